@@ -1,0 +1,1 @@
+"""Messages put together into attempts: what one try at signing in consists of, as far as the sources show it."""

@@ -1,0 +1,47 @@
+"""Answered: the provider said yes, not an error (SAML 2.0 Core §3.2.2)."""
+
+from __future__ import annotations
+
+from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.common.findings import Side, Stage, Unchecked
+from trace_lens.saml.names import SUCCESS, short
+from trace_lens.saml.statuses import meaning_of
+
+_STAGE = Stage.ANSWERED
+
+
+@asks(_STAGE, "provider-refused", "request-rejected", needs=MESSAGE)
+def status(case: Case) -> Answer:
+    """Is the status Success? If not: what do the codes mean, and whose move is it?"""
+    if case.response is None:
+        yield Unchecked("provider-refused", "only the assertion was captured, not the response with its status")
+        return
+    found = case.response.status
+    if found is None or not case.refused:
+        return
+    meanings = [(code.value, meaning_of(code.value)) for code in found.codes]
+    told = [(code, meaning) for code, meaning in meanings if meaning]
+    innermost = told[-1][1] if told else None
+    rejects = any(meaning.rejects_request for _, meaning in told)
+    words = "; ".join(
+        f"{short(code)}: {meaning.meaning}" if meaning else f"{code}: a code of this provider's own"
+        for code, meaning in meanings
+    )
+    said = f' It adds: "{found.message.value.strip()}".' if found.message and found.message.value.strip() else ""
+    usual = f" The usual cause: {innermost.cause}." if innermost else ""
+    evidence = [item for code in found.codes for item in case.shown("StatusCode", code)]
+    yield case.finding(
+        "request-rejected" if rejects else "provider-refused",
+        _STAGE,
+        f"The provider answered with an error instead of an assertion. {words[0].upper()}{words[1:]}.{said}{usual}",
+        side=Side(innermost.side) if innermost else Side.PROVIDER,
+        expected=SUCCESS,
+        actual=found.codes[-1].value,
+        evidence=[
+            *evidence,
+            *case.shown("StatusMessage", found.message),
+            *case.shown("StatusDetail", found.detail),
+        ],
+        compared=False,
+    )

@@ -1,0 +1,389 @@
+"""Authentic: signature, key and certificate hold (XML Signature; SAML 2.0 Core §5)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.signed import Verdict
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.pki.certificates import Certificate
+from trace_lens.saml.messages import Text
+from trace_lens.saml.names import short
+from trace_lens.saml.parsing import holds_comment, where
+from trace_lens.workspace.trust import RecordedKey
+
+_STAGE = Stage.AUTHENTIC
+
+
+def _at_signature(case: Case, verdict: Verdict) -> Evidence:
+    uri = verdict.signature.algorithm_uri or "(none given)"
+    place = case.attempt.place + where(verdict.signature.element)
+    return Evidence(f"Signature of the {verdict.part}", uri, case.attempt.source, place)
+
+
+def _at_certificate(case: Case, verdict: Verdict) -> list[Evidence]:
+    if verdict.certificate is None:
+        return []
+    label, value = "certificate that verifies it", str(verdict.certificate.sha256)
+    if verdict.key:
+        return [Evidence(label, value, verdict.key.file, verdict.key.where)]
+    return [Evidence(label, value, case.attempt.source, case.attempt.place + where(verdict.signature.element))]
+
+
+@asks(_STAGE, "not-signed", "signed-part-wrong", needs=MESSAGE, decides=True)
+def signed_at_all(case: Case) -> Answer:
+    """Is the part signed that the application requires (SAML 2.0 Profiles §4.1.3.5)?"""
+    signed = case.signed
+    if case.refused:
+        return
+    if not signed.verdicts:
+        if case.closed:
+            yield Unchecked("not-signed", "the assertion is encrypted; a signature inside it cannot be seen", True)
+            return
+        yield case.finding(
+            "not-signed",
+            _STAGE,
+            "Neither the response nor the assertion is signed, so anybody could have written it.",
+            evidence=case.shown("Response ID", case.response.id if case.response else None),
+        )
+        return
+    wanted = case.app.settings.application.signed_part if case.app else "either"
+    have = {verdict.part for verdict in signed.own if verdict.good}
+    need = {"either": set(), "both": {"response", "assertion"}}.get(wanted, {wanted})
+    if case.closed:
+        need = need - {"assertion"}
+    if have and not need <= have:
+        lacking = " and ".join(sorted(need - have))
+        yield case.finding(
+            "signed-part-wrong",
+            _STAGE,
+            f"The {' and the '.join(sorted(have))} is signed, but {case.app.name if case.app else 'the application'} "
+            f"requires a signature on the {lacking}.",
+            expected=wanted,
+            actual="both" if len(have) > 1 else next(iter(have)),
+            value_to_set=wanted,
+            evidence=[
+                *(_at_signature(case, verdict) for verdict in signed.own),
+                case.set_in_app("signed_part", wanted, "application", "signed_part"),
+            ],
+            compared=False,
+        )
+
+
+@asks(_STAGE, "digest-mismatch", "signature-value-invalid", needs=MESSAGE)
+def content_unchanged(case: Case) -> Answer:
+    """Is what was signed what stands here (XML Signature §3.2.1)?"""
+    for verdict in case.signed.own:
+        if verdict.signature.digest_holds is not False or verdict.alteration:
+            continue
+        if verdict.standing == "none":
+            reason = "No known key made the signature either, so more than the content was changed or replaced."
+        else:
+            name = verdict.key.words if verdict.key else "the certificate inside the message"
+            reason = f"The signature over SignedInfo does hold, with {name}, so the content was changed after signing."
+        yield case.finding(
+            "digest-mismatch",
+            _STAGE,
+            f"The {verdict.part} is not what was signed: its digest is another. {reason} None of the changes that "
+            "captures make explains it.",
+            evidence=[_at_signature(case, verdict)],
+        )
+
+
+@asks(_STAGE, "signed-by-other-known-key", "signature-value-invalid", needs=MESSAGE, decides=True)
+def made_by_trusted_key(case: Case) -> Answer:
+    """Did a key that the application trusts make the signature (XML Signature §3.2.2)?"""
+    signed = case.signed
+    for verdict in signed.own:
+        if verdict.signature.refused or verdict.signature.digest_holds is None:
+            continue
+        if verdict.alteration and not verdict.alteration.undone:
+            yield Unchecked(
+                "signature-value-invalid", "the capture was altered, so its signature cannot be judged", True
+            )
+        elif not signed.trusted:
+            yield from _no_key(case, verdict)
+        elif verdict.standing != "trusted":
+            yield from _other_key(case, verdict)
+    if not signed.own and signed.verdicts and not signed.wrapping and not case.refused:
+        refused = any(verdict.signature.refused for verdict in signed.verdicts)
+        if not refused and not signed.duplicates:
+            yield Unchecked("signature-value-invalid", "no signature stands where SAML puts it", True)
+
+
+def _no_key(case: Case, verdict: Verdict) -> Iterator[Finding | Unchecked]:
+    who = case.app.name if case.app else "this message"
+    because = (
+        "every certificate that the application pins is damaged"
+        if any(pin.problem for pin in case.signed.pins)
+        else f"no signing certificate is on record for {who}"
+    )
+    embedded = (
+        " The certificate that came inside the message fits the signature, but whoever writes a message can put any "
+        "certificate in it."
+        if verdict.standing == "embedded"
+        else f" It fits {verdict.key.words}, though nothing says that {who} trusts that."
+        if verdict.key
+        else ""
+    )
+    yield case.finding(
+        "no-trusted-key",
+        _STAGE,
+        f"The signature cannot be judged: {because}.{embedded}",
+        value_to_set=str(verdict.certificate.sha256) if verdict.certificate else None,
+        evidence=[_at_signature(case, verdict), *_at_certificate(case, verdict)],
+    )
+    yield Unchecked("signature-value-invalid", because, decides=True)
+
+
+def _other_key(case: Case, verdict: Verdict) -> Iterator[Finding]:
+    """The signature is not by a trusted key: by which, then?"""
+    evidence = [_at_signature(case, verdict), *_at_certificate(case, verdict)]
+    expected = "; ".join(_pin_words(key) for key in case.signed.trusted)
+    app = case.app.name if case.app else "the application"
+    certificate = verdict.certificate
+    if verdict.standing == "none":
+        if verdict.digest_holds:
+            yield case.finding(
+                "signature-value-invalid",
+                _STAGE,
+                "The content is what was signed, but the signature over it was made by no key on record, nor by the "
+                "certificate inside the message.",
+                evidence=evidence,
+            )
+        return
+    assert certificate is not None
+    actual = str(certificate.sha256)
+    if verdict.standing == "published":
+        pin = next(key for key in case.signed.trusted if key.fingerprint)
+        in_use = str(
+            certificate.sha1 if pin.fingerprint and pin.fingerprint.algorithm == "sha1" else certificate.sha256
+        )
+        yield case.finding(
+            "fingerprint-mismatch",
+            _STAGE,
+            f"The signature was made with the certificate that the provider publishes, but {app} holds the fingerprint "
+            "of another one.",
+            expected=str(pin.fingerprint),
+            actual=in_use,
+            value_to_set=in_use,
+            evidence=[*evidence, Evidence("fingerprint on record", str(pin.fingerprint), pin.file, pin.where)],
+            compared=False,
+        )
+    elif verdict.standing == "known" and verdict.key:
+        ours = bool(case.provider and verdict.key.held_by == "published" and verdict.key.owner == case.provider.name)
+        yield case.finding(
+            "signed-by-other-known-key",
+            _STAGE,
+            f"The signature was made by {verdict.key.words}; {app} does not trust it."
+            + (" The provider has changed its key." if ours else _whose(case, certificate)),
+            side=Side.APPLICATION if ours else Side.PROVIDER,
+            expected=expected,
+            actual=actual,
+            value_to_set=actual if ours else None,
+            evidence=evidence,
+            compared=False,
+        )
+    else:
+        yield case.finding(
+            "signed-by-untrusted-key",
+            _STAGE,
+            f"The signature holds only with the certificate that came inside the message "
+            f"({certificate.subject or 'no name'}), and {app} trusts another.",
+            expected=expected,
+            actual=actual,
+            evidence=evidence,
+            compared=False,
+        )
+
+
+def _whose(case: Case, certificate: Certificate) -> str:
+    if case.at and certificate.not_after < case.at:
+        return f" It is an old key: its certificate ended {show_moment(certificate.not_after)}."
+    return " It is not among the keys that the provider publishes now." if case.provider else ""
+
+
+def _pin_words(key: RecordedKey) -> str:
+    return str(key.fingerprint or (key.certificate.sha256 if key.certificate else ""))
+
+
+@asks(_STAGE, "signature-wrapping", needs=MESSAGE)
+def signed_is_read(case: Case) -> Answer:
+    """Is the signed element the one that a reader would take?"""
+    wrapping = case.signed.wrapping
+    if wrapping is None or wrapping.signature.signed is None:
+        return
+    place = where(wrapping.signature.signed)
+    yield case.finding(
+        "signature-wrapping",
+        _STAGE,
+        f"The signature is good, but it covers the element at {place}, while an application that looks in the usual "
+        "place reads another one that nobody signed.",
+        evidence=[_at_signature(case, wrapping)],
+    )
+
+
+@asks(_STAGE, "duplicate-id", needs=MESSAGE)
+def ids_unique(case: Case) -> Answer:
+    """Does each ID stand once (XML Schema Part 2 §3.3.8, SAML 2.0 Core §1.3.4)?"""
+    for value in case.signed.duplicates:
+        yield case.finding(
+            "duplicate-id",
+            _STAGE,
+            f"Two elements have the ID {value}, so it is open which of them a signature refers to.",
+            actual=value,
+        )
+
+
+@asks(_STAGE, "signature-form-refused", needs=MESSAGE)
+def form(case: Case) -> Answer:
+    """Has each signature a form that may be accepted (SAML 2.0 Core §5.4)?"""
+    own = case.signed.own or case.signed.verdicts
+    for verdict in own:
+        if verdict.signature.refused:
+            yield case.finding(
+                "signature-form-refused",
+                _STAGE,
+                f"The signature of the {verdict.part} must not be accepted: {verdict.signature.refused}.",
+                evidence=[_at_signature(case, verdict)],
+            )
+        elif not verdict.signature.holds_its_own and verdict.signature.signed is not None and not case.signed.wrapping:
+            yield case.finding(
+                "signature-form-refused",
+                _STAGE,
+                "The signature must not be accepted: it refers to another element than the one it stands in.",
+                evidence=[_at_signature(case, verdict)],
+            )
+
+
+@asks(_STAGE, "weak-signature", "weak-key", needs=MESSAGE)
+def strength(case: Case) -> Answer:
+    """Do algorithm and key withstand what is known today?"""
+    weak = sorted({part for verdict in case.signed.own for part in verdict.signature.weak_parts})
+    if weak:
+        yield case.finding(
+            "weak-signature",
+            _STAGE,
+            f"The signature rests on {', '.join(weak)}, for which forgeries can be made.",
+            actual=", ".join(weak),
+            evidence=[_at_signature(case, verdict) for verdict in case.signed.own],
+        )
+    for certificate, verdict in _in_use(case):
+        if certificate.weakness:
+            yield case.finding(
+                "weak-key",
+                _STAGE,
+                f"The signing key is weak: {certificate.weakness}.",
+                actual=certificate.key,
+                evidence=_at_certificate(case, verdict),
+            )
+
+
+def _in_use(case: Case) -> list[tuple[Certificate, Verdict]]:
+    """The certificates whose keys made the signatures, each once."""
+    found: dict[bytes, tuple[Certificate, Verdict]] = {}
+    for verdict in case.signed.own:
+        if verdict.certificate and verdict.standing != "none":
+            found.setdefault(verdict.certificate.der, (verdict.certificate, verdict))
+    return list(found.values())
+
+
+@asks(_STAGE, "certificate-expired", "certificate-not-yet-valid", "certificate-expiring", needs=MESSAGE)
+def certificate_dates(case: Case) -> Answer:
+    """Was the signing certificate valid at the moment of the attempt (RFC 5280 §4.1.2.5)?"""
+    for certificate, verdict in _in_use(case):
+        if case.at is None:
+            yield Unchecked("certificate-expired", "nothing tells the moment of the attempt")
+            return
+        strict = bool(case.app and case.app.checks_certificate_dates)
+        end, begin = show_moment(certificate.not_after), show_moment(certificate.not_before)
+        evidence = _at_certificate(case, verdict)
+        if case.at > certificate.not_after:
+            yield case.finding(
+                "certificate-expired",
+                _STAGE,
+                f"The signing certificate ended {show_duration(case.at - certificate.not_after)} before the attempt"
+                + (", and this application refuses such certificates." if strict else "."),
+                severity=Severity.BREAK if strict else Severity.RISK,
+                expected=end,
+                actual=show_moment(case.at),
+                evidence=evidence,
+                compared=False,
+            )
+        elif case.at < certificate.not_before:
+            yield case.finding(
+                "certificate-not-yet-valid",
+                _STAGE,
+                f"The signing certificate begins {show_duration(certificate.not_before - case.at)} after the attempt.",
+                expected=begin,
+                actual=show_moment(case.at),
+                evidence=evidence,
+                compared=False,
+            )
+        elif case.app and certificate.not_after - case.at <= case.app.warn_before:
+            yield case.finding(
+                "certificate-expiring",
+                _STAGE,
+                f"The signing certificate ends {show_duration(certificate.not_after - case.at)} after the attempt.",
+                actual=end,
+                evidence=evidence,
+            )
+
+
+@asks(_STAGE, "certificate-damaged", needs=MESSAGE)
+def certificates_on_record(case: Case) -> Answer:
+    """Are the certificates on record whole?"""
+    used = {id(verdict.key) for verdict in case.signed.own if verdict.standing == "trusted"}
+    sound = any(key for key in case.signed.trusted if id(key) in used and not key.repairs)
+    for key in case.signed.pins:
+        if not key.repairs and not key.problem:
+            continue
+        yield damaged(case, key, serves=sound or id(key) in used)
+
+
+def damaged(case: Case, key: RecordedKey, *, serves: bool) -> Finding:
+    """The finding for a damaged certificate; a risk where, repaired, it serves."""
+    mended = f"It can be repaired ({', '.join(key.repairs)})" if key.repairs and not key.problem else ""
+    problem = f"It cannot be repaired: {key.problem}" if key.problem else ""
+    return case.finding(
+        "certificate-damaged",
+        _STAGE,
+        f"The certificate in {key.file} is damaged. {mended or problem}.",
+        severity=Severity.RISK if serves else Severity.BREAK,
+        side=Side.APPLICATION,
+        evidence=[Evidence("certificate", key.problem or ", ".join(key.repairs), key.file, key.where)],
+    )
+
+
+@asks(_STAGE, "comment-in-identity")
+def comments(case: Case) -> Answer:
+    """Is every name and value one piece of text?"""
+    for label, value in _identities(case):
+        if holds_comment(value.element):
+            yield case.finding(
+                "comment-in-identity",
+                _STAGE,
+                f"A comment stands inside the {label}. Some readers take only the part before it; the whole is "
+                f"{value.value}.",
+                actual=value.value,
+                evidence=case.shown(label, value),
+            )
+
+
+def _identities(case: Case) -> Iterator[tuple[str, Text]]:
+    assertion = case.assertion
+    if assertion is None:
+        return
+    if case.name_id:
+        yield "NameID", case.name_id.text
+    if assertion.issuer:
+        yield "Issuer", assertion.issuer.text
+    for audience in assertion.conditions.audiences if assertion.conditions else ():
+        yield "Audience", audience
+    for attribute in assertion.attributes:
+        for value in attribute.values:
+            if not value.holds_element:
+                yield f"attribute {short(attribute.name)}", value.text

@@ -1,0 +1,180 @@
+"""The case that the checks look at: one attempt, the two sides' settings, the moment, and what was signed.
+
+It answers where a value came from and makes findings with the catalogue's words; it judges nothing itself.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import cached_property
+
+from trace_lens.attempts.assembly import Attempt
+from trace_lens.checks.signed import Signed, look_at_signatures
+from trace_lens.common import catalogue
+from trace_lens.common.difference import difference
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.saml.messages import Assertion, Attribute, Encrypted, Instant, Located, NameID, Response
+from trace_lens.saml.names import SUCCESS
+from trace_lens.workspace.loading import App, Provider, Workspace
+
+
+@dataclass(frozen=True)
+class Case:
+    """Everything that a check may ask about.
+
+    `at` is the moment that times are judged at and `at_from` what told it (`option`, `capture`, `log`, `message`);
+    both are None where nothing tells. `now` serves only what asks about today.
+    """
+
+    attempt: Attempt
+    workspace: Workspace
+    app: App | None
+    provider: Provider | None
+    chosen_by: str | None
+    at: datetime | None
+    at_from: str | None
+    now: datetime
+    candidates: tuple[str, ...] = field(default=())
+
+    @property
+    def response(self) -> Response | None:
+        """The response, where one was captured."""
+        return self.attempt.response
+
+    @cached_property
+    def signed(self) -> Signed:
+        """The message's signatures, held against the keys on record."""
+        return look_at_signatures(self)
+
+    @cached_property
+    def assertion(self) -> Assertion | None:
+        """The assertion that is judged: the signed one, where any is."""
+        return self.signed.judged
+
+    @property
+    def name_id(self) -> NameID | None:
+        """The subject's name identifier."""
+        subject = self.assertion.subject if self.assertion else None
+        return subject.name_id if subject else None
+
+    @property
+    def issuer(self) -> NameID | None:
+        """Who issued what is judged: the assertion's issuer, else the response's."""
+        if self.assertion and self.assertion.issuer:
+            return self.assertion.issuer
+        return self.response.issuer if self.response else None
+
+    @property
+    def refused(self) -> bool:
+        """Whether the provider answered with an error instead of an assertion."""
+        status = self.response.status if self.response else None
+        return bool(status and status.codes and status.codes[0].value != SUCCESS)
+
+    @property
+    def closed(self) -> Encrypted | None:
+        """An encrypted assertion that could not be opened, where there is no other."""
+        if self.assertion is None and self.response and self.response.encrypted_assertions:
+            return self.response.encrypted_assertions[0]
+        return None
+
+    @property
+    def started_by(self) -> str | None:
+        """`application` where the message answers a request, `provider` where it answers none."""
+        if self.response is None and self.assertion is None:
+            return None
+        return "application" if self.request_ids else "provider"
+
+    @property
+    def request_ids(self) -> tuple[Located[str], ...]:
+        """Every InResponseTo of the response and of the judged assertion's confirmations."""
+        found = [self.response.in_response_to] if self.response else []
+        if self.assertion and self.assertion.subject:
+            found += [one.data.in_response_to for one in self.assertion.subject.confirmations if one.data]
+        return tuple(one for one in found if one is not None)
+
+    @cached_property
+    def attributes(self) -> dict[str, list[Attribute]]:
+        """The judged assertion's attributes by name; a name may stand more than once."""
+        found: dict[str, list[Attribute]] = {}
+        for attribute in self.assertion.attributes if self.assertion else ():
+            found.setdefault(attribute.name, []).append(attribute)
+        return found
+
+    @cached_property
+    def other_provider(self) -> Provider | None:
+        """The provider on record, other than the application's own, whose issuer name the message bears."""
+        if self.issuer is None:
+            return None
+        for provider in self.workspace.providers.values():
+            if provider is not self.provider and self.issuer.value in provider.identifiers:
+                return provider
+        return None
+
+    def lacks(self, need: str) -> str | None:
+        """Why a question that needs the message, or its assertion, cannot be asked; None where it can."""
+        if not need:
+            return None
+        if self.attempt.damage:
+            return "the message could not be read"
+        if need == "message" or self.assertion:
+            return None
+        if self.refused:
+            return "the provider sent an error and no assertion"
+        if self.closed:
+            return "the assertion is encrypted and could not be opened"
+        return "the response holds no assertion"
+
+    def finding(
+        self,
+        code: str,
+        stage: Stage,
+        detail: str,
+        *,
+        severity: Severity | None = None,
+        side: Side | None = None,
+        expected: str | None = None,
+        actual: str | None = None,
+        value_to_set: str | None = None,
+        remedy: str | None = None,
+        reference: str | None = None,
+        evidence: Iterable[Evidence] = (),
+        compared: bool = True,
+    ) -> Finding:
+        """A finding in the catalogue's words; what is not given is the catalogue's.
+
+        Where both an expected and an actual value are given, their difference is worked out, unless they are not of
+        a kind that is `compared` to the letter (moments, lists).
+        """
+        entry = catalogue.entry(code, stage)
+        side = side or entry.side
+        found = difference(expected, actual) if compared and expected is not None and actual is not None else None
+        return Finding(
+            code=code,
+            stage=stage,
+            severity=severity or entry.severity,
+            title=entry.title,
+            detail=detail,
+            side=side,
+            remedy=remedy or entry.remedies.get(side) or next(iter(entry.remedies.values())),
+            reference=reference or entry.reference,
+            expected=expected,
+            actual=actual,
+            difference=found.kind if found else None,
+            value_to_set=value_to_set,
+            evidence=tuple(evidence),
+        )
+
+    def shown(self, label: str, value: Located[str] | NameID | Instant | None) -> list[Evidence]:
+        """A value of the message as evidence; nothing where it is not there."""
+        if value is None:
+            return []
+        located = value if isinstance(value, Located) else value.text
+        return [Evidence(label, located.value, self.attempt.source, self.attempt.place + located.where)]
+
+    def set_in_app(self, label: str, value: str, *path: str | int) -> Evidence:
+        """A setting of the application as evidence."""
+        if self.app is None:
+            return Evidence(label, value, "", "")
+        return Evidence(label, value, self.app.source.file, self.app.source.where(*path))

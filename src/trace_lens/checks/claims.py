@@ -1,0 +1,155 @@
+"""The claims of a message laid against the claims that the application reads: which serve, which are lacking.
+
+One table is worked out for a case; the checks of `entitled` and the claims table of a diagnosis both read it.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from trace_lens.checks.case import Case
+from trace_lens.common.difference import edit_distance
+from trace_lens.saml.messages import Attribute
+from trace_lens.workspace.settings import Claim
+
+# Attribute object identifiers and the names they have in LDAP (RFC 4519, RFC 4524, RFC 2798).
+OBJECT_IDENTIFIERS = {
+    "urn:oid:0.9.2342.19200300.100.1.1": "uid",
+    "urn:oid:0.9.2342.19200300.100.1.3": "mail",
+    "urn:oid:2.5.4.3": "cn",
+    "urn:oid:2.5.4.4": "sn",
+    "urn:oid:2.5.4.10": "o",
+    "urn:oid:2.5.4.11": "ou",
+    "urn:oid:2.5.4.12": "title",
+    "urn:oid:2.5.4.42": "givenName",
+    "urn:oid:2.16.840.1.113730.3.1.3": "employeeNumber",
+    "urn:oid:2.16.840.1.113730.3.1.241": "displayName",
+}
+_SAME_MEANING = (
+    {"mail", "email", "emailaddress", "mailaddress"},
+    {"givenname", "firstname"},
+    {"sn", "surname", "familyname", "lastname"},
+    {"displayname", "name", "cn", "fullname"},
+    {"role", "roles"},
+    {"group", "groups", "memberof"},
+    {"uid", "username", "userid", "login"},
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """One claim that the application reads, and what was sent for it.
+
+    `sent_as` is the attribute that serves it, or nearly does (`near`); both None where nothing was sent.
+    """
+
+    claim: Claim
+    position: int
+    sent_as: str | None
+    values: tuple[str, ...]
+    near: bool
+
+    @property
+    def served(self) -> bool:
+        """Whether it arrived under a name that the application reads."""
+        return self.sent_as is not None and not self.near
+
+    @property
+    def filled(self) -> tuple[str, ...]:
+        """Its values, less the empty ones."""
+        return tuple(value for value in self.values if value.strip())
+
+    def mapped(self) -> tuple[str, ...]:
+        """Its values as the application's own, where a map is set."""
+        return tuple(self.claim.maps.get(value, value) for value in self.filled)
+
+
+@dataclass(frozen=True, slots=True)
+class ClaimRow:
+    """One row of the claims table; `use` is used, unused, missing or other-name."""
+
+    name: str
+    values: tuple[str, ...]
+    source: str
+    use: str
+
+
+def matches(case: Case) -> tuple[Match, ...]:
+    """Every claim that the application reads, with what was sent for it."""
+    if case.app is None:
+        return ()
+    claims = case.app.settings.claims
+    exact = {name for claim in claims for name in (claim.name, *claim.also_as) if name in case.attributes}
+    found = []
+    for position, claim in enumerate(claims):
+        sent = next((name for name in (claim.name, *claim.also_as) if name in case.attributes), None)
+        near = None if sent else _near(claim, [name for name in case.attributes if name not in exact], case)
+        name = sent or near
+        found.append(Match(claim, position, name, values_of(case, name) if name else (), near is not None))
+    return tuple(found)
+
+
+def values_of(case: Case, name: str) -> tuple[str, ...]:
+    """All values of an attribute, in order; a value that is nil counts as empty."""
+    return tuple(
+        "" if value.nil else (value.name_id.value if value.name_id else value.text.value)
+        for attribute in case.attributes.get(name, ())
+        for value in attribute.values
+    )
+
+
+def table(case: Case) -> tuple[ClaimRow, ...]:
+    """The claims table: what was sent and is used, what was sent for nothing, what is lacking."""
+    if case.assertion is None:
+        return ()
+    found = matches(case)
+    use = {match.sent_as: "other-name" if match.near else "used" for match in found if match.sent_as}
+    source = case.app.settings.account.source if case.app else None
+    if source in case.attributes:
+        use[source] = "used"
+    for marker in markers(case):
+        use.setdefault(marker, "used")
+    rows = [ClaimRow(name, values_of(case, name), "assertion", use.get(name, "unused")) for name in case.attributes]
+    return (
+        *rows,
+        *(ClaimRow(match.claim.name, (), "assertion", "missing") for match in found if match.sent_as is None),
+    )
+
+
+def markers(case: Case) -> tuple[str, ...]:
+    """The provider's markers for groups that did not fit, as far as they were sent."""
+    left_out = case.provider.settings.left_out_markers if case.provider else ()
+    return tuple(name for name in left_out if name in case.attributes)
+
+
+def _near(claim: Claim, names: list[str], case: Case) -> str | None:
+    """The attribute surely meant for a claim: by case, namespace, friendly name, object identifier or spelling."""
+    for wanted in (claim.name, *claim.also_as):
+        for name in names:
+            spoken = {name, *(one.friendly_name for one in case.attributes[name] if one.friendly_name)}
+            if any(_alike(wanted, spelling) for spelling in spoken):
+                return name
+    return None
+
+
+def _alike(wanted: str, sent: str) -> bool:
+    if wanted.strip().casefold() == sent.strip().casefold():
+        return True
+    left, right = _bare(wanted), _bare(sent)
+    if left == right:
+        return True
+    if any(left in meaning and right in meaning for meaning in _SAME_MEANING):
+        return True
+    return min(len(left), len(right)) >= 5 and edit_distance(left, right, 1) <= 1
+
+
+def _bare(name: str) -> str:
+    """The last part of a name, without its namespace and without punctuation."""
+    spoken = OBJECT_IDENTIFIERS.get(name.strip(), name)
+    return re.sub(r"[\W_]", "", re.split(r"[/:#]", spoken.strip().rstrip("/"))[-1]).casefold()
+
+
+def first(case: Case, name: str | None) -> Attribute | None:
+    """The first attribute of a name."""
+    return next(iter(case.attributes.get(name or "", ())), None)

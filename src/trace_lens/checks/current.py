@@ -1,0 +1,228 @@
+"""Current: the moment of the attempt lies in every time window, widened by the clock skew allowed.
+
+Windows are half open: expired when at ≥ end + skew, not yet valid when at < start − skew (SAML 2.0 Core §2.5.1.2).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.common import limits
+from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.saml.messages import Instant
+from trace_lens.saml.names import BEARER
+
+_STAGE = Stage.CURRENT
+_UNSEEN = "the capture does not tell when the message arrived; judged as of the moment it was issued"
+_NO_MOMENT = "nothing tells the moment of the attempt"
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """One time window of the assertion."""
+
+    what: str
+    start: Instant | None
+    end: Instant | None
+
+
+def windows(case: Case) -> Iterator[Window]:
+    """The assertion's own window and those of its bearer confirmations."""
+    assertion = case.assertion
+    if assertion is None:
+        return
+    if assertion.conditions:
+        yield Window("assertion", assertion.conditions.not_before, assertion.conditions.not_on_or_after)
+    for one in assertion.subject.confirmations if assertion.subject else ():
+        if one.method and one.method.value == BEARER and one.data:
+            yield Window("subject confirmation", one.data.not_before, one.data.not_on_or_after)
+
+
+def _skew(case: Case) -> timedelta:
+    return case.app.clock_skew if case.app else case.workspace.settings.clock_skew or timedelta(minutes=3)
+
+
+def _allowing(skew: timedelta) -> str:
+    return f" (with {show_duration(skew)} of clock skew allowed)" if skew else ""
+
+
+@asks(_STAGE, "not-yet-valid")
+def begun(case: Case) -> Answer:
+    """Had every window begun?"""
+    if case.at is None:
+        yield Unchecked("not-yet-valid", _NO_MOMENT)
+        return
+    if case.at_from == "message":
+        yield Unchecked("not-yet-valid", _UNSEEN)
+    skew = _skew(case)
+    for window in windows(case):
+        start = window.start.moment if window.start else None
+        if start and case.at < start - skew:
+            yield case.finding(
+                "not-yet-valid",
+                _STAGE,
+                f"The {window.what} becomes valid only {show_duration(start - case.at)} after the attempt"
+                f"{_allowing(skew)}; one of the two clocks is wrong.",
+                expected=f"not before {show_moment(start)}",
+                actual=show_moment(case.at),
+                evidence=case.shown("NotBefore", window.start),
+                compared=False,
+            )
+            return
+
+
+@asks(_STAGE, "expired")
+def ended(case: Case) -> Answer:
+    """Was every window still open?"""
+    if case.at is None:
+        yield Unchecked("expired", _NO_MOMENT)
+        return
+    if case.at_from == "message":
+        yield Unchecked("expired", _UNSEEN)
+    skew = _skew(case)
+    for window in windows(case):
+        end = window.end.moment if window.end else None
+        if end and case.at >= end + skew:
+            yield case.finding(
+                "expired",
+                _STAGE,
+                f"The {window.what} ended {show_duration(case.at - end)} before the attempt{_allowing(skew)}.",
+                expected=f"before {show_moment(end)}",
+                actual=show_moment(case.at),
+                evidence=case.shown("NotOnOrAfter", window.end),
+                compared=False,
+            )
+            return
+
+
+@asks(_STAGE, "issued-in-future")
+def issued(case: Case) -> Answer:
+    """Was it issued before it arrived?"""
+    if case.at is None or case.assertion is None:
+        return
+    skew = _skew(case)
+    both = (case.assertion.issue_instant, case.response.issue_instant if case.response else None)
+    for instant in both:
+        if instant and instant.moment and instant.moment > case.at + skew:
+            yield case.finding(
+                "issued-in-future",
+                _STAGE,
+                f"It says that it was issued {show_duration(instant.moment - case.at)} after the attempt: the clock "
+                "of the provider is ahead, or that of the application behind.",
+                expected=f"not after {show_moment(case.at)}",
+                actual=show_moment(instant.moment),
+                evidence=case.shown("IssueInstant", instant),
+                compared=False,
+            )
+            return
+
+
+@asks(_STAGE, "session-expired")
+def session(case: Case) -> Answer:
+    """Was the provider's session still open (SAML 2.0 Core §2.7.2)?"""
+    if case.at is None or case.assertion is None:
+        return
+    for statement in case.assertion.authn_statements:
+        end = statement.session_not_on_or_after
+        if end and end.moment and case.at >= end.moment + _skew(case):
+            yield case.finding(
+                "session-expired",
+                _STAGE,
+                f"The session at the provider ended {show_duration(case.at - end.moment)} before the attempt.",
+                expected=f"before {show_moment(end.moment)}",
+                actual=show_moment(case.at),
+                evidence=case.shown("SessionNotOnOrAfter", end),
+                compared=False,
+            )
+
+
+@asks(_STAGE, "window-empty")
+def window_has_length(case: Case) -> Answer:
+    """Does every window end after it begins?"""
+    for window in windows(case):
+        start, end = (one.moment if one else None for one in (window.start, window.end))
+        if start and end and end <= start:
+            yield case.finding(
+                "window-empty",
+                _STAGE,
+                f"The {window.what} ends {show_moment(end)}, which is not after its beginning {show_moment(start)}: "
+                "there is no moment at which it is valid.",
+                expected=f"after {show_moment(start)}",
+                actual=show_moment(end),
+                evidence=[*case.shown("NotBefore", window.start), *case.shown("NotOnOrAfter", window.end)],
+                compared=False,
+            )
+
+
+@asks(_STAGE, "validity-too-long")
+def window_is_short(case: Case) -> Answer:
+    """Is no window longer than the limit of the workspace?"""
+    assertion = case.assertion
+    if assertion is None:
+        return
+    longest = case.app.longest_validity if case.app else case.workspace.settings.longest_validity or timedelta(hours=24)
+    issued_at = assertion.issue_instant.moment if assertion.issue_instant else None
+    for window in windows(case):
+        start = (window.start.moment if window.start else None) or issued_at
+        end = window.end.moment if window.end else None
+        if start and end and end - start > longest:
+            yield case.finding(
+                "validity-too-long",
+                _STAGE,
+                f"The {window.what} is valid for {show_duration(end - start)}; the limit here is "
+                f"{show_duration(longest)}.",
+                expected=f"at most {show_duration(longest)}",
+                actual=show_duration(end - start),
+                evidence=case.shown("NotOnOrAfter", window.end),
+                compared=False,
+            )
+            return
+
+
+@asks(_STAGE, "earlier-session-used")
+def earlier_session(case: Case) -> Answer:
+    """Did the user authenticate for this sign-in, or earlier?"""
+    assertion = case.assertion
+    issued_at = assertion.issue_instant.moment if assertion and assertion.issue_instant else None
+    for statement in assertion.authn_statements if assertion else ():
+        instant = statement.authn_instant
+        if not (issued_at and instant and instant.moment):
+            continue
+        earlier = issued_at - instant.moment
+        if earlier.total_seconds() > limits.EARLIER_SESSION_SECONDS:
+            yield case.finding(
+                "earlier-session-used",
+                _STAGE,
+                f"The user had authenticated {show_duration(earlier)} before this message was issued: an open session "
+                "at the provider was used, no new authentication.",
+                actual=show_moment(instant.moment),
+                evidence=case.shown("AuthnInstant", instant),
+            )
+
+
+@asks(_STAGE, "still-valid")
+def usable_now(case: Case) -> Answer:
+    """Could somebody who finds this capture still use it?"""
+    if case.assertion is None:
+        return
+    ends = [window.end for window in windows(case) if window.end and window.end.moment]
+    first = min(ends, key=_moment, default=None)
+    if first and first.moment and case.now < first.moment:
+        yield case.finding(
+            "still-valid",
+            _STAGE,
+            f"The assertion in this capture can still be used, for {show_duration(first.moment - case.now)} from now: "
+            "handle it as a secret.",
+            actual=show_moment(first.moment),
+            evidence=case.shown("NotOnOrAfter", first),
+        )
+
+
+def _moment(instant: Instant) -> datetime:
+    assert instant.moment is not None
+    return instant.moment

@@ -1,0 +1,340 @@
+"""Entitled: claims, roles, groups and assignment allow the user in."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from trace_lens.checks.asking import ASSERTION, NOTHING, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.claims import Match, first, markers, matches, table, values_of
+from trace_lens.checks.identified import account_name, index_of
+from trace_lens.common.difference import nearest
+from trace_lens.common.findings import Evidence, Finding, Severity, Stage, Unchecked
+from trace_lens.saml.names import short
+from trace_lens.workspace.lists import groups_of
+from trace_lens.workspace.settings import Claim
+
+_STAGE = Stage.ENTITLED
+_GUID = re.compile(r"\{?[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}\}?")
+
+
+def _app(case: Case) -> str:
+    return case.app.name if case.app else "the application"
+
+
+def _sent(case: Case, match: Match) -> list[Evidence]:
+    attribute = first(case, match.sent_as)
+    if attribute is None:
+        return []
+    shown = ", ".join(match.values[:6]) + (f" … ({len(match.values)} in all)" if len(match.values) > 6 else "")
+    values = [item for value in attribute.values[:1] for item in case.shown(attribute.name, value.text)]
+    return [Evidence(one.label, shown, one.source, one.where) for one in values]
+
+
+def _wanted(case: Case, match: Match, label: str = "claim", *key: str) -> Evidence:
+    return case.set_in_app(label, match.claim.name, "claims", match.position, *key)
+
+
+@asks(_STAGE, "claim-missing", "claim-empty", "claim-name-near-match")
+def claims_there(case: Case) -> Answer:
+    """Is every claim there that must or should be, under its name, with a value?"""
+    if case.app is None:
+        yield Unchecked("claim-missing", "no application is known for this message")
+        return
+    for match in matches(case):
+        claim = match.claim
+        severity = {"must": Severity.BREAK, "should": Severity.RISK}.get(claim.need)
+        if severity is None:
+            continue
+        if match.near:
+            yield case.finding(
+                "claim-name-near-match",
+                _STAGE,
+                f"{case.app.name} reads {claim.name}; it was sent as {match.sent_as}.",
+                severity=severity,
+                expected=claim.name,
+                actual=match.sent_as,
+                value_to_set=claim.name,
+                evidence=[*_sent(case, match), _wanted(case, match)],
+            )
+        elif match.sent_as is None:
+            yield case.finding(
+                "claim-missing",
+                _STAGE,
+                f"The claim {claim.name}, which {case.app.name} {'needs' if claim.need == 'must' else 'expects'}, "
+                "was not sent.",
+                severity=severity,
+                expected=claim.name,
+                value_to_set=claim.name,
+                evidence=[_wanted(case, match)],
+            )
+        elif not match.filled:
+            yield case.finding(
+                "claim-empty",
+                _STAGE,
+                f"The claim {claim.name} was sent without a value.",
+                severity=severity,
+                expected=claim.name,
+                evidence=[*_sent(case, match), _wanted(case, match)],
+            )
+
+
+@asks(_STAGE, "claim-value-not-allowed", "claim-not-single")
+def values_allowed(case: Case) -> Answer:
+    """Does the application know the values that were sent?"""
+    for match in matches(case):
+        claim = match.claim
+        if not match.served or not match.filled:
+            continue
+        if claim.single and len(match.filled) > 1:
+            yield case.finding(
+                "claim-not-single",
+                _STAGE,
+                f"{claim.name} was sent with {len(match.filled)} values where one is expected.",
+                expected="one value",
+                actual=", ".join(match.filled[:6]),
+                evidence=[*_sent(case, match), _wanted(case, match)],
+                compared=False,
+            )
+        if claim.means != "groups":
+            yield from _unknown_values(case, match)
+
+
+def _known(claim: Claim) -> list[str]:
+    known = list(dict.fromkeys([*claim.one_of, *claim.elevated]))
+    if claim.default_role and known:
+        known.append(claim.default_role)
+    return known
+
+
+def _unknown_values(case: Case, match: Match) -> Iterator[Finding]:
+    claim = match.claim
+    known = _known(claim)
+    if known:
+        wrong = [value for value, mapped in zip(match.filled, match.mapped(), strict=True) if mapped not in known]
+    elif claim.maps:
+        wrong = [value for value in match.filled if value not in claim.maps and value not in claim.maps.values()]
+        known = list(claim.maps)
+    else:
+        return
+    some_fit = len(wrong) < len(match.filled)
+    for value in wrong[:3]:
+        near = nearest(value, known)
+        yield case.finding(
+            "claim-value-not-allowed",
+            _STAGE,
+            f"{value} is no value of {claim.name} that the application knows"
+            + (f"; the nearest one is {near}." if near else f" (it knows {', '.join(known[:6])})."),
+            severity=Severity.RISK if some_fit else Severity.BREAK,
+            expected=near or ", ".join(known[:6]),
+            actual=value,
+            value_to_set=near,
+            evidence=[*_sent(case, match), _wanted(case, match, "claim", "one_of")],
+            compared=near is not None,
+        )
+
+
+@asks(_STAGE, "claim-unused")
+def claims_used(case: Case) -> Answer:
+    """Is anything sent that nothing here reads?"""
+    if case.app is None:
+        return
+    for row in table(case):
+        if row.use == "unused":
+            attribute = first(case, row.name)
+            values = attribute.values[:1] if attribute else ()
+            yield case.finding(
+                "claim-unused",
+                _STAGE,
+                f"{row.name} was sent, and nothing on record reads it.",
+                actual=row.name,
+                evidence=[item for value in values for item in case.shown(row.name, value.text)],
+            )
+
+
+@asks(_STAGE, "ordinary-role-missing", needs=NOTHING)
+def ordinary_role(case: Case) -> Answer:
+    """Is there a role for ordinary users?"""
+    for position, claim in enumerate(case.app.settings.claims if case.app else ()):
+        if lacks_ordinary_role(claim):
+            yield case.finding(
+                "ordinary-role-missing",
+                _STAGE,
+                f"Every role that {_app(case)} knows is elevated ({', '.join(claim.one_of)}), so "
+                "whoever is let in is powerful.",
+                actual=", ".join(claim.one_of),
+                evidence=[case.set_in_app("one_of", ", ".join(claim.one_of), "claims", position, "one_of")],
+            )
+
+
+def lacks_ordinary_role(claim: Claim) -> bool:
+    """Whether a role claim knows elevated values only."""
+    return bool(
+        claim.means == "role" and claim.one_of and set(claim.one_of) <= set(claim.elevated) and not claim.default_role
+    )
+
+
+@asks(_STAGE, "groups-left-out")
+def groups_fit(case: Case) -> Answer:
+    """Were groups left out because they did not fit?"""
+    for marker in markers(case):
+        lacking = [match.claim.name for match in matches(case) if _depends_on_groups(match)]
+        yield case.finding(
+            "groups-left-out",
+            _STAGE,
+            f"The provider left the groups out because they did not fit, and says so by {marker}."
+            + (f" {' and '.join(lacking)} depend on them." if lacking else ""),
+            severity=Severity.BREAK if lacking else Severity.RISK,
+            actual=marker,
+            evidence=[
+                Evidence(marker, ", ".join(values_of(case, marker)), one.source, one.where)
+                for attribute in [first(case, marker)]
+                if attribute
+                for value in attribute.values[:1]
+                for one in case.shown(marker, value.text)
+            ],
+        )
+
+
+def _depends_on_groups(match: Match) -> bool:
+    """A group or role claim that must be there, or that is mapped, and has no value."""
+    claim = match.claim
+    if match.filled or claim.means == "plain":
+        return False
+    return claim.need == "must" or bool(claim.maps)
+
+
+@asks(_STAGE, "groups-near-limit")
+def groups_room(case: Case) -> Answer:
+    """Is there room for more groups?"""
+    most = case.provider.settings.most_groups.assertion if case.provider else None
+    for match in matches(case):
+        if most and match.claim.means == "groups" and len(match.filled) * 10 >= most * 9:
+            yield case.finding(
+                "groups-near-limit",
+                _STAGE,
+                f"{len(match.filled)} groups were sent, and at most {most} fit; with more, none will be sent.",
+                expected=f"at most {most}",
+                actual=str(len(match.filled)),
+                evidence=_sent(case, match),
+                compared=False,
+            )
+
+
+@asks(_STAGE, "group-style-mismatch", "group-unmapped")
+def groups_known(case: Case) -> Answer:
+    """Are the groups named as the application names them, and does any of them mean something here?"""
+    for match in matches(case):
+        claim = match.claim
+        known = [*claim.maps, *_known(claim)] if not claim.maps else list(claim.maps)
+        if claim.means == "plain" or (claim.means == "role" and not claim.maps) or not match.served:
+            continue
+        if not known or not match.filled or any(value in known for value in match.filled):
+            continue
+        if claim.means == "role" and any(value in _known(claim) for value in match.filled):
+            continue
+        ids_sent = all(_GUID.fullmatch(value) for value in match.filled)
+        ids_known = all(_GUID.fullmatch(value) for value in known)
+        if ids_sent != ids_known and not (_mixed(match.filled) or _mixed(known)):
+            yield case.finding(
+                "group-style-mismatch",
+                _STAGE,
+                f"The groups were sent {'by directory id' if ids_sent else 'by name'}, and {_app(case)} "
+                f"knows them {'by directory id' if ids_known else 'by name'}.",
+                expected=known[0],
+                actual=match.filled[0],
+                evidence=[*_sent(case, match), _wanted(case, match, "known groups", "maps")],
+                compared=False,
+            )
+        elif claim.means == "groups":
+            near = next((found for value in match.filled if (found := nearest(value, known))), None)
+            yield case.finding(
+                "group-unmapped",
+                _STAGE,
+                f"None of the {len(match.filled)} groups sent means anything to {_app(case)}."
+                + (f" The nearest one it knows is {near}." if near else ""),
+                expected=", ".join(known[:6]),
+                actual=", ".join(match.filled[:6]),
+                evidence=[*_sent(case, match), _wanted(case, match, "known groups", "maps")],
+                compared=False,
+            )
+
+
+def _mixed(values: list[str] | tuple[str, ...]) -> bool:
+    ids = sum(bool(_GUID.fullmatch(value)) for value in values)
+    return 0 < ids < len(values)
+
+
+@asks(_STAGE, "not-assigned", needs=ASSERTION)
+def assigned(case: Case) -> Answer:
+    """Is the user, or a group of theirs, assigned to the application at the provider?"""
+    app = case.app
+    if app is None:
+        yield Unchecked("not-assigned", "no application is known for this message")
+        return
+    declared = app.settings.provider_setup.assigned
+    if declared == "everyone":
+        return
+    rows = app.assignments
+    if rows is None or declared is None:
+        yield Unchecked("not-assigned", f"no assignments on record for {app.id}")
+        return
+    people, groups = _who(case)
+    if not people:
+        yield Unchecked("not-assigned", "the message holds no name to look for")
+        return
+    users = {row.user.casefold() for row in rows if row.user}
+    assigned_groups = {row.group.casefold() for row in rows if row.group}
+    if {name.casefold() for name in people} & users or {name.casefold() for name in groups} & assigned_groups:
+        return
+    if assigned_groups and markers(case):
+        yield Unchecked("not-assigned", "the groups were left out, so membership in an assigned group cannot be told")
+        return
+    name = case.name_id.value if case.name_id else sorted(people)[0]
+    nobody = f"Nobody is assigned to {app.name} at the provider yet." if not rows else ""
+    yield case.finding(
+        "not-assigned",
+        _STAGE,
+        nobody or f"Neither {name} nor a group of theirs is assigned to {app.name} at the provider.",
+        actual=name,
+        value_to_set=name,
+        evidence=[
+            *case.shown("NameID", case.name_id),
+            Evidence("assignments", f"{len(rows)} on record", declared, "line 1"),
+            *([Evidence("groups", ", ".join(sorted(groups)[:6]), case.attempt.source, "assertion")] if groups else []),
+        ],
+    )
+
+
+def _who(case: Case) -> tuple[set[str], set[str]]:
+    """Every spelling known for the person, and every group that they are known to be in."""
+    people = {case.name_id.value} if case.name_id else set()
+    found = account_name(case)
+    groups: set[str] = set()
+    if found:
+        people |= {found.sent, found.wanted}
+    app = case.app
+    if app is None:
+        return people, groups
+    index = index_of(case, app)
+    for row in index.find(found.wanted) if index and found else ():
+        people |= set(row.spellings)
+        groups |= set(row.groups)
+    for name in case.attributes:
+        last = re.split(r"[/:#]", name)[-1].casefold()
+        if last in ("mail", "email", "emailaddress", "uid", "upn", "username", "login", "objectid", "objectidentifier"):
+            people |= {value for value in values_of(case, name) if value}
+    for match in matches(case):
+        if match.claim.means != "plain":
+            groups |= set(match.filled)
+    groups |= {
+        v for name in case.attributes if short(name).casefold() in ("groups", "group") for v in values_of(case, name)
+    }
+    return people, groups | groups_of(people | groups, app.members)
+
+
+@asks(_STAGE, "assurance-too-low")
+def assurance(case: Case) -> Answer:
+    """Was the user authenticated as strongly as the request demanded?"""
+    yield Unchecked("assurance-too-low", "the request is not in this capture, so what it demanded is not known")

@@ -1,0 +1,373 @@
+"""Identified: the subject is an account of the application, of the format and spelling that it wants."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.claims import matches
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.saml.messages import Text, is_unspecified
+from trace_lens.saml.names import (
+    FORMAT_EMAIL,
+    FORMAT_KERBEROS,
+    FORMAT_PERSISTENT,
+    FORMAT_TRANSIENT,
+    FORMAT_UNSPECIFIED,
+    FORMAT_WINDOWS,
+    FORMAT_X509,
+    short,
+)
+from trace_lens.workspace.accounts import AccountIndex, Near, unfold
+from trace_lens.workspace.lists import AccountRow
+from trace_lens.workspace.loading import App
+from trace_lens.workspace.rewriting import result
+
+_STAGE = Stage.IDENTIFIED
+_ADDRESS = re.compile(r"[^@\s]+@([^@\s]+\.[^@\s]+)")
+_SHAPES = {
+    FORMAT_EMAIL: re.compile(r"[^@\s]+@[^@\s]+"),
+    FORMAT_KERBEROS: re.compile(r"[^@\s]+@[^@\s]+"),
+    FORMAT_WINDOWS: re.compile(r"([^\\]+\\)?[^\\@]+"),
+    FORMAT_X509: re.compile(r"\s*[A-Za-z.\d]+\s*=.*"),
+}
+_FOLDED_GUEST = re.compile(
+    r"^(?P<local>[^@]+?)(?:[_=#~+!$%]|-at-|\.at\.|%40|=40)(?P<domain>[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+)"
+    r"(?P<marker>[^A-Za-z0-9@.][^@]*)?@(?P<home>[^@]+)$"
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Name:
+    """The name that the application looks for: as sent, and as its account rule makes it."""
+
+    sent: str
+    wanted: str
+    at: Text
+
+
+def account_name(case: Case) -> Name | None:
+    """What the account rule makes of the message; None where the message lacks what the rule needs."""
+    sent = _sent(case)
+    if sent is None:
+        return None
+    steps = case.app.settings.account.rewrite if case.app else ()
+    return Name(sent.value, result(sent.value, steps), sent)
+
+
+def _sent(case: Case) -> Text | None:
+    source = case.app.settings.account.source if case.app else "NameID"
+    if source == "NameID":
+        return case.name_id.text if case.name_id and case.name_id.value.strip() else None
+    for attribute in case.attributes.get(source, ()):
+        for value in attribute.values:
+            if value.text.value.strip():
+                return value.text
+    return None
+
+
+def index_of(case: Case, app: App) -> AccountIndex | None:
+    """The application's accounts, made ready for looking up once; None where no list is declared."""
+    rows = app.accounts
+    if rows is None:
+        return None
+    return case.workspace.once(f"accounts {app.id}", lambda: AccountIndex(rows, app.settings.account.compare))
+
+
+@asks(_STAGE, "subject-missing")
+def subject_there(case: Case) -> Answer:
+    """Does the message hold what the account is found by?"""
+    if _sent(case) is not None:
+        return
+    source = case.app.settings.account.source if case.app else "NameID"
+    subject = case.assertion.subject if case.assertion else None
+    if source == "NameID" and subject and subject.encrypted_id:
+        yield Unchecked("subject-missing", "the name is encrypted and could not be opened")
+        return
+    what = "no NameID" if source == "NameID" else f"no value of the attribute {source}, which the account rule needs"
+    if source == "NameID" and case.name_id:
+        what = "an empty NameID"
+    yield case.finding(
+        "subject-missing",
+        _STAGE,
+        f"The assertion holds {what}.",
+        expected=source,
+        value_to_set=source if source != "NameID" else None,
+        evidence=case.shown("Assertion ID", case.assertion.id if case.assertion else None),
+    )
+
+
+@asks(_STAGE, "name-id-format-mismatch")
+def name_id_format(case: Case) -> Answer:
+    """Has the NameID the format that the application wants (SAML 2.0 Core §8.3)?"""
+    name = case.name_id
+    wanted = case.app.settings.application.name_id_format if case.app else None
+    if name is None or wanted is None or wanted == FORMAT_UNSPECIFIED or name.format == wanted:
+        return
+    fits = _fits(case, wanted)
+    given = short(name.format) if not is_unspecified(name) else "unspecified" if name.format_given else "not given"
+    yield case.finding(
+        "name-id-format-mismatch",
+        _STAGE,
+        f"The application wants a NameID of the format {short(wanted)}; the one sent is {given}."
+        + (" Its value would still do." if fits else f" {name.value} is not of the wanted kind."),
+        severity=Severity.RISK if fits else Severity.BREAK,
+        expected=wanted,
+        actual=name.format,
+        value_to_set=wanted,
+        evidence=[
+            *case.shown("NameID", name),
+            case.set_in_app("name_id_format", wanted, "application", "name_id_format"),
+        ],
+        compared=False,
+    )
+
+
+def _fits(case: Case, wanted: str) -> bool:
+    """Whether the value would do although the format differs: it is an account's name, or has the wanted shape."""
+    index = index_of(case, case.app) if case.app else None
+    found = account_name(case)
+    if index is not None and found and case.app and case.app.settings.account.source == "NameID":
+        return bool(index.find(found.wanted))
+    shape = _SHAPES.get(wanted)
+    name = case.name_id
+    opaque = name is not None and name.format in (FORMAT_TRANSIENT, FORMAT_PERSISTENT)
+    return bool(name and shape and not opaque and shape.fullmatch(name.value))
+
+
+@asks(_STAGE, "account-not-found", "account-near-match", "account-ambiguous", "account-disabled",
+      "account-not-federated", "account-creation-blocked")  # fmt: skip
+def account(case: Case) -> Answer:
+    """Is there exactly one account of that name, active, and set to single sign-on?"""
+    if case.app is None:
+        yield Unchecked("account-not-found", "no application is known for this message")
+        return
+    name = account_name(case)
+    if name is None:
+        yield Unchecked("account-not-found", "the message holds no name to look for")
+        return
+    index = index_of(case, case.app)
+    if index is None:
+        yield Unchecked("account-not-found", f"no account list for {case.app.id}")
+        return
+    found = index.find(name.wanted)
+    if len(found) > 1:
+        yield _ambiguous(case, name, found)
+    elif found:
+        yield from _state(case, name, found[0])
+    else:
+        yield from _absent(case, name, index.near(name.wanted))
+
+
+def _evidence(case: Case, name: Name, *rows: AccountRow) -> list[Evidence]:
+    source = case.app.settings.account.source if case.app else "NameID"
+    found = case.shown(source, name.at)
+    if name.sent != name.wanted:
+        found.append(case.set_in_app("after the account rule", name.wanted, "account", "rewrite"))
+    file = (case.app.settings.account.list_file if case.app else None) or ""
+    return found + [Evidence("account", row.user, file, f"line {row.line}") for row in rows]
+
+
+def _ambiguous(case: Case, name: Name, found: list[AccountRow]) -> Finding:
+    names = ", ".join(f"{row.user} (line {row.line})" for row in found[:4])
+    return case.finding(
+        "account-ambiguous",
+        _STAGE,
+        f"{name.wanted} leads to {len(found)} accounts: {names}.",
+        actual=name.wanted,
+        evidence=_evidence(case, name, *found[:4]),
+    )
+
+
+def _state(case: Case, name: Name, row: AccountRow) -> Iterator[Finding]:
+    if not row.active:
+        yield case.finding(
+            "account-disabled",
+            _STAGE,
+            f"The account {row.user} is there, but marked inactive.",
+            actual=row.user,
+            evidence=_evidence(case, name, row),
+        )
+    if not row.federated:
+        yield case.finding(
+            "account-not-federated",
+            _STAGE,
+            f"The account {row.user} is there, but set to sign in with a local password.",
+            actual=row.user,
+            value_to_set="federated",
+            evidence=_evidence(case, name, row),
+        )
+
+
+def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
+    assert case.app is not None
+    settings = case.app.settings.account
+    if settings.created_at_first_sign_in:
+        blocked = settings.creates_from not in ("both", case.started_by)
+        if blocked:
+            yield case.finding(
+                "account-creation-blocked",
+                _STAGE,
+                f"{name.wanted} has no account, and {case.app.name} creates accounts only in sign-ins started at the "
+                f"{settings.creates_from}; this one was started at the {case.started_by}.",
+                expected=settings.creates_from,
+                actual=case.started_by,
+                evidence=_evidence(case, name),
+                compared=False,
+            )
+            return
+        blocked_by_claims = list(_creation_needs(case, name))
+        yield from blocked_by_claims
+        if blocked_by_claims:
+            return
+        lookalike = f" Note that {near[0].row.user} exists; a second account would stand beside it." if near else ""
+        yield case.finding(
+            "account-not-found",
+            _STAGE,
+            f"{name.wanted} has no account yet; one would be created at this sign-in.{lookalike}",
+            severity=Severity.RISK,
+            actual=name.wanted,
+            evidence=_evidence(case, name, *(one.row for one in near[:1])),
+        )
+    elif near:
+        yield _near(case, name, near)
+    else:
+        yield case.finding(
+            "account-not-found",
+            _STAGE,
+            f"There is no account named {name.wanted}, and none comes near.",
+            actual=name.wanted,
+            value_to_set=name.wanted,
+            evidence=_evidence(case, name),
+        )
+
+
+def _creation_needs(case: Case, name: Name) -> Iterator[Finding]:
+    """A new account is made from the claims, so one that must be there and is not stands in its way."""
+    lacking = [one.claim.name for one in matches(case) if one.claim.need == "must" and not (one.served and one.filled)]
+    if lacking:
+        yield case.finding(
+            "account-creation-blocked",
+            _STAGE,
+            f"{name.wanted} has no account, and none can be created without {' and '.join(lacking)}.",
+            expected=lacking[0],
+            evidence=_evidence(case, name),
+        )
+
+
+def _near(case: Case, name: Name, near: list[Near]) -> Finding:
+    best = near[0]
+    how = {
+        "another of its names": f"{best.spelling} is another name of the account {best.row.user}",
+        "folding": f"it is {best.spelling}, folded into a name of another domain",
+    }.get(best.by, f"the account {best.row.user} differs only by {best.by}")
+    others = f" ({len(near) - 1} more come as near)" if len(near) > 1 else ""
+    side = Side.APPLICATION if best.by in ("folding", "case") else Side.PROVIDER
+    return case.finding(
+        "account-near-match",
+        _STAGE,
+        f"There is no account named {name.wanted}; {how}{others}.",
+        side=side,
+        expected=best.row.user,
+        actual=name.wanted,
+        value_to_set=best.row.user,
+        evidence=_evidence(case, name, best.row),
+    )
+
+
+@asks(_STAGE, "guest-identifier")
+def guest(case: Case) -> Answer:
+    """Is the name a rewritten one, of somebody from another organisation?"""
+    name = case.name_id
+    if name is None:
+        return
+    found = guest_of(case, name.value)
+    if found:
+        local, domain = found
+        yield case.finding(
+            "guest-identifier",
+            _STAGE,
+            f"The name is that of a guest, rewritten by the provider's directory: {local}@{domain}.",
+            expected=f"{local}@{domain}",
+            actual=name.value,
+            evidence=case.shown("NameID", name),
+            compared=False,
+        )
+
+
+def guest_of(case: Case, value: str) -> tuple[str, str] | None:
+    """The local part and domain of the guest whose address was folded into a name; None for a name of the house."""
+    pattern = case.provider.settings.guest_pattern if case.provider else None
+    if pattern:
+        match = re.search(pattern, value)
+        return (match["local"], match["domain"]) if match and match["local"] and match["domain"] else None
+    home = set(case.provider.settings.email_domains if case.provider else ())
+    partners = {domain for one in case.workspace.providers.values() for domain in one.settings.email_domains} - home
+    for domain in sorted(partners):
+        unfolded = unfold(value, domain)
+        if unfolded:
+            local, _, found = unfolded.rpartition("@")
+            return local, found
+    match = _FOLDED_GUEST.match(value)
+    if match and match["domain"].casefold() not in home and (not home or match["home"].casefold() in home):
+        return match["local"], match["domain"]
+    return None
+
+
+@asks(_STAGE, "subject-unstable")
+def stable(case: Case) -> Answer:
+    """Will the name be the same at the next sign-in?"""
+    name = case.name_id
+    if name is None or (case.app and case.app.settings.account.source != "NameID"):
+        return
+    wanted = case.app.settings.application.name_id_format if case.app else None
+    if name.format == FORMAT_TRANSIENT or (
+        name.format == FORMAT_PERSISTENT and case.app and wanted != FORMAT_PERSISTENT
+    ):
+        what = "another at every sign-in" if name.format == FORMAT_TRANSIENT else "made for this one application"
+        yield case.finding(
+            "subject-unstable",
+            _STAGE,
+            f"The account is found by a {short(name.format)} identifier, which is {what}.",
+            actual=name.format,
+            evidence=case.shown("NameID", name),
+        )
+
+
+@asks(_STAGE, "domain-not-routed")
+def routed(case: Case) -> Answer:
+    """Does the user's e-mail domain lead to this provider?"""
+    name = account_name(case)
+    match = _ADDRESS.fullmatch(name.sent.strip()) if name else None
+    if match is None or case.provider is None:
+        return
+    domain = match[1].casefold()
+    owners = [
+        provider
+        for provider in case.workspace.providers.values()
+        if domain in (one.casefold() for one in provider.settings.email_domains)
+    ]
+    sent_here = [one.casefold() for one in (case.app.settings.application.email_domains if case.app else ())]
+    declared = any(provider.settings.email_domains for provider in case.workspace.providers.values())
+    if sent_here and domain not in sent_here:
+        reason = f"{case.app.name if case.app else ''} does not send addresses of {domain} to {case.provider.name}"
+    elif owners and case.provider not in owners:
+        reason = f"{domain} belongs to {owners[0].name}, and the sign-in was answered by {case.provider.name}"
+    elif declared and not owners and not sent_here:
+        reason = f"no provider on record has the domain {domain}"
+    elif not declared and not sent_here:
+        yield Unchecked("domain-not-routed", "no email_domains are on record")
+        return
+    else:
+        return
+    yield case.finding(
+        "domain-not-routed",
+        _STAGE,
+        f"{reason[0].upper()}{reason[1:]}; a user who types that address may not get to this provider.",
+        actual=domain,
+        value_to_set=domain,
+        evidence=case.shown("name", name.at if name else None),
+    )

@@ -1,0 +1,167 @@
+"""Intended: issuer and audience are meant for this application (SAML 2.0 Core §2.2.5, §2.5.1.4)."""
+
+from __future__ import annotations
+
+from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.comparing import closest, differs
+from trace_lens.common.findings import Evidence, Side, Stage, Unchecked
+from trace_lens.saml.messages import NameID
+
+_STAGE = Stage.INTENDED
+
+
+@asks(_STAGE, "application-unknown", "issuer-unknown", needs=MESSAGE)
+def somebody_knows_it(case: Case) -> Answer:
+    """Does the message fit an application and a provider on record?"""
+    if case.app:
+        return
+    issuer = case.issuer
+    if issuer and case.workspace.providers and not case.provider:
+        known = [name for provider in case.workspace.providers.values() for name in provider.identifiers]
+        yield case.finding(
+            "issuer-unknown",
+            _STAGE,
+            f"No provider on record has the issuer {issuer.value}, and no application fits the message.",
+            expected=closest(issuer.value, known) if known else None,
+            actual=issuer.value,
+            evidence=case.shown("Issuer", issuer),
+        )
+        return
+    fitting = (
+        f"{' and '.join(case.candidates)} fit equally well; --app says which is meant"
+        if case.candidates
+        else "there is no workspace here"
+        if case.workspace.root is None
+        else "none on record has its audience, its destination or a provider of its own"
+    )
+    yield case.finding("application-unknown", _STAGE, f"The application is not known: {fitting}.")
+
+
+@asks(_STAGE, "issuer-mismatch", needs=MESSAGE, decides=True)
+def issuer(case: Case) -> Answer:
+    """Is the issuer the provider's entity ID, to the letter?"""
+    assertion = case.assertion
+    issuers: list[NameID] = [
+        one
+        for one in ((assertion.issuer if assertion else None), (case.response.issuer if case.response else None))
+        if one
+    ]
+    if not issuers:
+        yield Unchecked("issuer-mismatch", "the message names no issuer", decides=True)
+        return
+    if case.app is None:
+        yield Unchecked("issuer-mismatch", "no application is known for this message", decides=True)
+        return
+    set_in_app = case.app.settings.application.provider_entity_id
+    of_provider = case.provider.entity_id if case.provider else None
+    expected = set_in_app or of_provider
+    if expected is None:
+        yield Unchecked("issuer-mismatch", f"no entity ID of the provider is on record for {case.app.id}", decides=True)
+        return
+    for one in issuers:
+        severity = differs(expected, one.value)
+        if severity is None:
+            continue
+        side, detail, value = _whose_move(case, one.value, expected, of_provider)
+        yield case.finding(
+            "issuer-mismatch",
+            _STAGE,
+            detail,
+            severity=severity,
+            side=side,
+            expected=expected,
+            actual=one.value,
+            value_to_set=value,
+            evidence=[*case.shown("Issuer", one), _on_record(case, expected, set_in_app)],
+        )
+        return
+
+
+def _whose_move(case: Case, actual: str, expected: str, of_provider: str | None) -> tuple[Side, str, str]:
+    app = case.app.name if case.app else ""
+    if actual == of_provider:
+        detail = f"The issuer is the provider's, but {app} is set to expect {expected}."
+        return Side.APPLICATION, detail, actual
+    if case.other_provider:
+        detail = f"The message is from {case.other_provider.name}, not from the provider that {app} trusts."
+        urls = case.provider.sign_on_urls if case.provider else ()
+        sign_on = case.app.settings.application.provider_sso_url if case.app else None
+        return Side.APPLICATION, detail, (urls[0] if urls else sign_on) or expected
+    return Side.PROVIDER, f"The issuer is {actual}, which is not the entity ID that {app} expects.", expected
+
+
+def _on_record(case: Case, expected: str, set_in_app: str | None) -> Evidence:
+    if set_in_app or case.provider is None:
+        return case.set_in_app("provider_entity_id", expected, "application", "provider_entity_id")
+    file, place = case.provider.where_entity_id()
+    return Evidence("entity ID of the provider", expected, file, place)
+
+
+@asks(_STAGE, "audience-mismatch", "audience-missing", decides=True)
+def audience(case: Case) -> Answer:
+    """Is the application named in every audience restriction?"""
+    conditions = case.assertion.conditions if case.assertion else None
+    restrictions = conditions.audience_restrictions if conditions else ()
+    expected = case.app.entity_id if case.app else None
+    if not any(restrictions):
+        yield case.finding(
+            "audience-missing",
+            _STAGE,
+            "The assertion names no audience, so it could be used at any application.",
+            expected=expected,
+            value_to_set=expected,
+            evidence=case.shown("Assertion ID", case.assertion.id if case.assertion else None),
+        )
+        return
+    if case.app is None or expected is None:
+        lacking = (
+            f"no entity_id on record for {case.app.id}" if case.app else "no application is known for this message"
+        )
+        yield Unchecked("audience-mismatch", lacking, decides=True)
+        return
+    for restriction in restrictions:
+        values = {one.value: one for one in restriction}
+        if expected in values:
+            continue
+        actual = closest(expected, values) if values else ""
+        others = [app.name for app in case.workspace.apps.values() if app is not case.app and app.entity_id == actual]
+        belongs = f" It is that of {others[0]}." if others else ""
+        yield case.finding(
+            "audience-mismatch",
+            _STAGE,
+            f"The audience of the assertion is not the identifier of {case.app.name}.{belongs}",
+            severity=differs(expected, actual),
+            expected=expected,
+            actual=actual,
+            value_to_set=expected,
+            evidence=[
+                *case.shown("Audience", values.get(actual)),
+                case.set_in_app("entity_id", expected, "application", "entity_id"),
+            ],
+        )
+        return
+
+
+@asks(_STAGE, "audience-shared")
+def audience_shared(case: Case) -> Answer:
+    """Is the audience that of one application only?"""
+    conditions = case.assertion.conditions if case.assertion else None
+    audiences = {one.value for one in conditions.audiences} if conditions else set()
+    holders = [app for app in case.workspace.apps.values() if app.entity_id and app.entity_id in audiences]
+    for shared in {app.entity_id for app in holders}:
+        names = [app.name for app in holders if app.entity_id == shared]
+        if len(names) > 1:
+            yield case.finding(
+                "audience-shared",
+                _STAGE,
+                f"{' and '.join(names)} have the same identifier, so a message for one is good at the other.",
+                actual=shared,
+                evidence=[
+                    Evidence(
+                        "entity_id", app.entity_id or "", app.source.file, app.source.where("application", "entity_id")
+                    )
+                    for app in holders
+                    if app.entity_id == shared
+                ],
+            )

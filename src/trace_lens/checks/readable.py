@@ -1,0 +1,197 @@
+"""Readable: the capture decodes to a well-formed message, whole, unaltered, and with what it must hold."""
+
+from __future__ import annotations
+
+import re
+
+from trace_lens.checks.asking import MESSAGE, NOTHING, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.saml.messages import Assertion, Instant, Response, Text
+from trace_lens.saml.parsing import where
+
+_STAGE = Stage.READABLE
+_NC_NAME = re.compile(r"[^\W\d][\w.\-]*")
+_WEAK_ENCRYPTION = {
+    "http://www.w3.org/2001/04/xmlenc#rsa-1_5": "RSA 1.5 key transport",
+    "http://www.w3.org/2001/04/xmlenc#tripledes-cbc": "Triple DES",
+    "http://www.w3.org/2001/04/xmlenc#aes128-cbc": "AES-128 in CBC mode",
+    "http://www.w3.org/2001/04/xmlenc#aes192-cbc": "AES-192 in CBC mode",
+    "http://www.w3.org/2001/04/xmlenc#aes256-cbc": "AES-256 in CBC mode",
+}
+
+
+@asks(_STAGE, "capture-truncated", "malformed-message", "unsafe-xml", needs=NOTHING)
+def damage(case: Case) -> Answer:
+    """Can the XML be read at all?"""
+    found = case.attempt.damage
+    if found:
+        place = f"line {found.line}, column {found.column}" if found.column else f"line {found.line}"
+        evidence = Evidence("the message", f"{len(case.attempt.found.data):,} bytes", case.attempt.source,
+                            case.attempt.place + (place if found.line else "the whole"))  # fmt: skip
+        yield case.finding(found.damage, _STAGE, f"The message cannot be read: {found.reason}.", evidence=[evidence])
+
+
+@asks(_STAGE, "repaired-encoding", needs=NOTHING)
+def repairs(case: Case) -> Answer:
+    """Did it decode as it stood?"""
+    found = case.attempt.found
+    if found.repairs:
+        yield case.finding(
+            "repaired-encoding",
+            _STAGE,
+            f"It decoded only after a repair: {', '.join(found.repairs)}.",
+            evidence=[
+                Evidence("layers", " → ".join(found.layers) or "none", case.attempt.source, found.where or "the whole")
+            ],
+        )
+
+
+@asks(_STAGE, "capture-altered", needs=MESSAGE)
+def altered_capture(case: Case) -> Answer:
+    """Was the XML changed by the capture, after it was signed?"""
+    for verdict in case.signed.own:
+        if verdict.alteration:
+            outcome = (
+                "With that undone the signature holds."
+                if verdict.alteration.undone
+                else "That cannot be undone exactly, so the signature cannot be judged from this capture."
+            )
+            yield case.finding(
+                "capture-altered",
+                _STAGE,
+                f"In this capture {verdict.alteration.what}, after the {verdict.part} was signed. {outcome}",
+                evidence=[Evidence("Signature", verdict.part, case.attempt.source, where(verdict.signature.element))],
+            )
+            return
+
+
+@asks(_STAGE, "malformed-message", needs=MESSAGE)
+def required_parts(case: Case) -> Answer:
+    """Does the message hold what the standard requires (SAML 2.0 Core §3.2.2, §2.3.3; Profiles §4.1.4.2)?"""
+    missing: list[tuple[str, Text | None]] = []
+    response, assertion = case.response, case.assertion
+    holders: list[tuple[str, Response | Assertion]] = []
+    if response:
+        holders.append(("Response", response))
+    if assertion:
+        holders.append(("Assertion", assertion))
+    for name, holder in holders:
+        if holder.id is None:
+            missing.append((f"{name} has no ID", None))
+        elif not _NC_NAME.fullmatch(holder.id.value):
+            missing.append((f"{name} has an ID that is no XML name: {holder.id.value!r}", holder.id))
+        if holder.version is None or holder.version.value != "2.0":
+            given = f'"{holder.version.value}"' if holder.version else "missing"
+            missing.append((f'the Version of {name} is {given}, not "2.0"', holder.version))
+        if holder.issue_instant is None:
+            missing.append((f"{name} has no IssueInstant", None))
+    if response:
+        if response.status is None or not response.status.codes:
+            missing.append(("Response has no Status with a StatusCode", None))
+        elif not case.refused and not response.assertions and not response.encrypted_assertions:
+            missing.append(("the status is Success, yet Response holds no assertion", response.status.codes[0]))
+    if assertion:
+        if assertion.issuer is None:
+            missing.append(("Assertion has no Issuer", None))
+        if not assertion.authn_statements:
+            missing.append(("Assertion has no AuthnStatement, so it does not say that anybody signed in", None))
+        elif assertion.authn_statements[0].authn_instant is None:
+            missing.append(("AuthnStatement has no AuthnInstant", None))
+    for reason, value in missing:
+        yield case.finding(
+            "malformed-message",
+            _STAGE,
+            f"{reason[0].upper()}{reason[1:]}.",
+            evidence=case.shown("value", value),
+        )
+
+
+@asks(_STAGE, "malformed-message", needs=MESSAGE)
+def moments(case: Case) -> Answer:
+    """Are the moments written as SAML demands: in UTC (SAML 2.0 Core §1.3.3)?"""
+    for label, instant in _instants(case):
+        if instant.moment is None:
+            yield case.finding(
+                "malformed-message",
+                _STAGE,
+                f"{label} is {instant.text.value!r}, which is no moment of the form 2026-11-20T08:14:03Z.",
+                evidence=case.shown(label, instant),
+                reference="SAML 2.0 Core §1.3.3",
+            )
+        elif not instant.in_utc:
+            yield case.finding(
+                "malformed-message",
+                _STAGE,
+                f"{label} is {instant.text.value}, not written in UTC with a Z; some applications misread it. "
+                "It was read by its offset, or as UTC where it has none.",
+                severity=Severity.RISK,
+                evidence=case.shown(label, instant),
+                reference="SAML 2.0 Core §1.3.3",
+            )
+
+
+def _instants(case: Case) -> list[tuple[str, Instant]]:
+    found: list[tuple[str, Instant | None]] = []
+    if case.response:
+        found.append(("IssueInstant of Response", case.response.issue_instant))
+    assertion = case.assertion
+    if assertion:
+        found.append(("IssueInstant of Assertion", assertion.issue_instant))
+        if assertion.conditions:
+            found.append(("NotBefore", assertion.conditions.not_before))
+            found.append(("NotOnOrAfter", assertion.conditions.not_on_or_after))
+        for confirmation in assertion.subject.confirmations if assertion.subject else ():
+            if confirmation.data:
+                found.append(("NotOnOrAfter of SubjectConfirmationData", confirmation.data.not_on_or_after))
+        for statement in assertion.authn_statements:
+            found.append(("AuthnInstant", statement.authn_instant))
+            found.append(("SessionNotOnOrAfter", statement.session_not_on_or_after))
+    return [(label, instant) for label, instant in found if instant]
+
+
+@asks(_STAGE, "encrypted-no-key", needs=MESSAGE, decides=True)
+def encryption(case: Case) -> Answer:
+    """Is something encrypted, and can it be opened?"""
+    closed = case.closed
+    if closed is None:
+        return
+    because = (
+        "encrypted assertions are not opened yet, though a key is on record"
+        if case.app and case.app.settings.application.decryption_key
+        else f"no decryption_key on record for {case.app.id}"
+        if case.app
+        else "no application, and so no key, is known"
+    )
+    yield case.finding(
+        "encrypted-no-key",
+        _STAGE,
+        f"The assertion is encrypted; {because}. What is inside is unchecked.",
+        side=Side.APPLICATION,
+        evidence=[
+            Evidence("EncryptedAssertion", closed.data_algorithm or "", case.attempt.source, where(closed.element))
+        ],
+    )
+    yield Unchecked("encrypted-no-key", because, decides=True)
+
+
+@asks(_STAGE, "weak-encryption", needs=MESSAGE)
+def weak_encryption(case: Case) -> Answer:
+    """Is what is encrypted encrypted well?"""
+    response, assertion = case.response, case.assertion
+    encrypted = list(response.encrypted_assertions) if response else []
+    if assertion:
+        encrypted += assertion.encrypted_attributes
+        if assertion.subject and assertion.subject.encrypted_id:
+            encrypted.append(assertion.subject.encrypted_id)
+    for one in encrypted:
+        weak = [_WEAK_ENCRYPTION[uri] for uri in (one.data_algorithm, *one.key_algorithms) if uri in _WEAK_ENCRYPTION]
+        if weak:
+            yield case.finding(
+                "weak-encryption",
+                _STAGE,
+                f"It is encrypted with {' and '.join(weak)}, which attacks are known for.",
+                evidence=[
+                    Evidence("EncryptionMethod", one.data_algorithm or "", case.attempt.source, where(one.element))
+                ],
+            )

@@ -1,0 +1,410 @@
+"""Settings: the values that both sides must share, compared without any capture.
+
+`of_app` gives all findings of one application; `beside` picks those that explain what a diagnosis found.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import datetime
+
+from trace_lens.checks.case import Case
+from trace_lens.checks.entitled import lacks_ordinary_role
+from trace_lens.common import catalogue
+from trace_lens.common.difference import difference
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.workspace import trust
+from trace_lens.workspace.loading import EVERYONE, App, Workspace
+
+_STAGE = Stage.SETTINGS
+
+
+@dataclass(frozen=True, slots=True)
+class Value:
+    """A value on record and the place where it stands; `meant` says what it is."""
+
+    meant: str
+    text: str
+    file: str
+    where: str
+
+    @property
+    def evidence(self) -> Evidence:
+        """The same as evidence."""
+        return Evidence(self.meant, self.text, self.file, self.where)
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """One item that both sides hold: the side that owns it first, the side that copies it second."""
+
+    item: str
+    owner: Value
+    copy: Value
+    copying_side: Side
+
+
+def of_app(app: App, workspace: Workspace, now: datetime) -> list[Finding]:
+    """All findings about one application's settings, as of `now`."""
+    found: list[Finding] = []
+    for ask in (_disagreements, _missing, _shared, _keys, _open_doors):
+        found += ask(app, workspace)
+    return found + list(_dates(app, workspace, now))
+
+
+def _make(
+    code: str,
+    detail: str,
+    *,
+    stage: Stage = _STAGE,
+    severity: Severity | None = None,
+    side: Side | None = None,
+    expected: str | None = None,
+    actual: str | None = None,
+    value_to_set: str | None = None,
+    evidence: tuple[Evidence, ...] = (),
+    compared: bool = True,
+) -> Finding:
+    entry = catalogue.entry(code, stage)
+    side = side or entry.side
+    found = difference(expected, actual) if compared and expected is not None and actual is not None else None
+    return Finding(
+        code, stage, severity or entry.severity, entry.title, detail, side,
+        entry.remedies.get(side) or next(iter(entry.remedies.values())), entry.reference,
+        expected, actual, found.kind if found else None, value_to_set, evidence=evidence,
+    )  # fmt: skip
+
+
+def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
+    """Every item of which both sides hold a value."""
+    provider = workspace.provider_of(app)
+    mine, setup = app.settings.application, app.settings.provider_setup
+    identity = _in_app(app, "entity_id", mine.entity_id) or _own_metadata(app)
+    copied = _setup(app, "audience", setup.audience)
+    if identity and copied:
+        yield Pair("audience", identity, copied, Side.PROVIDER)
+    acs = [found for url in app.acs_urls if (found := _in_app(app, "acs_urls", url))]
+    copied = _setup(app, "acs_url", setup.acs_url)
+    if acs and copied:
+        same = next((one for one in acs if one.text == copied.text), acs[0])
+        yield Pair("acs_url", same, copied, Side.PROVIDER)
+    wanted = _in_app(app, "name_id_format", mine.name_id_format)
+    copied = _setup(app, "name_id_format", setup.name_id_format)
+    if wanted and copied:
+        yield Pair("name_id_format", wanted, copied, Side.PROVIDER)
+    copied = _in_app(app, "provider_entity_id", mine.provider_entity_id)
+    if provider and provider.entity_id and copied:
+        file, where = provider.where_entity_id()
+        yield Pair(
+            "issuer", Value("entity ID of the provider", provider.entity_id, file, where), copied, Side.APPLICATION
+        )
+    copied = _in_app(app, "provider_sso_url", mine.provider_sso_url)
+    urls = provider.sign_on_urls if provider else ()
+    if provider and urls and copied:
+        url = copied.text if copied.text in urls else urls[0]
+        file = provider.settings.metadata or provider.source.file
+        yield Pair("sso_url", Value("single sign-on URL", url, file, "SingleSignOnService"), copied, Side.APPLICATION)
+    if app.entity and mine.entity_id and mine.metadata:
+        yield Pair(
+            "entity_id",
+            Value("entityID of the application's metadata", app.entity.entity_id, mine.metadata, app.entity.where),
+            Value("entity_id", mine.entity_id, app.source.file, app.source.where("application", "entity_id")),
+            Side.APPLICATION,
+        )
+
+
+def _in_app(app: App, key: str, text: str | None) -> Value | None:
+    return Value(key, text, app.source.file, app.source.where("application", key)) if text else None
+
+
+def _own_metadata(app: App) -> Value | None:
+    name = app.settings.application.metadata
+    return Value("entityID", app.entity.entity_id, name, app.entity.where) if app.entity and name else None
+
+
+def _setup(app: App, key: str, text: str | None) -> Value | None:
+    return Value(key, text, app.source.file, app.source.where("provider_setup", key)) if text else None
+
+
+def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
+    for pair in pairs(app, workspace):
+        if pair.owner.text == pair.copy.text:
+            continue
+        belongs = misplaced(app, workspace, pair.item, pair.copy.text)
+        if belongs:
+            yield _make(
+                "setting-misplaced",
+                f"{pair.copy.meant} at the {pair.copying_side} holds {pair.copy.text}, which is {belongs}.",
+                side=pair.copying_side,
+                expected=pair.owner.text,
+                actual=pair.copy.text,
+                value_to_set=pair.owner.text,
+                evidence=(pair.copy.evidence, pair.owner.evidence),
+            )
+        else:
+            yield _make(
+                "settings-disagree",
+                f"{pair.item}: {pair.owner.meant} is {pair.owner.text}; {pair.copy.meant} at the "
+                f"{pair.copying_side} is {pair.copy.text}.",
+                side=pair.copying_side,
+                expected=pair.owner.text,
+                actual=pair.copy.text,
+                value_to_set=pair.owner.text,
+                evidence=(pair.copy.evidence, pair.owner.evidence),
+            )
+
+
+def misplaced(app: App, workspace: Workspace, item: str, text: str) -> str | None:
+    """What a value really is, where it is one that belongs in another field than `item`; else None."""
+    provider = workspace.provider_of(app)
+    meanings: dict[str, tuple[str, set[str | None]]] = {
+        "acs_url": ("the ACS URL", set(app.acs_urls)),
+        "audience": ("the entity ID of the application", {app.entity_id}),
+        "sign_in_url": ("the sign-in URL of the application", {app.settings.application.sign_in_url}),
+        "issuer": ("the entity ID of the provider", {provider.entity_id if provider else None}),
+        "sso_url": ("the sign-on URL of the provider", set(provider.sign_on_urls if provider else ())),
+        "metadata": ("the name of a metadata file", {app.settings.application.metadata}),
+    }
+    own = meanings.get(item, ("", set()))[1]
+    for name, (words, values) in meanings.items():
+        if name != item and text in values and text not in own:
+            return words
+    return None
+
+
+def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
+    """Values without which a sign-in cannot be judged, or cannot work."""
+    mine = app.settings.application
+    lacking: list[tuple[str, str, Side]] = []
+    if app.settings.protocol != "saml":
+        return
+    if app.provider_id is None:
+        lacking.append(
+            ("provider", "no provider is named, so nothing tells whose messages it trusts", Side.APPLICATION)
+        )
+    if not app.entity_id:
+        lacking.append(("application.entity_id", "its entity ID is not on record", Side.APPLICATION))
+    if not app.acs_urls:
+        lacking.append(("application.acs_urls", "its ACS URL is not on record", Side.APPLICATION))
+    provider = workspace.provider_of(app)
+    if provider and not provider.entity_id and not mine.provider_entity_id:
+        lacking.append(("entity_id", f"the entity ID of {provider.name} is not on record", Side.PROVIDER))
+    if provider and not trust.published(provider, workspace) and not mine.trusted_certificates:
+        lacking.append(("certificates", f"no signing certificate of {provider.name} is on record", Side.PROVIDER))
+    for key, reason, side in lacking:
+        yield _make(
+            "setting-missing",
+            f"{app.name}: {reason}.",
+            side=side,
+            expected=key,
+            evidence=(Evidence(key, "(not set)", app.source.file, "line 1"),),
+        )
+
+
+def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
+    others = [
+        one for one in workspace.apps.values() if one is not app and app.entity_id and one.entity_id == app.entity_id
+    ]
+    for other in others:
+        yield _make(
+            "identifier-shared",
+            f"{app.name} and {other.name} have the same identifier {app.entity_id}.",
+            actual=app.entity_id,
+            evidence=tuple(
+                Evidence(
+                    "entity_id", one.entity_id or "", one.source.file, one.source.where("application", "entity_id")
+                )
+                for one in (app, other)
+            ),
+        )
+
+
+def _keys(app: App, workspace: Workspace) -> Iterator[Finding]:
+    """Pinned certificates against published ones."""
+    provider = workspace.provider_of(app)
+    pins = trust.pinned(app, workspace)
+    published = trust.published(provider, workspace) if provider else ()
+    certificates = [key.certificate for key in published if key.certificate]
+    for pin in pins:
+        if pin.repairs or pin.problem:
+            yield _damaged(pin)
+        known = any(
+            (pin.fingerprint and one.matches(pin.fingerprint)) or (pin.certificate and pin.certificate == one)
+            for one in certificates
+        )
+        if certificates and provider and not known and (pin.certificate or pin.fingerprint):
+            held = str(pin.fingerprint or (pin.certificate.sha256 if pin.certificate else ""))
+            yield _make(
+                "certificate-not-published",
+                f"{app.name} pins a certificate that {provider.name} does not publish.",
+                expected="; ".join(str(one.sha256) for one in certificates),
+                actual=held,
+                value_to_set=str(certificates[0].sha256),
+                evidence=(Evidence("pinned", held, pin.file, pin.where),),
+                compared=False,
+            )
+    if not pins or app.settings.application.trust_from == "metadata" or not provider:
+        return
+    for key in published:
+        one = key.certificate
+        if one and not any((p.fingerprint and one.matches(p.fingerprint)) or p.certificate == one for p in pins):
+            yield _make(
+                "next-key-not-pinned",
+                f"{provider.name} publishes a certificate that {app.name} does not trust yet, and {app.name} does not "
+                "fetch metadata by itself.",
+                expected=str(one.sha256),
+                value_to_set=str(one.sha256),
+                evidence=(Evidence("published", str(one.sha256), key.file, key.where),),
+            )
+
+
+def _damaged(pin: trust.RecordedKey) -> Finding:
+    words = f"it cannot be repaired: {pin.problem}" if pin.problem else f"it can be repaired ({', '.join(pin.repairs)})"
+    return _make(
+        "certificate-damaged",
+        f"The certificate in {pin.file} is damaged; {words}.",
+        stage=Stage.AUTHENTIC,
+        severity=Severity.BREAK if pin.problem else Severity.RISK,
+        side=Side.APPLICATION,
+        evidence=(Evidence("certificate", pin.problem or ", ".join(pin.repairs), pin.file, pin.where),),
+    )
+
+
+def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
+    if app.settings.application.password_sign_in:
+        yield _make(
+            "password-sign-in-open",
+            f"{app.name} still lets users in with a local password, past single sign-on.",
+            value_to_set="false",
+            evidence=(_setting(app, "true", "application", "password_sign_in"),),
+        )
+    if app.settings.provider_setup.assigned == EVERYONE:
+        yield _make(
+            "sign-in-left-open",
+            f"Everyone in the directory may sign in to {app.name}.",
+            evidence=(_setting(app, EVERYONE, "provider_setup", "assigned"),),
+        )
+    for row in app.assignments or ():
+        name = row.user or row.group or ""
+        if name.casefold().split("@")[0].rstrip("0123456789").strip(".-_") in (
+            "test",
+            "test-user",
+            "testuser",
+            "sso-test",
+        ):
+            yield _make(
+                "sign-in-left-open",
+                f"{name}, by its name a test, is still assigned to {app.name}.",
+                actual=name,
+                evidence=(Evidence("assigned", name, app.settings.provider_setup.assigned or "", f"line {row.line}"),),
+            )
+    for position, claim in enumerate(app.settings.claims):
+        if lacks_ordinary_role(claim):
+            yield _make(
+                "ordinary-role-missing",
+                f"Every role that {app.name} knows is elevated ({', '.join(claim.one_of)}), so whoever is let in is "
+                "powerful.",
+                stage=Stage.ENTITLED,
+                actual=", ".join(claim.one_of),
+                evidence=(_setting(app, ", ".join(claim.one_of), "claims", position, "one_of"),),
+            )
+
+
+def _setting(app: App, text: str, *path: str | int) -> Evidence:
+    return Evidence(str(path[-1]), text, app.source.file, app.source.where(*path))
+
+
+def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
+    """What has ended, or ends within the warning days."""
+    provider = workspace.provider_of(app)
+    for entity, file in (
+        (provider.entity if provider else None, (provider.settings.metadata if provider else None) or ""),
+        (app.entity, app.settings.application.metadata or ""),
+    ):
+        if entity and entity.valid_until and entity.valid_until <= now:
+            yield _make(
+                "metadata-expired",
+                f"The metadata in {file} was valid until {show_moment(entity.valid_until)}.",
+                actual=show_moment(entity.valid_until),
+                evidence=(Evidence("validUntil", show_moment(entity.valid_until), file, entity.where),),
+            )
+    pins = trust.pinned(app, workspace)
+    published = trust.published(provider, workspace) if provider else ()
+    trusted = pins if pins and app.settings.application.trust_from != "metadata" else published
+    for key in trusted:
+        certificate = key.certificate
+        if certificate is None:
+            continue
+        left = certificate.not_after - now
+        if left.total_seconds() < 0:
+            code, words = "certificate-expired", f"ended {show_duration(-left)} ago"
+        elif left <= app.warn_before:
+            code, words = "certificate-expiring", f"ends in {show_duration(left)}"
+        else:
+            continue
+        strict = code == "certificate-expired" and app.checks_certificate_dates
+        yield _make(
+            code,
+            f"The certificate in {key.file}, which {app.name} trusts, {words}.",
+            stage=Stage.AUTHENTIC,
+            severity=Severity.BREAK if strict else Severity.RISK,
+            actual=show_moment(certificate.not_after),
+            evidence=(Evidence("certificate", str(certificate.sha256), key.file, key.where),),
+        )
+
+
+_EXPLAINS: dict[str, Callable[[Finding], bool]] = {
+    "audience-mismatch": lambda one: _item(one) in ("audience", "entity_id"),
+    "destination-mismatch": lambda one: _item(one) in ("acs_url", "acs_urls"),
+    "recipient-mismatch": lambda one: _item(one) in ("acs_url", "acs_urls"),
+    "issuer-mismatch": lambda one: _item(one) in ("provider_entity_id",),
+    "name-id-format-mismatch": lambda one: _item(one) == "name_id_format",
+    "signed-by-other-known-key": lambda one: one.code in ("certificate-not-published", "next-key-not-pinned"),
+    "fingerprint-mismatch": lambda one: one.code in ("certificate-not-published", "next-key-not-pinned"),
+}
+
+
+def _item(finding: Finding) -> str:
+    return finding.evidence[0].label if finding.code in ("settings-disagree", "setting-misplaced") else ""
+
+
+def beside(case: Case, findings: list[Finding]) -> list[Finding]:
+    """The settings findings that explain what a diagnosis found; they do not decide anything."""
+    if case.app is None:
+        return []
+    explained = [_EXPLAINS[one.code] for one in findings if one.breaks and one.code in _EXPLAINS]
+    if not explained:
+        return []
+    found = [
+        one
+        for ask in (_disagreements, _keys)
+        for one in ask(case.app, case.workspace)
+        if one.stage is _STAGE and any(explains(one) for explains in explained)
+    ]
+    return found + _misplaced_in_message(case, findings, found)
+
+
+def _misplaced_in_message(case: Case, findings: list[Finding], found: list[Finding]) -> list[Finding]:
+    """A value in the message that belongs in another field, where no setting on record shows it already."""
+    items = {"audience-mismatch": "audience", "issuer-mismatch": "issuer", "destination-mismatch": "acs_url"}
+    more = []
+    for one in findings:
+        item = items.get(one.code)
+        if item is None or one.actual is None or case.app is None:
+            continue
+        belongs = misplaced(case.app, case.workspace, item, one.actual)
+        if belongs and not any(other.actual == one.actual for other in found):
+            more.append(
+                _make(
+                    "setting-misplaced",
+                    f"What was sent as {item}, {one.actual}, is {belongs}.",
+                    side=one.side,
+                    expected=one.expected,
+                    actual=one.actual,
+                    value_to_set=one.value_to_set,
+                    evidence=one.evidence[:1],
+                )
+            )
+    return more

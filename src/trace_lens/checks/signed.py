@@ -1,0 +1,229 @@
+"""What was signed and by whom: every signature held against the keys on record, and the assertion that is judged.
+
+The assertion judged is taken by reference from a signature that holds, never by search (SAML 2.0 Core §5.4; the way
+around it is described in Somorovsky et al., On Breaking SAML, USENIX Security 2012).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from lxml import etree
+
+from trace_lens.checks.alteration import Alteration, compacted_signed_info, explain_digest
+from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.pem import certificate_from_base64
+from trace_lens.saml.messages import Assertion
+from trace_lens.saml.names import ASSERTION
+from trace_lens.saml.reading import read_assertion
+from trace_lens.saml.signature import XMLSignature, duplicate_ids, signatures_in
+from trace_lens.workspace import trust
+from trace_lens.workspace.trust import RecordedKey
+
+if TYPE_CHECKING:
+    from trace_lens.checks.case import Case
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """One signature and the key that verifies it.
+
+    `standing` is `trusted`, `published` (the provider's, but pinned only as another fingerprint), `known` (on record,
+    not trusted here), `embedded` (it came with the message) or `none`. `alteration` says what explains a digest that
+    does not hold.
+    """
+
+    signature: XMLSignature
+    standing: str
+    certificate: Certificate | None = None
+    key: RecordedKey | None = None
+    alteration: Alteration | None = None
+
+    @property
+    def digest_holds(self) -> bool:
+        """Whether the digest holds, as captured or once the capture's own change is undone."""
+        return bool(self.signature.digest_holds or (self.alteration and self.alteration.undone))
+
+    @property
+    def good(self) -> bool:
+        """Whether some key made it and what it refers to is unchanged; says nothing of trust."""
+        return self.signature.refused is None and self.digest_holds and self.standing != "none"
+
+    @property
+    def part(self) -> str:
+        """`response` or `assertion`: what it stands in."""
+        return "assertion" if self.signature.holder.tag == f"{{{ASSERTION}}}Assertion" else "response"
+
+
+@dataclass(frozen=True, slots=True)
+class Signed:
+    """All signatures of a message and what follows from them.
+
+    `of_response` and `of_assertion` are the own signatures of the response and of the judged assertion. `wrapping` is
+    a good signature over something other than what a reader in the normal place would take. `trusted` and `pins` are
+    the keys it was judged by; `implied` says that the provider's keys stood in for pins that are not on record.
+    """
+
+    verdicts: tuple[Verdict, ...] = ()
+    duplicates: tuple[str, ...] = ()
+    judged: Assertion | None = None
+    of_response: Verdict | None = None
+    of_assertion: Verdict | None = None
+    wrapping: Verdict | None = None
+    unread: tuple[Assertion, ...] = ()
+    pins: tuple[RecordedKey, ...] = ()
+    trusted: tuple[RecordedKey, ...] = ()
+    implied: bool = False
+
+    @property
+    def own(self) -> tuple[Verdict, ...]:
+        """The signatures that stand where SAML puts them, the response's first."""
+        return tuple(verdict for verdict in (self.of_response, self.of_assertion) if verdict)
+
+
+def look_at_signatures(case: Case) -> Signed:
+    """Read and verify the signatures of a case's message and choose the assertion to judge."""
+    root = case.attempt.root
+    if root is None:
+        return Signed()
+    pins = trust.pinned(case.app, case.workspace) if case.app else ()
+    implied = not pins or bool(case.app and case.app.settings.application.trust_from == "metadata")
+    published = trust.published(case.provider, case.workspace) if case.provider else ()
+    trusted = _usable(published if implied else pins)
+    judge = _Judge(case, () if implied else pins, published, trusted)
+    verdicts = tuple(judge.verdict(signature) for signature in signatures_in(root))
+    own = {verdict.signature.holder: verdict for verdict in reversed(verdicts) if _stands_right(verdict)}
+    of_response = own.get(root) if case.response else None
+    children = case.response.assertions if case.response else ()
+    alone = (case.attempt.assertion,) if case.attempt.assertion else ()
+    judged, wrapping = _choose(root, children or alone, verdicts, own, of_response)
+    return Signed(
+        verdicts=verdicts,
+        duplicates=_duplicates(root, verdicts),
+        judged=judged,
+        of_response=of_response,
+        of_assertion=own.get(judged.element) if judged else None,
+        wrapping=wrapping,
+        unread=tuple(one for one in children if one is not judged),
+        pins=pins,
+        trusted=trusted,
+        implied=implied,
+    )
+
+
+def _stands_right(verdict: Verdict) -> bool:
+    signature = verdict.signature
+    return signature.holds_its_own or signature.refused is not None or signature.signed is None
+
+
+def _choose(
+    root: etree._Element,
+    children: tuple[Assertion, ...],
+    verdicts: tuple[Verdict, ...],
+    own: dict[etree._Element, Verdict],
+    of_response: Verdict | None,
+) -> tuple[Assertion | None, Verdict | None]:
+    """The assertion to judge, and the signature that was wrapped around something else, if one was."""
+    normal = next((one for one in children if one.authn_statements), children[0] if children else None)
+    if of_response and of_response.good:
+        return normal, None
+    signed = [one for one in children if one.element in own and own[one.element].good]
+    judged = next((one for one in signed if one.authn_statements), signed[0] if signed else None)
+    if judged:
+        before = children[: children.index(judged)]
+        shadowed = any(one.subject and one not in signed for one in before)
+        return judged, own[judged.element] if shadowed else None
+    in_place = {root, *(one.element for one in children)}
+    for verdict in verdicts:
+        target = verdict.signature.signed
+        if verdict.good and target is not None and target not in in_place:
+            return _assertion_of(target) or normal, verdict
+    return normal, None
+
+
+def _assertion_of(element: etree._Element) -> Assertion | None:
+    if element.tag == f"{{{ASSERTION}}}Assertion":
+        return read_assertion(element)
+    inner = element.find(f"{{{ASSERTION}}}Assertion")
+    return None if inner is None else read_assertion(inner)
+
+
+def _duplicates(root: etree._Element, verdicts: tuple[Verdict, ...]) -> tuple[str, ...]:
+    referenced = {(verdict.signature.reference or "")[1:] for verdict in verdicts}
+    twice = duplicate_ids(root)
+    if not twice:
+        return ()
+    own_ids = [str(element.get("ID")) for element in root.iter() if element.get("ID")]
+    return tuple(value for value in twice if value in referenced or own_ids.count(value) > 1)
+
+
+def _usable(keys: tuple[RecordedKey, ...]) -> tuple[RecordedKey, ...]:
+    return tuple(key for key in keys if key.certificate or key.fingerprint)
+
+
+class _Judge:
+    """Finds the key that verifies a signature, asking first those that matter most."""
+
+    def __init__(
+        self,
+        case: Case,
+        pins: tuple[RecordedKey, ...],
+        published: tuple[RecordedKey, ...],
+        trusted: tuple[RecordedKey, ...],
+    ) -> None:
+        self._case = case
+        self._published = published
+        self._trusted = trusted
+        self._fingerprints = [(key, key.fingerprint) for key in trusted if key.fingerprint]
+        self._only_fingerprints = bool(self._fingerprints) and all(key.fingerprint for key in pins)
+
+    def verdict(self, signature: XMLSignature) -> Verdict:
+        """Who made a signature, and, where its digest does not hold, what the capture did to it."""
+        if signature.refused is not None:
+            return Verdict(signature, "none")
+        standing, certificate, key = self._find(signature)
+        if signature.digest_holds is not False:
+            return Verdict(signature, standing, certificate, key)
+        data = self._case.attempt.found.data
+        alteration = explain_digest(signature, data)
+        if alteration and alteration.restored:
+            standing, certificate, key = self._find(alteration.restored)
+        elif standing != "none":
+            alteration = None
+        elif alteration is None:
+            compact = compacted_signed_info(signature, data)
+            if compact and self._find(compact)[0] in ("trusted", "published", "known"):
+                alteration = Alteration("white space was put between the elements")
+        return Verdict(signature, standing, certificate, key, alteration)
+
+    def _find(self, signature: XMLSignature) -> tuple[str, Certificate | None, RecordedKey | None]:
+        for key in self._trusted:
+            if key.certificate and signature.verified_by(key.certificate.public_key):
+                return "trusted", key.certificate, key
+        embedded = [found for found in map(_embedded, signature.certificates) if found]
+        for certificate in (*embedded, *(key.certificate for key in self._published)):
+            if certificate and (pin := self._pin_of(certificate)) and signature.verified_by(certificate.public_key):
+                return "trusted", certificate, pin
+        for key in self._published:
+            if key.certificate and signature.verified_by(key.certificate.public_key):
+                return "published" if self._only_fingerprints else "known", key.certificate, key
+        for key in trust.everything(self._case.workspace):
+            if key.certificate and signature.verified_by(key.certificate.public_key):
+                pin = self._pin_of(key.certificate)
+                return ("trusted", key.certificate, pin) if pin else ("known", key.certificate, key)
+        for certificate in embedded:
+            if signature.verified_by(certificate.public_key):
+                return "embedded", certificate, None
+        return "none", embedded[0] if embedded else None, None
+
+    def _pin_of(self, certificate: Certificate) -> RecordedKey | None:
+        return next((key for key, pinned in self._fingerprints if certificate.matches(pinned)), None)
+
+
+def _embedded(text: str) -> Certificate | None:
+    pasted = certificate_from_base64(text)
+    try:
+        return read_certificate(pasted.der) if pasted.der else None
+    except CertificateError:
+        return None

@@ -1,0 +1,88 @@
+"""The command line: options parsed, the core called, a renderer picked. Nothing is decided here.
+
+Each command is a module of its own, imported when it is called, so that starting up stays quick.
+"""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+import click
+
+from trace_lens import __version__
+
+_COMMANDS = {
+    "apps": "The applications on record: list, show, check.",
+    "certs": "Certificates in anything: names, validity, fingerprints, and who pins them.",
+    "decode": "Say what each source is, through which layers, and lay it open.",
+    "demo": "Write the demo workspace and run the full example on it.",
+    "diagnose": "Diagnose each sign-in found in the sources.",
+    "explain": "What a finding means, why it happens, how to repair it.",
+    "init": "Make an empty workspace with commented examples.",
+}
+
+
+class LazyGroup(click.Group):
+    """A group whose commands are imported when they are called; listing them needs no import."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """All command names, sorted."""
+        return sorted(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """Import the module of a command."""
+        if cmd_name not in _COMMANDS:
+            return None
+        module = importlib.import_module(f"trace_lens.cli.{cmd_name}")
+        command: click.Command = module.command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The list of commands in the help text."""
+        with formatter.section("Commands"):
+            formatter.write_dl(sorted(_COMMANDS.items()))
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Name the nearest command where the one typed does not exist."""
+        if args and args[0] not in _COMMANDS and not args[0].startswith("-"):
+            from trace_lens.common.difference import nearest
+
+            near = nearest(args[0], sorted(_COMMANDS))
+            hint = f"Did you mean {near}?" if near else "See trace-lens --help."
+            ctx.fail(f"There is no command {args[0]!r}. {hint}")
+        return super().resolve_command(ctx, args)
+
+
+@click.group(
+    cls=LazyGroup,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog="Start with: trace-lens demo",
+)
+@click.version_option(__version__, prog_name="trace-lens", message="%(prog)s %(version)s")
+def group() -> None:
+    """Find out why a single sign-on failed, on whose side, and which value repairs it."""
+
+
+def main(arguments: Sequence[str] | None = None) -> None:
+    """Run the command line and end the process with its exit status."""
+    try:
+        result: Any = group.main(
+            args=list(arguments) if arguments is not None else None, prog_name="trace-lens", standalone_mode=False
+        )
+        sys.exit(result if isinstance(result, int) else 0)
+    except click.exceptions.Exit as leaving:
+        sys.exit(leaving.exit_code)
+    except click.Abort:
+        click.echo("Interrupted.", err=True)
+        sys.exit(130)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(2)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(0)

@@ -1,0 +1,48 @@
+"""`trace-lens decode`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from trace_lens.cli.options import output_options, sources_of, write
+
+
+@click.command(
+    epilog="Examples:\n\n  trace-lens decode response.txt\n\n  trace-lens decode < paste.txt\n\n"
+    "  trace-lens decode captures/ --format json",
+)
+@click.argument("sources", nargs=-1, metavar="[SOURCE]...")
+@output_options("text", "json")
+def command(sources: tuple[str, ...], form: str, output: Path | None, reveal: bool, color: str) -> int:
+    """Say what each source is, through which layers, and lay it open.
+
+    With no SOURCE, standard input is read; from a terminal you are asked for a paste. Exit status: 0, or 3 where a
+    source could not be read.
+    """
+    from trace_lens.attempts.opening import Opened, open_messages
+    from trace_lens.common.masking import Masks
+    from trace_lens.intake.peeling import peel
+    from trace_lens.render import as_json
+
+    opened: list[Opened] = []
+    unreadable: list[tuple[str, str]] = []
+    for source in sources_of(sources):
+        if source.data is None:
+            unreadable.append((source.name, source.problem or ""))
+            continue
+        peeled = peel(source.data)
+        if peeled.found:
+            opened += open_messages(source.name, peeled)
+        else:
+            unreadable.append((source.name, peeled.because))
+    masks = Masks(reveal=reveal)
+    if form == "json":
+        write(as_json.dump(as_json.opened(opened, unreadable, masks)), output)
+    else:
+        from trace_lens.render.terminal import pages
+        from trace_lens.render.terminal.opened import opened_pages
+
+        write(pages.render(opened_pages(opened, unreadable, masks), color, to_file=output is not None), output)
+    return 3 if unreadable else 0

@@ -1,0 +1,58 @@
+"""`trace-lens demo`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from trace_lens.cli.options import now_option, output_options, write
+
+_NOW = "2026-11-22T12:00:00Z"
+
+
+@click.command(epilog="Example:\n\n  trace-lens demo /tmp/northmere")
+@click.argument("folder", required=False, type=click.Path(path_type=Path, file_okay=False), metavar="[DIR]")
+@now_option
+@output_options("text", "json")
+def command(folder: Path | None, now: object, form: str, output: Path | None, reveal: bool, color: str) -> int:
+    """Write the demo workspace and run the full example on it.
+
+    The story: one fortnight at Northmere Ferries, a made-up ferry company. DIR is northmere-demo where it is not
+    given. Everything is generated here; nothing is fetched.
+    """
+    from datetime import datetime
+
+    from trace_lens.common.masking import Masks
+    from trace_lens.common.moments import read_moment
+    from trace_lens.demo.workspace import DemoExists, write_demo
+    from trace_lens.diagnosis.judging import Circumstances
+    from trace_lens.diagnosis.many import Result, diagnose_sources
+    from trace_lens.render import as_json
+    from trace_lens.workspace.loading import load_workspace
+    from trace_lens.workspace.sources import SourceFile
+
+    folder = folder or Path("northmere-demo")
+    try:
+        demo = write_demo(folder)
+    except DemoExists:
+        raise click.UsageError(f"{folder} is not empty, and nothing is overwritten. Name another folder.") from None
+    except OSError as error:
+        raise click.UsageError(f"{folder} cannot be written: {error.strerror}.") from None
+    workspace = load_workspace(folder)
+    today = now if isinstance(now, datetime) else read_moment(_NOW)[0]
+    parts = [
+        diagnose_sources([SourceFile(f"captures/{one.file}", one.data)], workspace, Circumstances(today, one.arrived))
+        for one in demo.captures
+    ]
+    result = Result.joined(parts)
+    if form == "json":
+        masks = Masks(reveal=reveal)
+        failed = [as_json.unreadable(source, because) for source, because in result.unreadable]
+        write(as_json.dump(as_json.diagnoses(result.diagnoses, failed, masks)), output)
+        return 0
+    from trace_lens.render.terminal import pages
+    from trace_lens.render.terminal.demo import demo_pages
+
+    write(pages.render(demo_pages(demo.folder, demo.files, result), color, to_file=output is not None), output)
+    return 0

@@ -1,0 +1,84 @@
+"""`trace-lens diagnose`."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from trace_lens.cli.options import (
+    Moment,
+    clock,
+    known,
+    now_option,
+    open_workspace,
+    output_options,
+    report_settings,
+    sources_of,
+    workspace_option,
+    write,
+)
+
+
+@click.command(
+    epilog="Examples:\n\n  trace-lens diagnose response.txt --app crew-roster\n\n"
+    "  trace-lens diagnose captures/ --format json\n\n  trace-lens diagnose - < paste.txt",
+)
+@click.argument("sources", nargs=-1, metavar="SOURCE...")
+@click.option("--app", metavar="NAME", help="The application that the message is for.")
+@click.option("--provider", metavar="NAME", help="The provider that sent it.")
+@click.option("--at", type=Moment(), metavar="TIME", help="Judge times as of this moment.")
+@now_option
+@click.option("--strict", is_flag=True, help="Exit status 1 for an inconclusive diagnosis too.")
+@workspace_option
+@output_options("text", "json", "jsonl")
+def command(
+    sources: tuple[str, ...],
+    app: str | None,
+    provider: str | None,
+    at: datetime | None,
+    now: datetime | None,
+    strict: bool,
+    workspace_dir: Path | None,
+    form: str,
+    output: Path | None,
+    reveal: bool,
+    color: str,
+) -> int:
+    """Diagnose each sign-in found in the sources.
+
+    A SOURCE is a file, a folder, a glob, or - for standard input. Says at which step the sign-in breaks, why, on whose
+    side, and which value to set. Exit status: 0 nothing breaks, 1 something does, 2 wrong usage or settings, 3 a source
+    could not be read.
+    """
+    from trace_lens.common.masking import Masks
+    from trace_lens.diagnosis.judging import Circumstances
+    from trace_lens.diagnosis.many import diagnose_sources
+    from trace_lens.render import as_json
+    from trace_lens.workspace.problems import SettingsError
+
+    workspace = open_workspace(workspace_dir)
+    known("app", app, workspace.apps)
+    known("provider", provider, workspace.providers)
+    told = Circumstances(clock(now), at, app, provider)
+    try:
+        result = diagnose_sources(sources_of(sources), workspace, told)
+    except SettingsError as error:
+        report_settings(error)
+        return 2
+    masks = Masks(reveal=reveal)
+    unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
+    if form == "json":
+        write(as_json.dump(as_json.diagnoses(result.diagnoses, unreadable, masks)), output)
+    elif form == "jsonl":
+        write("\n".join(as_json.dump(as_json.attempt(one, masks), lines=True) for one in result.diagnoses), output)
+    else:
+        from trace_lens.render.terminal import pages
+        from trace_lens.render.terminal.diagnosis import diagnosis_pages
+
+        write(pages.render(diagnosis_pages(result), color, to_file=output is not None), output)
+    if form == "jsonl":
+        for source, because in result.unreadable:
+            click.echo(f"{source}: {because}", err=True)
+    return result.exit_status(strict=strict)

@@ -1,0 +1,38 @@
+"""`trace-lens init`."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+from pathlib import Path
+
+import click
+
+_FILES = ("trace-lens.toml", "providers/example-provider.toml", "apps/example-app.toml", "accounts/example-app.csv",
+          "assignments/example-app.csv")  # fmt: skip
+
+
+@click.command(epilog="Example:\n\n  trace-lens init sso-workspace")
+@click.argument("folder", required=False, type=click.Path(path_type=Path, file_okay=False), metavar="[DIR]")
+def command(folder: Path | None) -> int:
+    """Make an empty workspace with commented examples.
+
+    DIR is the current folder where it is not given. Nothing that exists is overwritten.
+    """
+    folder = folder or Path()
+    there = [name for name in _FILES if (folder / name).exists()]
+    if there:
+        raise click.UsageError(f"{folder / there[0]} exists already, and nothing is overwritten.")
+    templates = files("trace_lens.workspace").joinpath("templates")
+    try:
+        for name in _FILES:
+            path = folder / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(templates.joinpath(name.replace("/", "_")).read_text("utf-8"), "utf-8")
+        for name in ("certs", "metadata", "captures"):
+            (folder / name).mkdir(exist_ok=True)
+    except OSError as error:
+        raise click.UsageError(f"{error.filename} cannot be written: {error.strerror}.") from None
+    click.echo(f"A workspace is made in {folder.resolve()}.")
+    click.echo("Next: fill in providers/example-provider.toml and apps/example-app.toml, then")
+    click.echo("  trace-lens apps check")
+    return 0

@@ -1,0 +1,142 @@
+"""The options that commands share, and what every command does with them."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from trace_lens.common.masking import visible
+from trace_lens.common.moments import MomentError, read_moment_or_date
+
+if TYPE_CHECKING:
+    from trace_lens.workspace.loading import Workspace
+    from trace_lens.workspace.sources import SourceFile
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+class Moment(click.ParamType):  # type: ignore[type-arg]  # not generic in older versions
+    """A moment on the command line: RFC 3339, or a date."""
+
+    name = "TIME"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+        """Read it, or fail with the form that is expected."""
+        if isinstance(value, datetime):
+            return value
+        try:
+            return read_moment_or_date(str(value))
+        except MomentError as error:
+            self.fail(str(error), param, ctx)
+
+
+def workspace_option(command: F) -> F:
+    """`--workspace`."""
+    return click.option(
+        "--workspace", "workspace_dir", type=click.Path(path_type=Path), metavar="DIR",
+        help="The folder with trace-lens.toml; else it is looked for from here upwards.",
+    )(command)  # fmt: skip
+
+
+def output_options(*formats: str) -> Callable[[F], F]:
+    """`--format`, `--output`, `--reveal` and `--color`."""
+
+    def decorate(command: F) -> F:
+        for option in (
+            click.option("--color", type=click.Choice(["auto", "always", "never"]), default="auto", show_default=True,
+                         help="Colour in the text; NO_COLOR is heeded too."),
+            click.option("--reveal", is_flag=True, help="Show secrets unmasked."),
+            click.option("--output", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+                         help="Write there instead of to standard output."),
+            click.option("--format", "form", type=click.Choice(formats), default=formats[0], show_default=True),
+        ):  # fmt: skip
+            command = option(command)
+        return command
+
+    return decorate
+
+
+def now_option(command: F) -> F:
+    """`--now`."""
+    return click.option("--now", type=Moment(), metavar="TIME", help="What counts as today; the clock otherwise.")(
+        command
+    )
+
+
+def clock(now: datetime | None) -> datetime:
+    """Today: as told, else by the clock."""
+    return now or datetime.now(UTC)
+
+
+def open_workspace(folder: Path | None) -> Workspace:
+    """The workspace that the user means; an empty one where there is none. Wrong settings end the command."""
+    from trace_lens.workspace.loading import ROOT_FILE, Workspace, find_workspace, load_workspace
+    from trace_lens.workspace.problems import SettingsError
+
+    if folder is not None and not (folder / ROOT_FILE).is_file():
+        raise click.UsageError(
+            f"--workspace: there is no {ROOT_FILE} in {folder}. Make one with: trace-lens init {folder}"
+        )
+    root = folder or find_workspace(Path.cwd())
+    if root is None:
+        return Workspace()
+    try:
+        return load_workspace(root)
+    except SettingsError as error:
+        report_settings(error)
+        raise click.exceptions.Exit(2) from None
+
+
+def report_settings(error: Any) -> None:
+    """All that is wrong in the settings, one line each, on standard error."""
+    count = len(error.problems)
+    click.echo(f"The workspace has {count} wrong setting{'' if count == 1 else 's'}:", err=True)
+    for problem in error.problems:
+        click.echo(f"  {visible(str(problem))}", err=True)
+
+
+def known(kind: str, name: str | None, names: dict[str, Any]) -> None:
+    """End the command where an application or provider that was named is not on record."""
+    if name is None or name in names:
+        return
+    from trace_lens.common.difference import nearest
+
+    near = nearest(name, sorted(names))
+    if near:
+        hint = f"Did you mean {near}?"
+    elif names:
+        hint = f"On record: {', '.join(sorted(names)[:12])}."
+    else:
+        hint = "There is no workspace here, or it is empty; make one with: trace-lens init"
+    raise click.UsageError(f"--{kind}: {name!r} is not on record. {hint}")
+
+
+def sources_of(names: tuple[str, ...]) -> Iterator[SourceFile]:
+    """The sources named; `-` is standard input, and with none named a terminal is asked for a paste."""
+    from trace_lens.workspace.sources import SourceFile, read_sources
+
+    if not names:
+        if sys.stdin.isatty():
+            click.echo("Paste the message, then press Ctrl-D on a line of its own:", err=True)
+        names = ("-",)
+    for name in names:
+        if name == "-":
+            yield SourceFile("-", sys.stdin.buffer.read())
+        else:
+            yield from read_sources((name,))
+
+
+def write(text: str, output: Path | None) -> None:
+    """Data goes to standard output, or to the file that was named."""
+    if output is None:
+        click.echo(text, nl=not text.endswith("\n"))
+        return
+    try:
+        output.write_text(text if text.endswith("\n") else text + "\n", "utf-8")
+    except OSError as error:
+        raise click.UsageError(f"--output: {output} cannot be written: {error.strerror}") from None

@@ -1,0 +1,97 @@
+"""The catalogue of findings: one TOML file a stage beside this module, read when one of its codes is needed.
+
+`explain`, the documentation and the checks all read it here. The order of the entries in a file is the order of
+the codes within their stage, which settles what counts as the first break.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+
+from trace_lens.common.findings import Severity, Side, Stage
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """What one code means, in the reader's words.
+
+    `severities` lists what it can be, the usual one first; `remedies` says what each side does about it.
+    """
+
+    code: str
+    stage: Stage
+    position: int
+    severities: tuple[Severity, ...]
+    title: str
+    why: str
+    causes: tuple[str, ...]
+    look: str
+    remedies: dict[Side, str]
+    reference: str
+
+    @property
+    def severity(self) -> Severity:
+        """The severity it has unless settings or evidence decide otherwise."""
+        return self.severities[0]
+
+    @property
+    def side(self) -> Side:
+        """The side that usually has to act."""
+        return next(iter(self.remedies))
+
+
+@cache
+def of_stage(stage: Stage) -> dict[str, Entry]:
+    """The entries of one stage, in their order."""
+    text = files(__package__).joinpath(f"{stage}.toml").read_text("utf-8")
+    return {
+        code: Entry(
+            code=code,
+            stage=stage,
+            position=position,
+            severities=tuple(Severity(name) for name in raw["severity"].split(" or ")),
+            title=raw["title"],
+            why=raw["why"],
+            causes=tuple(raw["causes"]),
+            look=raw["look"],
+            remedies={Side(side): text for side, text in raw["remedy"].items()},
+            reference=raw["reference"],
+        )
+        for position, (code, raw) in enumerate(tomllib.loads(text).items())
+    }
+
+
+def entry(code: str, stage: Stage | None = None) -> Entry:
+    """The entry of a code; naming its stage spares reading the others. Raises KeyError."""
+    for candidate in (stage,) if stage else Stage:
+        found = of_stage(candidate).get(code)
+        if found:
+            return found
+    raise KeyError(code)
+
+
+def everything() -> Iterator[Entry]:
+    """All entries, in stage order."""
+    for stage in Stage:
+        yield from of_stage(stage).values()
+
+
+def search(words: str) -> list[Entry]:
+    """Entries that hold the words, those with most of them first; words in code or title count double."""
+    wanted = [word for word in re.split(r"\W+", words.casefold()) if len(word) > 1]
+    hits = []
+    for item in everything():
+        front = f"{item.code} {item.title}".casefold()
+        body = " ".join((item.why, *item.causes, item.look, *item.remedies.values())).casefold()
+        held = [word for word in wanted if word in front or word in body]
+        if held:
+            hits.append((-len(held), -sum(word in front for word in held), item))
+    if not hits:
+        return []
+    most = min(hit[0] for hit in hits)
+    return [item for held, _, item in sorted(hits, key=lambda hit: hit[:2]) if held == most]

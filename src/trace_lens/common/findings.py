@@ -1,0 +1,110 @@
+"""The words of a diagnosis: stages, severities, sides, evidence, findings, and questions left open.
+
+Only value types live here. What each code means stands in the catalogue; who raises it, in `trace_lens.checks`.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+
+class Stage(StrEnum):
+    """The nine steps of a sign-in, in order, and the stage of settings that explain but do not decide."""
+
+    READABLE = "readable"
+    ANSWERED = "answered"
+    DELIVERED = "delivered"
+    AUTHENTIC = "authentic"
+    INTENDED = "intended"
+    CURRENT = "current"
+    IDENTIFIED = "identified"
+    ENTITLED = "entitled"
+    ADMITTED = "admitted"
+    SETTINGS = "settings"
+
+
+SIGN_IN_STAGES: tuple[Stage, ...] = tuple(stage for stage in Stage if stage is not Stage.SETTINGS)
+
+STAGE_SENTENCES: dict[Stage, str] = {
+    Stage.READABLE: "the capture decodes to a well-formed message",
+    Stage.ANSWERED: "the provider said yes, not an error",
+    Stage.DELIVERED: "it came to the right address, in answer to the right request",
+    Stage.AUTHENTIC: "signature, key and certificate hold",
+    Stage.INTENDED: "issuer, audience and kind are meant for this application",
+    Stage.CURRENT: "the moment lies in its time windows",
+    Stage.IDENTIFIED: "the subject is an account here",
+    Stage.ENTITLED: "claims, roles, groups and assignment allow it",
+    Stage.ADMITTED: "the application let the user in",
+    Stage.SETTINGS: "both sides hold the same values",
+}
+
+
+class Severity(StrEnum):
+    """`break` stops the sign-in, `risk` works today, `note` is worth knowing."""
+
+    BREAK = "break"
+    RISK = "risk"
+    NOTE = "note"
+
+
+class Side(StrEnum):
+    """Who must act."""
+
+    APPLICATION = "application"
+    PROVIDER = "provider"
+    USER = "user"
+    NETWORK = "network"
+    BOTH = "both"
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """One value that was looked at, and the place where it stands.
+
+    `secret` marks a value that may only be shown masked.
+    """
+
+    label: str
+    value: str
+    source: str
+    where: str
+    secret: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One answer of one check. Field meanings follow `diagnose --format json` (see the JSON reference)."""
+
+    code: str
+    stage: Stage
+    severity: Severity
+    title: str
+    detail: str
+    side: Side | None
+    remedy: str
+    reference: str
+    expected: str | None = None
+    actual: str | None = None
+    difference: str | None = None
+    value_to_set: str | None = None
+    because_of: str | None = None
+    evidence: tuple[Evidence, ...] = field(default=())
+    accepted: str | None = None
+
+    @property
+    def breaks(self) -> bool:
+        """Whether it stops the sign-in."""
+        return self.severity is Severity.BREAK
+
+
+@dataclass(frozen=True, slots=True)
+class Unchecked:
+    """A question that could not be asked, and what was lacking.
+
+    `decides` marks the questions without whose answer a sign-in cannot be called sound.
+    """
+
+    code: str
+    because: str
+    decides: bool = False

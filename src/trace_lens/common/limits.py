@@ -1,0 +1,43 @@
+"""Every limit that keeps hostile or huge input from doing harm, in one place.
+
+A part that refuses something because of a limit names the limit's value in its message.
+"""
+
+SOURCE_BYTES = 64 * 1024 * 1024
+"""Largest single source that is read whole, in bytes."""
+
+XML_BYTES = 10 * 1024 * 1024
+"""Largest XML message that is parsed, in bytes."""
+
+XML_DEPTH = 100
+"""Deepest nesting of elements in a message."""
+
+INFLATED_BYTES = 10 * 1024 * 1024
+"""Most bytes that one DEFLATE or gzip layer may unfold to."""
+
+PEEL_LAYERS = 8
+"""Most layers of encoding that are peeled off one blob."""
+
+PEEL_READINGS = 120
+"""Most readings of one blob that are tried before giving up."""
+
+SIGNATURES = 20
+"""Most XML signatures that are looked at in one message."""
+
+REGEX_INPUT = 1000
+"""Longest name, in characters, that a rewriting rule of the workspace is applied to."""
+
+LIST_ROWS = 2_000_000
+"""Most rows of an account or assignment list."""
+
+RELAY_STATE_BYTES = 80
+"""SAML 2.0 Bindings §3.4.3: relay state must not exceed 80 bytes."""
+
+SHORT_SESSION_SECONDS = 30 * 60
+"""A session that the provider ends sooner than this, after the sign-in, surprises people."""
+
+EARLIER_SESSION_SECONDS = 5 * 60
+"""Authenticated this long before the message was issued: an earlier session was used."""
+
+SHOWN_VALUE = 400
+"""Longest value, in characters, that the terminal shows whole."""

@@ -1,0 +1,44 @@
+"""Masking of secrets: one output, one `Masks`, and the same value always wears the same mask in it.
+
+So equality stays visible while the value does not. Control characters are made visible here too, because no value
+from a capture may reach a terminal or a page raw.
+"""
+
+from __future__ import annotations
+
+import unicodedata
+
+_INVISIBLE = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"}
+
+
+class Masks:
+    """Hands out masks in order of first appearance.
+
+    `reveal` gives values back unmasked.
+    """
+
+    def __init__(self, *, reveal: bool = False) -> None:
+        self.reveal = reveal
+        self._numbers: dict[str, int] = {}
+
+    def mask(self, value: str) -> str:
+        """The mask of a secret: its number and its length, never any part of it."""
+        if self.reveal or not value:
+            return value
+        number = self._numbers.setdefault(value, len(self._numbers) + 1)
+        return f"[secret {number}, {len(value)} characters]"
+
+
+def visible(text: str, *, keep_newlines: bool = False) -> str:
+    """The text with every control, format and unassigned character written as `\\u{…}`.
+
+    Terminal escapes, bidirectional overrides and zero-width characters all show themselves.
+    """
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(
+        char
+        if (keep_newlines and char == "\n") or unicodedata.category(char) not in _INVISIBLE
+        else f"\\u{{{ord(char):x}}}"
+        for char in text
+    )

@@ -1,0 +1,139 @@
+"""Who is who at Northmere Ferries: people, applications and the settings of both sides, as data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+
+from trace_lens.demo.messages import EMAIL
+
+HOME = "northmere.example"
+PROVIDER = f"https://id.{HOME}/saml"
+PROVIDER_SSO = f"https://id.{HOME}/saml/sso"
+PARTNER = "https://sso.skerry-pilots.example/idp"
+ROLLOVER = datetime(2026, 11, 17, 5, 0, tzinfo=UTC)
+"""Tuesday, 17 November 2026: the provider changes its signing key."""
+
+
+@dataclass(frozen=True, slots=True)
+class Person:
+    """Somebody with an account; `groups` are directory groups."""
+
+    login: str
+    groups: tuple[str, ...] = ("grp-staff",)
+    domain: str = HOME
+
+    @property
+    def email(self) -> str:
+        """The person's address."""
+        return f"{self.login}@{self.domain}"
+
+
+PEOPLE = (
+    Person("m.tern", ("grp-staff", "grp-deck")),
+    Person("a.fulmar", ("grp-staff", "grp-bridge")),
+    Person("j.gannet", ("grp-staff", "grp-harbour")),
+    Person("o.petrel", ("grp-staff", "grp-galley")),
+    Person("s.skua", ("grp-staff", "grp-claims")),
+    Person("l.plover", ("grp-staff", "grp-desk")),
+    Person("k.dunlin", ("grp-staff", "grp-fuel")),
+    Person("e.eider", ("grp-staff", "grp-charts")),
+)
+GUESTS = (
+    Person("nils.lunde", (), "skerry-pilots.example"),
+    Person("ida.holm", (), "skerry-pilots.example"),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Claim:
+    """A claim that an application reads, as lines of its settings."""
+
+    name: str
+    lines: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Application:
+    """One application: `pins` lists what it trusts (old, new, sha256 of old …), `extra` are further settings lines."""
+
+    id: str
+    name: str
+    host: str
+    users: int
+    slash: bool = False
+    pins: tuple[str, ...] = ("certs/id-2025.pem", "certs/id-2026.pem")
+    people: tuple[Person, ...] = PEOPLE
+    claims: tuple[Claim, ...] = ()
+    application: tuple[str, ...] = ()
+    setup: tuple[str, ...] = ()
+    account: tuple[str, ...] = ()
+    accepted: tuple[str, ...] = ()
+    audience_at_provider: str | None = None
+    assigned: tuple[str, ...] = ("grp-staff",)
+    signed_part: str = "assertion"
+    unsolicited: bool = True
+    attributes: dict[str, list[str]] = field(default_factory=dict)
+
+    @property
+    def base(self) -> str:
+        """Its address."""
+        return f"https://{self.host}.{HOME}"
+
+    @property
+    def entity_id(self) -> str:
+        """Its entity ID."""
+        return f"{self.base}/saml/" if self.slash else f"{self.base}/saml"
+
+    @property
+    def acs_url(self) -> str:
+        """Its assertion consumer service."""
+        return f"{self.base}/saml/acs"
+
+
+_ROLE = Claim(
+    "role",
+    ('need = "must"', 'one_of = ["deckhand", "mate", "master"]', 'elevated = ["master"]', 'default_role = "deckhand"',
+     "single = true"),
+)  # fmt: skip
+
+APPLICATIONS = (
+    Application(
+        "crew-roster", "Crew Roster", "roster", 1840, slash=True, claims=(_ROLE,),
+        audience_at_provider=f"https://roster.{HOME}/saml", attributes={"role": ["mate"]},
+    ),
+    Application(
+        "berth-planner", "Berth Planner", "berths", 210, pins=("certs/id-2025.pem",), attributes={"mail": ["{email}"]},
+        claims=(Claim("mail", ('need = "should"',)),), account=("column = \"user\"",), unsolicited=False,
+    ),
+    Application(
+        "fuel-ledger", "Fuel Ledger", "fuel", 64, pins=("sha256 of certs/id-2025.pem",), signed_part="response",
+        account=('rewrite = [{ drop_domain = true }]',), people=tuple(PEOPLE),
+    ),
+    Application(
+        "ticket-desk", "Ticket Desk", "desk", 620,
+        claims=(Claim("groups", ('need = "must"', 'kind = "groups"', "[claims.maps]", '"grp-desk" = "agent"',
+                                 '"grp-staff" = "reader"')),),
+        attributes={"groups": ["grp-staff", "grp-desk"]},
+    ),
+    Application(
+        "chart-room", "Chart Room", "charts", 95, pins=("certs/id-2026.pem",), application=('clock_skew = "2m"',),
+    ),
+    Application(
+        "claims-office", "Claims Office", "claims", 33, people=(*PEOPLE, *GUESTS),
+        account=('rewrite = [{ case = "lower" }]',), assigned=("grp-staff", "nils.lunde@skerry-pilots.example"),
+        attributes={"displayName": ["{email}"]}, claims=(Claim("displayName", ('need = "may"',)),),
+    ),
+    Application(
+        "galley-orders", "Galley Orders", "galley", 150, application=("password_sign_in = true",),
+        claims=(Claim("role", ('need = "must"', 'one_of = ["cook", "purser"]')),), attributes={"role": ["cook"]},
+        accepted=('code = "password-sign-in-open"', 'reason = "kept for the ships without a link until spring"',
+                  "until = 2027-03-31"),
+    ),
+    Application(
+        "lost-property", "Lost Property", "found", 18, assigned=("l.plover@northmere.example",),
+        claims=(Claim("department", ('need = "must"',)),), attributes={"department": ["harbour"]},
+    ),
+)  # fmt: skip
+BY_ID = {application.id: application for application in APPLICATIONS}
+NAME_ID_FORMAT = EMAIL

@@ -1,0 +1,143 @@
+"""The demo workspace as files: settings of both sides, certificates, lists, and the captures."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from cryptography.hazmat.primitives import hashes
+
+from trace_lens.demo.captures import Capture, captures
+from trace_lens.demo.keys import SigningKey, make_key
+from trace_lens.demo.scenario import (
+    APPLICATIONS,
+    GUESTS,
+    NAME_ID_FORMAT,
+    PARTNER,
+    PEOPLE,
+    PROVIDER,
+    PROVIDER_SSO,
+    Application,
+)
+
+_METADATA = "urn:oasis:names:tc:SAML:2.0:metadata"
+_BINDING = "urn:oasis:names:tc:SAML:2.0:bindings:"
+
+
+@dataclass(frozen=True, slots=True)
+class Demo:
+    """What was written: the folder, the captures, and how many files there are in all."""
+
+    folder: Path
+    captures: tuple[Capture, ...]
+    files: int
+
+
+class DemoExists(Exception):
+    """The folder holds something already, and nothing is overwritten."""
+
+
+def make_keys() -> dict[str, SigningKey]:
+    """The keys of the story: the provider's old and new one, the partner's, and a stranger's."""
+    ours, partner = "Northmere Ferries", "Skerry Pilots"
+    return {
+        "id-2025": make_key(
+            "Northmere ID 2025", datetime(2024, 12, 1, tzinfo=UTC), datetime(2026, 12, 1, tzinfo=UTC), ours
+        ),
+        "id-2026": make_key(
+            "Northmere ID 2026", datetime(2026, 11, 2, tzinfo=UTC), datetime(2028, 11, 2, tzinfo=UTC), ours
+        ),
+        "skerry": make_key(
+            "Skerry Pilots SSO", datetime(2025, 3, 1, tzinfo=UTC), datetime(2027, 3, 1, tzinfo=UTC), partner
+        ),
+    }
+
+
+def write_demo(folder: Path) -> Demo:
+    """Write the whole workspace. Raises DemoExists where the folder is not empty, OSError."""
+    if folder.exists() and any(folder.iterdir()):
+        raise DemoExists(str(folder))
+    keys = make_keys()
+    made = tuple(captures(keys))
+    files = {**_settings(keys), **{f"captures/{one.file}": one.data for one in made}}
+    for name, data in files.items():
+        path = folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data)
+    return Demo(folder, made, len(files))
+
+
+def _settings(keys: dict[str, SigningKey]) -> dict[str, bytes]:
+    files = {
+        "trace-lens.toml": 'clock_skew = "3m"\nwarn_before = "30d"\n',
+        "providers/northmere-id.toml": (
+            'name = "Northmere ID"\nmetadata = "metadata/northmere-id.xml"\nemail_domains = ["northmere.example"]\n'
+            'left_out_markers = ["groups_elsewhere"]\nmost_groups = { assertion = 64 }\n'
+            "guest_pattern = '^(?P<local>[^@~]+)_(?P<domain>[a-z0-9.-]+)~guest@'\n"
+        ),
+        "providers/skerry-pilots.toml": (
+            f'name = "Skerry Pilots SSO"\nentity_id = "{PARTNER}"\ncertificates = ["certs/skerry.pem"]\n'
+            'email_domains = ["skerry-pilots.example"]\n'
+        ),
+        "metadata/northmere-id.xml": _provider_metadata(keys["id-2026"]),
+        **{f"certs/{name}.pem": key.pem for name, key in keys.items()},
+    }
+    old = keys["id-2025"].fingerprint(hashes.SHA256())
+    for application in APPLICATIONS:
+        files[f"apps/{application.id}.toml"] = "\n".join(_app(application, old)) + "\n"
+        files[f"accounts/{application.id}.csv"] = _accounts(application)
+        files[f"assignments/{application.id}.csv"] = _assignments(application)
+    return {name: text.encode() for name, text in files.items()}
+
+
+def _provider_metadata(key: SigningKey) -> str:
+    return (
+        f'<md:EntityDescriptor xmlns:md="{_METADATA}" entityID="{PROVIDER}">\n'
+        '  <md:IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">\n'
+        '    <md:KeyDescriptor use="signing"><ds:KeyInfo xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:X509Data>'
+        f"<ds:X509Certificate>{key.base64}</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor>\n"
+        f"    <md:NameIDFormat>{NAME_ID_FORMAT}</md:NameIDFormat>\n"
+        f'    <md:SingleSignOnService Binding="{_BINDING}HTTP-Redirect" Location="{PROVIDER_SSO}"/>\n'
+        "  </md:IDPSSODescriptor>\n</md:EntityDescriptor>\n"
+    )
+
+
+def _app(application: Application, old_fingerprint: str) -> Iterator[str]:
+    pins = ", ".join(f'"{pin}"' for pin in application.pins)
+    pins = pins.replace("sha256 of certs/id-2025.pem", f"sha256:{old_fingerprint}")
+    yield from (
+        f'name = "{application.name}"', 'protocol = "saml"', 'provider = "northmere-id"',
+        'owner = "crew-systems@northmere.example"', f"users = {application.users}", "",
+        "[application]", f'entity_id = "{application.entity_id}"', f'acs_urls = ["{application.acs_url}"]',
+        f'sign_in_url = "{application.base}/"', f'provider_entity_id = "{PROVIDER}"',
+        f'provider_sso_url = "{PROVIDER_SSO}"', f"trusted_certificates = [{pins}]",
+        f'signed_part = "{application.signed_part}"', f"accepts_unsolicited = {str(application.unsolicited).lower()}",
+        *([] if application.id == "fuel-ledger" else [f'name_id_format = "{NAME_ID_FORMAT}"']),
+        *application.application, "",
+        "[provider_setup]", f'audience = "{application.audience_at_provider or application.entity_id}"',
+        f'acs_url = "{application.acs_url}"', f'assigned = "assignments/{application.id}.csv"', *application.setup, "",
+        "[account]", 'from = "NameID"', f'list = "accounts/{application.id}.csv"', *application.account,
+    )  # fmt: skip
+    for claim in application.claims:
+        yield from ("", "[[claims]]", f'name = "{claim.name}"', *claim.lines)
+    if application.accepted:
+        yield from ("", "[[accepted]]", *application.accepted)
+
+
+def _accounts(application: Application) -> str:
+    short = application.id == "fuel-ledger"
+    rows = [f"{one.login if short else one.email},{one.email},{one.login},yes" for one in application.people]
+    return "\n".join(["user,email,login,active", *rows]) + "\n"
+
+
+def _assignments(application: Application) -> str:
+    """Assigned groups with their members spelt out as users, as exports of providers often give them."""
+    rows = []
+    for name in application.assigned:
+        if "@" in name:
+            rows.append(f"{name},")
+        else:
+            rows += [f"{one.email},{name}" for one in (*PEOPLE, *GUESTS) if name in one.groups]
+    return "\n".join(["user,group", *rows]) + "\n"

@@ -1,0 +1,108 @@
+"""Which break is the effect of which: one table, walked once for each diagnosis.
+
+A finding that another explains says so (`because_of`) and is never the first break.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from trace_lens.checks.case import Case
+from trace_lens.common.findings import Finding, Severity
+
+_When = Callable[[Case, Finding, Finding], bool]
+
+
+def _always(case: Case, cause: Finding, effect: Finding) -> bool:
+    return True
+
+
+def _same_value(case: Case, cause: Finding, effect: Finding) -> bool:
+    return cause.actual == effect.actual
+
+
+def _same_claim(case: Case, cause: Finding, effect: Finding) -> bool:
+    return cause.expected == effect.expected
+
+
+def _of_the_other_provider(case: Case, cause: Finding, effect: Finding) -> bool:
+    """The message is another provider's on record, and (where it verifies at all) good under that one's own key."""
+    other = case.other_provider
+    keys = [verdict.key for verdict in case.signed.own if verdict.key]
+    return other is not None and all(key.held_by != "published" or key.owner == other.name for key in keys)
+
+
+def _no_pin_usable(case: Case, cause: Finding, effect: Finding) -> bool:
+    return not case.signed.trusted or cause.severity is Severity.BREAK
+
+
+def _about_groups(case: Case, cause: Finding, effect: Finding) -> bool:
+    claims = case.app.settings.claims if case.app else ()
+    return any(claim.means != "plain" and claim.name == effect.expected for claim in claims)
+
+
+def _later_session(case: Case, cause: Finding, effect: Finding) -> bool:
+    return (effect.expected or "") >= (cause.expected or "")
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """`effect` is explained by any of `causes` (the first that is there), where `when` holds."""
+
+    effect: str
+    causes: tuple[str, ...]
+    when: _When = _always
+
+
+RULES: tuple[Rule, ...] = (
+    Rule("recipient-mismatch", ("destination-mismatch",), _same_value),
+    Rule("subject-confirmation-invalid", ("malformed-message",)),
+    Rule("digest-mismatch", ("signature-wrapping", "duplicate-id")),
+    Rule("not-signed", ("signature-wrapping", "duplicate-id")),
+    Rule("signed-part-wrong", ("signature-wrapping", "duplicate-id", "digest-mismatch", "signature-form-refused")),
+    Rule("signature-form-refused", ("duplicate-id", "signature-wrapping")),
+    Rule("signed-by-other-known-key", ("issuer-mismatch",), _of_the_other_provider),
+    Rule("signed-by-untrusted-key", ("issuer-mismatch",), _of_the_other_provider),
+    Rule("signature-value-invalid", ("issuer-mismatch",), _of_the_other_provider),
+    Rule("fingerprint-mismatch", ("issuer-mismatch",), _of_the_other_provider),
+    Rule("signed-by-other-known-key", ("certificate-damaged",), _no_pin_usable),
+    Rule("signed-by-untrusted-key", ("certificate-damaged",), _no_pin_usable),
+    Rule("signature-value-invalid", ("certificate-damaged",), _no_pin_usable),
+    Rule("no-trusted-key", ("certificate-damaged",), _no_pin_usable),
+    Rule("expired", ("window-empty",)),
+    Rule("not-yet-valid", ("window-empty",)),
+    Rule("issued-in-future", ("not-yet-valid",)),
+    Rule("session-expired", ("expired",), _later_session),
+    Rule("account-not-found", ("name-id-format-mismatch",)),
+    Rule("account-near-match", ("name-id-format-mismatch",)),
+    Rule("subject-unstable", ("name-id-format-mismatch",)),
+    Rule("account-creation-blocked", ("claim-missing", "claim-empty", "claim-name-near-match"), _same_claim),
+    Rule("claim-missing", ("subject-missing",), _same_claim),
+    Rule("claim-empty", ("subject-missing",), _same_claim),
+    Rule("claim-name-near-match", ("subject-missing",), _same_claim),
+    Rule("claim-missing", ("groups-left-out",), _about_groups),
+    Rule("claim-empty", ("groups-left-out",), _about_groups),
+    Rule("not-assigned", ("groups-left-out",)),
+)
+
+
+def explain(case: Case, findings: list[Finding]) -> list[Finding]:
+    """The findings, each with the code of the break that explains it, where one does."""
+    breaks = {finding.code: finding for finding in reversed(findings) if finding.breaks}
+    explained = []
+    for finding in findings:
+        cause = _cause(case, finding, breaks)
+        explained.append(replace(finding, because_of=cause) if cause else finding)
+    return explained
+
+
+def _cause(case: Case, effect: Finding, breaks: dict[str, Finding]) -> str | None:
+    for rule in RULES:
+        if rule.effect != effect.code:
+            continue
+        for code in rule.causes:
+            cause = breaks.get(code)
+            if cause and cause is not effect and rule.when(case, cause, effect):
+                return code
+    return None

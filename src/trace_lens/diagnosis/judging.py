@@ -1,0 +1,171 @@
+"""The diagnosis of an attempt: the checks run in order, the first break named, and what would break next."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from trace_lens.attempts.assembly import Attempt
+from trace_lens.checks import questions
+from trace_lens.checks.case import Case
+from trace_lens.checks.claims import ClaimRow, table
+from trace_lens.checks.settings import beside, of_app
+from trace_lens.common import catalogue
+from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
+from trace_lens.common.moments import MomentError, read_moment_or_date
+from trace_lens.diagnosis.causes import explain
+from trace_lens.diagnosis.choosing import choose
+from trace_lens.diagnosis.moment import moment_of
+from trace_lens.workspace.loading import App, Workspace
+
+
+@dataclass(frozen=True, slots=True)
+class StageResult:
+    """One stage's result: `ok`, `break`, `risk` or `unchecked`."""
+
+    stage: Stage
+    status: str
+    findings: tuple[Finding, ...]
+    unchecked: tuple[Unchecked, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Diagnosis:
+    """What became of one attempt. `outcome` is `broken`, `sound` or `inconclusive`."""
+
+    id: str
+    source: str
+    protocol: str
+    started_by: str | None
+    app: str | None
+    app_name: str | None
+    provider: str | None
+    subject: str | None
+    at: datetime | None
+    at_from: str | None
+    chosen_by: str | None
+    outcome: str
+    cause: str
+    first_break: Finding | None
+    next_breaks: tuple[str, ...]
+    stages: tuple[StageResult, ...]
+    findings: tuple[Finding, ...]
+    unchecked: tuple[Unchecked, ...]
+    claims: tuple[ClaimRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Circumstances:
+    """What the user has told: the moment (`at`), today (`now`), the application and the provider."""
+
+    now: datetime
+    at: datetime | None = None
+    app: str | None = None
+    provider: str | None = None
+
+
+def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number: int = 1) -> Diagnosis:
+    """Judge one attempt. Raises KeyError for an application or provider that is not on record, SettingsError."""
+    case = case_of(attempt, workspace, told)
+    answers = questions.ask_all(case)
+    findings = [finding for stage in Stage for finding in answers[stage].findings]
+    findings = _accept(explain(case, findings), case.app, told.at or case.at or told.now)
+    findings = _sorted(findings)
+    findings += _sorted(beside(case, findings))
+    stages = tuple(
+        _stage(stage, [one for one in findings if one.stage is stage], answers[stage]) for stage in SIGN_IN_STAGES
+    )
+    unchecked = tuple(one for result in stages for one in result.unchecked)
+    roots = [one for one in findings if one.breaks and one.because_of is None and one.stage in SIGN_IN_STAGES]
+    first = roots[0] if roots else None
+    outcome = "broken" if first else "inconclusive" if any(one.decides for one in unchecked) else "sound"
+    return Diagnosis(
+        id=str(number),
+        source=attempt.source,
+        protocol="saml",
+        started_by=case.started_by,
+        app=case.app.id if case.app else None,
+        app_name=case.app.name if case.app else None,
+        provider=case.provider.id if case.provider else None,
+        subject=case.name_id.value if case.name_id else None,
+        at=case.at,
+        at_from=case.at_from,
+        chosen_by=case.chosen_by,
+        outcome=outcome,
+        cause=_cause(case, first, outcome, unchecked),
+        first_break=first,
+        next_breaks=tuple(dict.fromkeys(one.code for one in roots if first and one.code != first.code)),
+        stages=stages,
+        findings=tuple(findings),
+        unchecked=unchecked,
+        claims=table(case),
+    )
+
+
+def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> Case:
+    """The case that the checks look at."""
+    choice = choose(attempt, workspace, told.app, told.provider)
+    at, at_from = moment_of(attempt, told.at)
+    return Case(attempt, workspace, choice.app, choice.provider, choice.by, at, at_from, told.now, choice.candidates)
+
+
+def _sorted(findings: Iterable[Finding]) -> list[Finding]:
+    """Stage order; within a stage breaks first, then risks, then notes, each in the catalogue's order."""
+    severities = list(Severity)
+    stages = list(Stage)
+    return sorted(
+        findings,
+        key=lambda one: (
+            stages.index(one.stage),
+            severities.index(one.severity),
+            catalogue.entry(one.code, one.stage).position,
+        ),
+    )
+
+
+def _stage(stage: Stage, findings: list[Finding], answers: questions.StageAnswers) -> StageResult:
+    counted = [one.severity for one in findings if not one.accepted]
+    if Severity.BREAK in counted:
+        status = "break"
+    elif Severity.RISK in counted:
+        status = "risk"
+    else:
+        status = "ok" if answers.answered else "unchecked"
+    return StageResult(stage, status, tuple(findings), tuple(answers.unchecked))
+
+
+def _accept(findings: list[Finding], app: App | None, at: datetime) -> list[Finding]:
+    """Mark the risks that were agreed to and whose time has not run out."""
+    agreed = {}
+    for one in app.settings.accepted if app else ():
+        if one.until is None or _lasts(str(one.until), at):
+            agreed[one.code] = one.reason
+    return [
+        replace(one, accepted=agreed[one.code]) if one.code in agreed and one.severity is Severity.RISK else one
+        for one in findings
+    ]
+
+
+def _lasts(until: str, at: datetime) -> bool:
+    try:
+        return at < read_moment_or_date(until)
+    except MomentError:
+        return False
+
+
+def _cause(case: Case, first: Finding | None, outcome: str, unchecked: tuple[Unchecked, ...]) -> str:
+    if first:
+        return first.detail
+    if outcome == "inconclusive":
+        reasons = dict.fromkeys(one.because for one in unchecked if one.decides)
+        return (
+            f"Nothing that could be checked breaks this sign-in, but it cannot be called sound: {'; '.join(reasons)}."
+        )
+    name = case.app.name if case.app else "the application"
+    return f"Nothing in this message stops the sign-in to {name}."
+
+
+def check_settings(apps: Iterable[App], workspace: Workspace, now: datetime) -> list[tuple[App, list[Finding]]]:
+    """The settings findings of applications, sorted, accepted ones marked. Raises SettingsError."""
+    return [(app, _sorted(_accept(of_app(app, workspace, now), app, now))) for app in apps]

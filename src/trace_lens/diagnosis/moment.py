@@ -1,0 +1,20 @@
+"""As of when an attempt is judged: as told, else the moment that the capture or a log recorded, else its own."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from trace_lens.attempts.assembly import Attempt
+
+
+def moment_of(attempt: Attempt, told: datetime | None) -> tuple[datetime | None, str | None]:
+    """The moment and what told it: `option` or `message`; both None where nothing tells."""
+    if told:
+        return told, "option"
+    assertions = attempt.response.assertions if attempt.response else (attempt.assertion,)
+    instants = [attempt.response.issue_instant] if attempt.response else []
+    instants += [one.issue_instant for one in assertions if one]
+    for instant in instants:
+        if instant and instant.moment:
+            return instant.moment, "message"
+    return None, None

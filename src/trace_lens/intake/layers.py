@@ -1,0 +1,219 @@
+"""The layers of encoding that a message may be wrapped in: each knows how to take itself off.
+
+A layer is a function from octets to readings. A reading names what had to be repaired; a layer that does not fit gives
+none. Nothing here knows what a message is.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import html
+import json
+import quopri
+import re
+import zlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from urllib.parse import unquote_to_bytes
+
+from trace_lens.common import limits
+
+MESSAGE_FIELDS = ("SAMLResponse", "SAMLRequest")
+_FIELD = re.compile(rb"(?:^|[?&\s;'\"])(SAMLResponse|SAMLRequest)(?:=|%3[Dd])", re.MULTILINE)
+_LISTED = re.compile(rb"^[ \t]*(\w+)[ \t]*[:=\t][ \t]*(.*?)[ \t]*$", re.MULTILINE)
+_INPUT = re.compile(rb"<input\b[^>]*>", re.IGNORECASE)
+_HTML_ATTRIBUTE = re.compile(rb"(\w+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>]+))")
+_BASE64 = re.compile(rb"[A-Za-z0-9+/=_\-\s]+")
+_BASE64_RUN = re.compile(rb"(?:[A-Za-z0-9+/_\-]{20,}=*(?:[ \t]*\r?\n[>| \t]*)?)+[A-Za-z0-9+/_\-]*={0,2}")
+_QUOTES = "\"'`“”‘’"
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What is left after one layer was taken off."""
+
+    layer: str
+    data: bytes
+    repairs: tuple[str, ...] = ()
+    where: str = ""
+    context: dict[str, str] = field(default_factory=dict)
+    cost: int = 1
+
+
+def _quotes(data: bytes) -> Iterator[Reading]:
+    text = data.strip()
+    try:
+        bare = text.decode("utf-8").strip(_QUOTES + " \t\r\n,;")
+    except UnicodeDecodeError:
+        return
+    if bare and bare.encode() != text:
+        yield Reading("", bare.encode(), ("stray quotes or punctuation around it",), cost=2)
+
+
+def _utf16(data: bytes) -> Iterator[Reading]:
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        yield Reading("utf-16", data.decode("utf-16", "replace").encode())
+
+
+def _form(data: bytes) -> Iterator[Reading]:
+    """application/x-www-form-urlencoded, as a body or as the query of an address."""
+    if not _FIELD.search(data):
+        return
+    body = data.strip()
+    if b"=" not in body:
+        body = unquote_to_bytes(body)
+    start = min((body.find(b"?") + 1) if b"?" in body.split(b"&", 1)[0] else 0, len(body))
+    pairs: dict[str, bytes] = {}
+    for part in body[start:].split(b"#", 1)[0].split(b"&"):
+        name, equals, value = part.strip().partition(b"=")
+        if equals:
+            pairs.setdefault(name.strip(_QUOTES.encode()).decode("utf-8", "replace"), value)
+    yield from _of_fields("form", {name: _form_value(value) for name, value in pairs.items()})
+
+
+def _form_value(value: bytes) -> bytes:
+    """Percent-decoding; a blank that was a plus is left for base64 to repair, since which it was shows only there."""
+    return unquote_to_bytes(value.replace(b"+", b" ") if b"%" in value else value)
+
+
+def _of_fields(layer: str, fields: dict[str, bytes]) -> Iterator[Reading]:
+    context: dict[str, str] = {}
+    for beside in ("RelayState", "SigAlg"):
+        if beside in fields:
+            context[beside] = fields[beside].decode("utf-8", "replace")
+    for name in MESSAGE_FIELDS:
+        if fields.get(name):
+            yield Reading(layer, fields[name], where=f"field {name}", context=context)
+
+
+def _listed_fields(data: bytes) -> Iterator[Reading]:
+    """Fields as a network panel lists them: one a line, name and value parted by a colon or a tab."""
+    if b"SAMLRe" not in data or b"<" in data[:1]:
+        return
+    fields = {match[1].decode(): match[2] for match in _LISTED.finditer(data)}
+    fields = {name: unquote_to_bytes(value) if b"%" in value else value for name, value in fields.items()}
+    yield from _of_fields("form", fields)
+
+
+def _html_form(data: bytes) -> Iterator[Reading]:
+    """The hidden fields of a page that posts itself."""
+    fields: dict[str, bytes] = {}
+    for tag in _INPUT.finditer(data):
+        attributes = {
+            match[1].lower(): match[2] or match[3] or match[4] or b"" for match in _HTML_ATTRIBUTE.finditer(tag[0])
+        }
+        name = attributes.get(b"name", b"").decode("utf-8", "replace")
+        value = html.unescape(attributes.get(b"value", b"").decode("utf-8", "replace"))
+        fields[name] = value.encode()
+    yield from _of_fields("html-form", fields)
+
+
+def _url(data: bytes) -> Iterator[Reading]:
+    if re.search(rb"%[0-9A-Fa-f]{2}", data):
+        yield Reading("url", unquote_to_bytes(data.strip()))
+
+
+def _json_string(data: bytes) -> Iterator[Reading]:
+    text = data.strip()
+    if text[:1] == b'"' and text[-1:] == b'"' and b"\\" in text:
+        try:
+            value = json.loads(text)
+        except ValueError:
+            return
+        if isinstance(value, str):
+            yield Reading("json-string", value.encode("utf-8", "surrogatepass"))
+    for match in re.finditer(rb'"(SAMLResponse|SAMLRequest)"\s*:\s*("(?:[^"\\]|\\.)*")', data):
+        yield Reading("json-string", json.loads(match[2]).encode(), where=f"member {match[1].decode()}")
+
+
+def _xml_escaped(data: bytes) -> Iterator[Reading]:
+    if re.search(rb"&(?:lt|#60|#x3[Cc]);", data):
+        yield Reading("xml-escaped", html.unescape(data.decode("utf-8", "replace")).encode())
+
+
+def _quoted_printable(data: bytes) -> Iterator[Reading]:
+    if b"=3D" in data or re.search(rb"=\r?\n", data):
+        yield Reading("quoted-printable", quopri.decodestring(data), cost=3)
+
+
+def _base64(data: bytes) -> Iterator[Reading]:
+    text = data.strip()
+    if len(text) < 16 or not _BASE64.fullmatch(text):
+        return
+    repairs: list[str] = []
+    layer = "base64"
+    if re.search(rb"[\r\n]", text):
+        repairs.append("line wraps")
+        text = re.sub(rb"[ \t]*[\r\n]+[ \t]*", b"", text)
+    candidates = [(text, repairs)]
+    if re.search(rb"[ \t]", text):
+        candidates = [
+            (re.sub(rb"[ \t]", b"+", text), [*repairs, "spaces where plus signs were"]),
+            (re.sub(rb"[ \t]", b"", text), [*repairs, "blanks between the characters"]),
+        ]
+    for position, (compact, mended) in enumerate(candidates):
+        if b"-" in compact or b"_" in compact:
+            layer = "base64url"
+            mended = [*mended, "the URL-safe alphabet"]
+            compact = compact.replace(b"-", b"+").replace(b"_", b"/")
+        bare = compact.rstrip(b"=")
+        if b"=" in bare:
+            continue
+        if len(bare) % 4 == 3 and bare == compact and base64.b64decode(bare + b"+")[-1:] == b">":
+            bare, compact = bare + b"+", compact + b"+"
+            mended = [*mended, "a plus sign lost at the end"]
+        if len(bare) % 4 == 1:
+            bare = bare[:-1]
+            mended = [*mended, "a last character that stands alone"]
+        padded = bare + b"=" * (-len(bare) % 4)
+        if len(padded) != len(compact):
+            mended = [*mended, "missing padding"]
+        try:
+            yield Reading(layer, base64.b64decode(padded, validate=True), tuple(mended), cost=1 + position)
+        except (binascii.Error, ValueError):
+            continue
+
+
+def _inflate(data: bytes) -> Iterator[Reading]:
+    """DEFLATE (RFC 1951), zlib (RFC 1950) and gzip (RFC 1952); a cut stream gives what there is of it."""
+    if data[:2] == b"\x1f\x8b":
+        kinds = (("gzip", 31),)
+    elif data[:1] == b"\x78":
+        kinds = (("deflate", 15),)
+    elif data[:1] in (b"<", b"{", b"-") or len(data) < 8:
+        return
+    else:
+        kinds = (("deflate", -15),)
+    for layer, window in kinds:
+        inflater = zlib.decompressobj(window)
+        try:
+            out = inflater.decompress(data, limits.INFLATED_BYTES)
+        except zlib.error:
+            continue
+        if inflater.unconsumed_tail:
+            continue
+        if out:
+            yield Reading(layer, out)
+
+
+def _excerpt(data: bytes) -> Iterator[Reading]:
+    """A message inside other text: an e-mail, a ticket, a log line."""
+    start = re.search(rb"<(?:[\w.\-]+:)?(?:Response|Assertion|EntityDescriptor)[\s>]", data)
+    if start and start.start() > 0 and data[:1] != b"<":
+        name = re.split(rb"[\s>]", start[0][1:], maxsplit=1)[0]
+        end = data.rfind(b"</" + name + b">")
+        stop = end + len(name) + 3 if end > 0 else len(data)
+        yield Reading("", data[start.start() : stop], ("text around the message",), cost=4)
+    runs = sorted(_BASE64_RUN.findall(data), key=len, reverse=True)[:3]
+    for run in runs:
+        if len(run) >= 100 and len(run) < len(data.strip()):
+            bare = re.sub(rb"[ \t]*\r?\n[>| \t]*", b"", run)
+            repairs = ("text around the message", "line wraps") if bare != run else ("text around the message",)
+            yield Reading("", bare, repairs, cost=5)
+
+
+LAYERS: tuple[Callable[[bytes], Iterator[Reading]], ...] = (
+    _utf16, _html_form, _form, _listed_fields, _json_string, _base64, _url, _xml_escaped, _quoted_printable,
+    _inflate, _quotes, _excerpt,
+)  # fmt: skip

@@ -1,0 +1,159 @@
+"""What a blob is: a search over the layers it may be wrapped in, cheapest reading first.
+
+The reading that ends in something recognised with the fewest layers and repairs is kept. Where none does, `Peeled`
+says how far each reading got.
+"""
+
+from __future__ import annotations
+
+import heapq
+import re
+from dataclasses import dataclass, field
+from itertools import count
+
+from trace_lens.common import limits
+from trace_lens.intake.layers import LAYERS, Reading
+from trace_lens.saml.names import KINDS
+
+_ROOT = re.compile(
+    rb"^(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*\?>\s*|<!--.*?-->\s*|<!DOCTYPE(?:[^\[>]|\[.*?\]\s*)*>\s*|<\?.*?\?>\s*)*"
+    rb"<(?:[\w.\-]+:)?([A-Za-z]\w*)(?=[\s>/]|$)",
+    re.DOTALL,
+)
+_ROOT_KINDS = {name.rpartition("}")[2]: kind for name, kind in KINDS.items()}
+_PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """One message found in a source, still as octets.
+
+    `layers` from the outside inwards; `where` the field or member it stood in; `context` what travelled beside it
+    (`RelayState`); `depth_refused` is set where unfolding stopped at a limit.
+    """
+
+    kind: str
+    data: bytes
+    layers: tuple[str, ...] = ()
+    repairs: tuple[str, ...] = ()
+    where: str = ""
+    context: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Peeled:
+    """The messages of one source, or, where there are none, how far the readings of it got."""
+
+    found: tuple[Found, ...]
+    readings: tuple[str, ...] = ()
+
+    @property
+    def because(self) -> str:
+        """Why nothing was recognised, in one sentence."""
+        return "no reading of it ends in a message: " + "; ".join(self.readings)
+
+
+def recognise(data: bytes) -> str | None:
+    """The kind of message that octets plainly are, without any further layer."""
+    head = data[:4096]
+    root = _ROOT.match(head)
+    if root is None and head.lstrip()[:2] in (b"<!", b"<?"):
+        root = _ROOT.match(data[: 256 * 1024])
+    if root:
+        return _ROOT_KINDS.get(root[1].decode())
+    pem = _PEM.search(data)
+    if pem:
+        if b"PRIVATE KEY" in pem[1]:
+            return "private-key"
+        if b"CERTIFICATE" in pem[1]:
+            return "certificate"
+    if _is_der_certificate(data):
+        return "certificate"
+    return None
+
+
+def peel(data: bytes) -> Peeled:
+    """Find the messages in a blob."""
+    if not data.strip():
+        return Peeled((), ("it is empty",))
+    order = count()
+    start = Found("", data)
+    queue: list[tuple[int, int, Found]] = [(0, next(order), start)]
+    seen = {data}
+    ends: list[str] = []
+    while queue and len(seen) <= limits.PEEL_READINGS:
+        cost, _, state = heapq.heappop(queue)
+        kind = recognise(state.data)
+        if kind:
+            siblings = [state] + [other for price, _, other in queue if price == cost and other.layers == state.layers]
+            return Peeled(tuple(_named(one) for one in siblings if recognise(one.data)))
+        grown = 0
+        if len(state.layers) + len(state.repairs) < limits.PEEL_LAYERS:
+            for layer in LAYERS:
+                for reading in layer(state.data):
+                    if reading.data in seen or not reading.data.strip():
+                        continue
+                    seen.add(reading.data)
+                    grown += 1
+                    heapq.heappush(
+                        queue, (cost + reading.cost + len(reading.repairs), next(order), _under(state, reading))
+                    )
+        if not grown:
+            ends.append(_how_far(state))
+    return Peeled((), tuple(dict.fromkeys([_how_far(start), *ends]))[:4])
+
+
+def _under(state: Found, reading: Reading) -> Found:
+    layers = (*state.layers, reading.layer) if reading.layer else state.layers
+    return Found(
+        "",
+        reading.data,
+        layers,
+        (*state.repairs, *reading.repairs),
+        reading.where or state.where,
+        {**state.context, **reading.context},
+    )
+
+
+def _named(state: Found) -> Found:
+    repairs = state.repairs
+    if state.layers.count("url") + state.layers.count("form") > 1:
+        repairs = (*repairs, "URL-encoding applied more than once")
+    return Found(
+        recognise(state.data) or "", state.data, state.layers, tuple(dict.fromkeys(repairs)), state.where, state.context
+    )
+
+
+def _how_far(state: Found) -> str:
+    path = " → ".join(state.layers) or "as it stands"
+    return f"{path}: {_describe(state.data)}"
+
+
+def _describe(data: bytes) -> str:
+    size = f"{len(data):,} bytes"
+    root = _ROOT.match(data[:4096])
+    if root:
+        return f"XML whose root element {root[1].decode()} is no message of a sign-in"
+    if not data.strip(b"\0"):
+        return f"{size}, all zero"
+    sample = data[:2000]
+    try:
+        text = sample.decode("utf-8")
+    except UnicodeDecodeError as error:
+        if error.start < len(sample) - 4:
+            return f"{size} of binary data from position {error.start}"
+        text = sample[: error.start].decode("utf-8")
+    if not all(char.isprintable() or char.isspace() for char in text):
+        return f"{size} of binary data"
+    stray = re.search(r"[^A-Za-z0-9+/=_\-\s]", text)
+    if stray:
+        return f"{size} of text; base64 stops at {stray.group()!r}, character {stray.start() + 1}"
+    return f"{size} of text"
+
+
+def _is_der_certificate(data: bytes) -> bool:
+    """SEQUENCE of SEQUENCE beginning with [0] version or an INTEGER, as RFC 5280 §4.1 lays it out."""
+    if len(data) < 64 or data[:2] not in (b"\x30\x82", b"\x30\x81"):
+        return False
+    start = 4 if data[1] == 0x82 else 3
+    return data[start] == 0x30 and data[start + (4 if data[start + 1] == 0x82 else 3)] in (0xA0, 0x02)

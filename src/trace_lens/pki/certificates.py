@@ -1,0 +1,144 @@
+"""One certificate, read once: names, validity, fingerprints, its key and what is weak about it."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property, lru_cache
+
+from cryptography import x509
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, rsa
+from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+
+from trace_lens.pki.fingerprints import Fingerprint
+
+
+class CertificateError(ValueError):
+    """The octets are not a certificate that can be read; the message says why."""
+
+
+@dataclass(frozen=True)
+class Certificate:
+    """An X.509 certificate (RFC 5280) and what the program asks of it; two are equal when their octets are."""
+
+    der: bytes
+
+    @cached_property
+    def _x509(self) -> x509.Certificate:
+        return x509.load_der_x509_certificate(self.der)
+
+    @cached_property
+    def public_key(self) -> PublicKeyTypes:
+        """The key that it certifies."""
+        return self._x509.public_key()
+
+    @cached_property
+    def public_key_octets(self) -> bytes:
+        """SubjectPublicKeyInfo in DER: equal for two certificates of one key."""
+        return self.public_key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+
+    @property
+    def not_before(self) -> datetime:
+        """Beginning of its validity, UTC."""
+        return self._x509.not_valid_before_utc
+
+    @property
+    def not_after(self) -> datetime:
+        """End of its validity, UTC."""
+        return self._x509.not_valid_after_utc
+
+    @property
+    def subject(self) -> str:
+        """The subject's name as RFC 4514 writes it."""
+        return _name(self._x509.subject)
+
+    @property
+    def issuer(self) -> str:
+        """The issuer's name as RFC 4514 writes it."""
+        return _name(self._x509.issuer)
+
+    @property
+    def serial(self) -> str:
+        """Serial number in hexadecimal."""
+        return f"{self._x509.serial_number:x}"
+
+    @cached_property
+    def sha1(self) -> Fingerprint:
+        """SHA-1 fingerprint."""
+        return Fingerprint("sha1", hashlib.sha1(self.der).hexdigest())
+
+    @cached_property
+    def sha256(self) -> Fingerprint:
+        """SHA-256 fingerprint."""
+        return Fingerprint("sha256", hashlib.sha256(self.der).hexdigest())
+
+    def matches(self, fingerprint: Fingerprint) -> bool:
+        """Whether a fingerprint is this certificate's."""
+        return fingerprint in (self.sha1, self.sha256)
+
+    @property
+    def key(self) -> str:
+        """Kind and size of the key: `RSA 2048`, `EC secp256r1`, `Ed25519`."""
+        return key_words(self.public_key)
+
+    @property
+    def weakness(self) -> str | None:
+        """What is weak about the key, or None."""
+        return key_weakness(self.public_key)
+
+    @property
+    def alternative_names(self) -> tuple[str, ...]:
+        """The subject alternative names, as text."""
+        try:
+            names = self._x509.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+        except (x509.ExtensionNotFound, ValueError):
+            return ()
+        return tuple(str(name.value) for name in names)
+
+
+@lru_cache(maxsize=512)
+def read_certificate(der: bytes) -> Certificate:
+    """Read DER octets. Raises CertificateError."""
+    certificate = Certificate(der)
+    try:
+        certificate.public_key_octets  # noqa: B018  reading the key is what shows a damaged certificate
+        certificate.not_after  # noqa: B018
+    except (ValueError, UnsupportedAlgorithm) as error:
+        raise CertificateError(f"its octets are not a certificate that can be read ({error})") from None
+    return certificate
+
+
+def key_words(key: PublicKeyTypes) -> str:
+    """Kind and size of a key in words."""
+    match key:
+        case rsa.RSAPublicKey():
+            return f"RSA {key.key_size}"
+        case dsa.DSAPublicKey():
+            return f"DSA {key.key_size}"
+        case ec.EllipticCurvePublicKey():
+            return f"EC {key.curve.name}"
+        case ed25519.Ed25519PublicKey():
+            return "Ed25519"
+        case ed448.Ed448PublicKey():
+            return "Ed448"
+        case _:
+            return type(key).__name__.lstrip("_").removesuffix("PublicKey")
+
+
+def key_weakness(key: PublicKeyTypes) -> str | None:
+    """Why a key is weak for signatures (RSA or DSA under 2048 bits, a curve under 256), or None."""
+    if isinstance(key, rsa.RSAPublicKey | dsa.DSAPublicKey) and key.key_size < 2048:
+        return f"{key_words(key)} is shorter than 2048 bits"
+    if isinstance(key, ec.EllipticCurvePublicKey) and key.curve.key_size < 256:
+        return f"{key_words(key)} is a curve of only {key.curve.key_size} bits"
+    return None
+
+
+def _name(name: x509.Name) -> str:
+    try:
+        return name.rfc4514_string()
+    except ValueError:
+        return "(a name that cannot be shown)"

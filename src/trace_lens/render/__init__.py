@@ -1,0 +1,1 @@
+"""Diagnoses, messages and lists as JSON or for the terminal; nothing is decided here."""

@@ -1,0 +1,227 @@
+"""The JSON forms: UTF-8, times as RFC 3339 in UTC, findings everywhere the same (see the JSON reference in docs/)."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from typing import Any
+
+from trace_lens.attempts.opening import SECRET, Opened, certificate_summary
+from trace_lens.common.catalogue import Entry
+from trace_lens.common.findings import Evidence, Finding, Unchecked
+from trace_lens.common.masking import Masks
+from trace_lens.common.moments import show_moment
+from trace_lens.diagnosis.certificates import SeenCertificate
+from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.workspace.loading import App, Workspace
+
+Json = dict[str, Any]
+
+
+def dump(document: Json, *, lines: bool = False) -> str:
+    """JSON text; one line where it is a line of JSON Lines."""
+    return json.dumps(document, ensure_ascii=False, indent=None if lines else 1, default=str)
+
+
+def diagnoses(found: Iterable[Diagnosis], unreadable: list[Json], masks: Masks) -> Json:
+    """`trace-lens/diagnosis/1`."""
+    return {
+        "schema": "trace-lens/diagnosis/1",
+        "attempts": [attempt(one, masks) for one in found],
+        "unreadable": unreadable,
+    }
+
+
+def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
+    """One attempt of `trace-lens/diagnosis/1`."""
+    return {
+        "id": diagnosis.id,
+        "source": diagnosis.source,
+        "protocol": diagnosis.protocol,
+        "started_by": diagnosis.started_by,
+        "app": diagnosis.app,
+        "provider": diagnosis.provider,
+        "subject": diagnosis.subject,
+        "at": show_moment(diagnosis.at) if diagnosis.at else None,
+        "at_from": diagnosis.at_from,
+        "chosen_by": diagnosis.chosen_by,
+        "outcome": diagnosis.outcome,
+        "first_break": diagnosis.first_break.code if diagnosis.first_break else None,
+        "cause": diagnosis.cause,
+        "next_breaks": list(diagnosis.next_breaks),
+        "stages": [
+            {
+                "stage": result.stage,
+                "status": result.status,
+                "findings": [one.code for one in result.findings],
+                "unchecked": [unchecked(one) for one in result.unchecked],
+            }
+            for result in diagnosis.stages
+        ],
+        "findings": [finding(one, masks) for one in diagnosis.findings],
+        "claims": [
+            {"name": row.name, "values": list(row.values), "from": row.source, "use": row.use}
+            for row in diagnosis.claims
+        ],
+        "hops": [],
+        "unchecked": [unchecked(one) for one in diagnosis.unchecked],
+    }
+
+
+def finding(one: Finding, masks: Masks) -> Json:
+    """One finding, as every command writes it."""
+    return {
+        "code": one.code,
+        "stage": one.stage,
+        "severity": one.severity,
+        "title": one.title,
+        "detail": one.detail,
+        "expected": one.expected,
+        "actual": one.actual,
+        "difference": one.difference,
+        "side": one.side,
+        "remedy": one.remedy,
+        "value_to_set": one.value_to_set,
+        "because_of": one.because_of,
+        "accepted": one.accepted,
+        "evidence": [evidence(item, masks) for item in one.evidence],
+        "reference": one.reference,
+    }
+
+
+def evidence(item: Evidence, masks: Masks) -> Json:
+    """One piece of evidence; a secret value wears its mask."""
+    return {
+        "label": item.label,
+        "value": masks.mask(item.value) if item.secret else item.value,
+        "source": item.source,
+        "where": item.where,
+    }
+
+
+def unchecked(one: Unchecked) -> Json:
+    """A question left open."""
+    return {"code": one.code, "because": one.because}
+
+
+def unreadable(source: str, because: str) -> Json:
+    """A source that was recognised as nothing."""
+    return {"source": source, "code": "unreadable-input", "because": because}
+
+
+def opened(messages: Iterable[Opened], failed: Iterable[tuple[str, str]], masks: Masks) -> Json:
+    """`trace-lens/decode/1`."""
+    return {
+        "schema": "trace-lens/decode/1",
+        "messages": [
+            {
+                "id": str(number),
+                "source": one.source,
+                "where": one.where,
+                "kind": one.kind,
+                "layers": list(one.layers),
+                "summary": one.summary,
+                "content": _masked(one.content, masks),
+                "findings": [finding(item, masks) for item in one.findings],
+            }
+            for number, one in enumerate(messages, 1)
+        ],
+        "unreadable": [unreadable(source, because) for source, because in failed],
+    }
+
+
+def _masked(content: Json, masks: Masks) -> Json:
+    """The content with every secret text masked, under the key that texts have."""
+    plain: Json = {}
+    for key, value in content.items():
+        if key == SECRET:
+            plain["text"] = masks.mask("".join(value.split()))
+        elif key == "children":
+            plain[key] = [_masked(child, masks) for child in value]
+        else:
+            plain[key] = value
+    return plain
+
+
+def explanations(entries: Iterable[Entry]) -> Json:
+    """`trace-lens/explain/1`."""
+    return {
+        "schema": "trace-lens/explain/1",
+        "findings": [
+            {
+                "code": one.code,
+                "stage": one.stage,
+                "severities": list(one.severities),
+                "title": one.title,
+                "why": one.why,
+                "causes": list(one.causes),
+                "look": one.look,
+                "remedies": [{"side": side, "remedy": text} for side, text in one.remedies.items()],
+                "reference": one.reference,
+            }
+            for one in entries
+        ],
+    }
+
+
+def certificates(found: Iterable[SeenCertificate], failed: Iterable[tuple[str, str]], masks: Masks) -> Json:
+    """`trace-lens/certs/1`."""
+    return {
+        "schema": "trace-lens/certs/1",
+        "certificates": [
+            {
+                "source": one.source,
+                "where": one.where,
+                **(
+                    certificate_summary(one.certificate)
+                    if one.certificate
+                    else dict.fromkeys(
+                        ("subject", "issuer", "serial", "not_before", "not_after", "sha1", "sha256", "key", "names")
+                    )
+                ),
+                "used_by": list(one.used_by),
+                "matches": one.matches,
+                "findings": [finding(item, masks) for item in one.findings],
+            }
+            for one in found
+        ],
+        "unreadable": [unreadable(source, because) for source, because in failed],
+    }
+
+
+def apps(found: Iterable[App], workspace: Workspace) -> Json:
+    """`trace-lens/apps/1`."""
+    return {
+        "schema": "trace-lens/apps/1",
+        "applications": [
+            {
+                "app": one.id,
+                "name": one.name,
+                "protocol": one.settings.protocol,
+                "provider": one.provider_id,
+                "owner": one.settings.owner,
+                "users": one.settings.users,
+                "entity_id": one.entity_id,
+                "acs_urls": list(one.acs_urls),
+                "file": one.source.file,
+                "settings": one.source.raw,
+            }
+            for one in found
+        ],
+    }
+
+
+def settings_check(found: Iterable[tuple[App, list[Finding]]], masks: Masks) -> Json:
+    """`trace-lens/check/1`."""
+    return {
+        "schema": "trace-lens/check/1",
+        "applications": [
+            {
+                "app": app.id,
+                "breaks": sum(one.breaks for one in findings),
+                "risks": sum(one.severity == "risk" and not one.accepted for one in findings),
+                "findings": [finding(one, masks) for one in findings],
+            }
+            for app, findings in found
+        ],
+    }

@@ -1,0 +1,35 @@
+"""What the demo shows: what was written, all sign-ins at a glance, one that breaks and one that works, what to try."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from trace_lens.diagnosis.many import Result
+from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.diagnosis import one, overview
+from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+
+
+def demo_pages(folder: Path, files: int, result: Result) -> Iterator[Line]:
+    """The pages of the demo."""
+    yield from prose(
+        f"The demo workspace is written: {files} files in {folder}. It tells of one fortnight of sign-ins at Northmere "
+        "Ferries: eight applications, one provider, a key rolled over on a Tuesday, and a good many slips."
+    )
+    yield BLANK
+    yield from overview(result.diagnoses)
+    broken = next(found for found in result.diagnoses if found.outcome == "broken")
+    sound = next(found for found in result.diagnoses if found.outcome == "sound")
+    for title, found in (("One that breaks", broken), ("One that works", sound)):
+        yield line(Span(f"{title} ".ljust(pages.width(), "─"), "head"))
+        yield from one(found)
+        yield BLANK
+    yield line(Span("Try next ".ljust(pages.width(), "─"), "head"))
+    for command in (
+        f"cd {folder}",
+        "trace-lens diagnose captures/09-berth-planner-key-changed.txt",
+        "trace-lens apps check",
+        "trace-lens decode captures/08-claims-office-guest.txt",
+    ):
+        yield line("  ", Span(command, "set"))

@@ -1,0 +1,220 @@
+"""The diagnosis in the terminal: the answer first, then the nine stages, the findings, what to do, what is open."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from trace_lens.common.difference import difference
+from trace_lens.common.findings import Finding, Side
+from trace_lens.common.masking import visible
+from trace_lens.common.moments import show_moment
+from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.many import Result
+from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+
+_OUTCOME = {"broken": "BROKEN", "sound": "SOUND", "inconclusive": "INCONCLUSIVE"}
+_STYLE = {"broken": "break", "sound": "ok", "inconclusive": "risk"}
+_STATUS = {"ok": "ok", "break": "BREAK", "risk": "risk", "unchecked": "not checked"}
+_MOMENT = {
+    "option": "as told by --at",
+    "capture": "the moment that the capture recorded",
+    "log": "the moment of the matching log event",
+    "message": "when the message was issued; its arrival is not known",
+}
+_SIDE = {
+    Side.APPLICATION: "At the application",
+    Side.PROVIDER: "At the provider",
+    Side.USER: "By the user",
+    Side.NETWORK: "On the network between them",
+    Side.BOTH: "On both sides",
+}
+
+
+def diagnosis_pages(result: Result) -> Iterator[Line]:
+    """All diagnoses of a run; of several, an overview comes first."""
+    many = len(result.diagnoses) > 1
+    if many:
+        yield from overview(result.diagnoses)
+    for diagnosis in result.diagnoses:
+        if many:
+            yield line(Span("─" * pages.width(), "quiet"))
+        yield from one(diagnosis)
+    if result.unreadable:
+        if result.diagnoses:
+            yield BLANK
+        yield line(Span(f"Not read: {_count(len(result.unreadable), 'source')}", "break"))
+        for source, because in result.unreadable:
+            yield from prose(f"{source}: {because}.", 2)
+
+
+def overview(diagnoses: Iterable[Diagnosis]) -> Iterator[Line]:
+    """One line for each sign-in, after a line that counts them."""
+    found = list(diagnoses)
+    counts = [(name, sum(one.outcome == name for one in found)) for name in _OUTCOME]
+    words = ", ".join(f"{count} {name}" for name, count in counts if count)
+    yield line(Span(f"{_count(len(found), 'sign-in')}: {words}.", "head"))
+    yield BLANK
+    yield from pages.table(
+        ("", "sign-in", "application", "outcome", "first break"),
+        [
+            (
+                one.id,
+                _ending(one.source),
+                one.app or "?",
+                Span(one.outcome, _STYLE[one.outcome]),
+                one.first_break.code if one.first_break else "",
+            )
+            for one in found
+        ],
+    )
+    yield BLANK
+
+
+def _ending(source: str) -> str:
+    return source if len(source) <= 44 else "…" + source[-43:]
+
+
+def one(diagnosis: Diagnosis) -> Iterator[Line]:
+    """One diagnosis."""
+    yield from _headline(diagnosis)
+    yield BLANK
+    yield from _stages(diagnosis)
+    shown = [finding for finding in diagnosis.findings if finding.severity != "note"]
+    shown.sort(key=lambda finding: (finding.stage == "settings", finding.severity != "break"))
+    notes = [
+        finding for finding in diagnosis.findings if finding.severity == "note" and finding.code != "outcome-unknown"
+    ]
+    for finding in shown:
+        yield BLANK
+        yield from finding_lines(finding)
+    if notes:
+        yield BLANK
+        yield line(Span("Worth knowing", "head"))
+        for finding in notes:
+            yield from prose(f"{finding.detail} ({finding.code})", 2)
+    yield BLANK
+    yield from _to_do(diagnosis)
+    yield from _claims(diagnosis)
+    yield from _open(diagnosis)
+
+
+def _headline(diagnosis: Diagnosis) -> Iterator[Line]:
+    word = _OUTCOME[diagnosis.outcome]
+    at = f" at {diagnosis.first_break.stage}" if diagnosis.first_break else ""
+    head = prose(diagnosis.cause, 0, first=f"{word}{at}: ")
+    yield line(Span(f"{word}{at}", _STYLE[diagnosis.outcome]), head[0][1].text[len(word + at) :])
+    yield from head[1:]
+    app = f"{diagnosis.app_name} ({diagnosis.app})" if diagnosis.app else "application not known"
+    chosen = f", chosen by {diagnosis.chosen_by}" if diagnosis.chosen_by not in (None, "option") else ""
+    started = f"started at the {diagnosis.started_by}" if diagnosis.started_by else "start not known"
+    yield from pages.row("capture", diagnosis.source)
+    yield from pages.row("sign-in", f"{app}{chosen}; provider {diagnosis.provider or 'not known'}; {started}")
+    if diagnosis.subject is not None:
+        yield from pages.row("subject", diagnosis.subject)
+    if diagnosis.at and diagnosis.at_from:
+        yield from pages.row("judged at", f"{show_moment(diagnosis.at)}, {_MOMENT[diagnosis.at_from]}")
+
+
+def _stages(diagnosis: Diagnosis) -> Iterator[Line]:
+    first = diagnosis.first_break.stage if diagnosis.first_break else None
+    for result in diagnosis.stages:
+        codes = [finding.code for finding in result.findings if finding.severity != "note" and not finding.accepted]
+        accepted = [f"{finding.code} (accepted)" for finding in result.findings if finding.accepted]
+        yield line(
+            Span("> " if result.stage == first else "  ", "break"),
+            Span(str(result.stage).ljust(12), "head" if result.stage == first else ""),
+            Span(_STATUS[result.status].ljust(13), result.status),
+            Span(", ".join(dict.fromkeys([*codes, *accepted]))),
+        )
+
+
+def finding_lines(finding: Finding) -> Iterator[Line]:
+    """One finding: code, detail, values, evidence."""
+    because = f", because of {finding.because_of}" if finding.because_of else ""
+    accepted = f", accepted: {finding.accepted}" if finding.accepted else ""
+    yield line(
+        Span(finding.code, finding.severity), f"  {finding.severity} in {finding.stage}{because}{pages.shown(accepted)}"
+    )
+    yield from prose(finding.detail, 2)
+    yield from _values(finding)
+    for item in finding.evidence[:4]:
+        yield from prose(f"{item.source}, {item.where}", 2, "quiet", first=f"{item.label + ':'} ")
+
+
+def _values(finding: Finding) -> Iterator[Line]:
+    expected, actual = finding.expected, finding.actual
+    if expected is not None and actual is not None and finding.difference:
+        found = difference(expected, actual)
+        if found:
+            spans = (found.expected_span, found.actual_span)
+            yield from pages.compared(expected, actual, spans, found.kind)
+            return
+    if expected is not None:
+        yield from pages.row("expected", expected)
+    if actual is not None and finding.severity != "note":
+        yield from pages.row("actual", actual)
+
+
+def _to_do(diagnosis: Diagnosis) -> Iterator[Line]:
+    """What to do, by side: the first break, then what would break next, then risks."""
+    roots = [
+        finding
+        for finding in diagnosis.findings
+        if finding.breaks and finding.because_of is None and finding.stage != "settings"
+    ]
+    if roots:
+        yield line(Span("To do", "head"))
+    for finding in roots:
+        side = _SIDE[finding.side] if finding.side else "To do"
+        then = "" if finding is roots[0] else "Then, or it would break next. "
+        yield from prose(f"{then}{side}: {finding.remedy}", 2)
+        if finding.value_to_set:
+            yield line("    ", Span(visible(finding.value_to_set), "set"))
+    if not roots and diagnosis.outcome == "sound":
+        yield from prose(
+            "Nothing to do here. If the sign-in still fails, the reason lies outside of this message: see below "
+            "what was not checked.",
+            0,
+        )
+    if roots:
+        yield from prose(f"More on this: trace-lens explain {roots[0].code}", 2, "quiet")
+
+
+def _claims(diagnosis: Diagnosis) -> Iterator[Line]:
+    if not diagnosis.claims:
+        return
+    words = {"used": "used", "unused": "nothing reads it", "missing": "MISSING", "other-name": "OTHER NAME"}
+    styles = {"missing": "break", "other-name": "break"}
+    yield BLANK
+    yield line(Span("Claims", "head"))
+    yield from pages.table(
+        ("", "", ""),
+        [
+            (
+                row.name,
+                Span(words[row.use], styles.get(row.use, "")),
+                ", ".join(row.values[:6]) + (" …" if len(row.values) > 6 else ""),
+            )
+            for row in diagnosis.claims
+        ],
+    )
+
+
+def _open(diagnosis: Diagnosis) -> Iterator[Line]:
+    """What was not checked, gathered by what was lacking."""
+    reasons: dict[str, list[str]] = {}
+    for one in diagnosis.unchecked:
+        reasons.setdefault(one.because, []).append(one.code)
+    if not reasons:
+        return
+    yield BLANK
+    yield line(Span("Not checked", "head"))
+    for because, codes in reasons.items():
+        names = dict.fromkeys(codes)
+        listed = ", ".join(names) if len(names) <= 4 else f"{_count(len(names), 'question')}"
+        yield from prose(f"{listed}: {because}", 2)
+
+
+def _count(number: int, what: str) -> str:
+    return f"{number} {what}{'' if number == 1 else 's'}"

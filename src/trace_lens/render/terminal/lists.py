@@ -1,0 +1,184 @@
+"""Explanations, certificates and applications in the terminal."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from trace_lens.common.catalogue import Entry
+from trace_lens.common.findings import Finding, Side
+from trace_lens.common.masking import visible
+from trace_lens.diagnosis.certificates import Expected, SeenCertificate
+from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.diagnosis import finding_lines
+from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+from trace_lens.workspace.loading import App, Workspace
+
+_WHO = {
+    Side.APPLICATION: "Application",
+    Side.PROVIDER: "Provider",
+    Side.USER: "User",
+    Side.NETWORK: "Network",
+    Side.BOTH: "Both sides",
+}
+
+
+def explanation(entry: Entry) -> Iterator[Line]:
+    """One finding explained."""
+    yield line(Span(entry.code, "head"), f": {entry.title}")
+    severities = " or ".join(entry.severities)
+    yield from pages.row("stage", f"{entry.stage}; it is a {severities}")
+    yield BLANK
+    yield from prose(entry.why)
+    for head, items in (("Usual causes", entry.causes), ("What to look at", (entry.look,))):
+        yield BLANK
+        yield line(Span(head, "head"))
+        for item in items:
+            yield from prose(item, 2, first="- " if len(items) > 1 else "")
+    yield BLANK
+    yield line(Span("What repairs it", "head"))
+    for side, remedy in entry.remedies.items():
+        yield from pages.row(_WHO[side], remedy)
+    yield BLANK
+    yield from pages.row("standard", entry.reference)
+
+
+def listing(entries: Iterable[Entry]) -> Iterator[Line]:
+    """Findings, one a line, under their stages."""
+    stage = None
+    for entry in entries:
+        if entry.stage != stage:
+            if stage:
+                yield BLANK
+            stage = entry.stage
+            yield line(Span(str(stage), "head"))
+        yield line("  ", Span(entry.code.ljust(31), entry.severity), entry.title)
+
+
+def certificates(
+    found: list[SeenCertificate], failed: list[tuple[str, str]], expected: Expected | None
+) -> Iterator[Line]:
+    """Certificates, one block each."""
+    if expected:
+        fitting = sum(bool(one.matches) for one in found)
+        yield line(
+            Span("MATCH" if fitting else "NO MATCH", "ok" if fitting else "break"),
+            f": {fitting} of {len(found)} certificates fit; compared: {expected.extent}.",
+        )
+        yield BLANK
+    for number, one in enumerate(found):
+        if number:
+            yield BLANK
+        yield from _certificate(one)
+    for source, because in failed:
+        yield from prose(f"{source}: {because}.", 0, "break")
+
+
+def _certificate(one: SeenCertificate) -> Iterator[Line]:
+    certificate = one.certificate
+    fits = {True: " (fits)", False: " (does not fit)", None: ""}[one.matches]
+    yield line(
+        Span(
+            (visible(certificate.subject) or "(no name)") if certificate else "A certificate that cannot be read",
+            "head",
+        ),
+        fits,
+    )
+    yield from pages.row("seen in", f"{one.source}, {one.where}")
+    if certificate:
+        same = certificate.subject == certificate.issuer
+        yield from pages.row("issuer", "itself" if same else certificate.issuer)
+        yield from pages.row(
+            "valid", f"{certificate.not_before:%Y-%m-%d %H:%M} to {certificate.not_after:%Y-%m-%d %H:%M} UTC"
+        )
+        yield from pages.row("key", certificate.key)
+        yield from pages.row("serial", certificate.serial)
+        for fingerprint in (certificate.sha256, certificate.sha1):
+            label, _, digits = str(fingerprint).partition(":")
+            yield from pages.row(label, digits)
+            yield from pages.row("", fingerprint.hex)
+        if certificate.alternative_names:
+            yield from pages.row("names", ", ".join(certificate.alternative_names))
+        yield from pages.row("pinned by", ", ".join(one.used_by) or "no application on record")
+    for finding in one.findings:
+        yield from prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
+
+
+def app_list(apps: Iterable[App], workspace: Workspace) -> Iterator[Line]:
+    """Applications, one a line."""
+    rows = [
+        (
+            app.id,
+            app.name,
+            app.settings.protocol,
+            app.provider_id or "(none)",
+            app.entity_id or app.settings.application.client_id or "",
+        )
+        for app in apps
+    ]
+    if not rows:
+        yield line("No applications are on record. trace-lens init makes a workspace with a commented example.")
+        return
+    yield from pages.table(("application", "name", "protocol", "provider", "identifier"), rows, indent=0)
+
+
+def app_shown(app: App) -> Iterator[Line]:
+    """All settings of one application, with the line of each."""
+    yield line(Span(app.name, "head"), f" ({app.id}), {app.source.file}")
+    yield from _settings(app, app.source.raw, ())
+
+
+def _settings(app: App, raw: dict[str, Any], path: tuple[str | int, ...]) -> Iterator[Line]:
+    nested = {key: value for key, value in raw.items() if isinstance(value, dict) or _is_tables(value)}
+    for key, value in raw.items():
+        if key not in nested:
+            text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, default=str)
+            yield from pages.row(key, text, column=26)
+    for key, value in nested.items():
+        for position, one in enumerate(value if isinstance(value, list) else [value]):
+            where = (*path, key, position) if isinstance(value, list) else (*path, key)
+            yield BLANK
+            yield line(Span(".".join(str(part) for part in where if isinstance(part, str)), "head"))
+            yield from _settings(app, one, where)
+
+
+def _is_tables(value: object) -> bool:
+    return isinstance(value, list) and bool(value) and all(isinstance(one, dict) for one in value)
+
+
+def check(found: list[tuple[App, list[Finding]]]) -> Iterator[Line]:
+    """The settings of all applications: a count, a line each, then the findings."""
+    breaking = [app for app, findings in found if any(one.breaks for one in findings)]
+    verb = "has" if len(breaking) == 1 else "have"
+    yield line(Span(f"{len(breaking)} of {len(found)} applications {verb} settings that break sign-ins.", "head"))
+    yield BLANK
+    yield from pages.table(
+        ("application", "", ""),
+        [
+            (
+                app.id,
+                Span(_worst(findings) or "ok", _worst(findings) or "ok"),
+                ", ".join(dict.fromkeys(one.code for one in findings)),
+            )
+            for app, findings in found
+        ],
+    )
+    for app, findings in found:
+        if findings:
+            yield BLANK
+            yield line(Span("─" * pages.width(), "quiet"))
+            yield line(Span(app.name, "head"), f" ({app.id})")
+        for finding in findings:
+            yield BLANK
+            yield from finding_lines(finding)
+            side = f"At the {finding.side}: " if finding.side in (Side.APPLICATION, Side.PROVIDER) else ""
+            yield from prose(f"{side}{finding.remedy}", 2)
+            if finding.value_to_set:
+                yield line("    ", Span(visible(finding.value_to_set), "set"))
+
+
+def _worst(findings: list[Finding]) -> str | None:
+    if any(one.breaks for one in findings):
+        return "break"
+    return "risk" if any(one.severity == "risk" and not one.accepted for one in findings) else None

@@ -1,0 +1,77 @@
+"""Messages laid open in the terminal: what it is, the values looked for first, then the whole, element by element."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from trace_lens.attempts.opening import SECRET, Opened
+from trace_lens.common.masking import Masks, visible
+from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+
+_WORDS = {
+    "saml-response": "SAML response",
+    "saml-assertion": "SAML assertion",
+    "saml-authn-request": "SAML authentication request",
+    "saml-logout-request": "SAML logout request",
+    "saml-logout-response": "SAML logout response",
+    "saml-metadata": "SAML metadata",
+    "certificate": "Certificate",
+    "private-key": "Private key",
+}
+_ABBREVIATED = {"X509Certificate", "DigestValue"}
+
+
+def opened_pages(messages: Iterable[Opened], unreadable: Iterable[tuple[str, str]], masks: Masks) -> Iterator[Line]:
+    """All messages, then the sources that hold none."""
+    for number, message in enumerate(messages):
+        if number:
+            yield BLANK
+            yield line(Span("─" * pages.width(), "quiet"))
+        yield from _one(message, masks)
+    for source, because in unreadable:
+        yield BLANK
+        yield from prose(f"{source}: nothing known could be read; {because}.", 0, "break")
+
+
+def _one(message: Opened, masks: Masks) -> Iterator[Line]:
+    name = _WORDS.get(message.kind, message.kind)
+    through = f", through {' → '.join(message.layers)}" if message.layers else ""
+    where = f", {message.where}" if message.where else ""
+    yield line(Span(name, "head"), f" in {visible(message.source)}{visible(where)}{through}")
+    for finding in message.findings:
+        yield from prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
+    rows = [(key, value) for key, value in message.summary.items() if value not in (None, [], {}, "", 0)]
+    for key, value in rows:
+        if key not in ("attributes", "endpoints"):
+            text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+            yield from pages.row(key.replace("_", " "), text, column=22)
+    attributes = message.summary.get("attributes")
+    if attributes:
+        yield BLANK
+        yield line(Span("Attributes", "head"))
+        yield from pages.table(("", ""), [(one, ", ".join(values)) for one, values in attributes.items()])
+    endpoints = message.summary.get("endpoints")
+    if endpoints:
+        yield BLANK
+        yield line(Span("Endpoints", "head"))
+        yield from pages.table(("", "", ""), [(one["purpose"], one["binding"], one["location"]) for one in endpoints])
+    if "name" in message.content:
+        yield BLANK
+        yield line(Span("The whole message", "head"))
+        yield from _tree(message.content, 2, masks)
+
+
+def _tree(element: dict[str, Any], indent: int, masks: Masks) -> Iterator[Line]:
+    attributes = "".join(f'  {key}="{visible(value)}"' for key, value in element.get("attributes", {}).items())
+    text = visible(" ".join(element.get("text", "").split()))
+    if element["name"] in _ABBREVIATED and len(text) > 32:
+        text = f"{text[:16]}… ({len(text):,} characters)"
+    if SECRET in element:
+        text = masks.mask("".join(element[SECRET].split()))
+    yield line(
+        " " * indent, Span(element["name"], "head"), Span(attributes, "quiet"), Span(f"  {text}" if text else "")
+    )
+    for child in element.get("children", ()):
+        yield from _tree(child, indent + 2, masks)

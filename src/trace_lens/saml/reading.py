@@ -1,0 +1,295 @@
+"""An XML tree into the objects of `messages`: lenient about what is missing, exact about what is there.
+
+A missing or misshapen part is left None here; saying that it should be there is the work of the checks.
+"""
+
+from __future__ import annotations
+
+from lxml import etree
+
+from trace_lens.common.moments import MomentError, read_moment
+from trace_lens.saml import messages as m
+from trace_lens.saml.names import (
+    ASSERTION,
+    ENCRYPTION,
+    FORMAT_UNSPECIFIED,
+    INSTANCE,
+    KINDS,
+    PROTOCOL,
+    SIGNATURE,
+    SOAP,
+)
+from trace_lens.saml.parsing import text_of
+
+_A = f"{{{ASSERTION}}}"
+_P = f"{{{PROTOCOL}}}"
+_D = f"{{{SIGNATURE}}}"
+_E = f"{{{ENCRYPTION}}}"
+_XSI = f"{{{INSTANCE}}}"
+
+
+def kind_of(root: etree._Element) -> str | None:
+    """The kind of message that a root element makes, looking into a SOAP envelope; None for other XML."""
+    if root.tag == f"{{{SOAP}}}Envelope":
+        body = root.find(f"{{{SOAP}}}Body")
+        return kind_of(body[0]) if body is not None and len(body) else None
+    return KINDS.get(str(root.tag))
+
+
+def read_response(element: etree._Element) -> m.Response:
+    """Read a samlp:Response element."""
+    issuer = status = None
+    extensions: tuple[str, ...] = ()
+    assertions: list[m.Assertion] = []
+    encrypted: list[m.Encrypted] = []
+    for child in element:
+        tag = child.tag
+        if tag == _A + "Assertion":
+            assertions.append(read_assertion(child))
+        elif tag == _A + "EncryptedAssertion":
+            encrypted.append(_encrypted(child))
+        elif tag == _A + "Issuer":
+            issuer = _name_id(child)
+        elif tag == _P + "Status":
+            status = _status(child)
+        elif tag == _P + "Extensions":
+            extensions = tuple(str(inner.tag) for inner in child if isinstance(inner.tag, str))
+    return m.Response(
+        element=element,
+        id=_attribute(element, "ID"),
+        version=_attribute(element, "Version"),
+        issue_instant=_instant(element, "IssueInstant"),
+        destination=_attribute(element, "Destination"),
+        in_response_to=_attribute(element, "InResponseTo"),
+        consent=_attribute(element, "Consent"),
+        issuer=issuer,
+        extensions=extensions,
+        status=status,
+        assertions=tuple(assertions),
+        encrypted_assertions=tuple(encrypted),
+    )
+
+
+def read_assertion(element: etree._Element) -> m.Assertion:
+    """Read a saml:Assertion element."""
+    issuer = subject = conditions = None
+    has_advice = False
+    authn: list[m.AuthnStatement] = []
+    attributes: list[m.Attribute] = []
+    encrypted: list[m.Encrypted] = []
+    decisions: list[m.AuthorizationDecision] = []
+    unknown: list[str] = []
+    for child in element:
+        tag = child.tag
+        if tag == _A + "Issuer":
+            issuer = _name_id(child)
+        elif tag == _A + "Subject":
+            subject = _subject(child)
+        elif tag == _A + "Conditions":
+            conditions = _conditions(child)
+        elif tag == _A + "Advice":
+            has_advice = True
+        elif tag == _A + "AuthnStatement":
+            authn.append(_authn_statement(child))
+        elif tag == _A + "AttributeStatement":
+            for inner in child:
+                if inner.tag == _A + "Attribute":
+                    attributes.append(_read_attribute(inner))
+                elif inner.tag == _A + "EncryptedAttribute":
+                    encrypted.append(_encrypted(inner))
+        elif tag == _A + "AuthzDecisionStatement":
+            decisions.append(_decision(child))
+        elif isinstance(tag, str) and tag != _D + "Signature":
+            unknown.append(child.get(_XSI + "type") or tag)
+    return m.Assertion(
+        element=element,
+        id=_attribute(element, "ID"),
+        version=_attribute(element, "Version"),
+        issue_instant=_instant(element, "IssueInstant"),
+        issuer=issuer,
+        subject=subject,
+        conditions=conditions,
+        has_advice=has_advice,
+        authn_statements=tuple(authn),
+        attributes=tuple(attributes),
+        encrypted_attributes=tuple(encrypted),
+        authorization_decisions=tuple(decisions),
+        unknown_statements=tuple(unknown),
+    )
+
+
+def _attribute(element: etree._Element, name: str) -> m.Text | None:
+    value = element.get(name)
+    return None if value is None else m.Located(value, element, name)
+
+
+def _text(element: etree._Element) -> m.Text:
+    return m.Located(text_of(element), element)
+
+
+def _instant(element: etree._Element, name: str) -> m.Instant | None:
+    value = element.get(name)
+    if value is None:
+        return None
+    text = m.Located(value, element, name)
+    try:
+        moment, in_utc = read_moment(value)
+    except MomentError:
+        return m.Instant(text, None, False)
+    return m.Instant(text, moment, in_utc)
+
+
+def _name_id(element: etree._Element) -> m.NameID:
+    given = element.get("Format")
+    return m.NameID(
+        text=_text(element),
+        format=given or FORMAT_UNSPECIFIED,
+        name_qualifier=element.get("NameQualifier"),
+        sp_name_qualifier=element.get("SPNameQualifier"),
+        sp_provided_id=element.get("SPProvidedID"),
+        format_given=given is not None,
+    )
+
+
+def _encrypted(element: etree._Element) -> m.Encrypted:
+    data = element.find(_E + "EncryptedData/" + _E + "EncryptionMethod")
+    keys = element.iterfind(".//" + _E + "EncryptedKey/" + _E + "EncryptionMethod")
+    return m.Encrypted(
+        element,
+        data.get("Algorithm") if data is not None else None,
+        tuple(key.get("Algorithm") or "" for key in keys),
+    )
+
+
+def _subject(element: etree._Element) -> m.Subject:
+    name_id = base_id = encrypted_id = None
+    confirmations: list[m.SubjectConfirmation] = []
+    for child in element:
+        if child.tag == _A + "NameID":
+            name_id = name_id or _name_id(child)
+        elif child.tag == _A + "BaseID":
+            base_id = _text(child)
+        elif child.tag == _A + "EncryptedID":
+            encrypted_id = _encrypted(child)
+        elif child.tag == _A + "SubjectConfirmation":
+            confirmations.append(_confirmation(child))
+    return m.Subject(element, name_id, base_id, encrypted_id, tuple(confirmations))
+
+
+def _confirmation(element: etree._Element) -> m.SubjectConfirmation:
+    data = element.find(_A + "SubjectConfirmationData")
+    name = element.find(_A + "NameID")
+    return m.SubjectConfirmation(
+        element,
+        _attribute(element, "Method"),
+        None
+        if data is None
+        else m.ConfirmationData(
+            data,
+            _instant(data, "NotBefore"),
+            _instant(data, "NotOnOrAfter"),
+            _attribute(data, "Recipient"),
+            _attribute(data, "InResponseTo"),
+            _attribute(data, "Address"),
+        ),
+        None if name is None else _name_id(name),
+    )
+
+
+def _conditions(element: etree._Element) -> m.Conditions:
+    restrictions: list[tuple[m.Text, ...]] = []
+    one_time_use = False
+    proxy_count: str | None = None
+    proxy_audiences: tuple[m.Text, ...] = ()
+    unknown: list[str] = []
+    for child in element:
+        if child.tag == _A + "AudienceRestriction":
+            restrictions.append(tuple(_text(audience) for audience in child.iterchildren(_A + "Audience")))
+        elif child.tag == _A + "OneTimeUse":
+            one_time_use = True
+        elif child.tag == _A + "ProxyRestriction":
+            proxy_count = child.get("Count")
+            proxy_audiences = tuple(_text(audience) for audience in child.iterchildren(_A + "Audience"))
+        elif isinstance(child.tag, str):
+            unknown.append(child.get(_XSI + "type") or child.tag)
+    return m.Conditions(
+        element,
+        _instant(element, "NotBefore"),
+        _instant(element, "NotOnOrAfter"),
+        tuple(restrictions),
+        one_time_use,
+        proxy_count,
+        proxy_audiences,
+        tuple(unknown),
+    )
+
+
+def _authn_statement(element: etree._Element) -> m.AuthnStatement:
+    locality = element.find(_A + "SubjectLocality")
+    context = element.find(_A + "AuthnContext")
+    class_ref = declaration = None
+    authorities: list[m.Text] = []
+    for child in context if context is not None else ():
+        if child.tag == _A + "AuthnContextClassRef":
+            class_ref = _text(child)
+        elif child.tag in (_A + "AuthnContextDeclRef", _A + "AuthnContextDecl"):
+            declaration = _text(child)
+        elif child.tag == _A + "AuthenticatingAuthority":
+            authorities.append(_text(child))
+    return m.AuthnStatement(
+        element,
+        _instant(element, "AuthnInstant"),
+        _attribute(element, "SessionIndex"),
+        _instant(element, "SessionNotOnOrAfter"),
+        None if locality is None else locality.get("Address"),
+        None if locality is None else locality.get("DNSName"),
+        class_ref,
+        declaration,
+        tuple(authorities),
+    )
+
+
+def _read_attribute(element: etree._Element) -> m.Attribute:
+    return m.Attribute(
+        element,
+        element.get("Name") or "",
+        element.get("NameFormat"),
+        element.get("FriendlyName"),
+        tuple(_attribute_value(value) for value in element.iterchildren(_A + "AttributeValue")),
+    )
+
+
+def _attribute_value(element: etree._Element) -> m.AttributeValue:
+    inner = next((child for child in element if isinstance(child.tag, str)), None)
+    return m.AttributeValue(
+        text=_text(element),
+        nil=element.get(_XSI + "nil") in ("true", "1"),
+        xsi_type=element.get(_XSI + "type"),
+        holds_element=None if inner is None else str(inner.tag),
+        name_id=_name_id(inner) if inner is not None and inner.tag == _A + "NameID" else None,
+    )
+
+
+def _decision(element: etree._Element) -> m.AuthorizationDecision:
+    return m.AuthorizationDecision(
+        element,
+        element.get("Resource"),
+        element.get("Decision"),
+        tuple(text_of(action) for action in element.iterchildren(_A + "Action")),
+    )
+
+
+def _status(element: etree._Element) -> m.Status:
+    codes: list[m.Text] = []
+    code = element.find(_P + "StatusCode")
+    while code is not None and len(codes) < 10:
+        codes.append(m.Located(code.get("Value") or "", code, "Value"))
+        code = code.find(_P + "StatusCode")
+    message = element.find(_P + "StatusMessage")
+    detail = element.find(_P + "StatusDetail")
+    return m.Status(
+        element,
+        tuple(codes),
+        None if message is None else _text(message),
+        None if detail is None else m.Located(" ".join(text_of(detail).split()), detail),
+    )

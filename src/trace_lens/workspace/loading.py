@@ -1,0 +1,350 @@
+"""A folder into a `Workspace`: its files found, validated all together, their lists and certificates read on demand."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass, field
+from datetime import timedelta
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, TypeVar, cast
+
+from pydantic import ValidationError
+
+from trace_lens.pki.pem import PastedCertificate, certificates_in
+from trace_lens.saml.metadata import Entity, Role, read_metadata
+from trace_lens.saml.parsing import XMLDamaged
+from trace_lens.workspace import lists
+from trace_lens.workspace.places import line_of
+from trace_lens.workspace.problems import Problem, SettingsError, problems_of
+from trace_lens.workspace.settings import AppSettings, ProviderSettings, Table, WorkspaceSettings
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+ROOT_FILE = "trace-lens.toml"
+M = TypeVar("M", bound=Table)
+R = TypeVar("R")
+_FILE_KEYS: dict[str, tuple[tuple[str, ...], ...]] = {
+    "provider": (("metadata",), ("discovery",), ("key_set",), ("certificates",)),
+    "app": (
+        ("application", "metadata"), ("application", "decryption_key"), ("application", "trusted_certificates"),
+        ("account", "list"), ("account", "groups"), ("provider_setup", "assigned"),
+    ),
+}  # fmt: skip
+EVERYONE = "everyone"
+
+
+@dataclass(frozen=True)
+class Source:
+    """One settings file as it was read: its path within the workspace and its text."""
+
+    root: Path
+    file: str
+    text: str
+    raw: dict[str, object]
+
+    def where(self, *path: str | int) -> str:
+        """Line and key of a setting, for evidence."""
+        key = "".join(f"[{part + 1}]" if isinstance(part, int) else f".{part}" for part in path).lstrip(".")
+        return f"line {line_of(self.text, path)} › {key}"
+
+    def read(self, name: str) -> bytes:
+        """A file that this one names, relative to the workspace."""
+        return (self.root / name).read_bytes()
+
+    def problem(self, name: str, reason: str, line: int = 1) -> SettingsError:
+        """The error for a file that this one names and that cannot be used."""
+        return SettingsError([Problem(name, line, "", reason)])
+
+
+@dataclass(frozen=True)
+class Provider:
+    """One provider on record."""
+
+    id: str
+    settings: ProviderSettings
+    source: Source
+
+    @property
+    def name(self) -> str:
+        """What people call it."""
+        return self.settings.name or self.id
+
+    @cached_property
+    def entity(self) -> Entity | None:
+        """Its own entity in its metadata file. Raises SettingsError where the file is no metadata."""
+        if not self.settings.metadata:
+            return None
+        return _entity(self.source, self.settings.metadata, self.settings.entity_id, "IDPSSODescriptor")
+
+    @property
+    def role(self) -> Role | None:
+        """Its identity provider role in the metadata."""
+        return self.entity.role("IDPSSODescriptor") if self.entity else None
+
+    @cached_property
+    def entity_id(self) -> str | None:
+        """Its entity ID: as set, else as its metadata says."""
+        if self.settings.entity_id:
+            return self.settings.entity_id
+        return self.entity.entity_id if self.entity else None
+
+    @property
+    def identifiers(self) -> tuple[str, ...]:
+        """Every issuer that this provider is known by."""
+        return tuple(name for name in (self.entity_id, self.settings.issuer) if name)
+
+    @property
+    def sign_on_urls(self) -> tuple[str, ...]:
+        """Its single sign-on addresses, from its metadata."""
+        if not self.role:
+            return ()
+        return tuple(e.location for e in self.role.endpoints if e.purpose == "SingleSignOnService")
+
+    def where_entity_id(self) -> tuple[str, str]:
+        """File and place of its entity ID."""
+        if self.settings.entity_id or not self.entity or not self.settings.metadata:
+            return self.source.file, self.source.where("entity_id")
+        return self.settings.metadata, self.entity.where
+
+
+@dataclass(frozen=True)
+class App:
+    """One application on record."""
+
+    id: str
+    settings: AppSettings
+    source: Source
+    defaults: WorkspaceSettings
+
+    @property
+    def name(self) -> str:
+        """What people call it."""
+        return self.settings.name or self.id
+
+    @property
+    def provider_id(self) -> str | None:
+        """The provider that it trusts."""
+        return self.settings.provider
+
+    def _judgement(self, key: str, fallback: timedelta) -> timedelta:
+        for table in (self.settings.application, self.settings, self.defaults):
+            value = getattr(table, key)
+            if isinstance(value, timedelta):
+                return value
+        return fallback
+
+    @property
+    def clock_skew(self) -> timedelta:
+        """How far the two sides' clocks may differ."""
+        return self._judgement("clock_skew", timedelta(minutes=3))
+
+    @property
+    def warn_before(self) -> timedelta:
+        """How long before its end a certificate or secret is worth a warning."""
+        return self._judgement("warn_before", timedelta(days=30))
+
+    @property
+    def longest_validity(self) -> timedelta:
+        """The longest window that a message should have."""
+        return self._judgement("longest_validity", timedelta(hours=24))
+
+    @property
+    def checks_certificate_dates(self) -> bool:
+        """Whether the application refuses a message for its certificate's dates."""
+        for table in (self.settings.application, self.settings, self.defaults):
+            if table.checks_certificate_dates is not None:
+                return table.checks_certificate_dates
+        return False
+
+    @cached_property
+    def entity(self) -> Entity | None:
+        """Its own entity in its metadata file, where one is on record. Raises SettingsError."""
+        name = self.settings.application.metadata
+        return _entity(self.source, name, self.settings.application.entity_id, "SPSSODescriptor") if name else None
+
+    @cached_property
+    def entity_id(self) -> str | None:
+        """Its entity ID: as set, else as its metadata says."""
+        return self.settings.application.entity_id or (self.entity.entity_id if self.entity else None)
+
+    @cached_property
+    def acs_urls(self) -> tuple[str, ...]:
+        """Its assertion consumer service addresses: as set, else as its metadata says."""
+        if self.settings.application.acs_urls:
+            return tuple(self.settings.application.acs_urls)
+        role = self.entity.role("SPSSODescriptor") if self.entity else None
+        return tuple(e.location for e in role.endpoints if e.purpose == "AssertionConsumerService") if role else ()
+
+    @cached_property
+    def accounts(self) -> list[lists.AccountRow] | None:
+        """Its accounts, None where no list is declared. Raises SettingsError where the list cannot be read."""
+        account = self.settings.account
+        return self._list(account.list_file, lambda data: lists.read_accounts(data, account.column))
+
+    @cached_property
+    def members(self) -> dict[str, list[str]]:
+        """Its groups and their members, empty where none are declared. Raises SettingsError."""
+        return self._list(self.settings.account.groups, lists.read_members) or {}
+
+    @cached_property
+    def assignments(self) -> list[lists.AssignmentRow] | None:
+        """Who may use it; None where no list is declared, or everyone may. Raises SettingsError."""
+        name = self.settings.provider_setup.assigned
+        return self._list(None if name == EVERYONE else name, lists.read_assignments)
+
+    def _list(self, name: str | None, read: Callable[[bytes], R]) -> R | None:
+        if name is None:
+            return None
+        try:
+            return read(self.source.read(name))
+        except lists.ListError as error:
+            raise self.source.problem(name, str(error), error.line) from None
+        except OSError as error:
+            raise self.source.problem(name, f"cannot be read: {error.strerror}") from None
+
+
+@dataclass(frozen=True)
+class Workspace:
+    """All settings of one folder; empty where there is no workspace at all (`root` is then None)."""
+
+    root: Path | None = None
+    settings: WorkspaceSettings = field(default_factory=WorkspaceSettings.model_construct)
+    apps: dict[str, App] = field(default_factory=dict)
+    providers: dict[str, Provider] = field(default_factory=dict)
+    _kept: dict[str, object] = field(default_factory=dict, compare=False, repr=False)
+
+    def once(self, key: str, make: Callable[[], R]) -> R:
+        """What `make` gives, made once for this workspace and key."""
+        if key not in self._kept:
+            self._kept[key] = make()
+        return cast("R", self._kept[key])
+
+    def provider_of(self, app: App | None) -> Provider | None:
+        """The provider that an application trusts."""
+        return self.providers.get(app.provider_id or "") if app else None
+
+    def certificate_files(self) -> list[str]:
+        """Every file in the workspace's `certs` folder, whether or not a setting names it."""
+        if self.root is None or not (self.root / "certs").is_dir():
+            return []
+        return sorted(f"certs/{file.name}" for file in (self.root / "certs").iterdir() if file.is_file())
+
+    def read_certificates(self, name: str) -> list[PastedCertificate]:
+        """The certificates of a file of the workspace, whole or damaged; empty where it cannot be read."""
+        try:
+            return certificates_in(((self.root or Path()) / name).read_bytes())
+        except OSError:
+            return []
+
+
+def find_workspace(start: Path) -> Path | None:
+    """The nearest folder at or above `start` that holds a workspace."""
+    for folder in (start, *start.parents):
+        if (folder / ROOT_FILE).is_file():
+            return folder
+    return None
+
+
+def load_workspace(root: Path) -> Workspace:
+    """Read all settings of a workspace. Raises SettingsError with everything that is wrong in them."""
+    problems: list[Problem] = []
+    main = _read(root, ROOT_FILE, WorkspaceSettings, problems)
+    settings = main[0] if main else WorkspaceSettings.model_construct()
+    providers: dict[str, Provider] = {}
+    for name, file in _settings_files(root, "providers"):
+        read = _read(root, file, ProviderSettings, problems)
+        if read:
+            providers[name] = Provider(name, *read)
+            problems += _missing_files(read[1], _FILE_KEYS["provider"])
+    apps: dict[str, App] = {}
+    known = {name for name, _ in _settings_files(root, "providers")}
+    for name, file in _settings_files(root, "apps"):
+        loaded = _read(root, file, AppSettings, problems)
+        if loaded:
+            apps[name] = App(name, *loaded, settings)
+            problems += _missing_files(loaded[1], _FILE_KEYS["app"])
+            problems += _unknown_provider(apps[name], known)
+    if problems:
+        raise SettingsError(problems)
+    return Workspace(root, settings, apps, providers)
+
+
+def _settings_files(root: Path, folder: str) -> list[tuple[str, str]]:
+    return [(path.stem, f"{folder}/{path.name}") for path in sorted((root / folder).glob("*.toml"))]
+
+
+def _read(root: Path, file: str, model: type[M], problems: list[Problem]) -> tuple[M, Source] | None:
+    try:
+        text = (root / file).read_bytes().decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        problems.append(Problem(file, 1, "", f"is not UTF-8 text (byte {error.start})"))
+        return None
+    except OSError as error:
+        problems.append(Problem(file, 1, "", f"cannot be read: {error.strerror}"))
+        return None
+    try:
+        raw = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        line = int(str(error).rpartition("line ")[2].split(",")[0]) if "line " in str(error) else text.count("\n") + 1
+        problems.append(Problem(file, line, "", f"is no TOML: {str(error).partition(' (at')[0]}"))
+        return None
+    try:
+        return model.model_validate(raw), Source(root, file, text, raw)
+    except ValidationError as error:
+        problems += problems_of(error, model, file, text)
+        return None
+
+
+def _missing_files(source: Source, keys: tuple[tuple[str, ...], ...]) -> list[Problem]:
+    """Files that the settings name and that are not there."""
+    from trace_lens.pki.fingerprints import FingerprintError, is_fingerprint, read_fingerprint
+
+    problems = []
+    for path in keys:
+        value: object = source.raw
+        for key in path:
+            value = value.get(key) if isinstance(value, dict) else None
+        for name in value if isinstance(value, list) else [value]:
+            if not isinstance(name, str) or (path[-1] == "assigned" and name == EVERYONE):
+                continue
+            line, key = line_of(source.text, path), ".".join(path)
+            if path[-1] in ("trusted_certificates", "certificates") and is_fingerprint(name):
+                try:
+                    read_fingerprint(name)
+                except FingerprintError as error:
+                    problems.append(Problem(source.file, line, key, str(error)))
+                continue
+            target = source.root / name
+            if target.is_dir():
+                problems.append(Problem(source.file, line, key, f"names {name}, which is a folder"))
+            elif not target.exists():
+                problems.append(Problem(source.file, line, key, f"names {name}, which does not exist"))
+    return problems
+
+
+def _unknown_provider(app: App, known: set[str]) -> list[Problem]:
+    from trace_lens.common.difference import nearest
+
+    if app.provider_id is None or app.provider_id in known:
+        return []
+    line = line_of(app.source.text, ("provider",))
+    reason = f"names {app.provider_id}, and there is no providers/{app.provider_id}.toml"
+    return [Problem(app.source.file, line, "provider", reason, nearest(app.provider_id, sorted(known)))]
+
+
+def _entity(source: Source, name: str, entity_id: str | None, role: str) -> Entity:
+    try:
+        entities = read_metadata(source.read(name))
+    except XMLDamaged as error:
+        raise source.problem(name, f"is no metadata that can be read: {error.reason}", error.line or 1) from None
+    except OSError as error:
+        raise source.problem(name, f"cannot be read: {error.strerror}") from None
+    fitting = [entity for entity in entities if entity.role(role)] or list(entities)
+    if not fitting:
+        raise source.problem(name, "is no SAML metadata: it holds no EntityDescriptor")
+    for entity in fitting:
+        if entity.entity_id == entity_id:
+            return entity
+    return fitting[0]

@@ -1,0 +1,102 @@
+"""Which keys are on record, where, and which of them an application trusts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.fingerprints import Fingerprint, is_fingerprint, read_fingerprint
+from trace_lens.pki.pem import PastedCertificate
+from trace_lens.workspace.loading import App, Provider, Workspace
+
+
+@dataclass(frozen=True, slots=True)
+class RecordedKey:
+    """A certificate, or a fingerprint of one, on record.
+
+    `held_by` says who has it there: `pinned` by an application, `published` by a provider, or a file `on file` only.
+    `problem` says why it cannot be used, `repairs` what was mended so that it can.
+    """
+
+    held_by: str
+    owner: str
+    file: str
+    where: str
+    certificate: Certificate | None = None
+    fingerprint: Fingerprint | None = None
+    repairs: tuple[str, ...] = ()
+    problem: str | None = None
+
+    @property
+    def words(self) -> str:
+        """How a sentence names it."""
+        match self.held_by:
+            case "pinned":
+                return f"the certificate in {self.file}, which {self.owner} pins"
+            case "published":
+                return f"the certificate in {self.file}, which {self.owner} publishes"
+            case _:
+                return f"the certificate in {self.file}"
+
+
+def pinned(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
+    """What the application itself holds: certificates and fingerprints, damaged ones among them."""
+    return workspace.once(f"pinned {app.id}", lambda: _pinned(app, workspace))
+
+
+def _pinned(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
+    found: list[RecordedKey] = []
+    for position, name in enumerate(app.settings.application.trusted_certificates):
+        where = app.source.where("application", "trusted_certificates") + f"[{position + 1}]"
+        if is_fingerprint(name):
+            found.append(RecordedKey("pinned", app.name, app.source.file, where, fingerprint=read_fingerprint(name)))
+        else:
+            found += _from_file(workspace, name, "pinned", app.name)
+    return tuple(found)
+
+
+def published(provider: Provider, workspace: Workspace) -> tuple[RecordedKey, ...]:
+    """The signing keys of a provider: those of its metadata, and those of `certificates`."""
+    return workspace.once(f"published {provider.id}", lambda: _published(provider, workspace))
+
+
+def _published(provider: Provider, workspace: Workspace) -> tuple[RecordedKey, ...]:
+    found: list[RecordedKey] = []
+    for key in provider.role.signing_keys if provider.role else ():
+        found.append(_record(key.certificate, "published", provider.name, provider.settings.metadata or "", key.where))
+    for name in provider.settings.certificates:
+        found += _from_file(workspace, name, "published", provider.name)
+    return tuple(found)
+
+
+def everything(workspace: Workspace) -> tuple[RecordedKey, ...]:
+    """Every key on record anywhere in the workspace, those with an owner first."""
+    return workspace.once("everything", lambda: _everything(workspace))
+
+
+def _everything(workspace: Workspace) -> tuple[RecordedKey, ...]:
+    found: list[RecordedKey] = []
+    for provider in workspace.providers.values():
+        found += published(provider, workspace)
+    for app in workspace.apps.values():
+        found += pinned(app, workspace)
+    for name in workspace.certificate_files():
+        found += _from_file(workspace, name, "on file", "")
+    return tuple(key for key in found if key.certificate)
+
+
+def _from_file(workspace: Workspace, name: str, held_by: str, owner: str) -> list[RecordedKey]:
+    pasted = workspace.read_certificates(name)
+    if not pasted:
+        return [RecordedKey(held_by, owner, name, "line 1", problem="there is no certificate in it")]
+    return [_record(one, held_by, owner, name, f"line {one.line}") for one in pasted]
+
+
+def _record(pasted: PastedCertificate, held_by: str, owner: str, file: str, where: str) -> RecordedKey:
+    if pasted.der is None:
+        return RecordedKey(held_by, owner, file, where, repairs=pasted.repairs, problem=pasted.problem)
+    try:
+        certificate = read_certificate(pasted.der)
+    except CertificateError as error:
+        return RecordedKey(held_by, owner, file, where, repairs=pasted.repairs, problem=str(error))
+    return RecordedKey(held_by, owner, file, where, certificate, repairs=pasted.repairs)
