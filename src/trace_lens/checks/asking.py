@@ -1,4 +1,4 @@
-"""How checks are registered and run: `@asks` names a question's stage and codes, `QUESTIONS` holds them in order."""
+"""How checks are registered and run: `@asks` names a question's stage and codes, `QUESTIONS` holds all of them."""
 
 from __future__ import annotations
 
@@ -48,10 +48,10 @@ class StageAnswers:
     answered: int = 0
 
 
-def ask_all(case: Case) -> dict[Stage, StageAnswers]:
-    """Ask every question of a case, in stage order."""
+def ask(questions: list[Question], case: Case) -> dict[Stage, StageAnswers]:
+    """Ask questions of a case, in the order given; what comes of them, by stage."""
     answers = {stage: StageAnswers([], []) for stage in Stage}
-    for question in QUESTIONS:
+    for question in questions:
         stage = answers[question.stage]
         lacking = case.lacks(question.needs)
         if lacking:

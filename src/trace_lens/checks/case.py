@@ -11,12 +11,14 @@ from datetime import datetime
 from functools import cached_property
 
 from trace_lens.attempts.assembly import Attempt
+from trace_lens.checks.decrypted import Opening, assertions_of, open_one
 from trace_lens.checks.signed import Signed, look_at_signatures
 from trace_lens.common import catalogue
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
 from trace_lens.saml.messages import Assertion, Attribute, Encrypted, Instant, Located, NameID, Response
 from trace_lens.saml.names import SUCCESS
+from trace_lens.saml.reading import read_attribute, read_name_id
 from trace_lens.workspace.loading import App, Provider, Workspace
 
 
@@ -44,6 +46,19 @@ class Case:
         return self.attempt.response
 
     @cached_property
+    def openings(self) -> tuple[Opening, ...]:
+        """The encrypted assertions of the response, opened as far as the application's key opens them."""
+        encrypted = self.response.encrypted_assertions if self.response else ()
+        return tuple(open_one(self, one) for one in encrypted)
+
+    @cached_property
+    def assertions(self) -> tuple[Assertion, ...]:
+        """The assertions in the normal place: the response's own, those that were opened, or the one captured alone."""
+        if self.response is None:
+            return (self.attempt.assertion,) if self.attempt.assertion else ()
+        return (*self.response.assertions, *assertions_of(self.openings))
+
+    @cached_property
     def signed(self) -> Signed:
         """The message's signatures, held against the keys on record."""
         return look_at_signatures(self)
@@ -53,11 +68,25 @@ class Case:
         """The assertion that is judged: the signed one, where any is."""
         return self.signed.judged
 
-    @property
-    def name_id(self) -> NameID | None:
-        """The subject's name identifier."""
+    @cached_property
+    def name_opening(self) -> Opening | None:
+        """The subject's encrypted name, opened as far as that goes; None where the name is not encrypted."""
         subject = self.assertion.subject if self.assertion else None
-        return subject.name_id if subject else None
+        return open_one(self, subject.encrypted_id) if subject and subject.encrypted_id else None
+
+    @cached_property
+    def attribute_openings(self) -> tuple[Opening, ...]:
+        """The encrypted attributes, opened as far as that goes."""
+        return tuple(open_one(self, one) for one in (self.assertion.encrypted_attributes if self.assertion else ()))
+
+    @cached_property
+    def name_id(self) -> NameID | None:
+        """The subject's name identifier, opened where it was encrypted."""
+        subject = self.assertion.subject if self.assertion else None
+        if subject and subject.name_id:
+            return subject.name_id
+        opened = self.name_opening.root if self.name_opening else None
+        return read_name_id(opened) if opened is not None else None
 
     @property
     def issuer(self) -> NameID | None:
@@ -98,7 +127,8 @@ class Case:
     def attributes(self) -> dict[str, list[Attribute]]:
         """The judged assertion's attributes by name; a name may stand more than once."""
         found: dict[str, list[Attribute]] = {}
-        for attribute in self.assertion.attributes if self.assertion else ():
+        opened = [read_attribute(one.root) for one in self.attribute_openings if one.root is not None]
+        for attribute in (*(self.assertion.attributes if self.assertion else ()), *opened):
             found.setdefault(attribute.name, []).append(attribute)
         return found
 

@@ -83,8 +83,7 @@ def subject_there(case: Case) -> Answer:
     if _sent(case) is not None:
         return
     source = case.app.settings.account.source if case.app else "NameID"
-    subject = case.assertion.subject if case.assertion else None
-    if source == "NameID" and subject and subject.encrypted_id:
+    if source == "NameID" and case.name_opening:
         yield Unchecked("subject-missing", "the name is encrypted and could not be opened")
         return
     what = "no NameID" if source == "NameID" else f"no value of the attribute {source}, which the account rule needs"

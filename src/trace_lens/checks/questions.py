@@ -1,6 +1,6 @@
 """All questions in stage order: importing this module registers the checks of every stage."""
 
-from trace_lens.checks import (  # noqa: F401  the imports register the checks, in this order
+from trace_lens.checks import (
     admitted,
     answered,
     authentic,
@@ -10,7 +10,17 @@ from trace_lens.checks import (  # noqa: F401  the imports register the checks, 
     identified,
     intended,
     readable,
-)  # isort: skip
-from trace_lens.checks.asking import QUESTIONS, StageAnswers, ask_all
+)
+from trace_lens.checks.asking import QUESTIONS, Question, StageAnswers, ask
+from trace_lens.checks.case import Case
+from trace_lens.common.findings import Stage
 
-__all__ = ["QUESTIONS", "StageAnswers", "ask_all"]
+STAGES = (readable, answered, delivered, authentic, intended, current, identified, entitled, admitted)
+"""The modules whose checks are asked."""
+
+_IN_ORDER: list[Question] = sorted(QUESTIONS, key=lambda question: list(Stage).index(question.stage))
+
+
+def ask_all(case: Case) -> dict[Stage, StageAnswers]:
+    """Ask every question of a case, in stage order."""
+    return ask(_IN_ORDER, case)

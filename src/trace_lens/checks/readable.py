@@ -6,19 +6,13 @@ import re
 
 from trace_lens.checks.asking import MESSAGE, NOTHING, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Stage, Unchecked
+from trace_lens.saml.encryption import algorithm_words, weak_parts
 from trace_lens.saml.messages import Assertion, Instant, Response, Text
 from trace_lens.saml.parsing import where
 
 _STAGE = Stage.READABLE
 _NC_NAME = re.compile(r"[^\W\d][\w.\-]*")
-_WEAK_ENCRYPTION = {
-    "http://www.w3.org/2001/04/xmlenc#rsa-1_5": "RSA 1.5 key transport",
-    "http://www.w3.org/2001/04/xmlenc#tripledes-cbc": "Triple DES",
-    "http://www.w3.org/2001/04/xmlenc#aes128-cbc": "AES-128 in CBC mode",
-    "http://www.w3.org/2001/04/xmlenc#aes192-cbc": "AES-192 in CBC mode",
-    "http://www.w3.org/2001/04/xmlenc#aes256-cbc": "AES-256 in CBC mode",
-}
 
 
 @asks(_STAGE, "capture-truncated", "malformed-message", "unsafe-xml", needs=NOTHING)
@@ -150,48 +144,49 @@ def _instants(case: Case) -> list[tuple[str, Instant]]:
     return [(label, instant) for label, instant in found if instant]
 
 
-@asks(_STAGE, "encrypted-no-key", needs=MESSAGE, decides=True)
+@asks(_STAGE, "encrypted-no-key", "encrypted-to-other-key", "decryption-failed", "encryption-form-refused",
+      needs=MESSAGE, decides=True)  # fmt: skip
 def encryption(case: Case) -> Answer:
     """Is something encrypted, and can it be opened?"""
-    closed = case.closed
-    if closed is None:
-        return
-    because = (
-        "encrypted assertions are not opened yet, though a key is on record"
-        if case.app and case.app.settings.application.decryption_key
-        else f"no decryption_key on record for {case.app.id}"
-        if case.app
-        else "no application, and so no key, is known"
-    )
-    yield case.finding(
-        "encrypted-no-key",
-        _STAGE,
-        f"The assertion is encrypted; {because}. What is inside is unchecked.",
-        side=Side.APPLICATION,
-        evidence=[
-            Evidence("EncryptedAssertion", closed.data_algorithm or "", case.attempt.source, where(closed.element))
-        ],
-    )
-    yield Unchecked("encrypted-no-key", because, decides=True)
+    closed = [("assertion", one) for one in case.openings]
+    closed += [("name", case.name_opening)] if case.name_opening else []
+    closed += [("attribute", one) for one in case.attribute_openings]
+    for what, opening in closed:
+        if opening.code is None:
+            continue
+        place = where(opening.encrypted.element)
+        words = {
+            "encrypted-no-key": f"The {what} is encrypted; {opening.reason}. What is inside is unchecked.",
+            "encrypted-to-other-key": f"The {what} is encrypted to a key that is not this application's; {opening.reason}.",
+            "decryption-failed": f"The {what} is encrypted to this application's key, but {opening.reason}.",
+            "encryption-form-refused": f"The {what} cannot be opened: {opening.reason}.",
+        }.get(opening.code, f"The {what} was opened, but {opening.reason}.")
+        yield case.finding(
+            opening.code,
+            _STAGE,
+            words,
+            evidence=[
+                Evidence(f"encrypted {what}", algorithm_words(opening.encrypted.element), case.attempt.source, place)
+            ],
+        )
+        if opening.code == "encrypted-no-key" and what == "assertion":
+            yield Unchecked("encrypted-no-key", opening.reason, decides=True)
 
 
 @asks(_STAGE, "weak-encryption", needs=MESSAGE)
 def weak_encryption(case: Case) -> Answer:
     """Is what is encrypted encrypted well?"""
-    response, assertion = case.response, case.assertion
-    encrypted = list(response.encrypted_assertions) if response else []
-    if assertion:
-        encrypted += assertion.encrypted_attributes
-        if assertion.subject and assertion.subject.encrypted_id:
-            encrypted.append(assertion.subject.encrypted_id)
-    for one in encrypted:
-        weak = [_WEAK_ENCRYPTION[uri] for uri in (one.data_algorithm, *one.key_algorithms) if uri in _WEAK_ENCRYPTION]
+    openings = [*case.openings, *([case.name_opening] if case.name_opening else []), *case.attribute_openings]
+    for opening in openings:
+        weak = weak_parts(opening.encrypted.element)
         if weak:
+            place = where(opening.encrypted.element)
             yield case.finding(
                 "weak-encryption",
                 _STAGE,
                 f"It is encrypted with {' and '.join(weak)}, which attacks are known for.",
+                actual=", ".join(weak),
                 evidence=[
-                    Evidence("EncryptionMethod", one.data_algorithm or "", case.attempt.source, where(one.element))
+                    Evidence("EncryptionMethod", algorithm_words(opening.encrypted.element), case.attempt.source, place)
                 ],
             )

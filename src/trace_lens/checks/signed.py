@@ -92,15 +92,16 @@ def look_at_signatures(case: Case) -> Signed:
     published = trust.published(case.provider, case.workspace) if case.provider else ()
     trusted = _usable(published if implied else pins)
     judge = _Judge(case, () if implied else pins, published, trusted)
-    verdicts = tuple(judge.verdict(signature) for signature in signatures_in(root))
+    documents = [(root, case.attempt.found.data)]
+    documents += [(one.root, one.data) for one in case.openings if one.root is not None]
+    verdicts = tuple(judge.verdict(one, data) for document, data in documents for one in signatures_in(document))
     own = {verdict.signature.holder: verdict for verdict in reversed(verdicts) if _stands_right(verdict)}
     of_response = own.get(root) if case.response else None
-    children = case.response.assertions if case.response else ()
-    alone = (case.attempt.assertion,) if case.attempt.assertion else ()
-    judged, wrapping = _choose(root, children or alone, verdicts, own, of_response)
+    children = case.assertions
+    judged, wrapping = _choose(root, children, verdicts, own, of_response)
     return Signed(
         verdicts=verdicts,
-        duplicates=_duplicates(root, verdicts),
+        duplicates=tuple(value for document, _ in documents for value in _duplicates(document, verdicts)),
         judged=judged,
         of_response=of_response,
         of_assertion=own.get(judged.element) if judged else None,
@@ -178,14 +179,13 @@ class _Judge:
         self._fingerprints = [(key, key.fingerprint) for key in trusted if key.fingerprint]
         self._only_fingerprints = bool(self._fingerprints) and all(key.fingerprint for key in pins)
 
-    def verdict(self, signature: XMLSignature) -> Verdict:
-        """Who made a signature, and, where its digest does not hold, what the capture did to it."""
+    def verdict(self, signature: XMLSignature, data: bytes) -> Verdict:
+        """Who made a signature, and, where its digest does not hold, what the capture did to its document `data`."""
         if signature.refused is not None:
             return Verdict(signature, "none")
         standing, certificate, key = self._find(signature)
         if signature.digest_holds is not False:
             return Verdict(signature, standing, certificate, key)
-        data = self._case.attempt.found.data
         alteration = explain_digest(signature, data)
         if alteration and alteration.restored:
             standing, certificate, key = self._find(alteration.restored)

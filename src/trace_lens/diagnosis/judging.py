@@ -8,6 +8,7 @@ from datetime import datetime
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.checks import questions
+from trace_lens.checks.asking import StageAnswers
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.checks.settings import beside, of_app
@@ -124,7 +125,7 @@ def _sorted(findings: Iterable[Finding]) -> list[Finding]:
     )
 
 
-def _stage(stage: Stage, findings: list[Finding], answers: questions.StageAnswers) -> StageResult:
+def _stage(stage: Stage, findings: list[Finding], answers: StageAnswers) -> StageResult:
     counted = [one.severity for one in findings if not one.accepted]
     if Severity.BREAK in counted:
         status = "break"

@@ -161,11 +161,11 @@ def _by_hand(
     yield f"</{name}>".encode()
 
 
-def _aside(node: etree._Element) -> bytes:
-    text: str = node.text or ""  # type: ignore[assignment]
+def _aside(node: etree._Comment | etree._ProcessingInstruction) -> bytes:
+    text = str(node.text or "")
     if isinstance(node, etree._ProcessingInstruction):
-        return f"<?{node.target}{' ' + text if text else ''}?>".encode()
-    return f"<!--{text}-->".replace("\r", "&#xD;").encode()
+        return ("<?" + str(node.target) + (" " + text if text else "") + "?>").encode()
+    return ("<!--" + text + "-->").replace("\r", "&#xD;").encode()
 
 
 def _escaped(text: str, attribute: bool) -> str:

@@ -65,8 +65,6 @@ class Encrypted:
     """An EncryptedAssertion, EncryptedID or EncryptedAttribute, closed."""
 
     element: etree._Element
-    data_algorithm: str | None
-    key_algorithms: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)

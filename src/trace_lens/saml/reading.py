@@ -11,7 +11,6 @@ from trace_lens.common.moments import MomentError, read_moment
 from trace_lens.saml import messages as m
 from trace_lens.saml.names import (
     ASSERTION,
-    ENCRYPTION,
     FORMAT_UNSPECIFIED,
     INSTANCE,
     KINDS,
@@ -24,7 +23,6 @@ from trace_lens.saml.parsing import text_of
 _A = f"{{{ASSERTION}}}"
 _P = f"{{{PROTOCOL}}}"
 _D = f"{{{SIGNATURE}}}"
-_E = f"{{{ENCRYPTION}}}"
 _XSI = f"{{{INSTANCE}}}"
 
 
@@ -47,9 +45,9 @@ def read_response(element: etree._Element) -> m.Response:
         if tag == _A + "Assertion":
             assertions.append(read_assertion(child))
         elif tag == _A + "EncryptedAssertion":
-            encrypted.append(_encrypted(child))
+            encrypted.append(m.Encrypted(child))
         elif tag == _A + "Issuer":
-            issuer = _name_id(child)
+            issuer = read_name_id(child)
         elif tag == _P + "Status":
             status = _status(child)
         elif tag == _P + "Extensions":
@@ -82,7 +80,7 @@ def read_assertion(element: etree._Element) -> m.Assertion:
     for child in element:
         tag = child.tag
         if tag == _A + "Issuer":
-            issuer = _name_id(child)
+            issuer = read_name_id(child)
         elif tag == _A + "Subject":
             subject = _subject(child)
         elif tag == _A + "Conditions":
@@ -94,9 +92,9 @@ def read_assertion(element: etree._Element) -> m.Assertion:
         elif tag == _A + "AttributeStatement":
             for inner in child:
                 if inner.tag == _A + "Attribute":
-                    attributes.append(_read_attribute(inner))
+                    attributes.append(read_attribute(inner))
                 elif inner.tag == _A + "EncryptedAttribute":
-                    encrypted.append(_encrypted(inner))
+                    encrypted.append(m.Encrypted(inner))
         elif tag == _A + "AuthzDecisionStatement":
             decisions.append(_decision(child))
         elif isinstance(tag, str) and tag != _D + "Signature":
@@ -139,7 +137,8 @@ def _instant(element: etree._Element, name: str) -> m.Instant | None:
     return m.Instant(text, moment, in_utc)
 
 
-def _name_id(element: etree._Element) -> m.NameID:
+def read_name_id(element: etree._Element) -> m.NameID:
+    """Read a saml:NameID or saml:Issuer element."""
     given = element.get("Format")
     return m.NameID(
         text=_text(element),
@@ -151,26 +150,16 @@ def _name_id(element: etree._Element) -> m.NameID:
     )
 
 
-def _encrypted(element: etree._Element) -> m.Encrypted:
-    data = element.find(_E + "EncryptedData/" + _E + "EncryptionMethod")
-    keys = element.iterfind(".//" + _E + "EncryptedKey/" + _E + "EncryptionMethod")
-    return m.Encrypted(
-        element,
-        data.get("Algorithm") if data is not None else None,
-        tuple(key.get("Algorithm") or "" for key in keys),
-    )
-
-
 def _subject(element: etree._Element) -> m.Subject:
     name_id = base_id = encrypted_id = None
     confirmations: list[m.SubjectConfirmation] = []
     for child in element:
         if child.tag == _A + "NameID":
-            name_id = name_id or _name_id(child)
+            name_id = name_id or read_name_id(child)
         elif child.tag == _A + "BaseID":
             base_id = _text(child)
         elif child.tag == _A + "EncryptedID":
-            encrypted_id = _encrypted(child)
+            encrypted_id = m.Encrypted(child)
         elif child.tag == _A + "SubjectConfirmation":
             confirmations.append(_confirmation(child))
     return m.Subject(element, name_id, base_id, encrypted_id, tuple(confirmations))
@@ -192,7 +181,7 @@ def _confirmation(element: etree._Element) -> m.SubjectConfirmation:
             _attribute(data, "InResponseTo"),
             _attribute(data, "Address"),
         ),
-        None if name is None else _name_id(name),
+        None if name is None else read_name_id(name),
     )
 
 
@@ -249,7 +238,8 @@ def _authn_statement(element: etree._Element) -> m.AuthnStatement:
     )
 
 
-def _read_attribute(element: etree._Element) -> m.Attribute:
+def read_attribute(element: etree._Element) -> m.Attribute:
+    """Read a saml:Attribute element."""
     return m.Attribute(
         element,
         element.get("Name") or "",
@@ -266,7 +256,7 @@ def _attribute_value(element: etree._Element) -> m.AttributeValue:
         nil=element.get(_XSI + "nil") in ("true", "1"),
         xsi_type=element.get(_XSI + "type"),
         holds_element=None if inner is None else str(inner.tag),
-        name_id=_name_id(inner) if inner is not None and inner.tag == _A + "NameID" else None,
+        name_id=read_name_id(inner) if inner is not None and inner.tag == _A + "NameID" else None,
     )
 
 

@@ -1,0 +1,77 @@
+"""What is encrypted in a message, opened with the application's key as far as that goes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from lxml import etree
+
+from trace_lens.saml.encryption import DecryptionFailed, EncryptionRefused, OtherKey, decrypt
+from trace_lens.saml.messages import Assertion, Encrypted
+from trace_lens.saml.parsing import XMLDamaged, parse
+from trace_lens.saml.reading import read_assertion
+from trace_lens.workspace.loading import App
+from trace_lens.workspace.private_keys import decryption_key
+
+if TYPE_CHECKING:
+    from trace_lens.checks.case import Case
+
+
+@dataclass(frozen=True, slots=True)
+class Opening:
+    """One encrypted element after the attempt to open it.
+
+    `root` is the element that was inside, in a document of its own, and `data` its octets; both None where it stayed
+    closed: `code` then names the finding and `reason` completes its sentence.
+    """
+
+    encrypted: Encrypted
+    root: etree._Element | None = None
+    data: bytes = b""
+    code: str | None = None
+    reason: str = ""
+
+
+def open_one(case: Case, encrypted: Encrypted) -> Opening:
+    """Open one encrypted element. Raises SettingsError where the key on record cannot be used."""
+    app = case.app
+    key = decryption_key(app, case.workspace) if app else None
+    if app is None or key is None:
+        reason = f"no decryption_key on record for {app.id}" if app else "no application, and so no key, is known"
+        return Opening(encrypted, code="encrypted-no-key", reason=reason)
+    try:
+        data = decrypt(encrypted.element, key)
+    except EncryptionRefused as refusal:
+        return Opening(encrypted, code="encryption-form-refused", reason=str(refusal))
+    except OtherKey as other:
+        return Opening(encrypted, code="encrypted-to-other-key", reason=_whose(case, app, encrypted, other))
+    except DecryptionFailed:
+        return Opening(encrypted, code="decryption-failed", reason="what comes out of it is not intact")
+    try:
+        return Opening(encrypted, parse(data), data)
+    except XMLDamaged as damage:
+        return Opening(encrypted, code=damage.damage, reason=f"what was inside cannot be read: {damage.reason}")
+
+
+def _whose(case: Case, app: App, encrypted: Encrypted, other: OtherKey) -> str:
+    """Whose key it is encrypted to: by trial of the other keys on record, else as the message hints."""
+    for one in case.workspace.apps.values():
+        key = decryption_key(one, case.workspace) if one is not app else None
+        if key is None:
+            continue
+        try:
+            decrypt(encrypted.element, key)
+        except (OtherKey, DecryptionFailed, EncryptionRefused):
+            continue
+        return f"it opens with the key of {one.name}"
+    return f"the message names the key {' and '.join(other.hints)}" if other.hints else "the message does not say whose"
+
+
+def assertions_of(openings: tuple[Opening, ...]) -> tuple[Assertion, ...]:
+    """The assertions that were inside."""
+    return tuple(
+        read_assertion(one.root)
+        for one in openings
+        if one.root is not None and etree.QName(one.root).localname == "Assertion"
+    )
