@@ -7,7 +7,7 @@ is plainly a message but damaged is an attempt too, so that the damage is told a
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from lxml import etree
 
@@ -19,8 +19,7 @@ from trace_lens.saml.reading import read_assertion, read_response
 JUDGED_KINDS = ("saml-response", "saml-assertion")
 
 
-@dataclass(frozen=True, slots=True)
-class Attempt:
+class Attempt(NamedTuple):
     """One try at signing in.
 
     Exactly one of `damage` and `root` is set. `response` is None where only an assertion was captured; `assertion` is

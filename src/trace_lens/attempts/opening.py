@@ -6,9 +6,8 @@ Nothing is judged here, but what cannot be read, or only after a repair, is said
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from lxml import etree
 
@@ -28,8 +27,7 @@ from trace_lens.saml.signature import signatures_in
 _SECRET_ELEMENTS = {"SignatureValue", "CipherValue"}
 
 
-@dataclass(frozen=True, slots=True)
-class Opened:
+class Opened(NamedTuple):
     """One message laid open. Values under a key of `SECRET` are secrets and must be masked when shown.
 
     `content` holds plain lists, dicts, strings, numbers and None.
@@ -42,7 +40,7 @@ class Opened:
     summary: dict[str, Any]
     content: dict[str, Any]
     findings: tuple[Finding, ...]
-    root: etree._Element | None = field(default=None, compare=False)
+    root: etree._Element | None = None
 
 
 SECRET = "secret"

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import html
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from lxml import etree
 
@@ -17,8 +17,7 @@ from trace_lens.saml.parsing import parse
 from trace_lens.saml.signature import XMLSignature, signatures_in
 
 
-@dataclass(frozen=True, slots=True)
-class Alteration:
+class Alteration(NamedTuple):
     """A change that the capture made. `restored` is the signature with the change undone, where that made it hold.
 
     `what` completes the sentence "In this capture …".

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Finding, Stage, Unchecked
@@ -12,8 +13,7 @@ Answer = Iterator[Finding | Unchecked]
 Check = Callable[[Case], Answer]
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
+class Question(NamedTuple):
     """One registered check. `needs` is what a case must hold before the question can be asked."""
 
     stage: Stage

@@ -6,7 +6,7 @@ It answers where a value came from and makes findings with the catalogue's words
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
 
@@ -38,7 +38,7 @@ class Case:
     at: datetime | None
     at_from: str | None
     now: datetime
-    candidates: tuple[str, ...] = field(default=())
+    candidates: tuple[str, ...] = ()
 
     @property
     def response(self) -> Response | None:

@@ -6,7 +6,7 @@ One table is worked out for a case; the checks of `entitled` and the claims tabl
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.common.difference import edit_distance
@@ -37,8 +37,7 @@ _SAME_MEANING = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Match:
+class Match(NamedTuple):
     """One claim that the application reads, and what was sent for it.
 
     `sent_as` is the attribute that serves it, or nearly does (`near`); both None where nothing was sent.
@@ -65,8 +64,7 @@ class Match:
         return tuple(self.claim.maps.get(value, value) for value in self.filled)
 
 
-@dataclass(frozen=True, slots=True)
-class ClaimRow:
+class ClaimRow(NamedTuple):
     """One row of the claims table; `use` is used, unused, missing or other-name."""
 
     name: str

@@ -6,8 +6,8 @@ Windows are half open: expired when at ≥ end + skew, not yet valid when at < s
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import NamedTuple
 
 from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.case import Case
@@ -22,8 +22,7 @@ _UNSEEN = "the capture does not tell when the message arrived; judged as of the 
 _NO_MOMENT = "nothing tells the moment of the attempt"
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
+class Window(NamedTuple):
     """One time window of the assertion."""
 
     what: str

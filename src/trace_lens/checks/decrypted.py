@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from lxml import etree
 
@@ -18,8 +17,7 @@ if TYPE_CHECKING:
     from trace_lens.checks.case import Case
 
 
-@dataclass(frozen=True, slots=True)
-class Opening:
+class Opening(NamedTuple):
     """One encrypted element after the attempt to open it.
 
     `root` is the element that was inside, in a document of its own, and `data` its octets; both None where it stayed

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.case import Case
@@ -40,8 +40,7 @@ _FOLDED_GUEST = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Name:
+class Name(NamedTuple):
     """The name that the application looks for: as sent, and as its account rule makes it."""
 
     sent: str

@@ -157,7 +157,8 @@ def encryption(case: Case) -> Answer:
         place = where(opening.encrypted.element)
         words = {
             "encrypted-no-key": f"The {what} is encrypted; {opening.reason}. What is inside is unchecked.",
-            "encrypted-to-other-key": f"The {what} is encrypted to a key that is not this application's; {opening.reason}.",
+            "encrypted-to-other-key": f"The {what} is encrypted to another key than the application's; "
+            f"{opening.reason}.",
             "decryption-failed": f"The {what} is encrypted to this application's key, but {opening.reason}.",
             "encryption-form-refused": f"The {what} cannot be opened: {opening.reason}.",
         }.get(opening.code, f"The {what} was opened, but {opening.reason}.")

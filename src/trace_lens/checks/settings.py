@@ -6,8 +6,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from datetime import datetime
+from typing import NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.entitled import lacks_ordinary_role
@@ -21,8 +21,7 @@ from trace_lens.workspace.loading import EVERYONE, App, Workspace
 _STAGE = Stage.SETTINGS
 
 
-@dataclass(frozen=True, slots=True)
-class Value:
+class Value(NamedTuple):
     """A value on record and the place where it stands; `meant` says what it is."""
 
     meant: str
@@ -36,8 +35,7 @@ class Value:
         return Evidence(self.meant, self.text, self.file, self.where)
 
 
-@dataclass(frozen=True, slots=True)
-class Pair:
+class Pair(NamedTuple):
     """One item that both sides hold: the side that owns it first, the side that copies it second."""
 
     item: str

@@ -6,8 +6,7 @@ around it is described in Somorovsky et al., On Breaking SAML, USENIX Security 2
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from lxml import etree
 
@@ -25,8 +24,7 @@ if TYPE_CHECKING:
     from trace_lens.checks.case import Case
 
 
-@dataclass(frozen=True, slots=True)
-class Verdict:
+class Verdict(NamedTuple):
     """One signature and the key that verifies it.
 
     `standing` is `trusted`, `published` (the provider's, but pinned only as another fingerprint), `known` (on record,
@@ -56,8 +54,7 @@ class Verdict:
         return "assertion" if self.signature.holder.tag == f"{{{ASSERTION}}}Assertion" else "response"
 
 
-@dataclass(frozen=True, slots=True)
-class Signed:
+class Signed(NamedTuple):
     """All signatures of a message and what follows from them.
 
     `of_response` and `of_assertion` are the own signatures of the response and of the judged assertion. `wrapping` is

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import NamedTuple
 from urllib.parse import SplitResult, unquote, urlsplit
 
 _GUID = r"[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}"
@@ -32,8 +32,7 @@ _LOOKALIKES = str.maketrans(
 _UNSEEN = dict.fromkeys(map(ord, "\u200b\u200c\u200d\u2060\ufeff\u00ad\u200e\u200f"))
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(NamedTuple):
     """What kind of difference, and which part of each value differs (start and end, in characters)."""
 
     kind: str

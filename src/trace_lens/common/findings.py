@@ -5,8 +5,8 @@ Only value types live here. What each code means stands in the catalogue; who ra
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import NamedTuple
 
 
 class Stage(StrEnum):
@@ -58,8 +58,7 @@ class Side(StrEnum):
     BOTH = "both"
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(NamedTuple):
     """One value that was looked at, and the place where it stands.
 
     `secret` marks a value that may only be shown masked.
@@ -72,8 +71,7 @@ class Evidence:
     secret: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(NamedTuple):
     """One answer of one check. Field meanings follow `diagnose --format json` (see the JSON reference)."""
 
     code: str
@@ -89,7 +87,7 @@ class Finding:
     difference: str | None = None
     value_to_set: str | None = None
     because_of: str | None = None
-    evidence: tuple[Evidence, ...] = field(default=())
+    evidence: tuple[Evidence, ...] = ()
     accepted: str | None = None
 
     @property
@@ -98,8 +96,7 @@ class Finding:
         return self.severity is Severity.BREAK
 
 
-@dataclass(frozen=True, slots=True)
-class Unchecked:
+class Unchecked(NamedTuple):
     """A question that could not be asked, and what was lacking.
 
     `decides` marks the questions without whose answer a sign-in cannot be called sound.

@@ -6,7 +6,7 @@ A finding that another explains says so (`because_of`) and is never the first br
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Finding, Severity
@@ -46,8 +46,7 @@ def _later_session(case: Case, cause: Finding, effect: Finding) -> bool:
     return (effect.expected or "") >= (cause.expected or "")
 
 
-@dataclass(frozen=True, slots=True)
-class Rule:
+class Rule(NamedTuple):
     """`effect` is explained by any of `causes` (the first that is there), where `when` holds."""
 
     effect: str
@@ -93,7 +92,7 @@ def explain(case: Case, findings: list[Finding]) -> list[Finding]:
     explained = []
     for finding in findings:
         cause = _cause(case, finding, breaks)
-        explained.append(replace(finding, because_of=cause) if cause else finding)
+        explained.append(finding._replace(because_of=cause) if cause else finding)
     return explained
 
 

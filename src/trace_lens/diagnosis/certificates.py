@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from datetime import datetime
+from typing import NamedTuple
 
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage
@@ -20,8 +20,7 @@ from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 
-@dataclass(frozen=True, slots=True)
-class SeenCertificate:
+class SeenCertificate(NamedTuple):
     """One certificate and where it was seen; `certificate` is None where it cannot be read.
 
     `matches` says, where a fingerprint was expected, whether it is this one's.
@@ -35,8 +34,7 @@ class SeenCertificate:
     matches: bool | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Expected:
+class Expected(NamedTuple):
     """A fingerprint read out or typed: hexadecimal digits, whole or only its ending."""
 
     hex: str

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.common.difference import is_near
 from trace_lens.workspace.loading import App, Provider, Workspace
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(NamedTuple):
     """The application and provider chosen. `by` is option, audience, destination or issuer; `candidates` name the
     applications between which nothing decides.
     """

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from datetime import datetime
+from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.checks import questions
@@ -21,8 +21,7 @@ from trace_lens.diagnosis.moment import moment_of
 from trace_lens.workspace.loading import App, Workspace
 
 
-@dataclass(frozen=True, slots=True)
-class StageResult:
+class StageResult(NamedTuple):
     """One stage's result: `ok`, `break`, `risk` or `unchecked`."""
 
     stage: Stage
@@ -31,8 +30,7 @@ class StageResult:
     unchecked: tuple[Unchecked, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Diagnosis:
+class Diagnosis(NamedTuple):
     """What became of one attempt. `outcome` is `broken`, `sound` or `inconclusive`."""
 
     id: str
@@ -56,8 +54,7 @@ class Diagnosis:
     claims: tuple[ClaimRow, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Circumstances:
+class Circumstances(NamedTuple):
     """What the user has told: the moment (`at`), today (`now`), the application and the provider."""
 
     now: datetime
@@ -143,7 +140,7 @@ def _accept(findings: list[Finding], app: App | None, at: datetime) -> list[Find
         if one.until is None or _lasts(str(one.until), at):
             agreed[one.code] = one.reason
     return [
-        replace(one, accepted=agreed[one.code]) if one.code in agreed and one.severity is Severity.RISK else one
+        one._replace(accepted=agreed[one.code]) if one.code in agreed and one.severity is Severity.RISK else one
         for one in findings
     ]
 

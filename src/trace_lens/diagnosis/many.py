@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from trace_lens.attempts.assembly import attempts_in
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
@@ -12,8 +12,7 @@ from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 
-@dataclass(frozen=True, slots=True)
-class Result:
+class Result(NamedTuple):
     """What came of all sources: the diagnoses, and the sources (with the reason) that hold no sign-in."""
 
     diagnoses: tuple[Diagnosis, ...]
@@ -24,7 +23,7 @@ class Result:
         """Several results as one, the diagnoses numbered through."""
         found = list(parts)
         diagnoses = [one for part in found for one in part.diagnoses]
-        numbered = tuple(replace(one, id=str(number)) for number, one in enumerate(diagnoses, 1))
+        numbered = tuple(one._replace(id=str(number)) for number, one in enumerate(diagnoses, 1))
         return Result(numbered, tuple(failed for part in found for failed in part.unreadable))
 
     def exit_status(self, *, strict: bool) -> int:

@@ -13,8 +13,9 @@ import json
 import quopri
 import re
 import zlib
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping
+from types import MappingProxyType
+from typing import NamedTuple
 from urllib.parse import unquote_to_bytes
 
 from trace_lens.common import limits
@@ -29,15 +30,14 @@ _BASE64_RUN = re.compile(rb"(?:[A-Za-z0-9+/_\-]{20,}=*(?:[ \t]*\r?\n[>| \t]*)?)+
 _QUOTES = "\"'`“”‘’"
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(NamedTuple):
     """What is left after one layer was taken off."""
 
     layer: str
     data: bytes
     repairs: tuple[str, ...] = ()
     where: str = ""
-    context: dict[str, str] = field(default_factory=dict)
+    context: Mapping[str, str] = MappingProxyType({})
     cost: int = 1
 
 

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import heapq
 import re
-from dataclasses import dataclass, field
+from collections.abc import Mapping
 from itertools import count
+from types import MappingProxyType
+from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.intake.layers import LAYERS, Reading
@@ -24,8 +26,7 @@ _ROOT_KINDS = {name.rpartition("}")[2]: kind for name, kind in KINDS.items()}
 _PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(NamedTuple):
     """One message found in a source, still as octets.
 
     `layers` from the outside inwards; `where` the field or member it stood in; `context` what travelled beside it
@@ -37,11 +38,10 @@ class Found:
     layers: tuple[str, ...] = ()
     repairs: tuple[str, ...] = ()
     where: str = ""
-    context: dict[str, str] = field(default_factory=dict)
+    context: Mapping[str, str] = MappingProxyType({})
 
 
-@dataclass(frozen=True, slots=True)
-class Peeled:
+class Peeled(NamedTuple):
     """The messages of one source, or, where there are none, how far the readings of it got."""
 
     found: tuple[Found, ...]

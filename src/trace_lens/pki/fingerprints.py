@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from typing import NamedTuple
 
 _PREFIX = re.compile(r"^\s*(sha-?1|sha-?256|sha1|sha256)\s*(?:fingerprint|thumbprint)?\s*[:=]?\s*", re.IGNORECASE)
 _SIZES = {40: "sha1", 64: "sha256"}
 
 
-@dataclass(frozen=True, slots=True)
-class Fingerprint:
+class Fingerprint(NamedTuple):
     """A hash of a certificate's DER octets; `hex` is lower case without separators."""
 
     algorithm: str

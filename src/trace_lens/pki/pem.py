@@ -9,7 +9,7 @@ from __future__ import annotations
 import base64
 import binascii
 import re
-from dataclasses import dataclass
+from typing import NamedTuple
 
 _BLOCK = re.compile(
     r"(?P<begin>-{2,}\s*BEGIN\s+(?P<label>[A-Z0-9 ]+?)\s*-{2,})(?P<body>.*?)"
@@ -20,8 +20,7 @@ _CERTIFICATE_LABELS = {"CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE"}
 _BARE = re.compile(r"[A-Za-z0-9+/=_\-\s\"',]+")
 
 
-@dataclass(frozen=True, slots=True)
-class PastedCertificate:
+class PastedCertificate(NamedTuple):
     """One certificate found in a text.
 
     `der` is None where it could not be repaired, and `problem` then says why; `repairs` lists what was mended.

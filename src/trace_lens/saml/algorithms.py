@@ -6,7 +6,7 @@ Sources: XML Signature 1.1 §6, RFC 6931, RFC 9231 (EdDSA). What is not in the t
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
@@ -39,8 +39,7 @@ DIGESTS: dict[str, str] = {
 """Digest algorithm URI → name of the hash."""
 
 
-@dataclass(frozen=True, slots=True)
-class SignatureAlgorithm:
+class SignatureAlgorithm(NamedTuple):
     """One row: `family` is rsa, pss, ecdsa, dsa, ed25519 or ed448; `hash` the name of the hash, empty for EdDSA."""
 
     family: str
@@ -77,8 +76,7 @@ SIGNATURES: dict[str, SignatureAlgorithm] = {
 RSA_PSS_WITH_PARAMETERS = _MORE_2007 + "rsa-pss"
 
 
-@dataclass(frozen=True, slots=True)
-class PSSParameters:
+class PSSParameters(NamedTuple):
     """RSASSA-PSS parameters (RFC 6931 §2.3.9); `salt_length` in bytes."""
 
     hash: str = "sha256"

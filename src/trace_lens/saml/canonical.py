@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from typing import NamedTuple
 from urllib.parse import urljoin
 
 from lxml import etree
@@ -19,8 +19,7 @@ from trace_lens.saml.names import XML
 _XML = f"{{{XML}}}"
 
 
-@dataclass(frozen=True, slots=True)
-class Canonicalization:
+class Canonicalization(NamedTuple):
     """One canonicalization algorithm; `prefixes` are those of InclusiveNamespaces."""
 
     exclusive: bool

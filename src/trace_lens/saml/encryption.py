@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import base64
 import binascii
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives import hashes
@@ -70,8 +70,7 @@ class DecryptionFailed(Exception):
     """The key is right, and what comes out is not intact."""
 
 
-@dataclass(frozen=True, slots=True)
-class _WrappedKey:
+class _WrappedKey(NamedTuple):
     algorithm: str
     digest: hashes.HashAlgorithm
     mask: hashes.HashAlgorithm

@@ -5,9 +5,8 @@ Names and structure follow SAML 2.0 Core §2 (assertions) and §3 (protocols), e
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
-from typing import Generic, TypeVar
+from typing import Generic, NamedTuple, TypeVar
 
 from lxml import etree
 
@@ -17,8 +16,7 @@ from trace_lens.saml.names import FORMAT_UNSPECIFIED
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True)
-class Located(Generic[T]):
+class Located(NamedTuple, Generic[T]):
     """A value and the element (and attribute) that it was read from."""
 
     value: T
@@ -34,8 +32,7 @@ class Located(Generic[T]):
 Text = Located[str]
 
 
-@dataclass(frozen=True, slots=True)
-class Instant:
+class Instant(NamedTuple):
     """A moment as written and as understood: `moment` is None where the text is no moment at all."""
 
     text: Text
@@ -43,8 +40,7 @@ class Instant:
     in_utc: bool
 
 
-@dataclass(frozen=True, slots=True)
-class NameID:
+class NameID(NamedTuple):
     """A name identifier (Core §2.2.2, §2.2.3); also an Issuer (§2.2.5) and a BaseID's outer form (§2.2.1)."""
 
     text: Text
@@ -60,15 +56,13 @@ class NameID:
         return self.text.value
 
 
-@dataclass(frozen=True, slots=True)
-class Encrypted:
+class Encrypted(NamedTuple):
     """An EncryptedAssertion, EncryptedID or EncryptedAttribute, closed."""
 
     element: etree._Element
 
 
-@dataclass(frozen=True, slots=True)
-class ConfirmationData:
+class ConfirmationData(NamedTuple):
     """SubjectConfirmationData (Core §2.4.1.2)."""
 
     element: etree._Element
@@ -79,8 +73,7 @@ class ConfirmationData:
     address: Text | None
 
 
-@dataclass(frozen=True, slots=True)
-class SubjectConfirmation:
+class SubjectConfirmation(NamedTuple):
     """SubjectConfirmation (Core §2.4.1.1)."""
 
     element: etree._Element
@@ -89,8 +82,7 @@ class SubjectConfirmation:
     name_id: NameID | None
 
 
-@dataclass(frozen=True, slots=True)
-class Subject:
+class Subject(NamedTuple):
     """Subject (Core §2.4.1): at most one of `name_id`, `base_id` and `encrypted_id`."""
 
     element: etree._Element
@@ -100,8 +92,7 @@ class Subject:
     confirmations: tuple[SubjectConfirmation, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Conditions:
+class Conditions(NamedTuple):
     """Conditions (Core §2.5.1); each audience restriction must hold by itself."""
 
     element: etree._Element
@@ -119,8 +110,7 @@ class Conditions:
         return tuple(audience for restriction in self.audience_restrictions for audience in restriction)
 
 
-@dataclass(frozen=True, slots=True)
-class AuthnStatement:
+class AuthnStatement(NamedTuple):
     """AuthnStatement (Core §2.7.2) with its context (§2.7.2.2)."""
 
     element: etree._Element
@@ -134,8 +124,7 @@ class AuthnStatement:
     authenticating_authorities: tuple[Text, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class AttributeValue:
+class AttributeValue(NamedTuple):
     """One AttributeValue (Core §2.7.3.1.1): its text, or the name of the element that it holds."""
 
     text: Text
@@ -145,8 +134,7 @@ class AttributeValue:
     name_id: NameID | None
 
 
-@dataclass(frozen=True, slots=True)
-class Attribute:
+class Attribute(NamedTuple):
     """Attribute (Core §2.7.3.1)."""
 
     element: etree._Element
@@ -156,8 +144,7 @@ class Attribute:
     values: tuple[AttributeValue, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class AuthorizationDecision:
+class AuthorizationDecision(NamedTuple):
     """AuthzDecisionStatement (Core §2.7.4)."""
 
     element: etree._Element
@@ -166,8 +153,7 @@ class AuthorizationDecision:
     actions: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Assertion:
+class Assertion(NamedTuple):
     """Assertion (Core §2.3.3)."""
 
     element: etree._Element
@@ -185,8 +171,7 @@ class Assertion:
     unknown_statements: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Status:
+class Status(NamedTuple):
     """Status (Core §3.2.2): the codes from the top level inwards, the message and what the detail holds."""
 
     element: etree._Element
@@ -195,8 +180,7 @@ class Status:
     detail: Text | None
 
 
-@dataclass(frozen=True, slots=True)
-class Response:
+class Response(NamedTuple):
     """Response (Core §3.3.3); `assertions` are its own children only, never found by search."""
 
     element: etree._Element

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
+from typing import NamedTuple
 
 from lxml import etree
 
@@ -17,20 +17,18 @@ _M = f"{{{METADATA}}}"
 _D = f"{{{SIGNATURE}}}"
 
 
-@dataclass(frozen=True, slots=True)
-class Endpoint:
+class Endpoint(NamedTuple):
     """One endpoint (Metadata §2.2.2, §2.2.3): what it is for, its binding and its address."""
 
     purpose: str
     binding: str
     location: str
-    index: str | None
+    number: str | None
     default: bool
     where: str
 
 
-@dataclass(frozen=True, slots=True)
-class Key:
+class Key(NamedTuple):
     """One KeyDescriptor's certificate (Metadata §2.4.1.1); `use` is signing, encryption, or None for both."""
 
     use: str | None
@@ -38,8 +36,7 @@ class Key:
     where: str
 
 
-@dataclass(frozen=True, slots=True)
-class Role:
+class Role(NamedTuple):
     """An IDPSSODescriptor or SPSSODescriptor (Metadata §2.4.3, §2.4.4)."""
 
     name: str
@@ -55,8 +52,7 @@ class Role:
         return tuple(key for key in self.keys if key.use in (None, "signing"))
 
 
-@dataclass(frozen=True, slots=True)
-class Entity:
+class Entity(NamedTuple):
     """An EntityDescriptor (Metadata §2.3.2)."""
 
     entity_id: str

@@ -12,9 +12,8 @@ import binascii
 import hmac
 import re
 from collections import Counter
-from dataclasses import dataclass, replace
 from itertools import islice
-from typing import Any, cast
+from typing import Any, NamedTuple, cast
 
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from lxml import etree
@@ -37,8 +36,7 @@ class _Refused(Exception):
     """The signature has a form that must not be accepted; the message completes `because …`."""
 
 
-@dataclass(frozen=True, slots=True)
-class XMLSignature:
+class XMLSignature(NamedTuple):
     """One ds:Signature, read and digested; `refused` says why its form must not be accepted, else None.
 
     `signed` is the element that the reference leads to, where it leads to exactly one; `holder` is the element that
@@ -126,8 +124,7 @@ def _read(element: etree._Element, holder: etree._Element, root: etree._Element)
         method = _only(info, "SignatureMethod")
         uri = method.get("Algorithm") or ""
         certificates, key_names = _key_info(element)
-        signature = replace(
-            signature,
+        signature = signature._replace(
             algorithm_uri=uri,
             certificates=certificates,
             key_names=key_names,
@@ -145,11 +142,11 @@ def _read(element: etree._Element, holder: etree._Element, root: etree._Element)
         target = signature.signed
         if target is None:
             return signature
-        signature = replace(signature, canonicalization=_transforms(references[0]))
+        signature = signature._replace(canonicalization=_transforms(references[0]))
         inside = any(ancestor is target for ancestor in element.iterancestors())
-        return replace(signature, digest_holds=signature.digests_to(target, element if inside else None))
+        return signature._replace(digest_holds=signature.digests_to(target, element if inside else None))
     except _Refused as refusal:
-        return replace(signature, refused=str(refusal))
+        return signature._replace(refused=str(refusal))
 
 
 def _only(parent: etree._Element, name: str) -> etree._Element:
@@ -173,7 +170,7 @@ def _method(element: etree._Element, what: str) -> Canonicalization:
         raise _Refused(f"its {what} algorithm {uri or '(none given)'} is not one that is accepted")
     listed = element.find(f"{{{EXCLUSIVE}}}InclusiveNamespaces")
     if how.exclusive and listed is not None:
-        return replace(how, prefixes=tuple((listed.get("PrefixList") or "").split()))
+        return how._replace(prefixes=tuple((listed.get("PrefixList") or "").split()))
     return how
 
 
@@ -188,8 +185,7 @@ def _refuse_algorithm(uri: str) -> None:
 def _refer(signature: XMLSignature, reference: etree._Element, root: etree._Element) -> XMLSignature:
     """Resolve the reference: a bare `#ID` of one element of this document, nothing else."""
     digest_method = _only(reference, "DigestMethod")
-    signature = replace(
-        signature,
+    signature = signature._replace(
         reference=reference.get("URI"),
         digest_uri=digest_method.get("Algorithm"),
         digest_value=_base64(_only(reference, "DigestValue"), "DigestValue"),
@@ -206,7 +202,7 @@ def _refer(signature: XMLSignature, reference: etree._Element, root: etree._Elem
         raise _Refused(f"it refers to {uri}, and no element here has that ID")
     if len({id(owner) for owner in named}) > 1:
         return signature
-    return replace(signature, signed=named[0])
+    return signature._replace(signed=named[0])
 
 
 def _transforms(reference: etree._Element) -> Canonicalization:
@@ -226,7 +222,7 @@ def _transforms(reference: etree._Element) -> Canonicalization:
             raise _Refused(f"its transform {uri or '(none given)'} is not one that is accepted")
         if position != 1 or len(steps) > 2:
             raise _Refused("it has more than one canonicalization among its transforms")
-        how = replace(_method(step, "transform"), comments=False)
+        how = _method(step, "transform")._replace(comments=False)
     return how
 
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from trace_lens.saml.names import STATUS_PREFIX
 
 
-@dataclass(frozen=True, slots=True)
-class StatusMeaning:
+class StatusMeaning(NamedTuple):
     """What a status code says. `side` is application, provider or user; `rejects_request` marks the codes by which a
     provider says that it could not take the request itself.
     """

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import NamedTuple
 
 from trace_lens.common.difference import skeleton
 from trace_lens.workspace.lists import AccountRow
@@ -13,8 +14,7 @@ from trace_lens.workspace.lists import AccountRow
 _DOMAIN = re.compile(r"@([\w.\-]+\.[\w\-]+)$")
 
 
-@dataclass(frozen=True, slots=True)
-class Near:
+class Near(NamedTuple):
     """An account that is nearly meant: which of its names comes near, and by what it differs."""
 
     row: AccountRow

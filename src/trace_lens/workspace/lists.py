@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterator
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from trace_lens.common import limits
 
@@ -21,8 +21,7 @@ class ListError(ValueError):
         self.line = line
 
 
-@dataclass(frozen=True, slots=True)
-class AccountRow:
+class AccountRow(NamedTuple):
     """One account of the application; `user` is its name there."""
 
     user: str
@@ -40,8 +39,7 @@ class AccountRow:
         return tuple(name for name in (self.user, self.email, self.login, self.id) if name)
 
 
-@dataclass(frozen=True, slots=True)
-class AssignmentRow:
+class AssignmentRow(NamedTuple):
     """One line of an assignment list: a user, a group, or both."""
 
     user: str | None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import tomllib
 from dataclasses import dataclass, field
 from datetime import timedelta
@@ -9,21 +10,21 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar, cast
 
-from pydantic import ValidationError
-
+from trace_lens import __version__
 from trace_lens.pki.pem import PastedCertificate, certificates_in
 from trace_lens.saml.metadata import Entity, Role, read_metadata
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import lists
 from trace_lens.workspace.places import line_of
-from trace_lens.workspace.problems import Problem, SettingsError, problems_of
-from trace_lens.workspace.settings import AppSettings, ProviderSettings, Table, WorkspaceSettings
+from trace_lens.workspace.problems import Problem, SettingsError
+from trace_lens.workspace.settings import AppSettings, ProviderSettings, WorkspaceSettings, read_table
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
 ROOT_FILE = "trace-lens.toml"
-M = TypeVar("M", bound=Table)
+OWN_FOLDER = ".trace-lens"
+M = TypeVar("M", AppSettings, ProviderSettings, WorkspaceSettings)
 R = TypeVar("R")
 _FILE_KEYS: dict[str, tuple[tuple[str, ...], ...]] = {
     "provider": (("metadata",), ("discovery",), ("key_set",), ("certificates",)),
@@ -210,7 +211,7 @@ class Workspace:
     """All settings of one folder; empty where there is no workspace at all (`root` is then None)."""
 
     root: Path | None = None
-    settings: WorkspaceSettings = field(default_factory=WorkspaceSettings.model_construct)
+    settings: WorkspaceSettings = field(default_factory=WorkspaceSettings)
     apps: dict[str, App] = field(default_factory=dict)
     providers: dict[str, Provider] = field(default_factory=dict)
     _kept: dict[str, object] = field(default_factory=dict, compare=False, repr=False)
@@ -239,6 +240,41 @@ class Workspace:
             return []
 
 
+class SettingsSeen:
+    """The settings files that were found valid before, by their hash, kept in the workspace's own folder.
+
+    Validating takes far longer than reading, and settings change rarely. Where the folder cannot be written, they are
+    validated each time.
+    """
+
+    def __init__(self, root: Path) -> None:
+        self._file = root / OWN_FOLDER / "settings-seen"
+        self._now: set[str] = set()
+        try:
+            self._before = set(self._file.read_text("ascii").split())
+        except (OSError, UnicodeDecodeError):
+            self._before = set()
+
+    def valid(self, kind: str, text: str) -> bool:
+        """Whether this very text was found valid as this kind of file by this version of the program."""
+        mark = hashlib.sha256(f"{__version__}\0{kind}\0{text}".encode()).hexdigest()
+        self._now.add(mark)
+        return mark in self._before
+
+    def keep(self) -> None:
+        """Remember the files asked for, all of which have turned out valid."""
+        if self._now == self._before:
+            return
+        try:
+            self._file.parent.mkdir(exist_ok=True)
+            (self._file.parent / ".gitignore").write_text("*\n", "ascii")
+            fresh = self._file.with_suffix(".new")
+            fresh.write_text("\n".join(sorted(self._now)) + "\n", "ascii")
+            fresh.replace(self._file)
+        except OSError:
+            return
+
+
 def find_workspace(start: Path) -> Path | None:
     """The nearest folder at or above `start` that holds a workspace."""
     for folder in (start, *start.parents):
@@ -250,24 +286,26 @@ def find_workspace(start: Path) -> Path | None:
 def load_workspace(root: Path) -> Workspace:
     """Read all settings of a workspace. Raises SettingsError with everything that is wrong in them."""
     problems: list[Problem] = []
-    main = _read(root, ROOT_FILE, WorkspaceSettings, problems)
-    settings = main[0] if main else WorkspaceSettings.model_construct()
+    seen = SettingsSeen(root)
+    main = _read(root, ROOT_FILE, WorkspaceSettings, problems, seen)
+    settings = main[0] if main else WorkspaceSettings()
     providers: dict[str, Provider] = {}
     for name, file in _settings_files(root, "providers"):
-        read = _read(root, file, ProviderSettings, problems)
+        read = _read(root, file, ProviderSettings, problems, seen)
         if read:
             providers[name] = Provider(name, *read)
             problems += _missing_files(read[1], _FILE_KEYS["provider"])
     apps: dict[str, App] = {}
     known = {name for name, _ in _settings_files(root, "providers")}
     for name, file in _settings_files(root, "apps"):
-        loaded = _read(root, file, AppSettings, problems)
+        loaded = _read(root, file, AppSettings, problems, seen)
         if loaded:
             apps[name] = App(name, *loaded, settings)
             problems += _missing_files(loaded[1], _FILE_KEYS["app"])
             problems += _unknown_provider(apps[name], known)
     if problems:
         raise SettingsError(problems)
+    seen.keep()
     return Workspace(root, settings, apps, providers)
 
 
@@ -275,7 +313,9 @@ def _settings_files(root: Path, folder: str) -> list[tuple[str, str]]:
     return [(path.stem, f"{folder}/{path.name}") for path in sorted((root / folder).glob("*.toml"))]
 
 
-def _read(root: Path, file: str, model: type[M], problems: list[Problem]) -> tuple[M, Source] | None:
+def _read(
+    root: Path, file: str, record: type[M], problems: list[Problem], seen: SettingsSeen
+) -> tuple[M, Source] | None:
     try:
         text = (root / file).read_bytes().decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -290,11 +330,14 @@ def _read(root: Path, file: str, model: type[M], problems: list[Problem]) -> tup
         line = int(str(error).rpartition("line ")[2].split(",")[0]) if "line " in str(error) else text.count("\n") + 1
         problems.append(Problem(file, line, "", f"is no TOML: {str(error).partition(' (at')[0]}"))
         return None
-    try:
-        return model.model_validate(raw), Source(root, file, text, raw)
-    except ValidationError as error:
-        problems += problems_of(error, model, file, text)
-        return None
+    if not seen.valid(record.__name__, text):
+        from trace_lens.workspace.validation import validate
+
+        wrong = validate(record, raw, file, text)
+        if wrong:
+            problems += wrong
+            return None
+    return read_table(record, raw), Source(root, file, text, raw)
 
 
 def _missing_files(source: Source, keys: tuple[tuple[str, ...], ...]) -> list[Problem]:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any, get_args
-
-from pydantic import BaseModel, ValidationError
+from typing import TYPE_CHECKING, Any, NamedTuple, get_args
 
 from trace_lens.common.difference import nearest
 from trace_lens.workspace.places import line_of
+
+if TYPE_CHECKING:
+    from pydantic import BaseModel, ValidationError
 
 _PHRASES = {
     "string_type": "must be text in quotes",
@@ -23,8 +23,7 @@ _PHRASES = {
 }
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Problem:
+class Problem(NamedTuple):
     """One thing wrong in the settings."""
 
     file: str
@@ -101,6 +100,6 @@ def _tables(model: type[BaseModel], name: str) -> list[tuple[str, list[str]]]:
 
 
 def _models(annotation: Any) -> list[type[BaseModel]]:
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+    if isinstance(annotation, type) and hasattr(annotation, "model_fields"):
         return [annotation]
     return [model for part in get_args(annotation) for model in _models(part)]

@@ -1,70 +1,52 @@
-"""The shape of the settings files, as pydantic models: one model a table, keys spelled as the files spell them."""
+"""The shape of the settings files: one record a table, fields in the order of the documentation.
 
-from __future__ import annotations
+A field is spelled in the file as here, unless it is marked `Spelled` otherwise. `trace_lens.workspace.validation` makes
+the pydantic models from these records; `read_table` fills a record from a table that is known to be valid, so that
+settings seen before need no validation again.
+"""
 
 import re
+from collections.abc import Callable, Mapping
 from datetime import date, datetime, timedelta
-from typing import Annotated, Any, Literal
-
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from functools import cache
+from types import UnionType
+from typing import Annotated, Any, Literal, NamedTuple, TypeVar, Union, get_args, get_origin
 
 from trace_lens.common.moments import read_duration
 
-
-def _duration(value: Any) -> Any:
-    return read_duration(value) if isinstance(value, str) else value
+T = TypeVar("T")
 
 
-def _seconds_or_duration(value: Any) -> Any:
-    if isinstance(value, int) and not isinstance(value, bool):
-        return timedelta(seconds=value)
-    return _duration(value)
+class Spelled(NamedTuple):
+    """Marks a field whose key in the file is another word than its name here."""
+
+    key: str
 
 
-def _as_list(value: Any) -> Any:
-    return [value] if isinstance(value, str) else value
+DURATION = "duration"
+SECONDS = "seconds or duration"
+ONE_OR_MORE = "one or more"
+PATTERN = "regular expression"
+
+Duration = Annotated[timedelta | None, DURATION]
+Age = Annotated[timedelta | None, SECONDS]
+Pattern = Annotated[str | None, PATTERN]
+Texts = tuple[str, ...]
+OneOrMore = Annotated[tuple[str, ...], ONE_OR_MORE]
+Day = date | datetime | str | None
 
 
-def _pattern(value: Any) -> Any:
-    if isinstance(value, str):
-        try:
-            re.compile(value)
-        except re.error as error:
-            raise ValueError(f"{value!r} is not a regular expression: {error}") from None
-    return value
-
-
-Duration = Annotated[timedelta, BeforeValidator(_duration)]
-Age = Annotated[timedelta, BeforeValidator(_seconds_or_duration)]
-OneOrMore = Annotated[list[str], BeforeValidator(_as_list)]
-Pattern = Annotated[str, BeforeValidator(_pattern)]
-Day = date | datetime | str
-
-
-class Table(BaseModel):
-    """What all tables share: unknown keys are errors, values are not coerced, nothing changes afterwards."""
-
-    model_config = ConfigDict(
-        extra="forbid", frozen=True, strict=True, defer_build=True, populate_by_name=True, hide_input_in_errors=True
-    )
-
-
-class Judgement(Table):
-    """Keys that the workspace sets for all and an application for itself."""
-
-    clock_skew: Duration | None = None
-    warn_before: Duration | None = None
-    longest_validity: Duration | None = None
-    checks_certificate_dates: bool | None = None
-
-
-class WorkspaceSettings(Judgement):
+class WorkspaceSettings(NamedTuple):
     """`trace-lens.toml`."""
 
+    clock_skew: Duration = None
+    warn_before: Duration = None
+    longest_validity: Duration = None
+    checks_certificate_dates: bool | None = None
     store: str = "duckdb"
 
 
-class Most(Table):
+class Most(NamedTuple):
     """The most groups that fit, by how the message travels."""
 
     assertion: int | None = None
@@ -72,7 +54,7 @@ class Most(Table):
     url: int | None = None
 
 
-class ProviderSettings(Table):
+class ProviderSettings(NamedTuple):
     """`providers/NAME.toml`."""
 
     name: str | None = None
@@ -81,124 +63,113 @@ class ProviderSettings(Table):
     discovery: str | None = None
     key_set: str | None = None
     issuer: str | None = None
-    email_domains: list[str] = []
-    certificates: list[str] = []
-    left_out_markers: list[str] = []
-    most_groups: Most = Most.model_construct()
-    guest_pattern: Pattern | None = None
-
-    @model_validator(mode="after")
-    def _guest_groups(self) -> ProviderSettings:
-        if self.guest_pattern and not {"local", "domain"} <= set(re.compile(self.guest_pattern).groupindex):
-            raise ValueError("guest_pattern needs the named groups (?P<local>…) and (?P<domain>…)")
-        return self
+    email_domains: Texts = ()
+    certificates: Texts = ()
+    left_out_markers: Texts = ()
+    most_groups: Most = Most()
+    guest_pattern: Pattern = None
 
 
-class Rewrite(Table):
+class Rewrite(NamedTuple):
     """One step of a rewriting rule: exactly one of its forms."""
 
     drop_domain: bool | None = None
     case: Literal["lower", "upper"] | None = None
-    replace: Pattern | None = None
-    replacement: str | None = Field(None, alias="with")
+    replace: Pattern = None
+    replacement: Annotated[str | None, Spelled("with")] = None
     add_suffix: str | None = None
     add_prefix: str | None = None
 
-    @model_validator(mode="after")
-    def _one_form(self) -> Rewrite:
-        forms = (self.drop_domain, self.case, self.replace, self.add_suffix, self.add_prefix)
-        if sum(form is not None for form in forms) != 1:
-            raise ValueError("a step holds exactly one of drop_domain, case, replace, add_suffix, add_prefix")
-        if (self.replace is None) != (self.replacement is None):
-            raise ValueError("replace and with go together")
-        return self
 
-
-class SubjectRule(Table):
+class SubjectRule(NamedTuple):
     """`[[provider_setup.subject]]`: how the provider makes the name."""
 
+    source: Annotated[str, Spelled("from")]
     when: Literal["guest", "member", "any"] = "any"
-    source: str = Field(alias="from")
-    rewrite: list[Rewrite] = []
+    rewrite: tuple[Rewrite, ...] = ()
 
 
-class Application(Judgement):
+class Application(NamedTuple):
     """`[application]`: what is set in the application, for SAML and for OpenID Connect."""
 
     metadata: str | None = None
     entity_id: str | None = None
-    acs_urls: list[str] = []
+    acs_urls: Texts = ()
     sign_in_url: str | None = None
     sign_out_url: str | None = None
     provider_entity_id: str | None = None
     provider_sso_url: str | None = None
-    trusted_certificates: list[str] = []
+    trusted_certificates: Texts = ()
     trust_from: Literal["pinned", "metadata"] | None = None
     name_id_format: str | None = None
     signed_part: Literal["response", "assertion", "both", "either"] = "either"
     decryption_key: str | None = None
     accepts_unsolicited: bool | None = None
     relay_state: str | None = None
-    email_domains: list[str] = []
+    email_domains: Texts = ()
     signs_requests: bool | None = None
     password_sign_in: bool | None = None
     client_id: str | None = None
-    redirect_uris: list[str] = []
+    redirect_uris: Texts = ()
     response_type: str | None = None
     response_mode: str | None = None
-    scopes: list[str] = []
+    scopes: Texts = ()
     client_authentication: str | None = None
-    secret_expires: Day | None = None
+    secret_expires: Day = None
     provider_issuer: str | None = None
     discovery_url: str | None = None
-    token_algorithm: OneOrMore = []
-    max_age: Age | None = None
-    acr_values: list[str] = []
-    api_audience: OneOrMore = []
+    token_algorithm: OneOrMore = ()
+    max_age: Age = None
+    acr_values: Texts = ()
+    api_audience: OneOrMore = ()
     requires_pkce: bool | None = None
     subject_type: str | None = None
+    clock_skew: Duration = None
+    warn_before: Duration = None
+    longest_validity: Duration = None
+    checks_certificate_dates: bool | None = None
 
 
-class ProviderSetup(Table):
+class ProviderSetup(NamedTuple):
     """`[provider_setup]`: what is set for this application at the provider."""
 
     audience: str | None = None
     acs_url: str | None = None
     name_id_format: str | None = None
     assigned: str | None = None
-    subject: list[SubjectRule] = []
+    subject: tuple[SubjectRule, ...] = ()
     client_id: str | None = None
-    redirect_uris: list[str] = []
-    scopes_granted: list[str] = []
+    redirect_uris: Texts = ()
+    scopes_granted: Texts = ()
     consent: Literal["given", "per-user", "none"] | None = None
-    claims_released: list[str] | None = None
+    claims_released: Texts = ()
 
 
-class Account(Table):
+class Account(NamedTuple):
     """`[account]`: how the application finds the account."""
 
-    source: str = Field("NameID", alias="from")
+    source: Annotated[str, Spelled("from")] = "NameID"
     compare: Literal["exact", "ignore-case"] = "exact"
-    rewrite: list[Rewrite] = []
-    list_file: str | None = Field(None, alias="list")
+    rewrite: tuple[Rewrite, ...] = ()
+    list_file: Annotated[str | None, Spelled("list")] = None
     column: str | None = None
     groups: str | None = None
     created_at_first_sign_in: bool = False
     creates_from: Literal["application", "provider", "both"] = "both"
 
 
-class Claim(Table):
+class Claim(NamedTuple):
     """`[[claims]]`: one claim that the application reads."""
 
     name: str
     need: Literal["must", "should", "may"] = "must"
-    one_of: list[str] = []
-    elevated: list[str] = []
+    one_of: Texts = ()
+    elevated: Texts = ()
     default_role: str | None = None
     kind: Literal["role", "groups", "plain"] | None = None
     single: bool = False
-    also_as: list[str] = []
-    maps: dict[str, str] = {}
+    also_as: Texts = ()
+    maps: dict[str, str] = {}  # noqa: RUF012  an empty default that nothing writes to
 
     @property
     def means(self) -> str:
@@ -209,15 +180,15 @@ class Claim(Table):
         return {"role": "role", "roles": "role", "groups": "groups", "group": "groups"}.get(last, "plain")
 
 
-class Accepted(Table):
+class Accepted(NamedTuple):
     """`[[accepted]]`: a risk that was agreed to."""
 
     code: str
     reason: str
-    until: Day | None = None
+    until: Day = None
 
 
-class AppSettings(Judgement):
+class AppSettings(NamedTuple):
     """`apps/NAME.toml`."""
 
     name: str | None = None
@@ -225,8 +196,67 @@ class AppSettings(Judgement):
     provider: str | None = None
     owner: str | None = None
     users: int | None = None
-    application: Application = Application.model_construct()
-    provider_setup: ProviderSetup = ProviderSetup.model_construct()
-    account: Account = Account.model_construct()
-    claims: list[Claim] = []
-    accepted: list[Accepted] = []
+    application: Application = Application()
+    provider_setup: ProviderSetup = ProviderSetup()
+    account: Account = Account()
+    claims: tuple[Claim, ...] = ()
+    accepted: tuple[Accepted, ...] = ()
+    clock_skew: Duration = None
+    warn_before: Duration = None
+    longest_validity: Duration = None
+    checks_certificate_dates: bool | None = None
+
+
+class Field(NamedTuple):
+    """One field of a record, taken apart: its key in the file, its marks, and its bare type.
+
+    `record` is the record of a nested table (or of each of several, where `many`).
+    """
+
+    name: str
+    key: str
+    marks: tuple[str, ...]
+    type: Any
+    record: Any
+    many: bool
+
+
+@cache
+def fields_of(record: Any) -> tuple[Field, ...]:
+    """The fields of a record, in order."""
+    return tuple(_field(name, annotation) for name, annotation in record.__annotations__.items())
+
+
+def is_record(kind: Any) -> bool:
+    """Whether a type is one of the records of this module."""
+    return isinstance(kind, type) and issubclass(kind, tuple) and hasattr(kind, "_fields")
+
+
+def _field(name: str, annotation: Any) -> Field:
+    key, marks = name, []
+    if get_origin(annotation) is Annotated:
+        annotation, *extras = get_args(annotation)
+        for extra in extras:
+            if isinstance(extra, Spelled):
+                key = extra.key
+            else:
+                marks.append(extra)
+    parts = get_args(annotation) if get_origin(annotation) in (tuple, Union, UnionType) else ()
+    record = annotation if is_record(annotation) else next((one for one in parts if is_record(one)), None)
+    many = get_origin(annotation) is tuple
+    return Field(name, key, tuple(marks), annotation, record, many)
+
+
+def read_table(record: Callable[..., T], raw: Mapping[str, Any]) -> T:
+    """A record from a table that is known to be valid."""
+    return record(**{one.name: _value(one, raw[one.key]) for one in fields_of(record) if one.key in raw})
+
+
+def _value(one: Field, value: Any) -> Any:
+    if one.record:
+        return tuple(read_table(one.record, item) for item in value) if one.many else read_table(one.record, value)
+    if DURATION in one.marks or SECONDS in one.marks:
+        return read_duration(value) if isinstance(value, str) else timedelta(seconds=value)
+    if isinstance(value, str) and ONE_OR_MORE in one.marks:
+        return (value,)
+    return tuple(value) if one.many else value

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import glob
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from trace_lens.common import limits
 
 
-@dataclass(frozen=True, slots=True)
-class SourceFile:
+class SourceFile(NamedTuple):
     """One source: `data` is None where it could not be read, and `problem` then says why."""
 
     name: str

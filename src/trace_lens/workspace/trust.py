@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.fingerprints import Fingerprint, is_fingerprint, read_fingerprint
@@ -10,8 +10,7 @@ from trace_lens.pki.pem import PastedCertificate
 from trace_lens.workspace.loading import App, Provider, Workspace
 
 
-@dataclass(frozen=True, slots=True)
-class RecordedKey:
+class RecordedKey(NamedTuple):
     """A certificate, or a fingerprint of one, on record.
 
     `held_by` says who has it there: `pinned` by an application, `published` by a provider, or a file `on file` only.

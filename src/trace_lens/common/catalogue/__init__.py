@@ -9,15 +9,14 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
+from typing import NamedTuple
 
 from trace_lens.common.findings import Severity, Side, Stage
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """What one code means, in the reader's words.
 
     `severities` lists what it can be, the usual one first; `remedies` says what each side does about it.

@@ -12,7 +12,7 @@ import sys
 import textwrap
 import unicodedata
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.masking import visible
@@ -32,8 +32,7 @@ STYLES = {
 _NARROWEST, _WIDEST = 50, 110
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(NamedTuple):
     """A piece of a line in one style (a key of STYLES)."""
 
     text: str

@@ -1,0 +1,103 @@
+"""Settings validated by pydantic: its models are made from the records of `settings`, so each key stands once.
+
+Unknown keys are errors, values are not coerced, and all errors of a file are found at once.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from functools import cache
+from typing import Annotated, Any
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, create_model, model_validator
+
+from trace_lens.common.moments import read_duration
+from trace_lens.workspace import settings
+from trace_lens.workspace.problems import Problem, problems_of
+
+
+class Table(BaseModel):
+    """What all tables share."""
+
+    model_config = ConfigDict(extra="forbid", strict=True, defer_build=True, hide_input_in_errors=True)
+
+
+def validate(record: type, raw: Mapping[str, Any], file: str, text: str) -> list[Problem]:
+    """Everything that is wrong in a settings file; empty where nothing is."""
+    model = model_of(record)
+    try:
+        model.model_validate(raw)
+    except ValidationError as error:
+        return problems_of(error, model, file, text)
+    return []
+
+
+@cache
+def model_of(record: Any) -> type[BaseModel]:
+    """The pydantic model of a record."""
+    made: dict[str, Any] = {}
+    for one in settings.fields_of(record):
+        kind: Any = one.type
+        if one.record:
+            inner = model_of(one.record)
+            kind = list[inner] if one.many else inner  # type: ignore[valid-type]
+        elif one.many:
+            kind = list[str]
+        for mark in one.marks:
+            kind = Annotated[kind, BeforeValidator(_READERS[mark])]
+        required = one.name not in record._field_defaults
+        default: Any = ... if required else None if one.record else record._field_defaults[one.name]
+        made[f"_{one.name}" if one.name == "model_config" else one.name] = (kind, Field(default, alias=one.key))
+    extra = _WHOLE.get(record)
+    validators: dict[str, Any] = {"whole": model_validator(mode="after")(extra)} if extra else {}
+    return create_model(record.__name__, __base__=Table, __validators__=validators, **made)
+
+
+def _duration(value: Any) -> Any:
+    return read_duration(value) if isinstance(value, str) else value
+
+
+def _seconds(value: Any) -> Any:
+    if isinstance(value, int) and not isinstance(value, bool):
+        return read_duration(f"{value}s")
+    return _duration(value)
+
+
+def _as_list(value: Any) -> Any:
+    return [value] if isinstance(value, str) else value
+
+
+def _pattern(value: Any) -> Any:
+    if isinstance(value, str):
+        try:
+            re.compile(value)
+        except re.error as error:
+            raise ValueError(f"{value!r} is not a regular expression: {error}") from None
+    return value
+
+
+_READERS = {
+    settings.DURATION: _duration,
+    settings.SECONDS: _seconds,
+    settings.ONE_OR_MORE: _as_list,
+    settings.PATTERN: _pattern,
+}
+
+
+def _one_form(step: Any) -> Any:
+    forms = (step.drop_domain, step.case, step.replace, step.add_suffix, step.add_prefix)
+    if sum(form is not None for form in forms) != 1:
+        raise ValueError("a step holds exactly one of drop_domain, case, replace, add_suffix, add_prefix")
+    if (step.replace is None) != (step.replacement is None):
+        raise ValueError("replace and with go together")
+    return step
+
+
+def _guest_groups(provider: Any) -> Any:
+    if provider.guest_pattern and not {"local", "domain"} <= set(re.compile(provider.guest_pattern).groupindex):
+        raise ValueError("guest_pattern needs the named groups (?P<local>…) and (?P<domain>…)")
+    return provider
+
+
+_WHOLE: dict[Any, Any] = {settings.Rewrite: _one_form, settings.ProviderSettings: _guest_groups}
