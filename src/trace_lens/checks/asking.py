@@ -51,9 +51,10 @@ class StageAnswers:
 def ask(questions: list[Question], case: Case) -> dict[Stage, StageAnswers]:
     """Ask questions of a case, in the order given; what comes of them, by stage."""
     answers = {stage: StageAnswers([], []) for stage in Stage}
+    lacks = {need: case.lacks(need) for need in (NOTHING, MESSAGE, ASSERTION)}
     for question in questions:
         stage = answers[question.stage]
-        lacking = case.lacks(question.needs)
+        lacking = lacks[question.needs]
         if lacking:
             stage.unchecked.append(Unchecked(question.codes[0], lacking, question.decides))
             continue

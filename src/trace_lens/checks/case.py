@@ -5,10 +5,11 @@ It answers where a value came from and makes findings with the catalogue's words
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
+from typing import TypeVar, cast
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.checks.decrypted import Opening, assertions_of, open_one
@@ -20,6 +21,8 @@ from trace_lens.saml.messages import Assertion, Attribute, Encrypted, Instant, L
 from trace_lens.saml.names import SUCCESS
 from trace_lens.saml.reading import read_attribute, read_name_id
 from trace_lens.workspace.loading import App, Provider, Workspace
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -39,6 +42,13 @@ class Case:
     at_from: str | None
     now: datetime
     candidates: tuple[str, ...] = ()
+    _kept: dict[str, object] = field(default_factory=dict, compare=False, repr=False)
+
+    def once(self, key: str, make: Callable[[], T]) -> T:
+        """What `make` gives, made once for this case and key."""
+        if key not in self._kept:
+            self._kept[key] = make()
+        return cast("T", self._kept[key])
 
     @property
     def response(self) -> Response | None:

@@ -75,6 +75,10 @@ class ClaimRow(NamedTuple):
 
 def matches(case: Case) -> tuple[Match, ...]:
     """Every claim that the application reads, with what was sent for it."""
+    return case.once("claims", lambda: _matches(case))
+
+
+def _matches(case: Case) -> tuple[Match, ...]:
     if case.app is None:
         return ()
     claims = case.app.settings.claims

@@ -6,6 +6,7 @@ around it is described in Somorovsky et al., On Breaking SAML, USENIX Security 2
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 
 from lxml import etree
@@ -148,10 +149,10 @@ def _assertion_of(element: etree._Element) -> Assertion | None:
 
 
 def _duplicates(root: etree._Element, verdicts: tuple[Verdict, ...]) -> tuple[str, ...]:
-    referenced = {(verdict.signature.reference or "")[1:] for verdict in verdicts}
     twice = duplicate_ids(root)
     if not twice:
         return ()
+    referenced = {(verdict.signature.reference or "")[1:] for verdict in verdicts}
     own_ids = [str(element.get("ID")) for element in root.iter() if element.get("ID")]
     return tuple(value for value in twice if value in referenced or own_ids.count(value) > 1)
 
@@ -195,10 +196,11 @@ class _Judge:
         return Verdict(signature, standing, certificate, key, alteration)
 
     def _find(self, signature: XMLSignature) -> tuple[str, Certificate | None, RecordedKey | None]:
-        for key in self._trusted:
+        embedded = [found for found in map(_embedded, signature.certificates) if found]
+        hinted = sorted(self._trusted, key=lambda key: key.certificate not in embedded)
+        for key in hinted:
             if key.certificate and signature.verified_by(key.certificate.public_key):
                 return "trusted", key.certificate, key
-        embedded = [found for found in map(_embedded, signature.certificates) if found]
         for certificate in (*embedded, *(key.certificate for key in self._published)):
             if certificate and (pin := self._pin_of(certificate)) and signature.verified_by(certificate.public_key):
                 return "trusted", certificate, pin
@@ -218,6 +220,7 @@ class _Judge:
         return next((key for key, pinned in self._fingerprints if certificate.matches(pinned)), None)
 
 
+@lru_cache(maxsize=256)
 def _embedded(text: str) -> Certificate | None:
     pasted = certificate_from_base64(text)
     try:

@@ -61,12 +61,21 @@ def write_demo(folder: Path) -> Demo:
         raise DemoExists(str(folder))
     keys = make_keys()
     made = tuple(captures(keys))
-    files = {**_settings(keys), **{f"captures/{one.file}": one.data for one in made}}
+    written = write_settings(folder, keys) + _write(folder, {f"captures/{one.file}": one.data for one in made})
+    return Demo(folder, made, written)
+
+
+def write_settings(folder: Path, keys: dict[str, SigningKey]) -> int:
+    """Write the settings alone, without captures; the number of files."""
+    return _write(folder, _settings(keys))
+
+
+def _write(folder: Path, files: dict[str, bytes]) -> int:
     for name, data in files.items():
         path = folder / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(data)
-    return Demo(folder, made, len(files))
+    return len(files)
 
 
 def _settings(keys: dict[str, SigningKey]) -> dict[str, bytes]:

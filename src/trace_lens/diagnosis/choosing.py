@@ -30,22 +30,51 @@ def choose(attempt: Attempt, workspace: Workspace, app: str | None = None, provi
         chosen = workspace.apps[app]
         return Choice(chosen, told or workspace.provider_of(chosen), "option")
     clues = _Clues(attempt)
-    scored = []
-    for one in workspace.apps.values():
-        if one.settings.protocol != "saml" or (told and one.provider_id != told.id):
-            continue
-        score, by = clues.score(one, workspace.provider_of(one))
-        if score:
-            scored.append((score, by, one))
-    scored.sort(key=lambda item: -item[0])
     by_issuer = told or clues.provider(workspace)
-    if not scored:
-        return Choice(None, by_issuer, None)
-    best = [item for item in scored if item[0] == scored[0][0]]
-    if len(best) > 1:
-        return Choice(None, by_issuer, None, tuple(item[2].id for item in best))
-    _, by, found = best[0]
-    return Choice(found, told or workspace.provider_of(found), by)
+    known = workspace.once("identities", lambda: _identities(workspace))
+    fitting = [one for one in known if told is None or one.app.provider_id == told.id]
+    scored = [(one.app, clues.exact(one)) for one in fitting]
+    if not any(clues.of_audience(one) for one in fitting):
+        scored = [(one.app, clues.near(one) or exact) for one, (_, exact) in zip(fitting, scored, strict=True)]
+    most = max((found.points for _, found in scored), default=0)
+    best = [(one, found) for one, found in scored if found.points == most > 0]
+    if len(best) != 1:
+        return Choice(None, by_issuer, None, tuple(one.id for one, _ in best))
+    chosen, score = best[0]
+    return Choice(chosen, told or workspace.provider_of(chosen), score.by)
+
+
+class _Identity(NamedTuple):
+    """What an application is known by."""
+
+    app: App
+    entity_id: str | None
+    acs_urls: frozenset[str]
+    issuers: frozenset[str]
+
+
+class _Score(NamedTuple):
+    """How well an application fits, and by which clue first of all."""
+
+    points: int
+    by: str
+
+
+def _identities(workspace: Workspace) -> list[_Identity]:
+    found = []
+    for app in workspace.apps.values():
+        if app.settings.protocol == "saml":
+            provider = workspace.provider_of(app)
+            set_in_app = app.settings.application.provider_entity_id
+            issuers = {*([set_in_app] if set_in_app else []), *(provider.identifiers if provider else ())}
+            found.append(_Identity(app, app.entity_id, frozenset(app.acs_urls), frozenset(issuers)))
+    return found
+
+
+def _sum(*clues: tuple[int, str, bool]) -> _Score:
+    """The points of all clues that hold, and the name of the first one."""
+    holding = [(points, by) for points, by, holds in clues if holds and points]
+    return _Score(sum(points for points, _ in holding), holding[0][1] if holding else "")
 
 
 class _Clues:
@@ -66,22 +95,28 @@ class _Clues:
         if response and response.issuer:
             self.issuers.add(response.issuer.value)
 
-    def score(self, app: App, provider: Provider | None) -> tuple[int, str]:
-        """How well an application fits, and by which clue first of all; 0 where nothing speaks for it."""
-        entity_id, acs_urls = app.entity_id, app.acs_urls
-        issuers = {app.settings.application.provider_entity_id, *(provider.identifiers if provider else ())}
-        total, by = 0, ""
-        for points, name, fits in (
-            (32, "audience", entity_id in self.audiences),
-            (8, "audience", bool(entity_id) and any(is_near(entity_id or "", one) for one in self.audiences)),
-            (16, "destination", bool(self.destinations & set(acs_urls))),
-            (4, "destination", any(is_near(url, one) for url in acs_urls for one in self.destinations)),
-            (2, "issuer", bool(self.issuers & issuers)),
-        ):
-            if fits:
-                total += points
-                by = by or name
-        return total, by
+    def of_audience(self, one: _Identity) -> bool:
+        """Whether the message is made out to this application, to the letter."""
+        return one.entity_id in self.audiences
+
+    def exact(self, one: _Identity) -> _Score:
+        """The fit by values that are equal to the letter."""
+        return _sum(
+            (32, "audience", self.of_audience(one)),
+            (16, "destination", not self.destinations.isdisjoint(one.acs_urls)),
+            (2, "issuer", not self.issuers.isdisjoint(one.issuers)),
+        )
+
+    def near(self, one: _Identity) -> _Score | None:
+        """The fit with values that are nearly equal too; None where none is."""
+        entity_id = one.entity_id
+        audience = entity_id is not None and any(is_near(entity_id, other) for other in self.audiences)
+        destination = any(is_near(url, other) for url in one.acs_urls for other in self.destinations)
+        if not audience and not destination:
+            return None
+        exact = self.exact(one)
+        score = _sum((8, "audience", audience), (exact.points, exact.by, True), (4, "destination", destination))
+        return score._replace(by=score.by or exact.by)
 
     def provider(self, workspace: Workspace) -> Provider | None:
         """The provider on record that the message's issuer names."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import multiprocessing
+import os
 from collections.abc import Iterable
 from typing import NamedTuple
 
@@ -10,6 +12,9 @@ from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
 from trace_lens.intake.peeling import peel
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
+
+MANY = 200
+"""From this many sources on, the work is worth sharing out."""
 
 
 class Result(NamedTuple):
@@ -34,8 +39,41 @@ class Result(NamedTuple):
         return int("broken" in outcomes or (strict and "inconclusive" in outcomes))
 
 
-def diagnose_sources(sources: Iterable[SourceFile], workspace: Workspace, told: Circumstances) -> Result:
-    """Diagnose every attempt of every source. Raises SettingsError where a list of the workspace cannot be used."""
+def diagnose_sources(
+    sources: Iterable[SourceFile], workspace: Workspace, told: Circumstances, workers: int | None = None
+) -> Result:
+    """Diagnose every attempt of every source, in their order.
+
+    Many sources are shared out to `workers` processes (one a core where it is None). Raises SettingsError where a list
+    of the workspace cannot be used.
+    """
+    found = list(sources)
+    workers = workers or os.cpu_count() or 1
+    if workers == 1 or len(found) < MANY or "fork" not in multiprocessing.get_all_start_methods():
+        return Result.joined([_of_sources(found, workspace, told)])
+    from concurrent.futures import ProcessPoolExecutor
+
+    size = -(-len(found) // (workers * 4))
+    shares = [found[start : start + size] for start in range(0, len(found), size)]
+    fork = multiprocessing.get_context("fork")
+    with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(workspace, told)) as pool:
+        return Result.joined(pool.map(_of_share, shares))
+
+
+_circumstances: list[tuple[Workspace, Circumstances]] = []
+"""In a worker process: what its shares are judged by. A forked process gets it whole, without any copying."""
+
+
+def _begin(workspace: Workspace, told: Circumstances) -> None:
+    _circumstances[:] = [(workspace, told)]
+
+
+def _of_share(sources: list[SourceFile]) -> Result:
+    workspace, told = _circumstances[0]
+    return _of_sources(sources, workspace, told)
+
+
+def _of_sources(sources: list[SourceFile], workspace: Workspace, told: Circumstances) -> Result:
     diagnoses: list[Diagnosis] = []
     unreadable: list[tuple[str, str]] = []
     for source in sources:

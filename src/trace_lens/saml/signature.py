@@ -96,7 +96,10 @@ class XMLSignature(NamedTuple):
 
 def duplicate_ids(root: etree._Element) -> tuple[str, ...]:
     """Identifiers that stand on more than one element (`ID`, `Id`, `id`, `xml:id`)."""
-    counted = Counter(value for value, _ in _ids(root))
+    values = [str(value) for value in cast("list[Any]", _ALL_IDS(root))]
+    if len(set(values)) == len(values):
+        return ()
+    counted = Counter(values)
     return tuple(value for value, count in counted.items() if count > 1)
 
 

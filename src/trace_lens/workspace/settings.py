@@ -158,6 +158,12 @@ class Account(NamedTuple):
     creates_from: Literal["application", "provider", "both"] = "both"
 
 
+@cache
+def _meaning(name: str) -> str:
+    last = re.split(r"[/:#.]", name.lower())[-1]
+    return {"role": "role", "roles": "role", "groups": "groups", "group": "groups"}.get(last, "plain")
+
+
 class Claim(NamedTuple):
     """`[[claims]]`: one claim that the application reads."""
 
@@ -174,10 +180,7 @@ class Claim(NamedTuple):
     @property
     def means(self) -> str:
         """`role`, `groups` or `plain`: as set, else as its name tells."""
-        if self.kind:
-            return self.kind
-        last = re.split(r"[/:#.]", self.name.lower())[-1]
-        return {"role": "role", "roles": "role", "groups": "groups", "group": "groups"}.get(last, "plain")
+        return self.kind or _meaning(self.name)
 
 
 class Accepted(NamedTuple):
