@@ -52,18 +52,18 @@ def command(
         raise click.UsageError(f"--expect: {error}.") from None
     workspace = open_workspace(workspace_dir)
     try:
-        found, failed = certificates_of(sources_of(sources), workspace, clock(now), expected)
+        found = certificates_of(sources_of(sources), workspace, clock(now), expected)
     except SettingsError as error:
         report_settings(error)
         return 2
     if form == "json":
         from trace_lens.render import as_json
 
-        write(as_json.dump(as_json.certificates(found, failed, Masks(reveal=reveal))), output)
+        write(as_json.dump(as_json.certificates(found.certificates, found.failed, Masks(reveal=reveal))), output)
     else:
         from trace_lens.render.terminal import lists, pages
 
-        write(pages.render(lists.certificates(found, failed, expected), color, to_file=output is not None), output)
-    if failed:
+        write(pages.render(lists.certificates(found, expected), color, to_file=output is not None), output)
+    if found.failed:
         return 3
-    return int(expected is not None and not any(one.matches for one in found))
+    return int(expected is not None and not any(one.matches for one in found.certificates))

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage
 from trace_lens.common.moments import show_duration, show_moment
-from trace_lens.intake.peeling import Found, peel
+from trace_lens.intake.peeling import Found, Peeled, peel
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.pem import PastedCertificate, certificate_from_base64, certificates_in
 from trace_lens.saml.names import SIGNATURE
@@ -50,6 +50,14 @@ class Expected(NamedTuple):
         return whole.get(len(self.hex), f"only the last {len(self.hex)} of its hexadecimal digits")
 
 
+class CertificatesFound(NamedTuple):
+    """The certificates; the sources (with the reason) that could not be read; those that hold none."""
+
+    certificates: list[SeenCertificate]
+    failed: list[tuple[str, str]]
+    without: list[str]
+
+
 def read_expected(text: str) -> Expected:
     """Read an expected fingerprint in any spelling. Raises ValueError with the reason."""
     bare = re.sub(r"(?i)^\s*sha-?(1|256)\s*(fingerprint|thumbprint)?\s*[:=]?|[\s:.\-…]", "", text).lower()
@@ -64,18 +72,22 @@ def read_expected(text: str) -> Expected:
 
 def certificates_of(
     sources: Iterable[SourceFile], workspace: Workspace, now: datetime, expected: Expected | None
-) -> tuple[list[SeenCertificate], list[tuple[str, str]]]:
-    """Every certificate of the sources once, and the sources (with the reason) that hold none."""
+) -> CertificatesFound:
+    """Every certificate of the sources, each once. Raises SettingsError where the workspace's cannot be read."""
     seen: dict[bytes, SeenCertificate] = {}
     damaged: list[SeenCertificate] = []
     failed: list[tuple[str, str]] = []
+    without: list[str] = []
     for source in sources:
         if source.data is None:
             failed.append((source.name, source.problem or ""))
             continue
-        found = list(_in_source(source.data))
-        if not found:
-            failed.append((source.name, "there is no certificate in it"))
+        peeled = peel(source.data)
+        found = list(_in_source(source.data, peeled))
+        if not found and not peeled.found:
+            failed.append((source.name, peeled.because))
+        elif not found:
+            without.append(source.name)
         for place, pasted in found:
             certificate, problem = _read(pasted)
             if certificate is None:
@@ -83,11 +95,10 @@ def certificates_of(
             else:
                 one = _seen(source.name, place, certificate, pasted, workspace, now, expected)
                 seen.setdefault(certificate.der, one)
-    return [*seen.values(), *damaged], failed
+    return CertificatesFound([*seen.values(), *damaged], failed, without)
 
 
-def _in_source(data: bytes) -> Iterator[tuple[str, PastedCertificate]]:
-    peeled = peel(data)
+def _in_source(data: bytes, peeled: Peeled) -> Iterator[tuple[str, PastedCertificate]]:
     for found in peeled.found:
         yield from _in_message(found)
     if not peeled.found:

@@ -9,7 +9,7 @@ from typing import Any
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.masking import visible
-from trace_lens.diagnosis.certificates import Expected, SeenCertificate
+from trace_lens.diagnosis.certificates import CertificatesFound, Expected, SeenCertificate
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.diagnosis import finding_lines
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
@@ -56,22 +56,23 @@ def listing(entries: Iterable[Entry]) -> Iterator[Line]:
         yield line("  ", Span(entry.code.ljust(31), entry.severity), entry.title)
 
 
-def certificates(
-    found: list[SeenCertificate], failed: list[tuple[str, str]], expected: Expected | None
-) -> Iterator[Line]:
+def certificates(found: CertificatesFound, expected: Expected | None) -> Iterator[Line]:
     """Certificates, one block each."""
     if expected:
-        fitting = sum(bool(one.matches) for one in found)
+        fitting = sum(bool(one.matches) for one in found.certificates)
         yield line(
             Span("MATCH" if fitting else "NO MATCH", "ok" if fitting else "break"),
-            f": {fitting} of {len(found)} certificates fit; compared: {expected.extent}.",
+            f": {fitting} of {len(found.certificates)} certificates fit; compared: {expected.extent}.",
         )
         yield BLANK
-    for number, one in enumerate(found):
+    for number, one in enumerate(found.certificates):
         if number:
             yield BLANK
         yield from _certificate(one)
-    for source, because in failed:
+    if found.without:
+        yield BLANK
+        yield from prose(f"No certificate in: {', '.join(found.without)}.", 0)
+    for source, because in found.failed:
         yield from prose(f"{source}: {because}.", 0, "break")
 
 
