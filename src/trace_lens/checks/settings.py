@@ -228,18 +228,17 @@ def _keys(app: App, workspace: Workspace) -> Iterator[Finding]:
     for pin in pins:
         if pin.repairs or pin.problem:
             yield _damaged(pin)
-        known = any(
-            (pin.fingerprint and one.matches(pin.fingerprint)) or (pin.certificate and pin.certificate == one)
-            for one in certificates
-        )
+        known = any(trust.pins((pin,), one) for one in certificates)
         if certificates and provider and not known and (pin.certificate or pin.fingerprint):
             held = str(pin.fingerprint or (pin.certificate.sha256 if pin.certificate else ""))
+            left_over = any(trust.pins(pins, one) for one in certificates)
             yield _make(
                 "certificate-not-published",
-                f"{app.name} pins a certificate that {provider.name} does not publish.",
+                f"{app.name} pins a certificate that {provider.name} does not publish."
+                + (" It pins a published one too, so this one can be taken out." if left_over else ""),
                 expected="; ".join(str(one.sha256) for one in certificates),
                 actual=held,
-                value_to_set=str(certificates[0].sha256),
+                value_to_set=None if left_over else str(certificates[0].sha256),
                 evidence=(Evidence("pinned", held, pin.file, pin.where),),
                 compared=False,
             )
@@ -247,7 +246,7 @@ def _keys(app: App, workspace: Workspace) -> Iterator[Finding]:
         return
     for key in published:
         one = key.certificate
-        if one and not any((p.fingerprint and one.matches(p.fingerprint)) or p.certificate == one for p in pins):
+        if one and not trust.pins(pins, one):
             yield _make(
                 "next-key-not-pinned",
                 f"{provider.name} publishes a certificate that {app.name} does not trust yet, and {app.name} does not "

@@ -126,17 +126,20 @@ def _split(text: str) -> SplitResult | None:
 _Split = SplitResult | None
 
 
-def _same(left: SplitResult, right: SplitResult, but: str) -> bool:
-    """Whether two addresses are equal in every part but one."""
-    pairs = {
-        "scheme": left.scheme == right.scheme,
-        "host": (left.hostname, left.username) == (right.hostname, right.username),
-        "port": _port(left) == _port(right) or (but == "scheme" and _is_default(left) and _is_default(right)),
-        "path": left.path == right.path,
-        "query": left.query == right.query,
-        "fragment": left.fragment == right.fragment,
+def _only(left: SplitResult, right: SplitResult, part: str) -> bool:
+    """Whether two addresses differ in this part and are equal in every other."""
+    differing = {
+        "scheme": left.scheme != right.scheme,
+        "host": (left.hostname, left.username) != (right.hostname, right.username),
+        "port": left.port != right.port,
+        "path": left.path != right.path,
+        "query": left.query != right.query,
+        "fragment": left.fragment != right.fragment,
     }
-    return all(same for name, same in pairs.items() if name != but)
+    if differing["port"] and part != "port":
+        usual = _is_default(left) and _is_default(right)
+        differing["port"] = not (usual if part == "scheme" else _port(left) == _port(right))
+    return differing[part] and not any(differs for name, differs in differing.items() if name != part)
 
 
 def _port(parts: SplitResult) -> int | None:
@@ -150,12 +153,12 @@ def _is_default(parts: SplitResult) -> bool:
 def _trailing_slash(a: str, b: str, left: _Split, right: _Split) -> bool:
     if a.rstrip("/") == b.rstrip("/"):
         return True
-    return bool(left and right and _same(left, right, "path") and left.path.rstrip("/") == right.path.rstrip("/"))
+    return bool(left and right and _only(left, right, "path") and left.path.rstrip("/") == right.path.rstrip("/"))
 
 
 def _domain_ending(a: str, b: str, left: _Split, right: _Split) -> bool:
     if left and right:
-        if not _same(left, right, "host"):
+        if not _only(left, right, "host"):
             return False
         one, two = left.hostname or "", right.hostname or ""
     elif a.count("@") == 1 and b.count("@") == 1:
@@ -176,7 +179,7 @@ def _is_host(text: str) -> bool:
 
 def _host(a: str, b: str, left: _Split, right: _Split) -> bool:
     if left and right:
-        return _same(left, right, "host")
+        return _only(left, right, "host")
     return a.count("@") == 1 and b.count("@") == 1 and a.split("@")[0] == b.split("@")[0]
 
 
@@ -195,15 +198,15 @@ _KINDS: tuple[tuple[str, _Describes], ...] = (
     ("case", lambda a, b, left, right: a.casefold() == b.casefold()),
     ("lookalike", lambda a, b, left, right: skeleton(a) == skeleton(b)),
     ("trailing-slash", _trailing_slash),
-    ("scheme", lambda a, b, left, right: bool(left and right and _same(left, right, "scheme"))),
-    ("port", lambda a, b, left, right: bool(left and right and _same(left, right, "port"))),
+    ("scheme", lambda a, b, left, right: bool(left and right and _only(left, right, "scheme"))),
+    ("port", lambda a, b, left, right: bool(left and right and _only(left, right, "port"))),
     ("domain-ending", _domain_ending),
     ("host", _host),
     ("tenant", _tenant),
-    ("query", lambda a, b, left, right: bool(left and right and _same(left, right, "query"))),
+    ("query", lambda a, b, left, right: bool(left and right and _only(left, right, "query"))),
     ("prefix", lambda a, b, left, right: bool(a and b) and (a.endswith(b) or b.endswith(a))),
     ("suffix", lambda a, b, left, right: bool(a and b) and (a.startswith(b) or b.startswith(a))),
-    ("path", lambda a, b, left, right: bool(left and right and _same(left, right, "path"))),
+    ("path", lambda a, b, left, right: bool(left and right and _only(left, right, "path"))),
     ("edit", lambda a, b, left, right: edit_distance(a, b) <= 2),
 )
 
@@ -218,4 +221,7 @@ _NEAR_RANK = {
 
 def is_near(expected: str, actual: str) -> bool:
     """Whether two different identifiers are so alike that one was surely meant to be the other."""
-    return expected != actual and kind(expected, actual) in _NEAR_RANK
+    if expected == actual:
+        return False
+    found = kind(expected, actual)
+    return found in _NEAR_RANK and (found != "edit" or edit_distance(expected, actual, 1) == 1)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import unicodedata
 
-_INVISIBLE = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"}
+_INVISIBLE = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp", "Zs"}
 
 
 class Masks:
@@ -29,16 +29,14 @@ class Masks:
         return f"[secret {number}, {len(value)} characters]"
 
 
-def visible(text: str, *, keep_newlines: bool = False) -> str:
-    """The text with every control, format and unassigned character written as `\\u{…}`.
+def visible(text: str) -> str:
+    """The text with every control, format and unassigned character, and every blank but the common one, as `\\u{…}`.
 
-    Terminal escapes, bidirectional overrides and zero-width characters all show themselves.
+    Terminal escapes, bidirectional overrides, zero-width characters and no-break spaces all show themselves.
     """
     if text.isascii() and text.isprintable():
         return text
     return "".join(
-        char
-        if (keep_newlines and char == "\n") or unicodedata.category(char) not in _INVISIBLE
-        else f"\\u{{{ord(char):x}}}"
+        char if char == " " or unicodedata.category(char) not in _INVISIBLE else f"\\u{{{ord(char):x}}}"
         for char in text
     )

@@ -12,6 +12,7 @@ from trace_lens.common.findings import Evidence, Finding, Severity, Stage
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.intake.peeling import Found, Peeled, peel
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.fingerprints import digits
 from trace_lens.pki.pem import PastedCertificate, certificate_from_base64, certificates_in
 from trace_lens.saml.names import SIGNATURE
 from trace_lens.saml.parsing import XMLDamaged, parse, text_of, where
@@ -60,7 +61,7 @@ class CertificatesFound(NamedTuple):
 
 def read_expected(text: str) -> Expected:
     """Read an expected fingerprint in any spelling. Raises ValueError with the reason."""
-    bare = re.sub(r"(?i)^\s*sha-?(1|256)\s*(fingerprint|thumbprint)?\s*[:=]?|[\s:.\-…]", "", text).lower()
+    bare = digits(text)
     if not re.fullmatch(r"[0-9a-f]+", bare):
         raise ValueError(f"{text!r} holds characters that are no hexadecimal digits")
     if len(bare) < 8:
@@ -164,14 +165,7 @@ def _damaged(source: str, place: str, pasted: PastedCertificate, problem: str) -
 
 def used_by(certificate: Certificate, workspace: Workspace) -> tuple[str, ...]:
     """The applications that pin a certificate, by file or by fingerprint."""
-    return tuple(
-        app.id
-        for app in workspace.apps.values()
-        if any(
-            key.certificate == certificate or (key.fingerprint and certificate.matches(key.fingerprint))
-            for key in trust.pinned(app, workspace)
-        )
-    )
+    return tuple(app.id for app in workspace.apps.values() if trust.pins(trust.pinned(app, workspace), certificate))
 
 
 def _finding(code: str, detail: str, evidence: Evidence, severity: Severity | None = None) -> Finding:

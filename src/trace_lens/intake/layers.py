@@ -160,7 +160,7 @@ def _base64(data: bytes) -> Iterator[Reading]:
         bare = compact.rstrip(b"=")
         if b"=" in bare:
             continue
-        if len(bare) % 4 == 3 and bare == compact and base64.b64decode(bare + b"+")[-1:] == b">":
+        if len(bare) % 4 == 3 and bare == compact and _lost_plus(bare):
             bare, compact = bare + b"+", compact + b"+"
             mended = [*mended, "a plus sign lost at the end"]
         if len(bare) % 4 == 1:
@@ -173,6 +173,12 @@ def _base64(data: bytes) -> Iterator[Reading]:
             yield Reading(layer, base64.b64decode(padded, validate=True), tuple(mended), cost=1 + position)
         except (binascii.Error, ValueError):
             continue
+
+
+def _lost_plus(bare: bytes) -> bool:
+    """Whether XML ends whole only with a plus sign put back at the end of its base64, where a blank was trimmed."""
+    tail = bare[-7:]
+    return base64.b64decode(tail + b"+")[-1:] == b">" and base64.b64decode(tail + b"=")[-1:] != b">"
 
 
 def _inflate(data: bytes) -> Iterator[Reading]:

@@ -59,7 +59,7 @@ def recognise(data: bytes) -> str | None:
     root = _ROOT.match(head)
     if root is None and head.lstrip()[:2] in (b"<!", b"<?"):
         root = _ROOT.match(data[: 256 * 1024])
-    if root:
+    if root and b'=3D"' not in head:
         return _ROOT_KINDS.get(root[1].decode())
     pem = _PEM.search(data)
     if pem:

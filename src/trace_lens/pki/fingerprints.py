@@ -6,6 +6,7 @@ import re
 from typing import NamedTuple
 
 _PREFIX = re.compile(r"^\s*(sha-?1|sha-?256|sha1|sha256)\s*(?:fingerprint|thumbprint)?\s*[:=]?\s*", re.IGNORECASE)
+_SEPARATORS = re.compile(r"[\s:.\-…\u200e\u200f\u202a-\u202e\ufeff]")
 _SIZES = {40: "sha1", 64: "sha256"}
 
 
@@ -28,6 +29,11 @@ def colons(text: str) -> str:
     return ":".join(text[i : i + 2] for i in range(0, len(text), 2)).upper()
 
 
+def digits(text: str) -> str:
+    """The digits of a fingerprint in lower case, its prefix, separators and unseen marks taken away."""
+    return _SEPARATORS.sub("", _PREFIX.sub("", text)).lower()
+
+
 def is_fingerprint(text: str) -> bool:
     """Whether a setting is meant as a fingerprint rather than a file name."""
     bare = _PREFIX.sub("", text)
@@ -40,7 +46,7 @@ def read_fingerprint(text: str) -> Fingerprint:
     Raises FingerprintError.
     """
     prefix = _PREFIX.match(text)
-    bare = re.sub(r"[\s:.\-\u200e\u200f\u202a-\u202e\ufeff]", "", text[prefix.end() :] if prefix else text).lower()
+    bare = digits(text)
     if not bare or not re.fullmatch(r"[0-9a-f]+", bare):
         raise FingerprintError(f"{text!r} holds characters that are no hexadecimal digits")
     algorithm = _SIZES.get(len(bare))

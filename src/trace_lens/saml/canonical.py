@@ -7,6 +7,7 @@ of a part inherits from its ancestors (Canonical XML 1.0 §2.4, 1.1 §2.4), and 
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import NamedTuple
@@ -41,11 +42,10 @@ ALGORITHMS: dict[str, Canonicalization] = {
 def canonical(element: etree._Element, how: Canonicalization, leave_out: etree._Element | None = None) -> bytes:
     """The canonical octets of an element and all below it, less one descendant where `leave_out` names it.
 
-    The tree is changed while this works and is as before when it returns.
+    The tree is as before when this returns.
     """
     if leave_out is not None:
-        with _without(leave_out):
-            return canonical(element, how)
+        return canonical(_less(element, leave_out), how)
     if how.exclusive:
         if "#default" in how.prefixes:
             return b"".join(_by_hand(element, how, {}, frozenset(how.prefixes)))
@@ -57,33 +57,41 @@ def canonical(element: etree._Element, how: Canonicalization, leave_out: etree._
         return etree.tostring(element, method="c14n", exclusive=False, with_comments=how.comments, with_tail=False)
 
 
-@contextmanager
-def _without(element: etree._Element) -> Iterator[None]:
-    """Take an element out of its tree, its tail left standing, and put it back."""
-    parent = element.getparent()
-    if parent is None:
-        raise ValueError("the top element cannot be left out of itself")
-    index = parent.index(element)
-    before = element.getprevious()
-    tail = element.tail
-    old = parent.text if before is None else before.tail
-    if tail:
-        element.tail = None
+def _less(element: etree._Element, left_out: etree._Element) -> etree._Element:
+    """The element in a copy of its document, a descendant taken out of it and that one's tail left standing.
+
+    The whole document is copied, since the element's namespaces may be declared above it.
+    """
+    top = element.getroottree().getroot()
+    copied = copy.deepcopy(top)
+    found = _at(copied, _path(element))
+    gone = _at(copied, _path(left_out))
+    parent, before = gone.getparent(), gone.getprevious()
+    if parent is None or gone is found:
+        raise ValueError("an element cannot be left out of itself")
+    if gone.tail:
         if before is None:
-            parent.text = (old or "") + tail
+            parent.text = (parent.text or "") + gone.tail
         else:
-            before.tail = (old or "") + tail
-    parent.remove(element)
-    try:
-        yield
-    finally:
-        parent.insert(index, element)
-        if tail:
-            if before is None:
-                parent.text = old
-            else:
-                before.tail = old
-            element.tail = tail
+            before.tail = (before.tail or "") + gone.tail
+    parent.remove(gone)
+    return found
+
+
+def _path(element: etree._Element) -> list[int]:
+    """The positions that lead to an element from the top of its document."""
+    path = []
+    parent = element.getparent()
+    while parent is not None:
+        path.append(parent.index(element))
+        element, parent = parent, parent.getparent()
+    return path[::-1]
+
+
+def _at(top: etree._Element, path: list[int]) -> etree._Element:
+    for position in path:
+        top = top[position]
+    return top
 
 
 @contextmanager

@@ -68,6 +68,13 @@ def _published(provider: Provider, workspace: Workspace) -> tuple[RecordedKey, .
     return tuple(found)
 
 
+def pins(held: tuple[RecordedKey, ...], certificate: Certificate) -> bool:
+    """Whether any of the pins is this certificate, whole or as a fingerprint."""
+    return any(
+        (pin.fingerprint and certificate.matches(pin.fingerprint)) or pin.certificate == certificate for pin in held
+    )
+
+
 def everything(workspace: Workspace) -> tuple[RecordedKey, ...]:
     """Every key on record anywhere in the workspace, those with an owner first."""
     return workspace.once("everything", lambda: _everything(workspace))

@@ -102,9 +102,9 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
 def _headline(diagnosis: Diagnosis) -> Iterator[Line]:
     word = _OUTCOME[diagnosis.outcome]
     at = f" at {diagnosis.first_break.stage}" if diagnosis.first_break else ""
-    head = prose(diagnosis.cause, 0, first=f"{word}{at}: ")
-    yield line(Span(f"{word}{at}", _STYLE[diagnosis.outcome]), head[0][1].text[len(word + at) :])
-    yield from head[1:]
+    head, *rest = prose(f"{word}{at}: {diagnosis.cause}")
+    yield line(Span(f"{word}{at}", _STYLE[diagnosis.outcome]), head[1].text[len(word + at) :])
+    yield from rest
     app = f"{diagnosis.app_name} ({diagnosis.app})" if diagnosis.app else "application not known"
     chosen = f", chosen by {diagnosis.chosen_by}" if diagnosis.chosen_by not in (None, "option") else ""
     started = f"started at the {diagnosis.started_by}" if diagnosis.started_by else "start not known"

@@ -1,0 +1,143 @@
+"""Moments, durations, masks, and the catalogue."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from trace_lens.common import catalogue
+from trace_lens.common.findings import Severity, Side, Stage
+from trace_lens.common.masking import Masks, visible
+from trace_lens.common.moments import (
+    MomentError,
+    read_duration,
+    read_moment,
+    read_moment_or_date,
+    read_xs_duration,
+    show_duration,
+    show_moment,
+)
+
+MOMENTS = [
+    ("2026-11-20T08:14:03Z", "2026-11-20T08:14:03Z", True),
+    ("2026-11-20T08:14:03.250Z", "2026-11-20T08:14:03.25Z", True),
+    ("2026-11-20T08:14:03.1234567890Z", "2026-11-20T08:14:03.123456Z", True),
+    ("2026-11-20T08:14:03+00:00", "2026-11-20T08:14:03Z", True),
+    ("2026-11-20T09:14:03+01:00", "2026-11-20T08:14:03Z", False),
+    ("2026-11-20T08:14:03", "2026-11-20T08:14:03Z", False),
+    ("2026-11-20T24:00:00Z", "2026-11-21T00:00:00Z", True),
+    ("2026-12-31T23:59:60Z", "2027-01-01T00:00:00Z", True),
+]
+
+
+@pytest.mark.parametrize(("text", "shown", "in_utc"), MOMENTS)
+def test_moment(text: str, shown: str, in_utc: bool) -> None:
+    moment, utc = read_moment(text)
+    assert (show_moment(moment), utc) == (shown, in_utc)
+
+
+@pytest.mark.parametrize(
+    "text", ["", "yesterday", "2026-13-01T00:00:00Z", "2026-11-20", "20261120T081403Z", "9999-12-31T24:00:00Z"]
+)
+def test_no_moment(text: str) -> None:
+    with pytest.raises(MomentError):
+        read_moment(text)
+
+
+@given(st.datetimes(min_value=datetime(1000, 1, 1), timezones=st.just(UTC)))
+def test_moment_round_trip(moment: datetime) -> None:
+    assert read_moment(show_moment(moment)) == (moment, True)
+
+
+DURATIONS = [
+    ("3m", 180),
+    ("24h", 86400),
+    ("30d", 2592000),
+    ("90s", 90),
+    ("1h30m", 5400),
+    ("1.5h", 5400),
+    ("2w", 1209600),
+]
+
+
+@pytest.mark.parametrize(("text", "seconds"), DURATIONS)
+def test_duration(text: str, seconds: float) -> None:
+    assert read_duration(text) == timedelta(seconds=seconds)
+
+
+@pytest.mark.parametrize("text", ["", "3", "3 parsecs", "m3", "-3m", "3m!", "99999999999999w"])
+def test_no_duration(text: str) -> None:
+    with pytest.raises(MomentError):
+        read_duration(text)
+
+
+def test_xs_duration() -> None:
+    assert read_xs_duration("PT1H30M") == timedelta(hours=1, minutes=30)
+    assert read_xs_duration("-P1D") == timedelta(days=-1)
+    for text in ("P", "PT", "1H", "P1H"):
+        with pytest.raises(MomentError):
+            read_xs_duration(text)
+
+
+WORDS = [
+    (0, "0 seconds"),
+    (0.25, "250 ms"),
+    (1, "1 second"),
+    (552, "9 minutes 12 seconds"),
+    (7200, "2 hours"),
+    (90061, "1 day 1 hour"),
+]
+
+
+@pytest.mark.parametrize(("seconds", "words"), WORDS)
+def test_duration_in_words(seconds: float, words: str) -> None:
+    assert show_duration(timedelta(seconds=seconds)) == words
+    assert show_duration(timedelta(seconds=-seconds)) == words
+
+
+def test_dates() -> None:
+    assert show_moment(read_moment_or_date("2027-03-31")) == "2027-03-31T00:00:00Z"
+    with pytest.raises(MomentError):
+        read_moment_or_date("2027-02-30")
+
+
+@given(st.lists(st.text(min_size=8, max_size=40), min_size=1, max_size=8))
+def test_masking_never_leaks_and_keeps_equality(values: list[str]) -> None:
+    masks = Masks()
+    masked = [masks.mask(value) for value in values]
+    for value, mask in zip(values, masked, strict=True):
+        assert value not in mask
+        assert [one == value for one in values] == [one == mask for one in masked]
+    assert [Masks(reveal=True).mask(value) for value in values] == values
+
+
+@given(st.text(max_size=60))
+def test_visible_holds_no_control(text: str) -> None:
+    assert all(char.isprintable() for char in visible(text))
+
+
+def test_visible() -> None:
+    assert visible("a\x1b[31mb\u202ec") == "a\\u{1b}[31mb\\u{202e}c"
+    assert visible("Bj\u00f8rn") == "Bj\u00f8rn"
+
+
+def test_every_entry_is_whole() -> None:
+    entries = list(catalogue.everything())
+    assert len({entry.code for entry in entries}) == len(entries) >= 143
+    for entry in entries:
+        assert all((entry.title, entry.why, entry.causes, entry.look, entry.remedies, entry.reference)), entry.code
+        assert not entry.title.endswith(".")
+        assert all(text.endswith(".") for text in (entry.why, entry.look, *entry.remedies.values())), entry.code
+        assert catalogue.entry(entry.code) == entry
+
+
+def test_catalogue_answers() -> None:
+    entry = catalogue.entry("audience-mismatch")
+    assert (entry.stage, entry.severity, entry.side) == (Stage.INTENDED, Severity.BREAK, Side.PROVIDER)
+    assert catalogue.search("fingerprint")[0].code == "fingerprint-mismatch"
+    assert catalogue.search("xyzzy") == []
+    with pytest.raises(KeyError):
+        catalogue.entry("no-such-code")
