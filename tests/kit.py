@@ -63,11 +63,15 @@ def _key(name: str, kind: str) -> Any:
     return ed25519.Ed25519PrivateKey.generate()
 
 
-@cache
 def certificate(
     name: str, begins: str = "2026-01-01", ends: str = "2027-12-31", kind: str = "rsa-2048"
 ) -> x509.Certificate:
-    """A self-signed certificate over `key(name)`."""
+    """A self-signed certificate over `key(name)`, made once."""
+    return _certificate(name, begins, ends, kind)
+
+
+@cache
+def _certificate(name: str, begins: str, ends: str, kind: str) -> x509.Certificate:
     private = key(name, kind)
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
     return (

@@ -32,17 +32,15 @@ def command(
     from trace_lens.common import catalogue
     from trace_lens.common.difference import nearest
 
-    text = " ".join(words).strip()
+    text = " ".join(words).strip().lower()
+    codes = [entry.code for entry in catalogue.everything()] if text else []
+    meant = nearest(text, codes) if len(words) == 1 and "-" in text else None
     if not text:
         found = list(catalogue.everything())
     else:
-        try:
-            found = [catalogue.entry(text.lower())]
-        except KeyError:
-            found = catalogue.search(text)
+        found = [catalogue.entry(text)] if text in codes else [] if meant else catalogue.search(text)
     if not found:
-        near = nearest(text.lower(), [entry.code for entry in catalogue.everything()])
-        hint = f"Did you mean {near}?" if near else "trace-lens explain lists all of them."
+        hint = f"Did you mean {meant}?" if meant else "trace-lens explain lists all of them."
         raise click.UsageError(f"No finding has the code {text!r}, nor holds these words. {hint}")
     if form == "json":
         from trace_lens.render import as_json

@@ -52,6 +52,8 @@ def _read(data: bytes, password: bytes | None) -> object:
             if password is None:
                 raise
             return load_pem_private_key(data, None)
+    if data[:1] != b"\x30":
+        raise ValueError("neither PEM nor DER")
     try:
         return load_der_private_key(data, None)
     except (ValueError, TypeError):
