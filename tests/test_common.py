@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -141,3 +144,13 @@ def test_catalogue_answers() -> None:
     assert catalogue.search("xyzzy") == []
     with pytest.raises(KeyError):
         catalogue.entry("no-such-code")
+
+
+def test_the_reference_is_up_to_date() -> None:
+    done = subprocess.run(
+        [sys.executable, "tools/reference.py", "--check"],
+        cwd=Path(__file__).parent.parent,
+        capture_output=True,
+        check=False,
+    )
+    assert done.returncode == 0, done.stderr.decode()

@@ -28,7 +28,7 @@ def explanation(entry: Entry) -> Iterator[Line]:
     """One finding explained."""
     yield line(Span(entry.code, "head"), f": {entry.title}")
     severities = " or ".join(entry.severities)
-    yield from pages.row("stage", f"{entry.stage}; it is a {severities}")
+    yield from pages.row("stage", f"{entry.stage}; it is a {severities}", column=13)
     yield BLANK
     yield from prose(entry.why)
     for head, items in (("Usual causes", entry.causes), ("What to look at", (entry.look,))):
@@ -39,9 +39,9 @@ def explanation(entry: Entry) -> Iterator[Line]:
     yield BLANK
     yield line(Span("What repairs it", "head"))
     for side, remedy in entry.remedies.items():
-        yield from pages.row(_WHO[side], remedy)
+        yield from pages.row(_WHO[side], remedy, column=13)
     yield BLANK
-    yield from pages.row("standard", entry.reference)
+    yield from pages.row("standard", entry.reference, column=13)
 
 
 def listing(entries: Iterable[Entry]) -> Iterator[Line]:
@@ -160,7 +160,7 @@ def check(found: list[tuple[App, list[Finding]]]) -> Iterator[Line]:
             (
                 app.id,
                 Span(_worst(findings) or "ok", _worst(findings) or "ok"),
-                ", ".join(dict.fromkeys(one.code for one in findings)),
+                ", ".join(dict.fromkeys(one.code + (" (accepted)" if one.accepted else "") for one in findings)),
             )
             for app, findings in found
         ],

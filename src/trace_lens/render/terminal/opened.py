@@ -64,14 +64,21 @@ def _one(message: Opened, masks: Masks) -> Iterator[Line]:
 
 
 def _tree(element: dict[str, Any], indent: int, masks: Masks) -> Iterator[Line]:
-    attributes = "".join(f'  {key}="{visible(value)}"' for key, value in element.get("attributes", {}).items())
+    attributes = [f'{key}="{visible(value)}"' for key, value in element.get("attributes", {}).items()]
     text = visible(" ".join(element.get("text", "").split()))
     if element["name"] in _ABBREVIATED and len(text) > 32:
         text = f"{text[:16]}… ({len(text):,} characters)"
     if SECRET in element:
         text = masks.mask("".join(element[SECRET].split()))
-    yield line(
-        " " * indent, Span(element["name"], "head"), Span(attributes, "quiet"), Span(f"  {text}" if text else "")
-    )
+    head = Span(element["name"], "head")
+    beside = "".join(f"  {one}" for one in attributes)
+    if indent + len(head.text) + len(beside) + len(text) <= pages.width():
+        yield line(" " * indent, head, Span(beside, "quiet"), Span(f"  {text}" if text else ""))
+    else:
+        yield line(" " * indent, head)
+        for one in attributes:
+            yield line(" " * (indent + 4), Span(one, "quiet"))
+        if text:
+            yield line(" " * (indent + 4), text)
     for child in element.get("children", ()):
         yield from _tree(child, indent + 2, masks)

@@ -1,0 +1,144 @@
+"""Writes the parts of the documentation that the program itself knows: its commands, its findings, its JSON.
+
+`python tools/reference.py` writes them, `python tools/reference.py --check` says whether they are up to date.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import tomllib
+from datetime import date
+from importlib.resources import files
+from pathlib import Path
+from types import UnionType
+from typing import Literal, get_args, get_origin
+
+import click
+
+from trace_lens.cli import group
+from trace_lens.common import catalogue
+from trace_lens.common.findings import STAGE_SENTENCES, Side, Stage
+from trace_lens.workspace import settings
+
+DOCS = Path(__file__).resolve().parent.parent / "docs"
+MEANINGS = tomllib.loads((Path(__file__).parent / "settings-meanings.toml").read_text("utf-8"))
+LATER = "for OpenID Connect; read, not judged yet"
+SCHEMAS = ("diagnosis", "decode", "certs", "apps", "check", "explain")
+TABLES = (
+    ("trace-lens.toml", settings.WorkspaceSettings),
+    ("providers/NAME.toml", settings.ProviderSettings),
+    ("apps/NAME.toml", settings.AppSettings),
+    ("apps/NAME.toml, [application]", settings.Application),
+    ("apps/NAME.toml, [provider_setup]", settings.ProviderSetup),
+    ("apps/NAME.toml, [[provider_setup.subject]]", settings.SubjectRule),
+    ("apps/NAME.toml, [account]", settings.Account),
+    ("a step of rewrite", settings.Rewrite),
+    ("apps/NAME.toml, [[claims]]", settings.Claim),
+    ("apps/NAME.toml, [[accepted]]", settings.Accepted),
+)
+
+
+def commands() -> str:
+    """Every command with its help text."""
+    parts = ["# Commands\n", "Made from the program by `tools/reference.py`.\n"]
+
+    def walk(command: click.Command, path: str, parent: click.Context | None) -> None:
+        context = click.Context(command, info_name=path, parent=parent, max_content_width=100, terminal_width=100)
+        context.help_option_names = ["-h", "--help"]
+        parts.append(f"## `{context.command_path}`\n\n```text\n{command.get_help(context)}\n```\n")
+        if isinstance(command, click.Group):
+            for name in command.list_commands(context):
+                inner = command.get_command(context, name)
+                if inner:
+                    walk(inner, name, context)
+
+    walk(group, "trace-lens", None)
+    return "\n".join(parts)
+
+
+def findings() -> str:
+    """Every finding of the catalogue, by stage."""
+    parts = [
+        "# Findings\n",
+        "Made from the catalogue by `tools/reference.py`; `trace-lens explain CODE` shows the same.\n",
+    ]
+    for stage in Stage:
+        parts.append(f"## {stage}\n\n{STAGE_SENTENCES[stage]}\n")
+        for entry in catalogue.of_stage(stage).values():
+            causes = "".join(f"- {cause}\n" for cause in entry.causes)
+            remedies = "".join(
+                f"- {'both sides' if side is Side.BOTH else side}: {text}\n" for side, text in entry.remedies.items()
+            )
+            parts.append(
+                f"### {entry.code}\n\n{entry.title} ({' or '.join(entry.severities)}). {entry.why}\n\n"
+                f"Usual causes:\n{causes}\nWhat to look at: {entry.look}\n\nWhat repairs it:\n{remedies}\n"
+                f"Standard: {entry.reference}\n"
+            )
+    return "\n".join(parts)
+
+
+def keys() -> str:
+    """Every key of the settings files, with its kind and default."""
+    parts = ["# Settings\n", "Made from the program by `tools/reference.py`. Relative paths start at the workspace.\n"]
+    for title, record in TABLES:
+        rows = []
+        for one in settings.fields_of(record):
+            default = record._field_defaults.get(one.name, "required")  # type: ignore[attr-defined]
+            shown = "" if default in (None, (), {}) or one.record else f"`{json.dumps(default)}`"
+            shown = "required" if default == "required" else shown
+            rows.append(f"| `{one.key}` | {kind_of(one)} | {shown} | {MEANINGS[record.__name__].get(one.key, LATER)} |")
+        parts.append(f"## {title}\n\n| key | takes | default | meaning |\n|---|---|---|---|\n" + "\n".join(rows) + "\n")
+    return "\n".join(parts)
+
+
+def schemas() -> str:
+    """The JSON Schema of every command's output."""
+    parts = [
+        "# JSON\n",
+        "Made from the package by `tools/reference.py`; `trace-lens explain --schema NAME` prints each.\n",
+    ]
+    for name in SCHEMAS:
+        text = files("trace_lens.render").joinpath("schemas", f"{name}.json").read_text("utf-8")
+        parts.append(f"## {json.loads(text)['title']}\n\n```json\n{text}```\n")
+    return "\n".join(parts)
+
+
+def kind_of(one: settings.Field) -> str:
+    """What a key takes, in words."""
+    if one.record:
+        return "list of tables" if one.many else "table"
+    if one.marks:
+        return one.marks[0]
+    if get_origin(one.type) is Literal:
+        return " or ".join(f'`"{choice}"`' for choice in get_args(one.type))
+    if get_origin(one.type) is UnionType and Literal in {get_origin(part) for part in get_args(one.type)}:
+        choices = next(part for part in get_args(one.type) if get_origin(part) is Literal)
+        return " or ".join(f'`"{choice}"`' for choice in get_args(choices))
+    words = {str: "text", bool: "true or false", int: "number", date: "date"}
+    parts = get_args(one.type) or (one.type,)
+    if one.many:
+        return "list of texts"
+    return next((words[part] for part in (date, *parts) if part in words and part in parts), "table of texts")
+
+
+PAGES = {"commands.md": commands, "findings.md": findings, "settings.md": keys, "json.md": schemas}
+
+
+def main() -> None:
+    """Write the pages, or check them."""
+    stale = []
+    for name, make in PAGES.items():
+        text = make()
+        path = DOCS / name
+        if "--check" in sys.argv:
+            if not path.exists() or path.read_text("utf-8") != text:
+                stale.append(name)
+        else:
+            path.write_text(text, "utf-8")
+    if stale:
+        sys.exit(f"out of date: {', '.join(stale)}; run python tools/reference.py")
+
+
+if __name__ == "__main__":
+    main()
