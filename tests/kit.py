@@ -316,3 +316,8 @@ def run_json(*arguments: str, folder: Path | None = None, stdin: bytes = b"") ->
     done = run(*arguments, "--format", "json", folder=folder, stdin=stdin)
     assert done.stdout, done.stderr.decode()
     return done.returncode, json.loads(done.stdout)
+
+
+def parse_all(data: bytes) -> list[Any]:
+    """The attempts in some octets."""
+    return list(attempts_in("capture", peel(data)))

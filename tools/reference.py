@@ -12,7 +12,7 @@ from datetime import date
 from importlib.resources import files
 from pathlib import Path
 from types import UnionType
-from typing import Literal, get_args, get_origin
+from typing import Literal, Union, get_args, get_origin
 
 import click
 
@@ -84,7 +84,7 @@ def keys() -> str:
     for title, record in TABLES:
         rows = []
         for one in settings.fields_of(record):
-            default = record._field_defaults.get(one.name, "required")  # type: ignore[attr-defined]
+            default = record._field_defaults.get(one.name, "required")
             shown = "" if default in (None, (), {}) or one.record else f"`{json.dumps(default)}`"
             shown = "required" if default == "required" else shown
             rows.append(f"| `{one.key}` | {kind_of(one)} | {shown} | {MEANINGS[record.__name__].get(one.key, LATER)} |")
@@ -112,7 +112,7 @@ def kind_of(one: settings.Field) -> str:
         return one.marks[0]
     if get_origin(one.type) is Literal:
         return " or ".join(f'`"{choice}"`' for choice in get_args(one.type))
-    if get_origin(one.type) is UnionType and Literal in {get_origin(part) for part in get_args(one.type)}:
+    if get_origin(one.type) in (UnionType, Union) and Literal in {get_origin(part) for part in get_args(one.type)}:
         choices = next(part for part in get_args(one.type) if get_origin(part) is Literal)
         return " or ".join(f'`"{choice}"`' for choice in get_args(choices))
     words = {str: "text", bool: "true or false", int: "number", date: "date"}

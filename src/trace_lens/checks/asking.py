@@ -27,6 +27,7 @@ QUESTIONS: list[Question] = []
 NOTHING = ""
 MESSAGE = "message"
 ASSERTION = "assertion"
+SIGNATURE = "signature"
 
 
 def asks(stage: Stage, *codes: str, needs: str = ASSERTION, decides: bool = False) -> Callable[[Check], Check]:
@@ -51,7 +52,7 @@ class StageAnswers:
 def ask(questions: list[Question], case: Case) -> dict[Stage, StageAnswers]:
     """Ask questions of a case, in the order given; what comes of them, by stage."""
     answers = {stage: StageAnswers([], []) for stage in Stage}
-    lacks = {need: case.lacks(need) for need in (NOTHING, MESSAGE, ASSERTION)}
+    lacks = {need: case.lacks(need) for need in (NOTHING, MESSAGE, ASSERTION, SIGNATURE)}
     for question in questions:
         stage = answers[question.stage]
         lacking = lacks[question.needs]

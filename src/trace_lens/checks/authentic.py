@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.asking import MESSAGE, SIGNATURE, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.signed import Verdict
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
@@ -38,6 +38,7 @@ def signed_at_all(case: Case) -> Answer:
     """Is the part signed that the application requires (SAML 2.0 Profiles §4.1.3.5)?"""
     signed = case.signed
     if case.refused:
+        yield Unchecked("not-signed", "the provider sent an error, which nobody has to sign")
         return
     if not signed.verdicts:
         if case.closed:
@@ -73,7 +74,7 @@ def signed_at_all(case: Case) -> Answer:
         )
 
 
-@asks(_STAGE, "digest-mismatch", "signature-value-invalid", needs=MESSAGE)
+@asks(_STAGE, "digest-mismatch", "signature-value-invalid", needs=SIGNATURE)
 def content_unchanged(case: Case) -> Answer:
     """Is what was signed what stands here (XML Signature §3.2.1)?"""
     for verdict in case.signed.own:
@@ -93,7 +94,7 @@ def content_unchanged(case: Case) -> Answer:
         )
 
 
-@asks(_STAGE, "signed-by-other-known-key", "signature-value-invalid", needs=MESSAGE, decides=True)
+@asks(_STAGE, "signed-by-other-known-key", "signature-value-invalid", needs=SIGNATURE)
 def made_by_trusted_key(case: Case) -> Answer:
     """Did a key that the application trusts make the signature (XML Signature §3.2.2)?"""
     signed = case.signed
@@ -210,7 +211,7 @@ def _pin_words(key: RecordedKey) -> str:
     return str(key.fingerprint or (key.certificate.sha256 if key.certificate else ""))
 
 
-@asks(_STAGE, "signature-wrapping", needs=MESSAGE)
+@asks(_STAGE, "signature-wrapping", needs=SIGNATURE)
 def signed_is_read(case: Case) -> Answer:
     """Is the signed element the one that a reader would take?"""
     wrapping = case.signed.wrapping
@@ -226,7 +227,7 @@ def signed_is_read(case: Case) -> Answer:
     )
 
 
-@asks(_STAGE, "duplicate-id", needs=MESSAGE)
+@asks(_STAGE, "duplicate-id", needs=SIGNATURE)
 def ids_unique(case: Case) -> Answer:
     """Does each ID stand once (XML Schema Part 2 §3.3.8, SAML 2.0 Core §1.3.4)?"""
     for value in case.signed.duplicates:
@@ -238,7 +239,7 @@ def ids_unique(case: Case) -> Answer:
         )
 
 
-@asks(_STAGE, "signature-form-refused", needs=MESSAGE)
+@asks(_STAGE, "signature-form-refused", needs=SIGNATURE)
 def form(case: Case) -> Answer:
     """Has each signature a form that may be accepted (SAML 2.0 Core §5.4)?"""
     own = case.signed.own or case.signed.verdicts
@@ -259,7 +260,7 @@ def form(case: Case) -> Answer:
             )
 
 
-@asks(_STAGE, "weak-signature", "weak-key", needs=MESSAGE)
+@asks(_STAGE, "weak-signature", "weak-key", needs=SIGNATURE)
 def strength(case: Case) -> Answer:
     """Do algorithm and key withstand what is known today?"""
     weak = sorted({part for verdict in case.signed.own for part in verdict.signature.weak_parts})
@@ -291,7 +292,7 @@ def _in_use(case: Case) -> list[tuple[Certificate, Verdict]]:
     return list(found.values())
 
 
-@asks(_STAGE, "certificate-expired", "certificate-not-yet-valid", "certificate-expiring", needs=MESSAGE)
+@asks(_STAGE, "certificate-expired", "certificate-not-yet-valid", "certificate-expiring", needs=SIGNATURE)
 def certificate_dates(case: Case) -> Answer:
     """Was the signing certificate valid at the moment of the attempt (RFC 5280 §4.1.2.5)?"""
     for certificate, verdict in _in_use(case):
@@ -333,7 +334,7 @@ def certificate_dates(case: Case) -> Answer:
             )
 
 
-@asks(_STAGE, "certificate-damaged", needs=MESSAGE)
+@asks(_STAGE, "certificate-damaged", needs=SIGNATURE)
 def certificates_on_record(case: Case) -> Answer:
     """Are the certificates on record whole?"""
     used = {id(verdict.key) for verdict in case.signed.own if verdict.standing == "trusted"}

@@ -153,12 +153,14 @@ class Case:
         return None
 
     def lacks(self, need: str) -> str | None:
-        """Why a question that needs the message, or its assertion, cannot be asked; None where it can."""
+        """Why a question that needs the message, its assertion or a signature cannot be asked; None where it can."""
         if not need:
             return None
         if self.attempt.damage:
             return "the message could not be read"
-        if need == "message" or self.assertion:
+        if need == "signature" and not self.signed.verdicts:
+            return "the message holds no signature"
+        if need in ("message", "signature") or self.assertion:
             return None
         if self.refused:
             return "the provider sent an error and no assertion"

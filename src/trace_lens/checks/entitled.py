@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from trace_lens.checks.asking import ASSERTION, NOTHING, Answer, asks
+from trace_lens.checks.asking import ASSERTION, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import Match, first, markers, matches, table, values_of
 from trace_lens.checks.identified import account_name, index_of
@@ -153,7 +153,7 @@ def claims_used(case: Case) -> Answer:
             )
 
 
-@asks(_STAGE, "ordinary-role-missing", needs=NOTHING)
+@asks(_STAGE, "ordinary-role-missing")
 def ordinary_role(case: Case) -> Answer:
     """Is there a role for ordinary users?"""
     for position, claim in enumerate(case.app.settings.claims if case.app else ()):
@@ -184,7 +184,7 @@ def groups_fit(case: Case) -> Answer:
             "groups-left-out",
             _STAGE,
             f"The provider left the groups out because they did not fit, and says so by {marker}."
-            + (f" {' and '.join(lacking)} depend on them." if lacking else ""),
+            + (f" {_app(case)} needs them for: {', '.join(lacking)}." if lacking else ""),
             severity=Severity.BREAK if lacking else Severity.RISK,
             actual=marker,
             evidence=[

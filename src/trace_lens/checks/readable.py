@@ -6,7 +6,7 @@ import re
 
 from trace_lens.checks.asking import MESSAGE, NOTHING, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.common.findings import Evidence, Severity, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.saml.encryption import algorithm_words, weak_parts
 from trace_lens.saml.messages import Assertion, Instant, Response, Text
 from trace_lens.saml.parsing import where
@@ -23,7 +23,16 @@ def damage(case: Case) -> Answer:
         place = f"line {found.line}, column {found.column}" if found.column else f"line {found.line}"
         evidence = Evidence("the message", f"{len(case.attempt.found.data):,} bytes", case.attempt.source,
                             case.attempt.place + (place if found.line else "the whole"))  # fmt: skip
-        yield case.finding(found.damage, _STAGE, f"The message cannot be read: {found.reason}.", evidence=[evidence])
+        again = "Capture the message again, whole and unchanged. If it is the same again, the provider sends it so."
+        broken = found.damage == "malformed-message"
+        yield case.finding(
+            str(found.damage),
+            _STAGE,
+            f"The message cannot be read: {found.reason}.",
+            side=Side.USER if broken else None,
+            remedy=again if broken else None,
+            evidence=[evidence],
+        )
 
 
 @asks(_STAGE, "repaired-encoding", needs=NOTHING)
