@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import os
+import zlib
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -404,3 +405,30 @@ def test_the_demo_is_the_same_each_time_but_for_the_keys(tmp_path: Path) -> None
         (message,) = document["messages"]
         texts.append(re.sub(r"one|two", "", json.dumps(message["summary"])))
     assert texts[0] == texts[1]
+
+
+def test_how_the_message_came_is_judged_too(tmp_path: Path) -> None:
+    """A response in a redirect, and one that decodes only after a repair."""
+    squeezer = zlib.compressobj(9, zlib.DEFLATED, -15)
+    query = quote(base64.b64encode(squeezer.compress(response()) + squeezer.flush()), safe="").encode()
+    cases = [
+        (b"https://roster.northmere.example/saml/acs?SAMLResponse=" + query, 1, "wrong-binding", "break"),
+        (B64[:500] + b"\n" + B64[500:], 0, "repaired-encoding", "note"),
+    ]
+    folder = workspace(tmp_path)
+    for data, status, code, severity in cases:
+        done, document = run_json("diagnose", "-", folder=folder, stdin=data)
+        (attempt,) = document["attempts"]
+        assert done == status
+        assert (code, severity) in {(one["code"], one["severity"]) for one in attempt["findings"]}
+        assert attempt["first_break"] == (code if status else None)
+
+
+def test_an_error_answer_needs_no_signature(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    refused = response(signed="none", status=("Responder", "AuthnFailed"))
+    status, document = run_json("diagnose", "-", folder=folder, stdin=refused)
+    (attempt,) = document["attempts"]
+    stages = {one["stage"]: one["status"] for one in attempt["stages"]}
+    assert (status, attempt["first_break"], stages["authentic"]) == (1, "provider-refused", "unchecked")
+    assert (stages["identified"], stages["entitled"], stages["admitted"]) == ("unchecked",) * 3
