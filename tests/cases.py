@@ -83,28 +83,29 @@ def _insert_comment(root: etree._Element) -> None:
     name.append(comment)
 
 
+def _find(root: etree._Element, path: str) -> etree._Element:
+    found = root.find(path.replace("saml:", f"{{{SAML}}}").replace("samlp:", f"{{{SAMLP}}}"))
+    assert found is not None
+    return found
+
+
 def _text(path: str, text: str) -> Any:
     def edit(root: etree._Element) -> None:
-        found = root.find(path.replace("saml:", f"{{{SAML}}}").replace("samlp:", f"{{{SAMLP}}}"))
-        assert found is not None
-        found.text = text
+        _find(root, path).text = text
 
     return edit
 
 
-def _drop(name: str, path: str = ".") -> Any:
+def _drop(name: str) -> Any:
     def edit(root: etree._Element) -> None:
-        found = root.find(path.replace("saml:", f"{{{SAML}}}"))
-        assert found is not None
-        del found.attrib[name]
+        del root.attrib[name]
 
     return edit
 
 
 def _remove(path: str) -> Any:
     def edit(root: etree._Element) -> None:
-        found = root.find(path.replace("saml:", f"{{{SAML}}}").replace("samlp:", f"{{{SAMLP}}}"))
-        assert found is not None
+        found = _find(root, path)
         parent = found.getparent()
         assert parent is not None
         parent.remove(found)
@@ -487,6 +488,19 @@ CASES: tuple[Case, ...] = (
          {"account": {"list": "accounts/crew.csv", "groups": "groups.csv"}, "provider_setup": {"assigned": "assigned.csv"}},
          files={**CREW, "assigned.csv": "group\ngrp-all\n", "groups.csv": "group,member\ngrp-all,grp-deck\n"}),
     Case("everyone", {}, {"provider_setup": {"assigned": "everyone"}}),
+    Case("a folded guest who is assigned by their own address", {"name_id": "nils_skerry-pilots.example~guest@northmere.example"},
+         {**LISTED, "provider_setup": {"assigned": "assigned.csv"}},
+         files={"accounts/crew.csv": "user\nnils@skerry-pilots.example\n", "assigned.csv": "user\nnils@skerry-pilots.example\n", **PARTNER},
+         first="account-near-match", absent=("not-assigned",)),
+    Case("not assigned, by a name that does not last", {"name_format": TRANSIENT, "name_id": "_a81f"},
+         {"application": {"name_id_format": EMAIL}, "provider_setup": {"assigned": "assigned.csv"}},
+         files={"assigned.csv": f"user\n{TERN}\n"}, first="name-id-format-mismatch",
+         because={"not-assigned": "name-id-format-mismatch"}),
+    Case("another provider's user", {"issuer": "https://sso.skerry-pilots.example/idp", "signing": {"signer": "skerry"},
+         "name_id": "ida@skerry-pilots.example"},
+         {"provider_setup": {"assigned": "assigned.csv"}, "application": {"provider_sso_url": "https://id.northmere.example/sso"}},
+         files={"assigned.csv": f"user\n{TERN}\n", **PARTNER}, first="issuer-mismatch",
+         absent=("not-assigned", "domain-not-routed"), value="https://id.northmere.example/sso"),
     # admitted
     Case("a short session", {"session_end": "2026-11-20T08:24:00Z"}, codes={"session-ends-early": "risk"}),
     # several at once

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kit import APP, TERN, certificate, pem, response, run, toml, workspace
+from kit import APP, TERN, response, run, toml, workspace
 from trace_lens.workspace.accounts import AccountIndex, unfold
 from trace_lens.workspace.lists import AccountRow, ListError, groups_of, read_accounts, read_assignments, read_members
 from trace_lens.workspace.loading import find_workspace, load_workspace
@@ -254,4 +254,3 @@ def test_many_accounts_are_looked_up_quickly_enough_to_try() -> None:
 
 def test_unknown_accounts_are_not_near() -> None:
     assert index(TERN).near("someone@else.example") == []
-    assert pem(certificate("id")).startswith("-----BEGIN")

@@ -131,12 +131,21 @@ def unsolicited(case: Case) -> Answer:
             _STAGE,
             f"The response answers no request: the sign-in was started at the provider, and {case.app.name} "
             "accepts only sign-ins that it started itself.",
-            value_to_set=case.app.settings.application.sign_in_url,
+            value_to_set="true",
+            remedy=_accept_or_start(case.app.settings.application.sign_in_url),
             evidence=[
                 *case.shown("Response ID", case.response.id if case.response else None),
                 case.set_in_app("accepts_unsolicited", "false", "application", "accepts_unsolicited"),
             ],
         )
+
+
+def _accept_or_start(sign_in_url: str | None) -> str:
+    start = sign_in_url or "the application's sign-in URL"
+    return (
+        "Accept sign-ins started at the provider, if that is wanted. Otherwise let the tile in the provider's portal "
+        f"open {start}, so that the application starts the sign-in."
+    )
 
 
 @asks(_STAGE, "subject-confirmation-invalid")

@@ -276,6 +276,11 @@ def assigned(case: Case) -> Answer:
     declared = app.settings.provider_setup.assigned
     if declared == "everyone":
         return
+    if case.other_provider:
+        yield Unchecked(
+            "not-assigned", "the assignments on record are those of another provider than the one that answered"
+        )
+        return
     rows = app.assignments
     if rows is None or declared is None:
         yield Unchecked("not-assigned", f"no assignments on record for {app.id}")
@@ -318,7 +323,9 @@ def _who(case: Case) -> tuple[set[str], set[str]]:
     if app is None:
         return people, groups
     index = index_of(case, app)
-    for row in index.find(found.wanted) if index and found else ():
+    for row in (
+        (index.find(found.wanted) or [one.row for one in index.near(found.wanted)[:1]]) if index and found else ()
+    ):
         people |= set(row.spellings)
         groups |= set(row.groups)
     for name in case.attributes:

@@ -342,6 +342,9 @@ def routed(case: Case) -> Answer:
     match = _ADDRESS.fullmatch(name.sent.strip()) if name else None
     if match is None or case.provider is None:
         return
+    if case.other_provider:
+        yield Unchecked("domain-not-routed", "another provider answered than the one that the application trusts")
+        return
     domain = match[1].casefold()
     owners = [
         provider
@@ -364,7 +367,7 @@ def routed(case: Case) -> Answer:
     yield case.finding(
         "domain-not-routed",
         _STAGE,
-        f"{reason[0].upper()}{reason[1:]}; a user who types that address may not get to this provider.",
+        f"A user who types that address may not get to this provider: {reason}.",
         actual=domain,
         value_to_set=domain,
         evidence=case.shown("name", name.at if name else None),

@@ -63,7 +63,7 @@ def issuer(case: Case) -> Answer:
         severity = differs(expected, one.value)
         if severity is None:
             continue
-        side, detail, value = _whose_move(case, one.value, expected, of_provider)
+        side, detail, value, remedy = _whose_move(case, one.value, expected, of_provider)
         yield case.finding(
             "issuer-mismatch",
             _STAGE,
@@ -73,22 +73,30 @@ def issuer(case: Case) -> Answer:
             expected=expected,
             actual=one.value,
             value_to_set=value,
+            remedy=remedy,
             evidence=[*case.shown("Issuer", one), _on_record(case, expected, set_in_app)],
         )
         return
 
 
-def _whose_move(case: Case, actual: str, expected: str, of_provider: str | None) -> tuple[Side, str, str]:
+def _whose_move(
+    case: Case, actual: str, expected: str, of_provider: str | None
+) -> tuple[Side, str, str | None, str | None]:
+    """The side to act, what is wrong, the value to set, and the remedy where it is not the catalogue's."""
     app = case.app.name if case.app else ""
     if actual == of_provider:
         detail = f"The issuer is the provider's, but {app} is set to expect {expected}."
-        return Side.APPLICATION, detail, actual
+        return Side.APPLICATION, detail, actual, None
     if case.other_provider:
         detail = f"The message is from {case.other_provider.name}, not from the provider that {app} trusts."
         urls = case.provider.sign_on_urls if case.provider else ()
         sign_on = case.app.settings.application.provider_sso_url if case.app else None
-        return Side.APPLICATION, detail, (urls[0] if urls else sign_on) or expected
-    return Side.PROVIDER, f"The issuer is {actual}, which is not the entity ID that {app} expects.", expected
+        address = urls[0] if urls else sign_on
+        name = case.provider.name if case.provider else "the provider that it trusts"
+        remedy = f"Send these users to {name} to sign in" + (": set its sign-on URL." if address else ".")
+        return Side.APPLICATION, detail, address or expected, remedy
+    detail = f"The issuer is {actual}, which is not the entity ID that {app} expects."
+    return Side.PROVIDER, detail, expected, None
 
 
 def _on_record(case: Case, expected: str, set_in_app: str | None) -> Evidence:

@@ -197,8 +197,13 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
             f"{app.name}: {reason}.",
             side=side,
             expected=key,
-            evidence=(Evidence(key, "(not set)", app.source.file, "line 1"),),
+            evidence=(Evidence(key, "(not set)", _file_of(app, workspace, side), "not set"),),
         )
+
+
+def _file_of(app: App, workspace: Workspace, side: Side) -> str:
+    provider = workspace.provider_of(app)
+    return provider.source.file if provider and side is Side.PROVIDER else app.source.file
 
 
 def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:

@@ -133,7 +133,16 @@ def captures(keys: dict[str, SigningKey], seed: int = 2026) -> Iterator[Capture]
         "17-berth-planner-format.txt",
         _form(
             make.xml(
-                make.answer("berth-planner", "_7f3a90c2d1", 10, 11, 11, name_id_format=TRANSIENT, answers_request=False)
+                make.answer(
+                    "berth-planner",
+                    "_7f3a90c2d1",
+                    10,
+                    11,
+                    11,
+                    name_id_format=TRANSIENT,
+                    attributes={"mail": [fulmar]},
+                    answers_request=False,
+                )
             )
         ),
     )

@@ -61,8 +61,22 @@ def write_demo(folder: Path) -> Demo:
         raise DemoExists(str(folder))
     keys = make_keys()
     made = tuple(captures(keys))
-    written = write_settings(folder, keys) + _write(folder, {f"captures/{one.file}": one.data for one in made})
+    files = {f"captures/{one.file}": one.data for one in made} | {"README.md": _readme(made).encode()}
+    written = write_settings(folder, keys) + _write(folder, files)
     return Demo(folder, made, written)
+
+
+def _readme(made: tuple[Capture, ...]) -> str:
+    """What the captures cannot tell by themselves: when a message arrived."""
+    told = "\n".join(
+        f"    trace-lens diagnose captures/{one.file} --at {one.arrived:%Y-%m-%dT%H:%M:%SZ}"
+        for one in made
+        if one.arrived
+    )
+    return (
+        "# Northmere Ferries\n\nA made-up company's sign-ins of 9 to 20 November 2026. A captured message does not "
+        "tell when it arrived. Where the clocks matter, the moment has to be told:\n\n" + told + "\n"
+    )
 
 
 def write_settings(folder: Path, keys: dict[str, SigningKey]) -> int:

@@ -82,7 +82,7 @@ RULES: tuple[Rule, ...] = (
     Rule("claim-name-near-match", ("subject-missing",), _same_claim),
     Rule("claim-missing", ("groups-left-out",), _about_groups),
     Rule("claim-empty", ("groups-left-out",), _about_groups),
-    Rule("not-assigned", ("groups-left-out",)),
+    Rule("not-assigned", ("groups-left-out", "subject-missing", "name-id-format-mismatch")),
 )
 
 
