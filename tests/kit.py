@@ -8,11 +8,13 @@ import json
 import os
 import subprocess
 import sys
+import zlib
 from collections.abc import Callable
 from datetime import UTC, datetime
 from functools import cache
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote, urlencode
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
@@ -44,6 +46,10 @@ ACS = "https://roster.northmere.example/saml/acs"
 TERN = "m.tern@northmere.example"
 ISSUED = "2026-11-20T08:14:03Z"
 NOW = datetime(2026, 11, 22, 12, tzinfo=UTC)
+
+METADATA = "urn:oasis:names:tc:SAML:2.0:metadata"
+BINDINGS = "urn:oasis:names:tc:SAML:2.0:bindings:"
+SLO = "https://roster.northmere.example/saml/slo"
 
 Edit = Callable[[etree._Element], None]
 
@@ -223,6 +229,100 @@ def response(
     return etree.tostring(root)
 
 
+SSO = "https://id.northmere.example/saml/sso"
+
+
+def authn_request(
+    inner: str = "", *, issuer: str = AUDIENCE, acs: str | None = ACS, destination: str | None = SSO,
+    identifier: str = "_rq1", issued: str = "2026-11-20T08:13:30Z", extra: str = "",
+) -> etree._Element:  # fmt: skip
+    """A SAML 2.0 AuthnRequest; `inner` stands after its Issuer, `extra` among its attributes."""
+    to = f' Destination="{destination}"' if destination else ""
+    back = f' AssertionConsumerServiceURL="{acs}"' if acs else ""
+    return etree.fromstring(
+        f'<samlp:AuthnRequest xmlns:samlp="{SAMLP}" xmlns:saml="{SAML}" ID="{identifier}" Version="2.0" '
+        f'IssueInstant="{issued}"{to}{back} {extra}><saml:Issuer>{issuer}</saml:Issuer>{inner}</samlp:AuthnRequest>'
+    )
+
+
+def logout_request(
+    name: str = TERN, session: str = "_se1", *, issuer: str = ISSUER, destination: str = SLO, identifier: str = "_lo1",
+    issued: str = "2026-11-20T09:00:00Z", extra: str = "",
+) -> etree._Element:  # fmt: skip
+    """A SAML 2.0 LogoutRequest."""
+    return etree.fromstring(
+        f'<samlp:LogoutRequest xmlns:samlp="{SAMLP}" xmlns:saml="{SAML}" ID="{identifier}" Version="2.0" '
+        f'IssueInstant="{issued}" Destination="{destination}" {extra}><saml:Issuer>{issuer}</saml:Issuer>'
+        f'<saml:NameID Format="{EMAIL}">{name}</saml:NameID><samlp:SessionIndex>{session}</samlp:SessionIndex>'
+        "</samlp:LogoutRequest>"
+    )
+
+
+def logout_response(
+    *, request: str = "_lo1", status: tuple[str, ...] = ("Success",), issuer: str = AUDIENCE,
+    destination: str = "https://id.northmere.example/saml/slo",
+) -> etree._Element:  # fmt: skip
+    """A SAML 2.0 LogoutResponse."""
+    codes = "".join(f'<samlp:StatusCode Value="{STATUS}{code}">' for code in status)
+    return etree.fromstring(
+        f'<samlp:LogoutResponse xmlns:samlp="{SAMLP}" xmlns:saml="{SAML}" ID="_lr1" Version="2.0" '
+        f'IssueInstant="2026-11-20T09:00:02Z" Destination="{destination}" InResponseTo="{request}">'
+        f"<saml:Issuer>{issuer}</saml:Issuer><samlp:Status>{codes}{'</samlp:StatusCode>' * len(status)}</samlp:Status>"
+        "</samlp:LogoutResponse>"
+    )
+
+
+def redirect(
+    message: etree._Element, signer: str | None = None, *, field: str = "SAMLRequest", relay: str | None = "ss:4d1f",
+    address: str = SSO, method: str = MORE + "rsa-sha256",
+) -> bytes:  # fmt: skip
+    """A message in the query of a redirect (Bindings §3.4.4.1), signed where a signer is named."""
+    squeeze = zlib.compressobj(9, zlib.DEFLATED, -15)
+    octets = squeeze.compress(etree.tostring(message)) + squeeze.flush()
+    query = f"{field}={quote(base64.b64encode(octets).decode(), safe='')}"
+    query += f"&RelayState={quote(relay, safe='')}" if relay is not None else ""
+    if signer:
+        query += f"&SigAlg={quote(method, safe='')}"
+        made = raw_signature(key(signer), query.encode(), hashes.SHA256())
+        query += f"&Signature={quote(base64.b64encode(made).decode(), safe='')}"
+    return f"{address}?{query}".encode()
+
+
+def posted(message: bytes, field: str = "SAMLResponse", **beside: str) -> bytes:
+    """A message in the body of a form post."""
+    return urlencode({field: base64.b64encode(message).decode(), **beside}).encode()
+
+
+def sp_metadata(inner: str = "", *, entity_id: str = AUDIENCE, signer: str = "app", extra: str = "") -> str:
+    """A service provider's metadata with one key for signing and encryption."""
+    return (
+        f'<md:EntityDescriptor xmlns:md="{METADATA}" xmlns:ds="{DS}" entityID="{entity_id}" {extra}>'
+        f'<md:SPSSODescriptor protocolSupportEnumeration="{SAMLP}"><md:KeyDescriptor><ds:KeyInfo><ds:X509Data>'
+        f"<ds:X509Certificate>{bare(certificate(signer))}</ds:X509Certificate></ds:X509Data></ds:KeyInfo>"
+        f'</md:KeyDescriptor><md:SingleLogoutService Binding="{BINDINGS}HTTP-Redirect" Location="{SLO}"/>'
+        f'<md:AssertionConsumerService Binding="{BINDINGS}HTTP-POST" Location="{ACS}" index="0"/>{inner}'
+        "</md:SPSSODescriptor></md:EntityDescriptor>"
+    )
+
+
+def idp_metadata(
+    inner: str = "", *, entity_id: str = ISSUER, signers: tuple[str, ...] = ("id",), extra: str = "", role: str = "",
+) -> str:  # fmt: skip
+    """An identity provider's metadata."""
+    keys = "".join(
+        f'<md:KeyDescriptor use="signing"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>{bare(certificate(one))}'
+        "</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor>"
+        for one in signers
+    )
+    return (
+        f'<md:EntityDescriptor xmlns:md="{METADATA}" xmlns:ds="{DS}" entityID="{entity_id}" {extra}>'
+        f'<md:IDPSSODescriptor protocolSupportEnumeration="{SAMLP}" {role}>{keys}<md:SingleLogoutService '
+        f'Binding="{BINDINGS}HTTP-Redirect" Location="https://id.northmere.example/saml/slo"/>{inner}'
+        f'<md:SingleSignOnService Binding="{BINDINGS}HTTP-Redirect" Location="{SSO}"/>'
+        "</md:IDPSSODescriptor></md:EntityDescriptor>"
+    )
+
+
 PROVIDER = f"""name = "Northmere ID"
 entity_id = "{ISSUER}"
 certificates = ["certs/id.pem"]
@@ -299,6 +399,11 @@ def judge(data: bytes, folder: Path, at: str | None = None, app: str | None = No
     moment = datetime.fromisoformat(at) if at else None
     attempt = next(attempts_in("capture", peel(data)))
     return diagnose(attempt, load_workspace(folder), Circumstances(NOW, moment, app))
+
+
+def broke(found: Diagnosis) -> str | None:
+    """The code of the first break."""
+    return found.first_break.code if found.first_break else None
 
 
 def run(*arguments: str, folder: Path | None = None, stdin: bytes = b"", **environment: str) -> Any:

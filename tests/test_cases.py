@@ -13,9 +13,11 @@ from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Severity, Stage
 
 NEEDS_A_FULLER_CAPTURE = {
-    "session-cookie-lost", "assurance-too-low", "application-refused", "provider-log-refused",
+    "session-cookie-lost", "application-refused", "provider-log-refused",
 }  # fmt: skip
 TESTED_ELSEWHERE = {
+    "acs-not-registered", "authentication-too-old", "identifier-in-request-unknown", "in-response-to-missing",
+    "other-user-answered", "request-unsigned", "assurance-too-low", "sign-out-unmatched",
     "capture-truncated", "unsafe-xml", "repaired-encoding", "relay-state-unexpected", "wrong-binding",
     "encrypted-no-key", "encrypted-to-other-key", "decryption-failed", "encryption-form-refused", "weak-encryption",
 }  # fmt: skip

@@ -15,6 +15,7 @@ from kit import EMAIL, MORE, NOW, PROVIDER, SAML, TERN, attribute, judge, parse_
 from trace_lens.attempts.opening import open_messages
 from trace_lens.common.masking import Masks
 from trace_lens.diagnosis.judging import Circumstances, diagnose
+from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.intake.peeling import peel
 from trace_lens.render import as_json
@@ -90,7 +91,7 @@ def _whole_output(data: bytes, known: Workspace) -> list[str]:
     result = diagnose_sources([SourceFile("x", data)], known, told, workers=1)
     json.dumps(as_json.diagnoses(result.diagnoses, [], Masks()))
     text = pages.render(diagnosis_pages(result), "never")
-    opened = list(open_messages("x", peel(data)))
+    opened = [LaidOpen(one) for one in open_messages("x", peel(data))]
     json.dumps(as_json.opened(opened, [], Masks()))
     text += pages.render(opened_pages(opened, [], Masks()), "never")
     assert all(char.isprintable() or char == "\n" for char in text)

@@ -233,7 +233,7 @@ BAD: list[tuple[str, bytes, int, str | None, str]] = [
     ("binary", bytes(range(256)), 3, None, "binary data"),
     ("zeros", base64.b64encode(bytes(1_500_000)), 3, None, "all zero"),
     ("other XML", b"<html/>", 3, None, "root element html"),
-    ("a certificate", pem(certificate("id")).encode(), 3, None, "no answer of a sign-in"),
+    ("a certificate", pem(certificate("id")).encode(), 3, None, "no message of a sign-in"),
     ("cut off", response()[:1500], 1, "capture-truncated", "it stops"),
     ("cut off in base64", B64[:2001], 1, "capture-truncated", "it stops"),
     ("broken in the middle", response().replace(b"</saml:Issuer>", b"</saml:Isuer>", 1), 1, "malformed-message", "broken at line"),

@@ -1,60 +1,267 @@
-"""The messages of one source into attempts.
+"""Messages into attempts: what one try at signing in, or out, consists of.
 
-A SAML response, or an assertion by itself, is an attempt; its relay state and the field it came in stay with it. What
-is plainly a message but damaged is an attempt too, so that the damage is told as the step that broke.
+Messages belong together where one names the other (InResponseTo, a session index), or where they stand in one capture
+and are of the same parties. What is plainly a message but damaged is an attempt too, so that the damage is told as the
+step that broke. A silent request refused and followed by another is a round of the same attempt.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from lxml import etree
 
+from trace_lens.attempts.reading import ANSWER_KINDS, SIGN_OUT_KINDS, Message, assertions_of, read_messages
 from trace_lens.intake.peeling import Found, Peeled
-from trace_lens.saml.messages import Assertion, Response
-from trace_lens.saml.parsing import XMLDamaged, parse
-from trace_lens.saml.reading import read_assertion, read_response
-
-JUDGED_KINDS = ("saml-response", "saml-assertion")
+from trace_lens.saml.artifact import Artifact
+from trace_lens.saml.messages import Assertion, AuthnRequest, LogoutRequest, LogoutResponse, Response
+from trace_lens.saml.names import STATUS_PREFIX
+from trace_lens.saml.parsing import XMLDamaged
 
 
 class Attempt(NamedTuple):
-    """One try at signing in.
+    """One try at signing in, or a sign-out by itself.
 
-    Exactly one of `damage` and `root` is set. `response` is None where only an assertion was captured; `assertion` is
-    that assertion then.
+    `answer` is what is judged; it is None where only a request, only an artifact or only a sign-out was captured.
+    `earlier` are rounds before it that were refused only because they had to be silent.
     """
 
-    source: str
-    found: Found
-    root: etree._Element | None = None
-    damage: XMLDamaged | None = None
-    response: Response | None = None
-    assertion: Assertion | None = None
+    first: Message
+    answer: Message | None = None
+    request: Message | None = None
+    artifact: Message | None = None
+    sign_out: tuple[Message, ...] = ()
+    earlier: tuple[Message, ...] = ()
 
     @property
-    def relay_state(self) -> str | None:
-        """The relay state that came beside the message."""
-        return self.found.context.get("RelayState")
+    def kind(self) -> str:
+        """`answer`, `request`, `artifact` or `sign-out`: what there is to judge."""
+        if self.answer:
+            return "answer"
+        return "request" if self.request else "artifact" if self.artifact else "sign-out"
+
+    @property
+    def main(self) -> Message:
+        """The message that the attempt is named after: the answer, else the first that was captured."""
+        return self.answer or self.first
+
+    @property
+    def source(self) -> str:
+        """The source of the main message."""
+        return self.main.source
+
+    @property
+    def found(self) -> Found:
+        """The main message as it was found."""
+        return self.main.found
 
     @property
     def place(self) -> str:
-        """Where in the source the message stood, to put before a place within it."""
-        return f"{self.found.where} › " if self.found.where else ""
+        """Where in its source the main message stood, to put before a place within it."""
+        return self.main.place
+
+    @property
+    def root(self) -> etree._Element | None:
+        """The root of the document that the main message stands in."""
+        return self.main.root
+
+    @property
+    def damage(self) -> XMLDamaged | None:
+        """Why the main message cannot be parsed, where it cannot."""
+        return self.main.damage
+
+    @property
+    def response(self) -> Response | None:
+        """The SAML response."""
+        content = self.answer.content if self.answer else None
+        return content if isinstance(content, Response) else None
+
+    @property
+    def assertion(self) -> Assertion | None:
+        """The assertion, where it was captured without a SAML response."""
+        content = self.answer.content if self.answer else None
+        return content if isinstance(content, Assertion) else None
+
+    @property
+    def authn_request(self) -> AuthnRequest | None:
+        """What was asked."""
+        content = self.request.content if self.request else None
+        return content if isinstance(content, AuthnRequest) else None
+
+    @property
+    def relay_state(self) -> str | None:
+        """The relay state that came beside the answer."""
+        return self.found.context.get("RelayState")
+
+    @property
+    def open_ends(self) -> tuple[set[str], set[str]]:
+        """What it looks for in other sources, and what it has for them: requests by ID, sessions by index."""
+        wanted: set[str] = set()
+        offered: set[str] = set()
+        if self.answer:
+            if self.request is None:
+                wanted |= self.answer.answers
+            offered |= {f"session {one}" for one in self.answer.sessions}
+        elif self.request and self.request.id:
+            offered.add(self.request.id)
+        for one in self.sign_out:
+            if self.answer is None:
+                wanted |= {f"session {index}" for index in one.sessions}
+            if isinstance(one.content, LogoutRequest) and one.id:
+                offered.add(one.id)
+            wanted |= one.answers
+        return wanted, offered
 
 
 def attempts_in(source: str, peeled: Peeled) -> Iterator[Attempt]:
-    """The attempts that a source's messages make."""
-    for found in peeled.found:
-        if found.kind not in JUDGED_KINDS:
-            continue
-        try:
-            root = parse(found.data)
-        except XMLDamaged as damage:
-            yield Attempt(source, found, damage=damage)
-            continue
-        if found.kind == "saml-response":
-            yield Attempt(source, found, root, response=read_response(root))
+    """The attempts that the messages of one source make."""
+    return iter(assemble(list(read_messages(source, peeled))))
+
+
+def assemble(messages: list[Message], *, together: bool = False) -> list[Attempt]:
+    """The attempts that messages make, in the order of their first message.
+
+    With `together` the messages of all sources count as of one capture.
+    """
+    answers = [one for one in messages if one.found.kind in ANSWER_KINDS]
+    if len(messages) == 1 and answers:
+        return [Attempt(messages[0], messages[0])]
+    requests = [one for one in messages if one.found.kind == "saml-authn-request"]
+    outs = [one for one in messages if one.found.kind in SIGN_OUT_KINDS]
+    artifacts = [one for one in messages if isinstance(one.content, Artifact)]
+    order = {id(one): position for position, one in enumerate(messages)}
+
+    attempts = _rounds(list(_answered(answers, requests, order, together)), together)
+    taken = {id(one.request) for one in attempts} | {id(early) for one in attempts for early in one.earlier}
+    attempts += [Attempt(one, request=one) for one in requests if id(one) not in taken]
+    attempts = _with_artifacts(attempts, artifacts, together)
+    attempts = list(_with_sign_outs(attempts, outs, together))
+    firsts = [(min(order[id(one)] for one in _members(attempt)), attempt) for attempt in attempts]
+    return [attempt._replace(first=messages[first]) for first, attempt in sorted(firsts, key=lambda pair: pair[0])]
+
+
+def _members(attempt: Attempt) -> Iterator[Message]:
+    for one in (attempt.answer, attempt.request, attempt.artifact, *attempt.sign_out):
+        if one:
+            yield one
+
+
+def _answered(
+    answers: list[Message], requests: list[Message], order: dict[int, int], together: bool
+) -> Iterator[Attempt]:
+    """Each answer with its request: the one that it names, else the one before it in its capture."""
+    free = list(requests)
+    named: dict[int, Message] = {}
+    for answer in answers:
+        request = next((one for one in requests if one.id and one.id in answer.answers), None)
+        if request:
+            named[id(answer)] = request
+            if request in free:
+                free.remove(request)
+    for answer in answers:
+        request = named.get(id(answer))
+        if request is None:
+            fitting = [
+                one for one in free
+                if (together or one.source == answer.source) and order[id(one)] < order[id(answer)]
+                and _same_parties(one, answer)
+            ]  # fmt: skip
+            request = fitting[-1] if fitting else None
+            if request:
+                free.remove(request)
+        yield Attempt(answer, answer, request)
+
+
+def _same_parties(request: Message, answer: Message) -> bool:
+    """Whether an answer may be to a request: made out to who asked, or saying nothing of whom it is for."""
+    asked = request.content
+    if not isinstance(asked, AuthnRequest):
+        return answer.damage is not None
+    if isinstance(answer.content, Assertion) and answer.found.kind == "ws-federation-response":
+        return False
+    audiences = {
+        audience.value
+        for one in assertions_of(answer.content)
+        if one.conditions
+        for audience in one.conditions.audiences
+    }
+    destination = answer.content.destination if isinstance(answer.content, Response) else None
+    known = audiences | ({destination.value} if destination else set())
+    if not known:
+        return True
+    return bool(known & {one.value for one in (asked.issuer.text if asked.issuer else None, asked.acs_url) if one})
+
+
+def _rounds(attempts: list[Attempt], together: bool) -> list[Attempt]:
+    """Attempts with their silent rounds taken in: refused since the user would have had to be asked, then repeated."""
+    made: list[Attempt] = []
+    for attempt in attempts:
+        before = made[-1] if made else None
+        if before and _refused_silently(before) and (together or before.source == attempt.source):
+            asked = (before.authn_request, attempt.authn_request)
+            issuers = {one.issuer.value for one in asked if one and one.issuer}
+            if asked[1] and len(issuers) == 1:
+                made.pop()
+                silent = [one for one in (before.request, before.answer) if one]
+                attempt = attempt._replace(earlier=(*before.earlier, *silent))
+        made.append(attempt)
+    return made
+
+
+def _refused_silently(attempt: Attempt) -> bool:
+    status = attempt.response.status if attempt.response else None
+    asked = attempt.authn_request
+    refused = status is not None and any(code.value == STATUS_PREFIX + "NoPassive" for code in status.codes)
+    return refused and asked is not None and asked.is_passive
+
+
+def _with_artifacts(attempts: list[Attempt], artifacts: list[Message], together: bool) -> list[Attempt]:
+    """Each artifact with the answer that it was exchanged for, else by itself."""
+    made = list(attempts)
+    for artifact in artifacts:
+        for position, one in enumerate(made):
+            near = together or one.source == artifact.source
+            if near and one.answer and one.artifact is None and one.answer.found.kind == "saml-artifact-response":
+                made[position] = one._replace(artifact=artifact)
+                break
         else:
-            yield Attempt(source, found, root, assertion=read_assertion(root))
+            made.append(Attempt(artifact, artifact=artifact))
+    return made
+
+
+def _with_sign_outs(attempts: list[Attempt], outs: list[Message], together: bool) -> Iterator[Attempt]:
+    """Sign-out messages with the sign-in whose session they end, else as attempts of their own."""
+    owned: dict[int, list[Message]] = {}
+    alone: list[list[Message]] = []
+    for exchange in _exchanges(outs):
+        signed_in = [one for one in attempts if one.answer]
+        ended = {session for one in exchange for session in one.sessions}
+        by_session = [one for one in signed_in if one.answer and ended & one.answer.sessions]
+        beside = [one for one in signed_in if together or one.source == exchange[0].source]
+        owner = next(iter(by_session), None) or (beside[-1] if beside else None)
+        if owner is None:
+            alone.append(exchange)
+        else:
+            owned.setdefault(id(owner), []).extend(exchange)
+    for one in attempts:
+        yield one._replace(sign_out=tuple(owned.get(id(one), ())))
+    for exchange in alone:
+        yield Attempt(exchange[0], sign_out=tuple(exchange))
+
+
+def _exchanges(outs: Iterable[Message]) -> list[list[Message]]:
+    """Logout requests, each with the response that names it; a response to none of them by itself."""
+    found = list(outs)
+    requests = {one.id: [one] for one in found if isinstance(one.content, LogoutRequest) and one.id}
+    loose: list[list[Message]] = []
+    for one in found:
+        if isinstance(one.content, LogoutResponse):
+            asked = next((requests[name] for name in one.answers if name in requests), None)
+            if asked:
+                asked.append(one)
+                continue
+        elif one.id in requests:
+            continue
+        loose.append([one])
+    return [*requests.values(), *loose]

@@ -5,23 +5,31 @@ Nothing is judged here, but what cannot be read, or only after a repair, is said
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import Any, NamedTuple
 
 from lxml import etree
 
-from trace_lens.common import catalogue
+from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import Evidence, Finding, Stage
 from trace_lens.common.moments import show_moment
 from trace_lens.intake.peeling import Found, Peeled
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.pem import certificates_in
 from trace_lens.saml import messages as m
-from trace_lens.saml.metadata import Entity, read_metadata
-from trace_lens.saml.names import short
+from trace_lens.saml.artifact import read_artifact
+from trace_lens.saml.metadata import Descriptors, Entity, scan
+from trace_lens.saml.names import PROTOCOL, short
 from trace_lens.saml.parsing import XMLDamaged, parse, text_of
-from trace_lens.saml.reading import read_assertion, read_response
+from trace_lens.saml.reading import (
+    assertion_in,
+    message_in,
+    read_assertion,
+    read_authn_request,
+    read_logout_request,
+    read_response,
+)
 from trace_lens.saml.signature import signatures_in
 
 _SECRET_ELEMENTS = {"SignatureValue", "CipherValue"}
@@ -47,11 +55,15 @@ SECRET = "secret"
 """The key under which the outline of an element keeps a text that must be masked."""
 
 
-def open_messages(source: str, peeled: Peeled) -> Iterator[Opened]:
-    """Every message of a source, laid open."""
+def open_messages(source: str, peeled: Peeled, issuers: Iterable[str] = ()) -> Iterator[Opened]:
+    """Every message of a source, laid open; `issuers` are the entity IDs that an artifact is matched with."""
     for found in peeled.found:
         if found.kind == "certificate":
             yield from _certificates(source, found)
+        elif found.kind == "saml-artifact":
+            yield _artifact(source, found, issuers)
+        elif found.kind == "saml-metadata":
+            yield _metadata(source, found)
         elif found.kind == "private-key":
             yield _opened(source, found, {}, {"note": "a private key; it is never shown"})
         else:
@@ -78,24 +90,97 @@ def _finding(code: str, detail: str, evidence: Evidence) -> Finding:
     )  # fmt: skip
 
 
+def _artifact(source: str, found: Found, issuers: Iterable[str]) -> Opened:
+    artifact = read_artifact(found.data)
+    summary = {
+        "endpoint_index": artifact.endpoint_index,
+        "source_id": artifact.source_id,
+        "issuer": next((one for one in issuers if artifact.is_of(one)), None),
+        "handle": artifact.handle,
+        **_beside(found),
+    }
+    return _opened(source, found, summary, {"type": 4, "octets": len(found.data)})
+
+
+def _broken(source: str, found: Found, damage: XMLDamaged) -> Finding:
+    evidence = Evidence("the message", f"{len(found.data):,} bytes", source, f"line {damage.line}")
+    return _finding(damage.damage, f"The message cannot be read: {damage.reason}.", evidence)
+
+
+def _metadata(source: str, found: Found) -> Opened:
+    """Metadata, streamed: the entities are listed, and one by itself is laid open whole."""
+    try:
+        read = scan(found.data, most=limits.LISTED_ENTITIES)
+        root = parse(found.data) if read.held == 1 and not read.damage else None
+    except XMLDamaged as damage:
+        return _opened(source, found, {}, {}, more=(_broken(source, found, damage),))
+    summary = _metadata_summary(read)
+    listed = {"entities": [_entity_content(one) for one in read.entities], "listed": len(read.entities)}
+    more = (_broken(source, found, read.damage),) if read.damage else ()
+    summary["signed_parts"] = _signed_parts(root) if root is not None else []
+    return _opened(source, found, summary, listed if root is None else outline(root), root, more=more)
+
+
+def _entity_content(entity: Entity) -> dict[str, Any]:
+    return {"entity_id": entity.entity_id, "roles": [role.name for role in entity.roles], "where": entity.where}
+
+
 def _xml(source: str, found: Found) -> Opened:
     try:
         root = parse(found.data)
     except XMLDamaged as damage:
-        evidence = Evidence("the message", f"{len(found.data):,} bytes", source, f"line {damage.line}")
-        broken = _finding(damage.damage, f"The message cannot be read: {damage.reason}.", evidence)
-        return _opened(source, found, {}, {}, more=(broken,))
-    if found.kind == "saml-response":
-        summary = _response_summary(read_response(root), root)
-    elif found.kind == "saml-assertion":
-        summary = _assertion_summary(read_assertion(root), root)
-    elif found.kind == "saml-metadata":
-        summary = _metadata_summary(read_metadata(found.data))
+        return _opened(source, found, {}, {}, more=(_broken(source, found, damage),))
+    element = message_in(root)
+    inner = element if element is not None else root
+    answer: etree._Element | None = inner
+    if found.kind == "saml-artifact-response":
+        answer = inner.find(f"{{{PROTOCOL}}}Response")
+    elif found.kind == "ws-federation-response":
+        answer = assertion_in(inner)
+    if found.kind in ("saml-response", "saml-artifact-response") and answer is not None:
+        summary = _response_summary(read_response(answer), root)
+    elif found.kind in ("saml-assertion", "ws-federation-response") and answer is not None:
+        summary = _assertion_summary(read_assertion(answer), root)
+    elif found.kind == "saml-authn-request":
+        summary = _message_summary(inner) | _request_summary(read_authn_request(inner))
+    elif found.kind == "saml-logout-request":
+        summary = _message_summary(inner) | _logout_summary(read_logout_request(inner))
     else:
-        summary = _message_summary(root)
-    if "RelayState" in found.context:
-        summary["relay_state"] = found.context["RelayState"]
-    return _opened(source, found, summary, outline(root), root)
+        summary = _message_summary(inner)
+    return _opened(source, found, summary | _beside(found), outline(root), root)
+
+
+def _beside(found: Found) -> dict[str, Any]:
+    """What travelled beside a message and people look for."""
+    named = {"RelayState": "relay_state", "wctx": "relay_state", "wtrealm": "realm", "SigAlg": "signature_algorithm"}
+    return {key: found.context[name] for name, key in named.items() if name in found.context}
+
+
+def _request_summary(request: m.AuthnRequest) -> dict[str, Any]:
+    policy, context, scoping = request.name_id_policy, request.requested_context, request.scoping
+    subject = request.subject.name_id if request.subject else None
+    return {
+        "recipient": _text(request.acs_url) or (f"index {request.acs_index.value}" if request.acs_index else None),
+        "binding": short(request.protocol_binding.value) if request.protocol_binding else None,
+        "name_id_format": _text(policy.format) if policy else None,
+        "allow_create": policy.allow_create if policy else None,
+        "authentication": [one.value for one in context.classes] if context else [],
+        "comparison": context.comparison if context else None,
+        "force_authn": request.force_authn,
+        "is_passive": request.is_passive,
+        "subject": subject.value if subject else None,
+        "providers": [one.value for one in scoping.providers] if scoping else [],
+    }
+
+
+def _logout_summary(request: m.LogoutRequest) -> dict[str, Any]:
+    return {
+        "subject": request.name_id.value if request.name_id else None,
+        "subject_format": request.name_id.format if request.name_id else None,
+        "session_index": [one.value for one in request.session_indexes],
+        "valid_until": _moment(request.not_on_or_after),
+        "reason": _text(request.reason),
+    }
 
 
 def _response_summary(response: m.Response, root: etree._Element) -> dict[str, Any]:
@@ -151,13 +236,21 @@ def _signed_parts(root: etree._Element) -> list[str]:
     return [str(etree.QName(one.holder).localname).lower() for one in signatures_in(root)]
 
 
-def _metadata_summary(entities: tuple[Entity, ...]) -> dict[str, Any]:
-    first = entities[0] if entities else None
+def _metadata_summary(read: Descriptors) -> dict[str, Any]:
+    first = read.entities[0] if read.entities else None
     return {
-        "entities": len(entities),
+        "entities": read.held,
         "entity_id": first.entity_id if first else None,
         "roles": [role.name for role in first.roles] if first else [],
         "valid_until": show_moment(first.valid_until) if first and first.valid_until else None,
+        "cache_duration": first.cache_duration if first else None,
+        "name_id_formats": [one for role in (first.roles if first else ()) for one in role.name_id_formats],
+        "requested_attributes": [
+            {"name": one.name, "required": one.required}
+            for role in (first.roles if first else ())
+            for one in role.attributes
+        ],
+        "keys": [key.use or "any" for role in (first.roles if first else ()) for key in role.keys],
         "endpoints": [
             {"purpose": one.purpose, "binding": short(one.binding), "location": one.location}
             for role in (first.roles if first else ())
@@ -169,10 +262,12 @@ def _metadata_summary(entities: tuple[Entity, ...]) -> dict[str, Any]:
 def _message_summary(root: etree._Element) -> dict[str, Any]:
     """What every protocol message has (SAML 2.0 Core §3.2.1)."""
     issuer = root.find("{urn:oasis:names:tc:SAML:2.0:assertion}Issuer")
+    codes = [short(one.get("Value") or "") for one in root.iter(f"{{{PROTOCOL}}}StatusCode")]
     named = {"ID": "id", "IssueInstant": "issued_at", "Destination": "destination", "InResponseTo": "in_response_to"}
     return {
         **{key: root.get(name) for name, key in named.items() if root.get(name) is not None},
         "issuer": text_of(issuer) if issuer is not None else None,
+        **({"status": codes} if codes else {}),
         "signed_parts": _signed_parts(root),
     }
 

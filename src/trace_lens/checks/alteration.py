@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 from lxml import etree
 
+from trace_lens.saml.detached import DetachedSignature
 from trace_lens.saml.parsing import parse
 from trace_lens.saml.signature import XMLSignature, signatures_in
 
@@ -24,7 +25,7 @@ class Alteration(NamedTuple):
     """
 
     what: str
-    restored: XMLSignature | None = None
+    restored: XMLSignature | DetachedSignature | None = None
 
     @property
     def undone(self) -> bool:

@@ -28,6 +28,8 @@ NOTHING = ""
 MESSAGE = "message"
 ASSERTION = "assertion"
 SIGNATURE = "signature"
+REQUEST = "request"
+SIGN_OUT = "sign-out"
 
 
 def asks(stage: Stage, *codes: str, needs: str = ASSERTION, decides: bool = False) -> Callable[[Check], Check]:
@@ -52,10 +54,15 @@ class StageAnswers:
 def ask(questions: list[Question], case: Case) -> dict[Stage, StageAnswers]:
     """Ask questions of a case, in the order given; what comes of them, by stage."""
     answers = {stage: StageAnswers([], []) for stage in Stage}
-    lacks = {need: case.lacks(need) for need in (NOTHING, MESSAGE, ASSERTION, SIGNATURE)}
+    lacks = {need: case.lacks(need) for need in (NOTHING, MESSAGE, ASSERTION, SIGNATURE, REQUEST, SIGN_OUT)}
+    only_sign_out = case.attempt.kind == "sign-out"
     for question in questions:
         stage = answers[question.stage]
         lacking = lacks[question.needs]
+        if only_sign_out and question.needs not in (SIGN_OUT, NOTHING):
+            continue
+        if lacking and question.needs in (REQUEST, SIGN_OUT):
+            continue
         if lacking:
             stage.unchecked.append(Unchecked(question.codes[0], lacking, question.decides))
             continue

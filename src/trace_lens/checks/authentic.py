@@ -20,7 +20,7 @@ _STAGE = Stage.AUTHENTIC
 
 def _at_signature(case: Case, verdict: Verdict) -> Evidence:
     uri = verdict.signature.algorithm_uri or "(none given)"
-    place = case.attempt.place + where(verdict.signature.element)
+    place = case.attempt.place + verdict.place
     return Evidence(f"Signature of the {verdict.part}", uri, case.attempt.source, place)
 
 
@@ -30,7 +30,7 @@ def _at_certificate(case: Case, verdict: Verdict) -> list[Evidence]:
     label, value = "certificate that verifies it", str(verdict.certificate.sha256)
     if verdict.key:
         return [Evidence(label, value, verdict.key.file, verdict.key.where)]
-    return [Evidence(label, value, case.attempt.source, case.attempt.place + where(verdict.signature.element))]
+    return [Evidence(label, value, case.attempt.source, case.attempt.place + verdict.place)]
 
 
 @asks(_STAGE, "not-signed", "signed-part-wrong", needs=MESSAGE, decides=True)

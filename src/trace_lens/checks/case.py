@@ -12,15 +12,18 @@ from functools import cached_property
 from typing import TypeVar, cast
 
 from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.reading import Message
 from trace_lens.checks.decrypted import Opening, assertions_of, open_one
 from trace_lens.checks.signed import Signed, look_at_signatures
 from trace_lens.common import catalogue
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
-from trace_lens.saml.messages import Assertion, Attribute, Encrypted, Instant, Located, NameID, Response
-from trace_lens.saml.names import SUCCESS
+from trace_lens.saml.messages import Assertion, Attribute, AuthnRequest, Encrypted, Instant, Located, NameID, Response
+from trace_lens.saml.names import ASSERTION_11, SUCCESS
 from trace_lens.saml.reading import read_attribute, read_name_id
+from trace_lens.workspace import trust
 from trace_lens.workspace.loading import App, Provider, Workspace
+from trace_lens.workspace.trust import RecordedKey
 
 T = TypeVar("T")
 
@@ -30,7 +33,8 @@ class Case:
     """Everything that a check may ask about.
 
     `at` is the moment that times are judged at and `at_from` what told it (`option`, `capture`, `log`, `message`);
-    both are None where nothing tells. `now` serves only what asks about today.
+    both are None where nothing tells. `now` serves only what asks about today. `supposed` are settings that are only
+    tried, by key: where one of the provider's is, the message counts as sent by it.
     """
 
     attempt: Attempt
@@ -42,6 +46,7 @@ class Case:
     at_from: str | None
     now: datetime
     candidates: tuple[str, ...] = ()
+    supposed: dict[str, str] = field(default_factory=dict)
     _kept: dict[str, object] = field(default_factory=dict, compare=False, repr=False)
 
     def once(self, key: str, make: Callable[[], T]) -> T:
@@ -56,6 +61,21 @@ class Case:
         return self.attempt.response
 
     @cached_property
+    def request(self) -> AuthnRequest | None:
+        """What the application asked, where its request was captured."""
+        return self.attempt.authn_request
+
+    @property
+    def is_saml_11(self) -> bool:
+        """Whether the assertion is one of SAML 1.1, as WS-Federation carries it."""
+        return bool(self.assertion and self.assertion.element.tag == f"{{{ASSERTION_11}}}Assertion")
+
+    @property
+    def is_ws_federation(self) -> bool:
+        """Whether the answer is a WS-Federation sign-in response, for which the rules of SAML's profile do not hold."""
+        return self.attempt.found.kind == "ws-federation-response" or self.is_saml_11
+
+    @cached_property
     def openings(self) -> tuple[Opening, ...]:
         """The encrypted assertions of the response, opened as far as the application's key opens them."""
         encrypted = self.response.encrypted_assertions if self.response else ()
@@ -67,6 +87,32 @@ class Case:
         if self.response is None:
             return (self.attempt.assertion,) if self.attempt.assertion else ()
         return (*self.response.assertions, *assertions_of(self.openings))
+
+    @cached_property
+    def pins(self) -> tuple[RecordedKey, ...]:
+        """What the application pins, damaged entries among them."""
+        return trust.pinned(self.app, self.workspace) if self.app else ()
+
+    @property
+    def implied_trust(self) -> bool:
+        """Whether the provider's published keys are trusted, since nothing is pinned or metadata is fetched."""
+        return not self.pins or bool(self.app and self.app.settings.application.trust_from == "metadata")
+
+    @cached_property
+    def published_keys(self) -> tuple[RecordedKey, ...]:
+        """The keys that the provider publishes."""
+        return trust.published(self.provider, self.workspace) if self.provider else ()
+
+    @property
+    def signed_pins(self) -> tuple[RecordedKey, ...]:
+        """The pins that count: none where trust is implied."""
+        return () if self.implied_trust else self.pins
+
+    @property
+    def trusted_keys(self) -> tuple[RecordedKey, ...]:
+        """The keys that a signature of the provider is judged by."""
+        keys = self.published_keys if self.implied_trust else self.pins
+        return tuple(key for key in keys if key.certificate or key.fingerprint)
 
     @cached_property
     def signed(self) -> Signed:
@@ -121,7 +167,9 @@ class Case:
     @property
     def started_by(self) -> str | None:
         """`application` where the message answers a request, `provider` where it answers none."""
-        if self.response is None and self.assertion is None:
+        if self.attempt.request is not None:
+            return "application"
+        if (self.response is None and self.assertion is None) or self.is_ws_federation:
             return None
         return "application" if self.request_ids else "provider"
 
@@ -139,8 +187,16 @@ class Case:
         found: dict[str, list[Attribute]] = {}
         opened = [read_attribute(one.root) for one in self.attribute_openings if one.root is not None]
         for attribute in (*(self.assertion.attributes if self.assertion else ()), *opened):
-            found.setdefault(attribute.name, []).append(attribute)
+            found.setdefault(self._name_of(attribute), []).append(attribute)
         return found
+
+    def _name_of(self, attribute: Attribute) -> str:
+        """The name of an attribute; one of SAML 1.1 goes by its bare name where the application reads that one."""
+        if not self.is_saml_11 or self.app is None or attribute.friendly_name is None:
+            return attribute.name
+        settings = self.app.settings
+        read = {settings.account.source, *(name for one in settings.claims for name in (one.name, *one.also_as))}
+        return attribute.friendly_name if attribute.friendly_name in read else attribute.name
 
     @cached_property
     def other_provider(self) -> Provider | None:
@@ -158,6 +214,17 @@ class Case:
             return None
         if self.attempt.damage:
             return "the message could not be read"
+        if need == "request":
+            return None if self.request else "the request is not in this capture"
+        if need == "sign-out":
+            return None if self.attempt.sign_out else "no sign-out is in this capture"
+        if self.attempt.answer is None:
+            kind = self.attempt.kind
+            return (
+                "only the artifact was captured; the message that it stands for went from server to server"
+                if kind == "artifact"
+                else "the answer to the request is not in this capture"
+            )
         if need == "signature" and not self.signed.verdicts:
             return "the message holds no signature"
         if need in ("message", "signature") or self.assertion:
@@ -208,12 +275,19 @@ class Case:
             evidence=tuple(evidence),
         )
 
-    def shown(self, label: str, value: Located[str] | NameID | Instant | None) -> list[Evidence]:
-        """A value of the message as evidence; nothing where it is not there."""
+    def shown(
+        self, label: str, value: Located[str] | NameID | Instant | None, message: Message | None = None
+    ) -> list[Evidence]:
+        """A value of a message (the one judged, where none is named) as evidence; nothing where it is not there."""
         if value is None:
             return []
         located = value if isinstance(value, Located) else value.text
-        return [Evidence(label, located.value, self.attempt.source, self.attempt.place + located.where)]
+        holder = message or self.attempt.main
+        return [Evidence(label, located.value, holder.source, holder.place + located.where)]
+
+    def asked(self, label: str, value: Located[str] | NameID | Instant | None) -> list[Evidence]:
+        """A value of the request as evidence."""
+        return self.shown(label, value, self.attempt.request)
 
     def set_in_app(self, label: str, value: str, *path: str | int) -> Evidence:
         """A setting of the application as evidence."""

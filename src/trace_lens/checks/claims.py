@@ -65,12 +65,17 @@ class Match(NamedTuple):
 
 
 class ClaimRow(NamedTuple):
-    """One row of the claims table; `use` is used, unused, missing or other-name."""
+    """One row of the claims table; `use` is used, unused, missing or other-name.
+
+    `serves` is the name by which the application reads it, `mapped` what its map makes of the values.
+    """
 
     name: str
     values: tuple[str, ...]
     source: str
     use: str
+    serves: str | None = None
+    mapped: tuple[str, ...] = ()
 
 
 def matches(case: Case) -> tuple[Match, ...]:
@@ -112,11 +117,23 @@ def table(case: Case) -> tuple[ClaimRow, ...]:
         use[source] = "used"
     for marker in markers(case):
         use.setdefault(marker, "used")
-    rows = [ClaimRow(name, values_of(case, name), "assertion", use.get(name, "unused")) for name in case.attributes]
+    by_name = {match.sent_as: match for match in found if match.sent_as}
+    rows = [
+        ClaimRow(name, values_of(case, name), "assertion", use.get(name, "unused"), *_read_as(by_name.get(name)))
+        for name in case.attributes
+    ]
     return (
         *rows,
-        *(ClaimRow(match.claim.name, (), "assertion", "missing") for match in found if match.sent_as is None),
+        *(
+            ClaimRow(match.claim.name, (), "assertion", "missing", match.claim.name)
+            for match in found
+            if match.sent_as is None
+        ),
     )
+
+
+def _read_as(match: Match | None) -> tuple[str | None, tuple[str, ...]]:
+    return (match.claim.name, match.mapped() if match.claim.maps else ()) if match else (None, ())
 
 
 def markers(case: Case) -> tuple[str, ...]:

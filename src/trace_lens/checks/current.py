@@ -12,7 +12,7 @@ from typing import NamedTuple
 from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.common import limits
-from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.common.findings import Evidence, Finding, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.saml.messages import Instant
 from trace_lens.saml.names import BEARER
@@ -181,6 +181,37 @@ def window_is_short(case: Case) -> Answer:
                 compared=False,
             )
             return
+
+
+def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
+    """Was a broken attempt made before a change on record that concerns it? The latest such change is told."""
+    if case.app is None or not any(one.breaks for one in findings):
+        return []
+    assertion, response = case.assertion, case.response
+    told = [one.issue_instant for one in (assertion, response) if one]
+    made = [one.moment for one in told if one and one.moment] + ([case.at] if case.at else [])
+    if not made:
+        return []
+    concerned = {"", case.app.id.casefold(), case.app.name.casefold()}
+    concerned |= {case.provider.id.casefold(), case.provider.name.casefold()} if case.provider else set()
+    later = [
+        one for one in case.workspace.changes if min(made) < one.at <= case.now and one.app.casefold() in concerned
+    ]
+    if not later:
+        return []
+    change = later[-1]
+    return [
+        case.finding(
+            "issued-before-change",
+            _STAGE,
+            f"It was made {show_duration(change.at - min(made))} before a change on record: "
+            f"{change.what or 'not named'} ({show_moment(change.at)}). Try again before looking further.",
+            expected=f"after {show_moment(change.at)}",
+            actual=show_moment(min(made)),
+            evidence=[Evidence("change", change.what, "changes.csv", f"line {change.line}")],
+            compared=False,
+        )
+    ]
 
 
 @asks(_STAGE, "earlier-session-used")

@@ -9,14 +9,21 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.common import limits
 from trace_lens.common.findings import Severity, Side, Stage, Unchecked
-from trace_lens.saml.messages import SubjectConfirmation
-from trace_lens.saml.names import BEARER
+from trace_lens.saml.messages import SubjectConfirmation, Text
+from trace_lens.saml.names import (
+    BEARER,
+    BINDING_ARTIFACT,
+    BINDING_POST,
+    BINDING_REDIRECT,
+    BINDING_SIMPLE_SIGN,
+    short,
+)
 
 _STAGE = Stage.DELIVERED
 _LOOPBACK = ("localhost", "::1")
 
 
-def _bearers(case: Case) -> list[SubjectConfirmation]:
+def bearers(case: Case) -> list[SubjectConfirmation]:
     subject = case.assertion.subject if case.assertion else None
     return [one for one in subject.confirmations if one.method and one.method.value == BEARER] if subject else []
 
@@ -29,7 +36,7 @@ def destination(case: Case) -> Answer:
     if case.app is None or not case.app.acs_urls:
         yield Unchecked("destination-mismatch", _no_acs(case))
         return
-    actual = case.response.destination.value
+    actual = case.supposed.get("provider_setup.acs_url", case.response.destination.value)
     expected = closest(actual, case.app.acs_urls)
     severity = differs(expected, actual)
     if severity:
@@ -51,11 +58,13 @@ def destination(case: Case) -> Answer:
 @asks(_STAGE, "recipient-mismatch")
 def recipient(case: Case) -> Answer:
     """Is the bearer confirmation's Recipient an ACS URL of the application (SAML 2.0 Profiles §4.1.4.2)?"""
-    recipients = [one.data.recipient for one in _bearers(case) if one.data and one.data.recipient]
+    recipients = [one.data.recipient for one in bearers(case) if one.data and one.data.recipient]
     if not recipients:
         return
     if case.app is None or not case.app.acs_urls:
         yield Unchecked("recipient-mismatch", _no_acs(case))
+        return
+    if case.supposed.get("provider_setup.acs_url") in case.app.acs_urls:
         return
     judged = [(one, closest(one.value, case.app.acs_urls)) for one in recipients]
     severities = [differs(expected, one.value) for one, expected in judged]
@@ -83,22 +92,59 @@ def _no_acs(case: Case) -> str:
 
 @asks(_STAGE, "wrong-binding", needs=MESSAGE)
 def binding(case: Case) -> Answer:
-    """Did the response come by a binding that may carry it (SAML 2.0 Profiles §4.1.2)?"""
-    found = case.attempt.found
-    if "deflate" in found.layers and "form" in found.layers:
+    """Did the response come by a binding that may carry it, and that was asked for (SAML 2.0 Profiles §4.1.2)?"""
+    came = case.attempt.main.binding
+    asked = case.request.protocol_binding if case.request else None
+    if came == BINDING_REDIRECT and case.response:
         yield case.finding(
             "wrong-binding",
             _STAGE,
             "The response came compressed in the address of a redirect; a sign-in response must be posted.",
             side=Side.PROVIDER,
-            value_to_set="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST",
+            value_to_set=BINDING_POST,
+            evidence=case.shown("Response ID", case.response.id),
+        )
+    elif asked and asked.value == BINDING_REDIRECT:
+        yield case.finding(
+            "wrong-binding",
+            _STAGE,
+            "The request asks for the answer in a redirect, which may not carry a sign-in response.",
+            side=Side.APPLICATION,
+            value_to_set=BINDING_POST,
+            evidence=case.asked("ProtocolBinding", asked),
+        )
+    elif asked and _other_binding(asked.value, came, case):
+        yield case.finding(
+            "wrong-binding",
+            _STAGE,
+            f"The request asks for the answer by {short(asked.value)}; it came by {short(came or '')}.",
+            side=Side.PROVIDER,
+            expected=asked.value,
+            actual=came,
+            value_to_set=asked.value,
+            evidence=case.asked("ProtocolBinding", asked),
+            compared=False,
         )
 
 
-@asks(_STAGE, "response-to-unknown-request", needs=MESSAGE)
+def _other_binding(asked: str, came: str | None, case: Case) -> bool:
+    """Whether an answer plainly came by another binding than the request asked for."""
+    if came is None or case.is_ws_federation:
+        return False
+    posts = (BINDING_POST, BINDING_SIMPLE_SIGN)
+    if asked == BINDING_ARTIFACT:
+        return came in posts
+    return asked in posts and came not in posts
+
+
+@asks(_STAGE, "response-to-unknown-request", "in-response-to-missing", needs=MESSAGE)
 def request_answered(case: Case) -> Answer:
     """Does everything that names a request name the same one, the one that was sent?"""
     ids = case.request_ids
+    sent = case.request.id if case.request else None
+    if sent and case.attempt.answer and not case.attempt.damage and not case.is_ws_federation:
+        yield from _answers(case, sent, ids)
+        return
     if len({one.value for one in ids}) > 1:
         first = ids[0]
         other = next(one for one in ids if one.value != first.value)
@@ -117,10 +163,35 @@ def request_answered(case: Case) -> Answer:
         )
 
 
+def _answers(case: Case, sent: Text, ids: tuple[Text, ...]) -> Answer:
+    """The request is at hand: the answer has to name it, and nothing else."""
+    other = next((one for one in ids if one.value != sent.value), None)
+    if other:
+        yield case.finding(
+            "response-to-unknown-request",
+            _STAGE,
+            f"The answer is to the request {other.value}; the one sent was {sent.value}.",
+            expected=sent.value,
+            actual=other.value,
+            evidence=[*case.asked("ID of the request", sent), *case.shown("InResponseTo", other)],
+            compared=False,
+        )
+    elif not ids and not case.closed:
+        yield case.finding(
+            "in-response-to-missing",
+            _STAGE,
+            f"The application sent the request {sent.value}, and the answer refers to none: an application that looks "
+            "for its request does not find it.",
+            expected=sent.value,
+            evidence=[*case.asked("ID of the request", sent), *case.shown(
+                "Response ID", case.response.id if case.response else None)],
+        )  # fmt: skip
+
+
 @asks(_STAGE, "unsolicited-not-accepted", needs=MESSAGE)
 def unsolicited(case: Case) -> Answer:
     """Does the application accept a sign-in that it did not ask for (SAML 2.0 Profiles §4.1.5)?"""
-    if case.request_ids or case.app is None or case.closed or case.refused:
+    if case.request_ids or case.app is None or case.closed or case.refused or case.is_ws_federation or case.request:
         return
     accepts = case.app.settings.application.accepts_unsolicited
     if accepts is None:
@@ -152,15 +223,15 @@ def _accept_or_start(sign_in_url: str | None) -> str:
 def confirmation(case: Case) -> Answer:
     """Is there a bearer confirmation with what it must hold (SAML 2.0 Profiles §4.1.4.2)?"""
     subject = case.assertion.subject if case.assertion else None
-    if subject is None:
+    if subject is None or case.is_ws_federation:
         return
-    bearers = _bearers(case)
-    reasons = [_wrong_with(one) for one in bearers]
-    if bearers and not all(reasons):
+    found = bearers(case)
+    reasons = [_wrong_with(one) for one in found]
+    if found and not all(reasons):
         return
     methods = ", ".join(one.method.value if one.method else "none given" for one in subject.confirmations)
     reason = reasons[0] if reasons else f"there is no bearer confirmation (found: {methods or 'none'})"
-    shown = bearers[0].method if bearers else None
+    shown = found[0].method if found else None
     yield case.finding(
         "subject-confirmation-invalid",
         _STAGE,
@@ -199,7 +270,19 @@ def relay_state(case: Case) -> Answer:
         )
         return
     default = case.app.settings.application.relay_state if case.app else None
-    if case.request_ids:
+    if case.attempt.request:
+        sent = case.attempt.request.found.context.get("RelayState")
+        if sent is not None and sent != actual:
+            yield case.finding(
+                "relay-state-unexpected",
+                _STAGE,
+                "The relay state that came back is not the one that was sent.",
+                expected=sent,
+                actual=actual,
+            )
+        elif sent is None:
+            yield Unchecked("relay-state-unexpected", "the request was captured without its relay state")
+    elif case.request_ids:
         yield Unchecked(
             "relay-state-unexpected", "the request is not in this capture, so the relay state sent is not known"
         )

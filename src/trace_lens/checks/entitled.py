@@ -339,9 +339,3 @@ def _who(case: Case) -> tuple[set[str], set[str]]:
         v for name in case.attributes if short(name).casefold() in ("groups", "group") for v in values_of(case, name)
     }
     return people, groups | groups_of(people | groups, app.members)
-
-
-@asks(_STAGE, "assurance-too-low")
-def assurance(case: Case) -> Answer:
-    """Was the user authenticated as strongly as the request demanded?"""
-    yield Unchecked("assurance-too-low", "the request is not in this capture, so what it demanded is not known")

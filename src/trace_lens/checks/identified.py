@@ -103,7 +103,9 @@ def name_id_format(case: Case) -> Answer:
     """Has the NameID the format that the application wants (SAML 2.0 Core §8.3)?"""
     name = case.name_id
     wanted = case.app.settings.application.name_id_format if case.app else None
-    if name is None or wanted is None or wanted == FORMAT_UNSPECIFIED or name.format == wanted:
+    if name is None or wanted is None or wanted == FORMAT_UNSPECIFIED:
+        return
+    if case.supposed.get("provider_setup.name_id_format", name.format) == wanted:
         return
     fits = _fits(case, wanted)
     given = short(name.format) if not is_unspecified(name) else "unspecified" if name.format_given else "not given"

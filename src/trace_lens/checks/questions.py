@@ -3,6 +3,7 @@
 from trace_lens.checks import (
     admitted,
     answered,
+    asked,
     authentic,
     current,
     delivered,
@@ -10,12 +11,15 @@ from trace_lens.checks import (
     identified,
     intended,
     readable,
+    signed_out,
 )
 from trace_lens.checks.asking import QUESTIONS, Question, StageAnswers, ask
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Stage
 
-STAGES = (readable, answered, delivered, authentic, intended, current, identified, entitled, admitted)
+MODULES = (
+    readable, answered, delivered, authentic, intended, current, identified, entitled, admitted, asked, signed_out,
+)  # fmt: skip
 """The modules whose checks are asked."""
 
 _IN_ORDER: list[Question] = sorted(QUESTIONS, key=lambda question: list(Stage).index(question.stage))

@@ -64,7 +64,7 @@ def altered_capture(case: Case) -> Answer:
                 "capture-altered",
                 _STAGE,
                 f"In this capture {verdict.alteration.what}, after the {verdict.part} was signed. {outcome}",
-                evidence=[Evidence("Signature", verdict.part, case.attempt.source, where(verdict.signature.element))],
+                evidence=[Evidence("Signature", verdict.part, case.attempt.source, verdict.place)],
             )
             return
 
@@ -84,11 +84,15 @@ def required_parts(case: Case) -> Answer:
             missing.append((f"{name} has no ID", None))
         elif not _NC_NAME.fullmatch(holder.id.value):
             missing.append((f"{name} has an ID that is no XML name: {holder.id.value!r}", holder.id))
-        if holder.version is None or holder.version.value != "2.0":
+        wanted = "1.1" if case.is_saml_11 else "2.0"
+        if holder.version is None or holder.version.value != wanted:
             given = f'"{holder.version.value}"' if holder.version else "missing"
-            missing.append((f'the Version of {name} is {given}, not "2.0"', holder.version))
+            missing.append((f'the Version of {name} is {given}, not "{wanted}"', holder.version))
         if holder.issue_instant is None:
             missing.append((f"{name} has no IssueInstant", None))
+    if response is None and assertion is None:
+        lacking = "a Response" if case.attempt.found.kind == "saml-artifact-response" else "an assertion"
+        missing.append((f"the message holds no such thing as {lacking}", None))
     if response:
         if response.status is None or not response.status.codes:
             missing.append(("Response has no Status with a StatusCode", None))

@@ -14,14 +14,17 @@ from lxml import etree
 from trace_lens.checks.alteration import Alteration, compacted_signed_info, explain_digest
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.pem import certificate_from_base64
+from trace_lens.saml.detached import DetachedSignature
 from trace_lens.saml.messages import Assertion
-from trace_lens.saml.names import ASSERTION
+from trace_lens.saml.names import ASSERTION, ASSERTION_11
+from trace_lens.saml.parsing import where
 from trace_lens.saml.reading import read_assertion
 from trace_lens.saml.signature import XMLSignature, duplicate_ids, signatures_in
 from trace_lens.workspace import trust
 from trace_lens.workspace.trust import RecordedKey
 
 if TYPE_CHECKING:
+    from trace_lens.attempts.reading import Message
     from trace_lens.checks.case import Case
 
 
@@ -33,7 +36,7 @@ class Verdict(NamedTuple):
     does not hold.
     """
 
-    signature: XMLSignature
+    signature: XMLSignature | DetachedSignature
     standing: str
     certificate: Certificate | None = None
     key: RecordedKey | None = None
@@ -50,9 +53,15 @@ class Verdict(NamedTuple):
         return self.signature.refused is None and self.digest_holds and self.standing != "none"
 
     @property
+    def place(self) -> str:
+        """Where the signature stands."""
+        return where(self.signature.element) if isinstance(self.signature, XMLSignature) else "field Signature"
+
+    @property
     def part(self) -> str:
         """`response` or `assertion`: what it stands in."""
-        return "assertion" if self.signature.holder.tag == f"{{{ASSERTION}}}Assertion" else "response"
+        of_assertion = self.signature.holder.tag in (f"{{{ASSERTION}}}Assertion", f"{{{ASSERTION_11}}}Assertion")
+        return "assertion" if of_assertion else "response"
 
 
 class Signed(NamedTuple):
@@ -85,18 +94,19 @@ def look_at_signatures(case: Case) -> Signed:
     root = case.attempt.root
     if root is None:
         return Signed()
-    pins = trust.pinned(case.app, case.workspace) if case.app else ()
-    implied = not pins or bool(case.app and case.app.settings.application.trust_from == "metadata")
-    published = trust.published(case.provider, case.workspace) if case.provider else ()
-    trusted = _usable(published if implied else pins)
-    judge = _Judge(case, () if implied else pins, published, trusted)
+    pins, implied = case.pins, case.implied_trust
+    trusted = case.trusted_keys
+    judge = _Judge(case, case.signed_pins, case.published_keys, trusted)
     documents = [(root, case.attempt.found.data)]
     documents += [(one.root, one.data) for one in case.openings if one.root is not None]
     verdicts = tuple(judge.verdict(one, data) for document, data in documents for one in signatures_in(document))
+    beside = case.attempt.main.detached
+    if beside:
+        verdicts = (*verdicts, judge.verdict(beside, b""))
     own = {verdict.signature.holder: verdict for verdict in reversed(verdicts) if _stands_right(verdict)}
-    of_response = own.get(root) if case.response else None
+    of_response = own.get(case.response.element) if case.response else None
     children = case.assertions
-    judged, wrapping = _choose(root, children, verdicts, own, of_response)
+    judged, wrapping = _choose(case.response.element if case.response else root, children, verdicts, own, of_response)
     return Signed(
         verdicts=verdicts,
         duplicates=tuple(value for document, _ in documents for value in _duplicates(document, verdicts)),
@@ -142,7 +152,7 @@ def _choose(
 
 
 def _assertion_of(element: etree._Element) -> Assertion | None:
-    if element.tag == f"{{{ASSERTION}}}Assertion":
+    if element.tag in (f"{{{ASSERTION}}}Assertion", f"{{{ASSERTION_11}}}Assertion"):
         return read_assertion(element)
     inner = element.find(f"{{{ASSERTION}}}Assertion")
     return None if inner is None else read_assertion(inner)
@@ -152,13 +162,34 @@ def _duplicates(root: etree._Element, verdicts: tuple[Verdict, ...]) -> tuple[st
     twice = duplicate_ids(root)
     if not twice:
         return ()
-    referenced = {(verdict.signature.reference or "")[1:] for verdict in verdicts}
+    referenced = {
+        (verdict.signature.reference or "")[1:] for verdict in verdicts if isinstance(verdict.signature, XMLSignature)
+    }
     own_ids = [str(element.get("ID")) for element in root.iter() if element.get("ID")]
     return tuple(value for value in twice if value in referenced or own_ids.count(value) > 1)
 
 
 def _usable(keys: tuple[RecordedKey, ...]) -> tuple[RecordedKey, ...]:
+    """The keys that a signature can be held against."""
     return tuple(key for key in keys if key.certificate or key.fingerprint)
+
+
+def judge_message(case: Case, message: Message, *, of_application: bool) -> tuple[Verdict, ...]:
+    """The signatures of a message other than the answer, held against the keys of the side that sent it.
+
+    Those of an application stand in its metadata; those of the provider are judged as an answer's are.
+    """
+    element = getattr(message.content, "element", None)
+    if message.root is None or element is None:
+        return ()
+    if of_application:
+        own = trust.own_keys(case.app, case.workspace) if case.app else ()
+        judge = _Judge(case, (), own, _usable(own))
+    else:
+        judge = _Judge(case, case.signed_pins, case.published_keys, case.trusted_keys)
+    found = [judge.verdict(one, message.found.data) for one in signatures_in(message.root) if one.holder is element]
+    beside = message.detached
+    return (*found, judge.verdict(beside, b"")) if beside else tuple(found)
 
 
 class _Judge:
@@ -177,11 +208,14 @@ class _Judge:
         self._fingerprints = [(key, key.fingerprint) for key in trusted if key.fingerprint]
         self._only_fingerprints = bool(self._fingerprints) and all(key.fingerprint for key in pins)
 
-    def verdict(self, signature: XMLSignature, data: bytes) -> Verdict:
+    def verdict(self, signature: XMLSignature | DetachedSignature, data: bytes) -> Verdict:
         """Who made a signature, and, where its digest does not hold, what the capture did to its document `data`."""
         if signature.refused is not None:
             return Verdict(signature, "none")
         standing, certificate, key = self._find(signature)
+        if isinstance(signature, DetachedSignature):
+            how = signature.spelling_signed_by(certificate.public_key) if certificate and standing != "none" else ""
+            return Verdict(signature, standing, certificate, key, Alteration(how, signature) if how else None)
         if signature.digest_holds is not False:
             return Verdict(signature, standing, certificate, key)
         alteration = explain_digest(signature, data)
@@ -195,7 +229,7 @@ class _Judge:
                 alteration = Alteration("white space was put between the elements")
         return Verdict(signature, standing, certificate, key, alteration)
 
-    def _find(self, signature: XMLSignature) -> tuple[str, Certificate | None, RecordedKey | None]:
+    def _find(self, signature: XMLSignature | DetachedSignature) -> tuple[str, Certificate | None, RecordedKey | None]:
         embedded = [found for found in map(_embedded, signature.certificates) if found]
         hinted = sorted(self._trusted, key=lambda key: key.certificate not in embedded)
         for key in hinted:

@@ -6,7 +6,16 @@ from pathlib import Path
 
 import click
 
-from trace_lens.cli.options import output_options, sources_of, write
+from trace_lens.cli.options import (
+    clock,
+    known,
+    open_workspace,
+    output_options,
+    report_settings,
+    sources_of,
+    workspace_option,
+    write,
+)
 
 
 @click.command(
@@ -14,19 +23,32 @@ from trace_lens.cli.options import output_options, sources_of, write
     "  trace-lens decode captures/ --format json",
 )
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
+@click.option("--app", metavar="NAME", help="The application that the messages are for.")
+@workspace_option
 @output_options("text", "json")
-def command(sources: tuple[str, ...], form: str, output: Path | None, reveal: bool, color: str) -> int:
+def command(
+    sources: tuple[str, ...],
+    app: str | None,
+    workspace_dir: Path | None,
+    form: str,
+    output: Path | None,
+    reveal: bool,
+    color: str,
+) -> int:
     """Say what each source is, through which layers, and lay it open.
 
     With no SOURCE, standard input is read; from a terminal you are asked for a paste. Exit status: 0, or 3 where a
     source could not be read.
     """
-    from trace_lens.attempts.opening import Opened, open_messages
     from trace_lens.common.masking import Masks
+    from trace_lens.diagnosis.laying_open import LaidOpen, lay_open
     from trace_lens.intake.peeling import peel
     from trace_lens.render import as_json
+    from trace_lens.workspace.problems import SettingsError
 
-    opened: list[Opened] = []
+    workspace = open_workspace(workspace_dir)
+    known("app", app, workspace.apps)
+    opened: list[LaidOpen] = []
     unreadable: list[tuple[str, str]] = []
     for source in sources_of(sources):
         if source.data is None:
@@ -34,7 +56,11 @@ def command(sources: tuple[str, ...], form: str, output: Path | None, reveal: bo
             continue
         peeled = peel(source.data)
         if peeled.found:
-            opened += open_messages(source.name, peeled)
+            try:
+                opened += lay_open(source.name, peeled, workspace, clock(None), app)
+            except SettingsError as error:
+                report_settings(error)
+                return 2
         else:
             unreadable.append((source.name, peeled.because))
     masks = Masks(reveal=reveal)

@@ -45,7 +45,11 @@ def command(folder: Path | None, now: object, form: str, output: Path | None, re
         diagnose_sources([SourceFile(f"captures/{one.file}", one.data)], workspace, Circumstances(today, one.arrived))
         for one in demo.captures
     ]
-    result = Result.joined(parts)
+    diagnoses = [one for part in parts for one in part.diagnoses]
+    result = Result(
+        tuple(one._replace(id=str(number)) for number, one in enumerate(diagnoses, 1)),
+        tuple(failed for part in parts for failed in part.unreadable),
+    )
     if form == "json":
         masks = Masks(reveal=reveal)
         failed = [as_json.unreadable(source, because) for source, because in result.unreadable]

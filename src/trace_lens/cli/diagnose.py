@@ -29,6 +29,14 @@ from trace_lens.cli.options import (
 @click.option("--app", metavar="NAME", help="The application that the message is for.")
 @click.option("--provider", metavar="NAME", help="The provider that sent it.")
 @click.option("--at", type=Moment(), metavar="TIME", help="Judge times as of this moment.")
+@click.option(
+    "--set",
+    "supposed",
+    multiple=True,
+    metavar="KEY=VALUE",
+    help="Judge as if this setting of the application, or of its provider, were so; may be repeated.",
+)
+@click.option("--together", is_flag=True, help="All sources are of one attempt.")
 @now_option
 @click.option("--strict", is_flag=True, help="Exit status 1 for an inconclusive diagnosis too.")
 @workspace_option
@@ -38,6 +46,8 @@ def command(
     app: str | None,
     provider: str | None,
     at: datetime | None,
+    supposed: tuple[str, ...],
+    together: bool,
     now: datetime | None,
     strict: bool,
     workspace_dir: Path | None,
@@ -57,13 +67,18 @@ def command(
     from trace_lens.diagnosis.many import diagnose_sources
     from trace_lens.render import as_json
     from trace_lens.workspace.problems import SettingsError
+    from trace_lens.workspace.supposing import read_supposed
 
     workspace = open_workspace(workspace_dir)
     known("app", app, workspace.apps)
     known("provider", provider, workspace.providers)
-    told = Circumstances(clock(now), at, app, provider)
     try:
-        result = diagnose_sources(sources_of(sources), workspace, told)
+        settings = tuple(read_supposed(one) for one in supposed)
+    except ValueError as error:
+        raise click.UsageError(f"--set: {error}.") from None
+    told = Circumstances(clock(now), at, app, provider, settings)
+    try:
+        result = diagnose_sources(sources_of(sources), workspace, told, together=together)
     except SettingsError as error:
         report_settings(error)
         return 2

@@ -3,11 +3,17 @@
 A part that refuses something because of a limit names the limit's value in its message.
 """
 
-SOURCE_BYTES = 64 * 1024 * 1024
+SOURCE_BYTES = 128 * 1024 * 1024
 """Largest single source that is read whole, in bytes."""
 
 XML_BYTES = 10 * 1024 * 1024
 """Largest XML message that is parsed, in bytes."""
+
+METADATA_BYTES = 128 * 1024 * 1024
+"""Largest metadata file that is streamed, in bytes."""
+
+LISTED_ENTITIES = 500
+"""Most entities of a metadata file that `decode` lists one by one; the others are counted."""
 
 XML_DEPTH = 100
 """Deepest nesting of elements in a message."""
@@ -20,6 +26,9 @@ PEEL_LAYERS = 8
 
 PEEL_READINGS = 120
 """Most readings of one blob that are tried before giving up."""
+
+PARTS = 200
+"""Most messages that are taken apart from one text."""
 
 SIGNATURES = 20
 """Most XML signatures that are looked at in one message."""

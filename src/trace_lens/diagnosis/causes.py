@@ -54,7 +54,19 @@ class Rule(NamedTuple):
     when: _When = _always
 
 
+_REQUEST_FAULTS = (
+    "acs-not-registered", "identifier-in-request-unknown", "request-unsigned", "wrong-binding", "destination-mismatch",
+)  # fmt: skip
+
+
+def _refused_request(case: Case, cause: Finding, effect: Finding) -> bool:
+    """The fault lies in the request, and the provider answered it with an error."""
+    return case.request is not None and case.refused
+
+
 RULES: tuple[Rule, ...] = (
+    Rule("request-rejected", _REQUEST_FAULTS, _refused_request),
+    Rule("provider-refused", _REQUEST_FAULTS, _refused_request),
     Rule("recipient-mismatch", ("destination-mismatch",), _same_value),
     Rule("subject-confirmation-invalid", ("malformed-message",)),
     Rule("digest-mismatch", ("signature-wrapping", "duplicate-id")),

@@ -6,6 +6,8 @@ from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.common.difference import is_near
+from trace_lens.saml.artifact import Artifact
+from trace_lens.saml.messages import AuthnRequest, LogoutRequest, LogoutResponse
 from trace_lens.workspace.loading import App, Provider, Workspace
 
 
@@ -67,7 +69,8 @@ def _identities(workspace: Workspace) -> list[_Identity]:
             provider = workspace.provider_of(app)
             set_in_app = app.settings.application.provider_entity_id
             issuers = {*([set_in_app] if set_in_app else []), *(provider.identifiers if provider else ())}
-            found.append(_Identity(app, app.entity_id, frozenset(app.acs_urls), frozenset(issuers)))
+            addresses = frozenset((*app.acs_urls, *app.sign_out_urls))
+            found.append(_Identity(app, app.entity_id, addresses, frozenset(issuers)))
     return found
 
 
@@ -94,6 +97,29 @@ class _Clues:
         self.issuers = {one.issuer.value for one in assertions if one and one.issuer}
         if response and response.issuer:
             self.issuers.add(response.issuer.value)
+        self._of_request(attempt.authn_request)
+        if attempt.artifact and isinstance(attempt.artifact.content, Artifact) and not attempt.answer:
+            self.artifact: Artifact | None = attempt.artifact.content
+        else:
+            self.artifact = None
+        if attempt.answer is None:
+            for message in attempt.sign_out:
+                self._of_sign_out(message.content)
+
+    def _of_request(self, request: AuthnRequest | None) -> None:
+        """A request is made out by the application: its issuer is what an answer's audience should be."""
+        if request and request.issuer and not self.audiences:
+            self.audiences.add(request.issuer.value)
+        if request and request.acs_url and not self.destinations:
+            self.destinations.add(request.acs_url.value)
+
+    def _of_sign_out(self, message: object) -> None:
+        if isinstance(message, LogoutRequest | LogoutResponse):
+            if message.issuer:
+                self.issuers.add(message.issuer.value)
+                self.audiences.add(message.issuer.value)
+            if message.destination:
+                self.destinations.add(message.destination.value)
 
     def of_audience(self, one: _Identity) -> bool:
         """Whether the message is made out to this application, to the letter."""
@@ -122,5 +148,7 @@ class _Clues:
         """The provider on record that the message's issuer names."""
         for provider in workspace.providers.values():
             if self.issuers & set(provider.identifiers):
+                return provider
+            if self.artifact and any(self.artifact.is_of(name) for name in provider.identifiers):
                 return provider
         return None

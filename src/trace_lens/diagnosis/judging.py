@@ -11,6 +11,7 @@ from trace_lens.checks import questions
 from trace_lens.checks.asking import StageAnswers
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import ClaimRow, table
+from trace_lens.checks.current import before_change
 from trace_lens.checks.settings import beside, of_app
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
@@ -18,7 +19,9 @@ from trace_lens.common.moments import MomentError, read_moment_or_date
 from trace_lens.diagnosis.causes import explain
 from trace_lens.diagnosis.choosing import choose
 from trace_lens.diagnosis.moment import moment_of
+from trace_lens.diagnosis.proposals import propose
 from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.supposing import Supposed, suppose
 
 
 class StageResult(NamedTuple):
@@ -47,6 +50,8 @@ class Diagnosis(NamedTuple):
     outcome: str
     cause: str
     first_break: Finding | None
+    proposal: str | None
+    supposed: tuple[str, ...]
     next_breaks: tuple[str, ...]
     stages: tuple[StageResult, ...]
     findings: tuple[Finding, ...]
@@ -55,12 +60,15 @@ class Diagnosis(NamedTuple):
 
 
 class Circumstances(NamedTuple):
-    """What the user has told: the moment (`at`), today (`now`), the application and the provider."""
+    """What the user has told: the moment (`at`), today (`now`), the application, the provider, and the settings that
+    are to be supposed for the application.
+    """
 
     now: datetime
     at: datetime | None = None
     app: str | None = None
     provider: str | None = None
+    supposed: tuple[Supposed, ...] = ()
 
 
 def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number: int = 1) -> Diagnosis:
@@ -68,6 +76,7 @@ def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number
     case = case_of(attempt, workspace, told)
     answers = questions.ask_all(case)
     findings = [finding for stage in Stage for finding in answers[stage].findings]
+    findings += before_change(case, findings)
     findings = _accept(explain(case, findings), case.app, told.at or case.at or told.now)
     findings = _sorted(findings)
     findings += _sorted(beside(case, findings))
@@ -93,6 +102,8 @@ def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number
         outcome=outcome,
         cause=_cause(case, first, outcome, unchecked),
         first_break=first,
+        proposal=propose(case, first) if first else None,
+        supposed=tuple(f"{key}={value}" for key, value in case.supposed.items()),
         next_breaks=tuple(dict.fromkeys(one.code for one in roots if first and one.code != first.code)),
         stages=stages,
         findings=tuple(findings),
@@ -105,7 +116,14 @@ def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> Case
     """The case that the checks look at."""
     choice = choose(attempt, workspace, told.app, told.provider)
     at, at_from = moment_of(attempt, told.at)
-    return Case(attempt, workspace, choice.app, choice.provider, choice.by, at, at_from, told.now, choice.candidates)
+    app, provider = choice.app, choice.provider
+    if told.supposed and app:
+        own = provider is workspace.provider_of(app)
+        workspace = suppose(workspace, app, told.supposed)
+        app = workspace.apps[app.id]
+        provider = workspace.provider_of(app) if own else provider
+    sent = {one.key: str(one.value) for one in told.supposed} if app else {}
+    return Case(attempt, workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent)
 
 
 def _sorted(findings: Iterable[Finding]) -> list[Finding]:

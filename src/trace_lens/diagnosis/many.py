@@ -1,13 +1,18 @@
-"""Many sources into diagnoses: each judged by itself, so that one bad source never stops the rest."""
+"""Many sources into diagnoses: each judged by itself, so that one bad source never stops the rest.
+
+Sources are judged one by one, shared out to all cores where they are many. Where an attempt of one source names a
+message of another (its request, its sign-in), those sources are then judged again together.
+"""
 
 from __future__ import annotations
 
 import multiprocessing
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from trace_lens.attempts.assembly import attempts_in
+from trace_lens.attempts.assembly import Attempt, assemble
+from trace_lens.attempts.reading import read_messages
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
 from trace_lens.intake.peeling import peel
 from trace_lens.workspace.loading import Workspace
@@ -23,14 +28,6 @@ class Result(NamedTuple):
     diagnoses: tuple[Diagnosis, ...]
     unreadable: tuple[tuple[str, str], ...]
 
-    @staticmethod
-    def joined(parts: Iterable[Result]) -> Result:
-        """Several results as one, the diagnoses numbered through."""
-        found = list(parts)
-        diagnoses = [one for part in found for one in part.diagnoses]
-        numbered = tuple(one._replace(id=str(number)) for number, one in enumerate(diagnoses, 1))
-        return Result(numbered, tuple(failed for part in found for failed in part.unreadable))
-
     def exit_status(self, *, strict: bool) -> int:
         """3 a source could not be read, 1 something breaks (or, if strict, is inconclusive), 0 otherwise."""
         if self.unreadable:
@@ -39,25 +36,55 @@ class Result(NamedTuple):
         return int("broken" in outcomes or (strict and "inconclusive" in outcomes))
 
 
+class _Judged(NamedTuple):
+    """What came of one source, or of several that belong together; `at` is its place among the sources.
+
+    `wanted` and `offered` are the loose ends by which attempts of other sources may belong to it.
+    """
+
+    at: int
+    diagnoses: tuple[Diagnosis, ...]
+    unreadable: tuple[tuple[str, str], ...] = ()
+    wanted: frozenset[str] = frozenset()
+    offered: frozenset[str] = frozenset()
+
+
 def diagnose_sources(
-    sources: Iterable[SourceFile], workspace: Workspace, told: Circumstances, workers: int | None = None
+    sources: Iterable[SourceFile],
+    workspace: Workspace,
+    told: Circumstances,
+    workers: int | None = None,
+    *,
+    together: bool = False,
 ) -> Result:
-    """Diagnose every attempt of every source, in their order.
+    """Diagnose every attempt of every source, in their order; `together` says that all are of one attempt.
 
     Many sources are shared out to `workers` processes (one a core where it is None). Raises SettingsError where a list
     of the workspace cannot be used.
     """
-    found = list(sources)
+    found = list(enumerate(sources))
+    if together:
+        return _result([_of_group(found, workspace, told, together=True)])
     workers = workers or os.cpu_count() or 1
     if workers == 1 or len(found) < MANY or "fork" not in multiprocessing.get_all_start_methods():
-        return Result.joined([_of_sources(found, workspace, told)])
-    from concurrent.futures import ProcessPoolExecutor
+        judged = _of_each(found, workspace, told)
+    else:
+        from concurrent.futures import ProcessPoolExecutor
 
-    size = -(-len(found) // (workers * 4))
-    shares = [found[start : start + size] for start in range(0, len(found), size)]
-    fork = multiprocessing.get_context("fork")
-    with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(workspace, told)) as pool:
-        return Result.joined(pool.map(_of_share, shares))
+        size = -(-len(found) // (workers * 4))
+        shares = [found[start : start + size] for start in range(0, len(found), size)]
+        fork = multiprocessing.get_context("fork")
+        with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(workspace, told)) as pool:
+            judged = [one for share in pool.map(_of_share, shares) for one in share]
+    return _result(_joined(judged, dict(found), workspace, told))
+
+
+def _result(judged: Iterable[_Judged]) -> Result:
+    """All that was judged as one result, the diagnoses numbered through."""
+    found = sorted(judged, key=lambda one: one.at)
+    diagnoses = [diagnosis for one in found for diagnosis in one.diagnoses]
+    numbered = tuple(one._replace(id=str(number)) for number, one in enumerate(diagnoses, 1))
+    return Result(numbered, tuple(failed for one in found for failed in one.unreadable))
 
 
 _circumstances: list[tuple[Workspace, Circumstances]] = []
@@ -68,32 +95,83 @@ def _begin(workspace: Workspace, told: Circumstances) -> None:
     _circumstances[:] = [(workspace, told)]
 
 
-def _of_share(sources: list[SourceFile]) -> Result:
+def _of_share(share: list[tuple[int, SourceFile]]) -> list[_Judged]:
     workspace, told = _circumstances[0]
-    return _of_sources(sources, workspace, told)
+    return _of_each(share, workspace, told)
 
 
-def _of_sources(sources: list[SourceFile], workspace: Workspace, told: Circumstances) -> Result:
-    diagnoses: list[Diagnosis] = []
+def _of_each(found: list[tuple[int, SourceFile]], workspace: Workspace, told: Circumstances) -> list[_Judged]:
+    return [_of_group([one], workspace, told) for one in found]
+
+
+def _of_group(
+    group: list[tuple[int, SourceFile]], workspace: Workspace, told: Circumstances, *, together: bool = False
+) -> _Judged:
+    """The diagnoses of sources whose messages may belong together."""
+    messages = []
     unreadable: list[tuple[str, str]] = []
+    for _, source in group:
+        if source.data is None:
+            unreadable.append((source.name, source.problem or ""))
+            continue
+        peeled = peel(source.data)
+        read = list(read_messages(source.name, peeled))
+        messages += read
+        if not peeled.found:
+            unreadable.append((source.name, peeled.because))
+        elif not read:
+            kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
+            unreadable.append((source.name, f"it holds no message of a sign-in to diagnose, only: {kinds}"))
+    attempts = assemble(messages, together=together) if messages else []
+    ends = [attempt.open_ends for attempt in attempts]
+    return _Judged(
+        min((at for at, _ in group), default=0),
+        tuple(diagnose(one, workspace, told) for one in attempts),
+        tuple(unreadable),
+        frozenset().union(*(wanted for wanted, _ in ends)),
+        frozenset().union(*(offered for _, offered in ends)),
+    )
+
+
+def _joined(
+    judged: list[_Judged], sources: dict[int, SourceFile], workspace: Workspace, told: Circumstances
+) -> Iterator[_Judged]:
+    """What was judged, with the sources that name each other's messages judged again together."""
+    holders: dict[str, int] = {}
+    for one in judged:
+        for name in one.offered:
+            holders.setdefault(name, one.at)
+    groups: dict[int, set[int]] = {one.at: {one.at} for one in judged}
+    for one in judged:
+        for name in one.wanted & holders.keys():
+            if holders[name] != one.at and groups[one.at] is not groups[holders[name]]:
+                merged = groups[one.at] | groups[holders[name]]
+                for member in merged:
+                    groups[member] = merged
+    by_place = {one.at: one for one in judged}
+    done: set[int] = set()
+    for at, group in groups.items():
+        if at in done:
+            continue
+        done |= group
+        if len(group) == 1:
+            yield by_place[at]
+        else:
+            yield _of_group([(one, sources[one]) for one in sorted(group)], workspace, told)
+
+
+def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt], list[tuple[str, str]]]:
+    """The attempts of sources without judging them, and the sources (with the reason) that hold none."""
+    messages = []
+    failed: list[tuple[str, str]] = []
     for source in sources:
-        found, because = _of_source(source, workspace, told, len(diagnoses) + 1)
-        diagnoses += found
-        if because:
-            unreadable.append((source.name, because))
-    return Result(tuple(diagnoses), tuple(unreadable))
-
-
-def _of_source(
-    source: SourceFile, workspace: Workspace, told: Circumstances, number: int
-) -> tuple[list[Diagnosis], str | None]:
-    if source.data is None:
-        return [], source.problem
-    peeled = peel(source.data)
-    if not peeled.found:
-        return [], peeled.because
-    attempts = list(attempts_in(source.name, peeled))
-    if not attempts:
-        kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
-        return [], f"it holds no answer of a sign-in to diagnose, only: {kinds}"
-    return [diagnose(one, workspace, told, number + i) for i, one in enumerate(attempts)], None
+        if source.data is None:
+            failed.append((source.name, source.problem or ""))
+            continue
+        peeled = peel(source.data)
+        read = list(read_messages(source.name, peeled))
+        messages += read
+        if not read:
+            kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
+            failed.append((source.name, f"it holds only: {kinds}" if kinds else peeled.because))
+    return (assemble(messages) if messages else []), failed

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from trace_lens.attempts.assembly import Attempt
+from trace_lens.saml.messages import Instant
 
 
 def moment_of(attempt: Attempt, told: datetime | None) -> tuple[datetime | None, str | None]:
@@ -12,8 +13,11 @@ def moment_of(attempt: Attempt, told: datetime | None) -> tuple[datetime | None,
     if told:
         return told, "option"
     assertions = attempt.response.assertions if attempt.response else (attempt.assertion,)
-    instants = [attempt.response.issue_instant] if attempt.response else []
+    instants: list[Instant | None] = [attempt.response.issue_instant] if attempt.response else []
     instants += [one.issue_instant for one in assertions if one]
+    for message in (attempt.request, *attempt.sign_out):
+        if message and not attempt.answer:
+            instants.append(getattr(message.content, "issue_instant", None))
     for instant in instants:
         if instant and instant.moment:
             return instant.moment, "message"

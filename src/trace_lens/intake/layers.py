@@ -20,13 +20,20 @@ from urllib.parse import unquote_to_bytes
 
 from trace_lens.common import limits
 
-MESSAGE_FIELDS = ("SAMLResponse", "SAMLRequest")
-_FIELD = re.compile(rb"(?:^|[?&\s;'\"])(SAMLResponse|SAMLRequest)(?:=|%3[Dd])", re.MULTILINE)
+MESSAGE_FIELDS = ("SAMLResponse", "SAMLRequest", "SAMLart", "wresult")
+_BESIDE = ("RelayState", "SigAlg", "Signature", "KeyInfo", "wctx", "wtrealm")
+SIGNED_QUERY = "query"
+"""The key under which a message's context keeps the octets of a redirect's query that its signature covers."""
+FIELD = re.compile(rb"(?:^|[?&\s;'\"])(SAMLResponse|SAMLRequest|SAMLart|wresult)(?:=|%3[Dd])", re.MULTILINE)
 _LISTED = re.compile(rb"^[ \t]*(\w+)[ \t]*[:=\t][ \t]*(.*?)[ \t]*$", re.MULTILINE)
 _INPUT = re.compile(rb"<input\b[^>]*>", re.IGNORECASE)
 _HTML_ATTRIBUTE = re.compile(rb"(\w+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>]+))")
 _BASE64 = re.compile(rb"[A-Za-z0-9+/=_\-\s]+")
 _BASE64_RUN = re.compile(rb"(?:[A-Za-z0-9+/_\-]{20,}=*(?:[ \t]*\r?\n[>| \t]*)?)+[A-Za-z0-9+/_\-]*={0,2}")
+_ROOTS = (
+    rb"Response|Assertion|EntityDescriptor|EntitiesDescriptor|AuthnRequest|LogoutRequest|LogoutResponse"
+    rb"|ArtifactResolve|ArtifactResponse|RequestSecurityTokenResponse|RequestSecurityTokenResponseCollection"
+)
 _QUOTES = "\"'`“”‘’"
 
 
@@ -58,7 +65,7 @@ def _utf16(data: bytes) -> Iterator[Reading]:
 
 def _form(data: bytes) -> Iterator[Reading]:
     """application/x-www-form-urlencoded, as a body or as the query of an address."""
-    if not _FIELD.search(data):
+    if not FIELD.search(data):
         return
     body = data.strip()
     if b"=" not in body:
@@ -69,7 +76,7 @@ def _form(data: bytes) -> Iterator[Reading]:
         name, equals, value = part.strip().partition(b"=")
         if equals:
             pairs.setdefault(name.strip(_QUOTES.encode()).decode("utf-8", "replace"), value)
-    yield from _of_fields("form", {name: _form_value(value) for name, value in pairs.items()})
+    yield from _of_fields("form", {name: _form_value(value) for name, value in pairs.items()}, pairs)
 
 
 def _form_value(value: bytes) -> bytes:
@@ -77,19 +84,22 @@ def _form_value(value: bytes) -> bytes:
     return unquote_to_bytes(value.replace(b"+", b" ") if b"%" in value else value)
 
 
-def _of_fields(layer: str, fields: dict[str, bytes]) -> Iterator[Reading]:
-    context: dict[str, str] = {}
-    for beside in ("RelayState", "SigAlg"):
-        if beside in fields:
-            context[beside] = fields[beside].decode("utf-8", "replace")
+def _of_fields(
+    layer: str, fields: dict[str, bytes], raw: Mapping[str, bytes] = MappingProxyType({})
+) -> Iterator[Reading]:
+    """The message fields among some fields; `raw` are the same before decoding, of which a signature is made."""
+    beside = {name: fields[name].decode("utf-8", "replace") for name in _BESIDE if name in fields}
     for name in MESSAGE_FIELDS:
         if fields.get(name):
+            signed = [(one, raw[one]) for one in (name, "RelayState", "SigAlg") if one in raw]
+            query = {SIGNED_QUERY: "&".join(f"{one}={value.decode('latin-1')}" for one, value in signed)}
+            context = {**beside, **query} if "Signature" in raw else beside
             yield Reading(layer, fields[name], where=f"field {name}", context=context)
 
 
 def _listed_fields(data: bytes) -> Iterator[Reading]:
     """Fields as a network panel lists them: one a line, name and value parted by a colon or a tab."""
-    if b"SAMLRe" not in data or b"<" in data[:1]:
+    if (b"SAMLRe" not in data and b"SAMLart" not in data and b"wresult" not in data) or b"<" in data[:1]:
         return
     fields = {match[1].decode(): match[2] for match in _LISTED.finditer(data)}
     fields = {name: unquote_to_bytes(value) if b"%" in value else value for name, value in fields.items()}
@@ -123,7 +133,7 @@ def _json_string(data: bytes) -> Iterator[Reading]:
             return
         if isinstance(value, str):
             yield Reading("json-string", value.encode("utf-8", "surrogatepass"))
-    for match in re.finditer(rb'"(SAMLResponse|SAMLRequest)"\s*:\s*("(?:[^"\\]|\\.)*")', data):
+    for match in re.finditer(rb'"(SAMLResponse|SAMLRequest|SAMLart|wresult)"\s*:\s*("(?:[^"\\]|\\.)*")', data):
         yield Reading("json-string", json.loads(match[2]).encode(), where=f"member {match[1].decode()}")
 
 
@@ -205,7 +215,7 @@ def _inflate(data: bytes) -> Iterator[Reading]:
 
 def _excerpt(data: bytes) -> Iterator[Reading]:
     """A message inside other text: an e-mail, a ticket, a log line."""
-    start = re.search(rb"<(?:[\w.\-]+:)?(?:Response|Assertion|EntityDescriptor)[\s>]", data)
+    start = re.search(rb"<(?:[\w.\-]+:)?(?:" + _ROOTS + rb")[\s>]", data)
     if start and start.start() > 0 and data[:1] != b"<":
         name = re.split(rb"[\s>]", start[0][1:], maxsplit=1)[0]
         end = data.rfind(b"</" + name + b">")

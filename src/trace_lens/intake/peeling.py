@@ -15,6 +15,8 @@ from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.intake.layers import LAYERS, Reading
+from trace_lens.intake.parts import parts_of, runs_of
+from trace_lens.saml.artifact import is_artifact
 from trace_lens.saml.names import KINDS
 
 _ROOT = re.compile(
@@ -22,6 +24,7 @@ _ROOT = re.compile(
     rb"<(?:[\w.\-]+:)?([A-Za-z]\w*)(?=[\s>/]|$)",
     re.DOTALL,
 )
+_BODY = re.compile(rb"<(?:[\w.\-]+:)?Body[^>]*>\s*(?:<!--.*?-->\s*)*<(?:[\w.\-]+:)?([A-Za-z]\w*)", re.DOTALL)
 _ROOT_KINDS = {name.rpartition("}")[2]: kind for name, kind in KINDS.items()}
 _PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
 
@@ -60,7 +63,12 @@ def recognise(data: bytes) -> str | None:
     if root is None and head.lstrip()[:2] in (b"<!", b"<?"):
         root = _ROOT.match(data[: 256 * 1024])
     if root and b'=3D"' not in head:
+        if root[1] == b"Envelope":
+            inside = _BODY.search(head)
+            return _ROOT_KINDS.get(inside[1].decode()) if inside else None
         return _ROOT_KINDS.get(root[1].decode())
+    if is_artifact(data):
+        return "saml-artifact"
     pem = _PEM.search(data)
     if pem:
         if b"PRIVATE KEY" in pem[1]:
@@ -73,9 +81,31 @@ def recognise(data: bytes) -> str | None:
 
 
 def peel(data: bytes) -> Peeled:
-    """Find the messages in a blob."""
+    """Find the messages in a blob: all of them, where it holds several beside each other."""
     if not data.strip():
         return Peeled((), ("it is empty",))
+    several = _of_parts(parts_of(data))
+    if several:
+        return several
+    peeled = _peel_one(data)
+    if any("text around the message" in one.repairs for one in peeled.found):
+        return _of_parts(runs_of(data)) or peeled
+    return peeled
+
+
+def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
+    """The messages of several parts, each with the line where its part begins; None where they do not hold two."""
+    if len(parts) < 2:
+        return None
+    found: list[Found] = []
+    for line, part in parts[: limits.PARTS]:
+        for one in _peel_one(part).found:
+            place = f"line {line}" + (f" › {one.where}" if one.where else "")
+            found.append(one._replace(where=place))
+    return Peeled(tuple(found)) if len(found) > 1 else None
+
+
+def _peel_one(data: bytes) -> Peeled:
     order = count()
     start = Found("", data)
     queue: list[tuple[int, int, Found]] = [(0, next(order), start)]

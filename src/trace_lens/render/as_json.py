@@ -6,13 +6,15 @@ import json
 from collections.abc import Iterable
 from typing import Any
 
-from trace_lens.attempts.opening import SECRET, Opened, certificate_summary
+from trace_lens.attempts.opening import SECRET, certificate_summary
+from trace_lens.checks.claims import ClaimRow
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Evidence, Finding, Unchecked
 from trace_lens.common.masking import Masks
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.certificates import SeenCertificate
 from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.workspace.loading import App, Workspace
 
 Json = dict[str, Any]
@@ -48,6 +50,8 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
         "outcome": diagnosis.outcome,
         "first_break": diagnosis.first_break.code if diagnosis.first_break else None,
         "cause": diagnosis.cause,
+        "try": diagnosis.proposal,
+        "supposed": list(diagnosis.supposed),
         "next_breaks": list(diagnosis.next_breaks),
         "stages": [
             {
@@ -59,13 +63,14 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
             for result in diagnosis.stages
         ],
         "findings": [finding(one, masks) for one in diagnosis.findings],
-        "claims": [
-            {"name": row.name, "values": list(row.values), "from": row.source, "use": row.use}
-            for row in diagnosis.claims
-        ],
+        "claims": [_claim(row) for row in diagnosis.claims],
         "hops": [],
         "unchecked": [unchecked(one) for one in diagnosis.unchecked],
     }
+
+
+def _claim(row: ClaimRow) -> Json:
+    return {"name": row.name, "values": list(row.values), "from": row.source, "use": row.use}
 
 
 def finding(one: Finding, masks: Masks) -> Json:
@@ -109,7 +114,7 @@ def unreadable(source: str, because: str) -> Json:
     return {"source": source, "code": "unreadable-input", "because": because}
 
 
-def opened(messages: Iterable[Opened], failed: Iterable[tuple[str, str]], masks: Masks) -> Json:
+def opened(messages: Iterable[LaidOpen], failed: Iterable[tuple[str, str]], masks: Masks) -> Json:
     """`trace-lens/decode/1`."""
     return {
         "schema": "trace-lens/decode/1",
@@ -122,9 +127,11 @@ def opened(messages: Iterable[Opened], failed: Iterable[tuple[str, str]], masks:
                 "layers": list(one.layers),
                 "summary": one.summary,
                 "content": _masked(one.content, masks),
+                "claims": [_claim(row) for row in laid.claims],
                 "findings": [finding(item, masks) for item in one.findings],
             }
-            for number, one in enumerate(messages, 1)
+            for number, laid in enumerate(messages, 1)
+            for one in (laid.opened,)
         ],
         "unreadable": [unreadable(source, because) for source, because in failed],
     }

@@ -197,6 +197,84 @@ class Response(NamedTuple):
     encrypted_assertions: tuple[Encrypted, ...]
 
 
+class NameIDPolicy(NamedTuple):
+    """NameIDPolicy (Core §3.4.1.1)."""
+
+    element: etree._Element
+    format: Text | None
+    sp_name_qualifier: Text | None
+    allow_create: bool
+
+
+class RequestedAuthnContext(NamedTuple):
+    """RequestedAuthnContext (Core §3.3.2.2.1); `comparison` is exact, minimum, maximum or better."""
+
+    element: etree._Element
+    comparison: str
+    classes: tuple[Text, ...]
+    declarations: tuple[Text, ...]
+
+
+class Scoping(NamedTuple):
+    """Scoping (Core §3.4.1.2): the providers that may answer, and how often the request may be passed on."""
+
+    element: etree._Element
+    proxy_count: int | None
+    providers: tuple[Text, ...]
+    requesters: tuple[Text, ...]
+
+
+class AuthnRequest(NamedTuple):
+    """AuthnRequest (Core §3.4.1)."""
+
+    element: etree._Element
+    id: Text | None
+    version: Text | None
+    issue_instant: Instant | None
+    destination: Text | None
+    issuer: NameID | None
+    subject: Subject | None
+    name_id_policy: NameIDPolicy | None
+    requested_context: RequestedAuthnContext | None
+    scoping: Scoping | None
+    force_authn: bool
+    is_passive: bool
+    protocol_binding: Text | None
+    acs_url: Text | None
+    acs_index: Text | None
+    attribute_index: Text | None
+    provider_name: Text | None
+
+
+class LogoutRequest(NamedTuple):
+    """LogoutRequest (Core §3.7.1)."""
+
+    element: etree._Element
+    id: Text | None
+    version: Text | None
+    issue_instant: Instant | None
+    destination: Text | None
+    issuer: NameID | None
+    name_id: NameID | None
+    encrypted_id: Encrypted | None
+    session_indexes: tuple[Text, ...]
+    not_on_or_after: Instant | None
+    reason: Text | None
+
+
+class LogoutResponse(NamedTuple):
+    """LogoutResponse (Core §3.7.2)."""
+
+    element: etree._Element
+    id: Text | None
+    version: Text | None
+    issue_instant: Instant | None
+    destination: Text | None
+    in_response_to: Text | None
+    issuer: NameID | None
+    status: Status | None
+
+
 def is_unspecified(name: NameID) -> bool:
     """Whether a name says nothing of its format (Core §8.3.1, and the default of §2.2.2)."""
     return name.format == FORMAT_UNSPECIFIED

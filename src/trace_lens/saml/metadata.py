@@ -1,20 +1,29 @@
-"""SAML 2.0 Metadata: one entity's roles, endpoints, keys and formats, as far as a sign-in needs them."""
+"""SAML 2.0 Metadata: entities with their roles, endpoints, keys, formats and requested attributes.
+
+Files are streamed, since those of a federation hold thousands of entities; a broken place in one of them loses only
+the entity in which it stands, and is told. Sources: SAML 2.0 Metadata §2; its algorithms and limits as in `parsing`.
+"""
 
 from __future__ import annotations
 
+import io
+from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
 from lxml import etree
 
+from trace_lens.common import limits
 from trace_lens.common.moments import MomentError, read_moment
 from trace_lens.pki.pem import PastedCertificate, certificate_from_base64
 from trace_lens.saml import parsing
 from trace_lens.saml.names import METADATA, SIGNATURE
-from trace_lens.saml.parsing import text_of
+from trace_lens.saml.parsing import Damage, XMLDamaged, text_of
 
 _M = f"{{{METADATA}}}"
 _D = f"{{{SIGNATURE}}}"
+_A = "{urn:oasis:names:tc:SAML:2.0:assertion}"
+IDP_ROLE, SP_ROLE = "IDPSSODescriptor", "SPSSODescriptor"
 
 
 class Endpoint(NamedTuple):
@@ -26,6 +35,12 @@ class Endpoint(NamedTuple):
     number: str | None
     default: bool
     where: str
+    response_location: str | None = None
+
+    @property
+    def is_acs(self) -> bool:
+        """Whether it is an assertion consumer service."""
+        return self.purpose == "AssertionConsumerService"
 
 
 class Key(NamedTuple):
@@ -33,6 +48,15 @@ class Key(NamedTuple):
 
     use: str | None
     certificate: PastedCertificate
+    where: str
+
+
+class RequestedAttribute(NamedTuple):
+    """One RequestedAttribute (Metadata §2.4.4.2)."""
+
+    name: str
+    friendly_name: str | None
+    required: bool
     where: str
 
 
@@ -45,37 +69,143 @@ class Role(NamedTuple):
     name_id_formats: tuple[str, ...]
     wants_signed_requests: bool
     wants_signed_assertions: bool
+    signs_requests: bool = False
+    attributes: tuple[RequestedAttribute, ...] = ()
 
     @property
     def signing_keys(self) -> tuple[Key, ...]:
         """Keys for signing: marked so, or not marked at all."""
         return tuple(key for key in self.keys if key.use in (None, "signing"))
 
+    @property
+    def encryption_keys(self) -> tuple[Key, ...]:
+        """Keys for encryption: marked so, or not marked at all."""
+        return tuple(key for key in self.keys if key.use in (None, "encryption"))
+
+    def addresses(self, purpose: str) -> tuple[str, ...]:
+        """The addresses of the endpoints of one purpose, the default one first (Metadata §2.2.3)."""
+        found = [one for one in self.endpoints if one.purpose == purpose]
+        return tuple(one.location for one in sorted(found, key=lambda one: not one.default))
+
 
 class Entity(NamedTuple):
-    """An EntityDescriptor (Metadata §2.3.2)."""
+    """An EntityDescriptor (Metadata §2.3.2); `valid_until` is its own or that of the group it stands in."""
 
     entity_id: str
     where: str
     roles: tuple[Role, ...]
     valid_until: datetime | None
+    cache_duration: str | None = None
+    organization: str | None = None
 
     def role(self, name: str) -> Role | None:
         """The role `IDPSSODescriptor` or `SPSSODescriptor`, where the entity has it."""
         return next((role for role in self.roles if role.name == name), None)
 
 
+class Descriptors(NamedTuple):
+    """What a pass over a metadata file gave: the entities asked for, how many it holds, and what is broken in it."""
+
+    entities: tuple[Entity, ...]
+    held: int
+    damage: XMLDamaged | None = None
+
+
 def read_metadata(data: bytes) -> tuple[Entity, ...]:
     """The entities of a metadata file, in order; empty where its root is no descriptor. Raises XMLDamaged."""
-    root = parsing.parse(data)
-    return tuple(_entity(element) for element in root.iter(f"{_M}EntityDescriptor"))
+    return scan(data).entities
+
+
+def scan(data: bytes, entity_id: str | None = None, most: int | None = None) -> Descriptors:
+    """Pass over a metadata file once.
+
+    With `entity_id` the first entity of this name is read and the pass ends there; else the first `most` entities are
+    read (all, where it is None) and the others counted. A broken place is passed over where another entity can still
+    be read, and raises XMLDamaged where none can.
+    """
+    try:
+        return _pass(data, entity_id, most, recover=False)
+    except etree.XMLSyntaxError as error:
+        damage = parsing.damage_of(data, error)
+    if damage.damage is Damage.UNSAFE:
+        raise damage
+    try:
+        found = _pass(data, entity_id, most, recover=True)
+    except etree.XMLSyntaxError:
+        raise damage from None
+    if not found.entities and entity_id is None:
+        raise damage
+    return found._replace(damage=damage)
+
+
+def find_entity(data: bytes, entity_id: str | None, role: str) -> tuple[Entity | None, XMLDamaged | None]:
+    """The entity of a name, else the first that has a role, else the first; and what is broken in the file.
+
+    Raises XMLDamaged where no entity can be read.
+    """
+    if entity_id is not None and _may_name(data, entity_id):
+        named = scan(data, entity_id)
+        if named.entities:
+            return named.entities[0], named.damage
+    first: Entity | None = None
+    damage: XMLDamaged | None = None
+    try:
+        for element in _entities(data, recover=False):
+            entity = _entity(element)
+            if entity.role(role):
+                return entity, None
+            first = first or entity
+    except etree.XMLSyntaxError as error:
+        damage = parsing.damage_of(data, error)
+        if first is None:
+            found = scan(data, most=200)
+            damage = found.damage
+            first = next((one for one in found.entities if one.role(role)), found.entities[0])
+    return first, damage
+
+
+def _may_name(data: bytes, entity_id: str) -> bool:
+    """Whether the name can stand in the file at all; escaped or in another encoding it may hide."""
+    return entity_id.encode() in data or "&" in entity_id or data[:2] in (b"\xff\xfe", b"\xfe\xff")
+
+
+def _pass(data: bytes, entity_id: str | None, most: int | None, *, recover: bool) -> Descriptors:
+    found: list[Entity] = []
+    count = 0
+    for element in _entities(data, recover=recover):
+        count += 1
+        if entity_id is not None:
+            if (element.get("entityID") or "") == entity_id:
+                return Descriptors((_entity(element),), count)
+        elif most is None or len(found) < most:
+            found.append(_entity(element))
+    return Descriptors(tuple(found), count)
+
+
+def _entities(data: bytes, *, recover: bool) -> Iterator[etree._Element]:
+    """Every EntityDescriptor as it ends, taken out of the tree once it was looked at."""
+    if len(data) > limits.METADATA_BYTES:
+        raise XMLDamaged(Damage.UNSAFE, f"it is larger than {limits.METADATA_BYTES:,} bytes", 0)
+    parsing.refuse_doctype(data)
+    events = etree.iterparse(
+        io.BytesIO(data), events=("end",), tag=_M + "EntityDescriptor", resolve_entities=False, no_network=True,
+        load_dtd=False, huge_tree=True, recover=recover, remove_comments=False,
+    )  # fmt: skip
+    for _, element in events:
+        yield element
+        parent = element.getparent()
+        element.clear()
+        if parent is not None:
+            while element.getprevious() is not None:
+                del parent[0]
 
 
 def _entity(element: etree._Element) -> Entity:
     until = element.get("validUntil")
     parent = element.getparent()
-    if until is None and parent is not None:
+    while until is None and parent is not None:
         until = parent.get("validUntil")
+        parent = parent.getparent()
     try:
         valid_until = read_moment(until)[0] if until else None
     except MomentError:
@@ -83,9 +213,17 @@ def _entity(element: etree._Element) -> Entity:
     roles = [
         _role(child, child.tag.removeprefix(_M))
         for child in element
-        if isinstance(child.tag, str) and child.tag in (_M + "IDPSSODescriptor", _M + "SPSSODescriptor")
+        if isinstance(child.tag, str) and child.tag in (_M + IDP_ROLE, _M + SP_ROLE)
     ]
-    return Entity(element.get("entityID") or "", parsing.where(element, "entityID"), tuple(roles), valid_until)
+    organization = element.find(f"{_M}Organization/{_M}OrganizationDisplayName")
+    return Entity(
+        element.get("entityID") or "",
+        parsing.where(element, "entityID"),
+        tuple(roles),
+        valid_until,
+        element.get("cacheDuration"),
+        None if organization is None else text_of(organization).strip(),
+    )
 
 
 def _role(element: etree._Element, name: str) -> Role:
@@ -97,6 +235,7 @@ def _role(element: etree._Element, name: str) -> Role:
             child.get("index"),
             child.get("isDefault") in ("true", "1"),
             parsing.where(child, "Location"),
+            child.get("ResponseLocation"),
         )
         for child in element
         if isinstance(child.tag, str) and child.get("Location") is not None
@@ -113,4 +252,12 @@ def _role(element: etree._Element, name: str) -> Role:
         tuple(text_of(child).strip() for child in element.iterchildren(_M + "NameIDFormat")),
         element.get("WantAuthnRequestsSigned") in ("true", "1"),
         element.get("WantAssertionsSigned") in ("true", "1"),
-    )
+        element.get("AuthnRequestsSigned") in ("true", "1"),
+        tuple(
+            RequestedAttribute(
+                one.get("Name") or "", one.get("FriendlyName"), one.get("isRequired") in ("true", "1"),
+                parsing.where(one, "Name"),
+            )
+            for one in (*element.iter(_M + "RequestedAttribute"), *element.iterchildren(_A + "Attribute"))
+        ),
+    )  # fmt: skip

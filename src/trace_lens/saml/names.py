@@ -12,6 +12,10 @@ INSTANCE = "http://www.w3.org/2001/XMLSchema-instance"
 XML = "http://www.w3.org/XML/1998/namespace"
 EXCLUSIVE = "http://www.w3.org/2001/10/xml-exc-c14n#"
 SOAP = "http://schemas.xmlsoap.org/soap/envelope/"
+SOAP_12 = "http://www.w3.org/2003/05/soap-envelope"
+ASSERTION_11 = "urn:oasis:names:tc:SAML:1.0:assertion"
+TRUST = ("http://schemas.xmlsoap.org/ws/2005/02/trust", "http://docs.oasis-open.org/ws-sx/ws-trust/200512")
+"""WS-Trust, in which WS-Federation wraps its sign-in response: of February 2005, and 1.3."""
 
 PREFIXES = {
     PROTOCOL: "samlp",
@@ -20,10 +24,20 @@ PREFIXES = {
     SIGNATURE: "ds",
     ENCRYPTION: "xenc",
     SOAP: "soap",
+    SOAP_12: "soap",
+    ASSERTION_11: "saml1",
+    TRUST[0]: "t",
+    TRUST[1]: "t",
 }
 """The prefixes that this program prints, whatever the message itself used."""
 
 BEARER = "urn:oasis:names:tc:SAML:2.0:cm:bearer"
+
+BINDING_REDIRECT = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect"
+BINDING_POST = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST"
+BINDING_SIMPLE_SIGN = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST-SimpleSign"
+BINDING_ARTIFACT = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Artifact"
+BINDING_SOAP = "urn:oasis:names:tc:SAML:2.0:bindings:SOAP"
 
 FORMAT_UNSPECIFIED = "urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified"
 FORMAT_EMAIL = "urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress"
@@ -46,6 +60,12 @@ KINDS = {
     f"{{{PROTOCOL}}}ArtifactResolve": "saml-artifact-resolve",
     f"{{{PROTOCOL}}}ArtifactResponse": "saml-artifact-response",
     f"{{{PROTOCOL}}}ManageNameIDRequest": "saml-name-id-request",
+    f"{{{PROTOCOL}}}ManageNameIDResponse": "saml-name-id-request",
+    f"{{{ASSERTION_11}}}Assertion": "saml-assertion",
+    f"{{{TRUST[0]}}}RequestSecurityTokenResponse": "ws-federation-response",
+    f"{{{TRUST[1]}}}RequestSecurityTokenResponse": "ws-federation-response",
+    f"{{{TRUST[0]}}}RequestSecurityTokenResponseCollection": "ws-federation-response",
+    f"{{{TRUST[1]}}}RequestSecurityTokenResponseCollection": "ws-federation-response",
     f"{{{METADATA}}}EntityDescriptor": "saml-metadata",
     f"{{{METADATA}}}EntitiesDescriptor": "saml-metadata",
 }

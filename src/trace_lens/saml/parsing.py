@@ -48,28 +48,32 @@ class XMLDamaged(ValueError):
         self.column = column
 
 
-def parse(data: bytes) -> etree._Element:
-    """The root element of a message. Raises XMLDamaged."""
-    if len(data) > limits.XML_BYTES:
-        raise XMLDamaged(
-            Damage.UNSAFE, f"{len(data):,} bytes of XML; at most {limits.XML_BYTES:,} are read as one message"
-        )
+def parse(data: bytes, most: int = limits.XML_BYTES) -> etree._Element:
+    """The root element of a message of at most `most` bytes. Raises XMLDamaged."""
+    if len(data) > most:
+        raise XMLDamaged(Damage.UNSAFE, f"{len(data):,} bytes of XML; at most {most:,} are read as one message")
+    refuse_doctype(data)
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False,
+        huge_tree=most > limits.XML_BYTES,
+    )  # fmt: skip
+    try:
+        root = etree.fromstring(data, parser)
+    except etree.XMLSyntaxError as error:
+        raise damage_of(data, error) from None
+    if root.getroottree().docinfo.internalDTD is not None:
+        raise XMLDamaged(Damage.UNSAFE, "it holds a document type declaration, which no SAML message may have")
+    _refuse_depth(root)
+    return root
+
+
+def refuse_doctype(data: bytes) -> None:
+    """Raise XMLDamaged where a document type or an entity is declared."""
     declared = _PROLOG_DOCTYPE.search(data if data[:2] not in _BYTE_ORDER_MARKS else data.replace(b"\0", b""))
     if declared:
         line = data.count(b"\n", 0, declared.start()) + 1
         word = declared.group().decode()[2:]
         raise XMLDamaged(Damage.UNSAFE, f"it holds a <!{word}> declaration, which no SAML message may have", line)
-    parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False, huge_tree=False
-    )
-    try:
-        root = etree.fromstring(data, parser)
-    except etree.XMLSyntaxError as error:
-        raise _damage(data, error) from None
-    if root.getroottree().docinfo.internalDTD is not None:
-        raise XMLDamaged(Damage.UNSAFE, "it holds a document type declaration, which no SAML message may have")
-    _refuse_depth(root)
-    return root
 
 
 def _refuse_depth(root: etree._Element) -> None:
@@ -81,7 +85,8 @@ def _refuse_depth(root: etree._Element) -> None:
     raise XMLDamaged(Damage.UNSAFE, f"its elements are nested more than {limits.XML_DEPTH} deep", _line(level[0]))
 
 
-def _damage(data: bytes, error: etree.XMLSyntaxError) -> XMLDamaged:
+def damage_of(data: bytes, error: etree.XMLSyntaxError) -> XMLDamaged:
+    """How and where a document that the parser gave up on is broken."""
     line, column = error.position if error.position and error.position[0] else (error.lineno or 0, 0)
     if "depth" in str(error).lower() or "huge" in str(error).lower():
         return XMLDamaged(Damage.UNSAFE, f"its elements are nested more than {limits.XML_DEPTH} deep", line, column)

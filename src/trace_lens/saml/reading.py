@@ -11,12 +11,15 @@ from trace_lens.common.moments import MomentError, read_moment
 from trace_lens.saml import messages as m
 from trace_lens.saml.names import (
     ASSERTION,
+    ASSERTION_11,
     FORMAT_UNSPECIFIED,
     INSTANCE,
     KINDS,
     PROTOCOL,
     SIGNATURE,
     SOAP,
+    SOAP_12,
+    TRUST,
 )
 from trace_lens.saml.parsing import text_of
 
@@ -24,14 +27,32 @@ _A = f"{{{ASSERTION}}}"
 _P = f"{{{PROTOCOL}}}"
 _D = f"{{{SIGNATURE}}}"
 _XSI = f"{{{INSTANCE}}}"
+_TRUE = ("true", "1")
 
 
 def kind_of(root: etree._Element) -> str | None:
     """The kind of message that a root element makes, looking into a SOAP envelope; None for other XML."""
-    if root.tag == f"{{{SOAP}}}Envelope":
-        body = root.find(f"{{{SOAP}}}Body")
-        return kind_of(body[0]) if body is not None and len(body) else None
-    return KINDS.get(str(root.tag))
+    inner = message_in(root)
+    return KINDS.get(str(inner.tag)) if inner is not None else None
+
+
+def message_in(root: etree._Element) -> etree._Element | None:
+    """The message that a document carries: the root itself, or what stands in the body of a SOAP envelope."""
+    for namespace in (SOAP, SOAP_12):
+        if root.tag == f"{{{namespace}}}Envelope":
+            body = root.find(f"{{{namespace}}}Body")
+            return next((one for one in body if isinstance(one.tag, str)), None) if body is not None else None
+    return root
+
+
+def assertion_in(token_response: etree._Element) -> etree._Element | None:
+    """The assertion inside a WS-Federation sign-in response (WS-Federation 1.2 §13.2.2, WS-Trust §4.4)."""
+    for namespace in TRUST:
+        for token in token_response.iter(f"{{{namespace}}}RequestedSecurityToken"):
+            for child in token:
+                if child.tag in (_A + "Assertion", f"{{{ASSERTION_11}}}Assertion"):
+                    return child
+    return None
 
 
 def read_response(element: etree._Element) -> m.Response:
@@ -54,12 +75,12 @@ def read_response(element: etree._Element) -> m.Response:
             extensions = tuple(str(inner.tag) for inner in child if isinstance(inner.tag, str))
     return m.Response(
         element=element,
-        id=_attribute(element, "ID"),
-        version=_attribute(element, "Version"),
-        issue_instant=_instant(element, "IssueInstant"),
-        destination=_attribute(element, "Destination"),
-        in_response_to=_attribute(element, "InResponseTo"),
-        consent=_attribute(element, "Consent"),
+        id=attribute(element, "ID"),
+        version=attribute(element, "Version"),
+        issue_instant=instant(element, "IssueInstant"),
+        destination=attribute(element, "Destination"),
+        in_response_to=attribute(element, "InResponseTo"),
+        consent=attribute(element, "Consent"),
         issuer=issuer,
         extensions=extensions,
         status=status,
@@ -69,7 +90,11 @@ def read_response(element: etree._Element) -> m.Response:
 
 
 def read_assertion(element: etree._Element) -> m.Assertion:
-    """Read a saml:Assertion element."""
+    """Read a saml:Assertion element, of SAML 2.0 or of SAML 1.1."""
+    if element.tag == f"{{{ASSERTION_11}}}Assertion":
+        from trace_lens.saml.reading_11 import read_assertion_11
+
+        return read_assertion_11(element)
     issuer = subject = conditions = None
     has_advice = False
     authn: list[m.AuthnStatement] = []
@@ -101,9 +126,9 @@ def read_assertion(element: etree._Element) -> m.Assertion:
             unknown.append(child.get(_XSI + "type") or tag)
     return m.Assertion(
         element=element,
-        id=_attribute(element, "ID"),
-        version=_attribute(element, "Version"),
-        issue_instant=_instant(element, "IssueInstant"),
+        id=attribute(element, "ID"),
+        version=attribute(element, "Version"),
+        issue_instant=instant(element, "IssueInstant"),
         issuer=issuer,
         subject=subject,
         conditions=conditions,
@@ -116,16 +141,94 @@ def read_assertion(element: etree._Element) -> m.Assertion:
     )
 
 
-def _attribute(element: etree._Element, name: str) -> m.Text | None:
+def read_authn_request(element: etree._Element) -> m.AuthnRequest:
+    """Read a samlp:AuthnRequest element."""
+    issuer, subject = element.find(_A + "Issuer"), element.find(_A + "Subject")
+    policy = element.find(_P + "NameIDPolicy")
+    context, scoping = element.find(_P + "RequestedAuthnContext"), element.find(_P + "Scoping")
+    return m.AuthnRequest(
+        element=element,
+        id=attribute(element, "ID"),
+        version=attribute(element, "Version"),
+        issue_instant=instant(element, "IssueInstant"),
+        destination=attribute(element, "Destination"),
+        issuer=None if issuer is None else read_name_id(issuer),
+        subject=None if subject is None else _subject(subject),
+        name_id_policy=None if policy is None else m.NameIDPolicy(
+            policy, attribute(policy, "Format"), attribute(policy, "SPNameQualifier"),
+            policy.get("AllowCreate") in _TRUE,
+        ),
+        requested_context=None if context is None else m.RequestedAuthnContext(
+            context, context.get("Comparison") or "exact",
+            tuple(text(one) for one in context.iterchildren(_A + "AuthnContextClassRef")),
+            tuple(text(one) for one in context.iterchildren(_A + "AuthnContextDeclRef")),
+        ),
+        scoping=None if scoping is None else _scoping(scoping),
+        force_authn=element.get("ForceAuthn") in _TRUE,
+        is_passive=element.get("IsPassive") in _TRUE,
+        protocol_binding=attribute(element, "ProtocolBinding"),
+        acs_url=attribute(element, "AssertionConsumerServiceURL"),
+        acs_index=attribute(element, "AssertionConsumerServiceIndex"),
+        attribute_index=attribute(element, "AttributeConsumingServiceIndex"),
+        provider_name=attribute(element, "ProviderName"),
+    )  # fmt: skip
+
+
+def _scoping(element: etree._Element) -> m.Scoping:
+    count = element.get("ProxyCount") or ""
+    entries = element.iterfind(f"{_P}IDPList/{_P}IDPEntry")
+    return m.Scoping(
+        element,
+        int(count) if count.isascii() and count.isdigit() else None,
+        tuple(m.Located(one.get("ProviderID") or "", one, "ProviderID") for one in entries),
+        tuple(text(one) for one in element.iterchildren(_P + "RequesterID")),
+    )
+
+
+def read_logout_request(element: etree._Element) -> m.LogoutRequest:
+    """Read a samlp:LogoutRequest element."""
+    issuer, name = element.find(_A + "Issuer"), element.find(_A + "NameID")
+    encrypted = element.find(_A + "EncryptedID")
+    return m.LogoutRequest(
+        element=element,
+        id=attribute(element, "ID"),
+        version=attribute(element, "Version"),
+        issue_instant=instant(element, "IssueInstant"),
+        destination=attribute(element, "Destination"),
+        issuer=None if issuer is None else read_name_id(issuer),
+        name_id=None if name is None else read_name_id(name),
+        encrypted_id=None if encrypted is None else m.Encrypted(encrypted),
+        session_indexes=tuple(text(one) for one in element.iterchildren(_P + "SessionIndex")),
+        not_on_or_after=instant(element, "NotOnOrAfter"),
+        reason=attribute(element, "Reason"),
+    )
+
+
+def read_logout_response(element: etree._Element) -> m.LogoutResponse:
+    """Read a samlp:LogoutResponse element."""
+    issuer, status = element.find(_A + "Issuer"), element.find(_P + "Status")
+    return m.LogoutResponse(
+        element=element,
+        id=attribute(element, "ID"),
+        version=attribute(element, "Version"),
+        issue_instant=instant(element, "IssueInstant"),
+        destination=attribute(element, "Destination"),
+        in_response_to=attribute(element, "InResponseTo"),
+        issuer=None if issuer is None else read_name_id(issuer),
+        status=None if status is None else _status(status),
+    )
+
+
+def attribute(element: etree._Element, name: str) -> m.Text | None:
     value = element.get(name)
     return None if value is None else m.Located(value, element, name)
 
 
-def _text(element: etree._Element) -> m.Text:
+def text(element: etree._Element) -> m.Text:
     return m.Located(text_of(element), element)
 
 
-def _instant(element: etree._Element, name: str) -> m.Instant | None:
+def instant(element: etree._Element, name: str) -> m.Instant | None:
     value = element.get(name)
     if value is None:
         return None
@@ -141,7 +244,7 @@ def read_name_id(element: etree._Element) -> m.NameID:
     """Read a saml:NameID or saml:Issuer element."""
     given = element.get("Format")
     return m.NameID(
-        text=_text(element),
+        text=text(element),
         format=given or FORMAT_UNSPECIFIED,
         name_qualifier=element.get("NameQualifier"),
         sp_name_qualifier=element.get("SPNameQualifier"),
@@ -157,7 +260,7 @@ def _subject(element: etree._Element) -> m.Subject:
         if child.tag == _A + "NameID":
             name_id = name_id or read_name_id(child)
         elif child.tag == _A + "BaseID":
-            base_id = _text(child)
+            base_id = text(child)
         elif child.tag == _A + "EncryptedID":
             encrypted_id = m.Encrypted(child)
         elif child.tag == _A + "SubjectConfirmation":
@@ -170,16 +273,16 @@ def _confirmation(element: etree._Element) -> m.SubjectConfirmation:
     name = element.find(_A + "NameID")
     return m.SubjectConfirmation(
         element,
-        _attribute(element, "Method"),
+        attribute(element, "Method"),
         None
         if data is None
         else m.ConfirmationData(
             data,
-            _instant(data, "NotBefore"),
-            _instant(data, "NotOnOrAfter"),
-            _attribute(data, "Recipient"),
-            _attribute(data, "InResponseTo"),
-            _attribute(data, "Address"),
+            instant(data, "NotBefore"),
+            instant(data, "NotOnOrAfter"),
+            attribute(data, "Recipient"),
+            attribute(data, "InResponseTo"),
+            attribute(data, "Address"),
         ),
         None if name is None else read_name_id(name),
     )
@@ -193,18 +296,18 @@ def _conditions(element: etree._Element) -> m.Conditions:
     unknown: list[str] = []
     for child in element:
         if child.tag == _A + "AudienceRestriction":
-            restrictions.append(tuple(_text(audience) for audience in child.iterchildren(_A + "Audience")))
+            restrictions.append(tuple(text(audience) for audience in child.iterchildren(_A + "Audience")))
         elif child.tag == _A + "OneTimeUse":
             one_time_use = True
         elif child.tag == _A + "ProxyRestriction":
             proxy_count = child.get("Count")
-            proxy_audiences = tuple(_text(audience) for audience in child.iterchildren(_A + "Audience"))
+            proxy_audiences = tuple(text(audience) for audience in child.iterchildren(_A + "Audience"))
         elif isinstance(child.tag, str):
             unknown.append(child.get(_XSI + "type") or child.tag)
     return m.Conditions(
         element,
-        _instant(element, "NotBefore"),
-        _instant(element, "NotOnOrAfter"),
+        instant(element, "NotBefore"),
+        instant(element, "NotOnOrAfter"),
         tuple(restrictions),
         one_time_use,
         proxy_count,
@@ -220,16 +323,16 @@ def _authn_statement(element: etree._Element) -> m.AuthnStatement:
     authorities: list[m.Text] = []
     for child in context if context is not None else ():
         if child.tag == _A + "AuthnContextClassRef":
-            class_ref = _text(child)
+            class_ref = text(child)
         elif child.tag in (_A + "AuthnContextDeclRef", _A + "AuthnContextDecl"):
-            declaration = _text(child)
+            declaration = text(child)
         elif child.tag == _A + "AuthenticatingAuthority":
-            authorities.append(_text(child))
+            authorities.append(text(child))
     return m.AuthnStatement(
         element,
-        _instant(element, "AuthnInstant"),
-        _attribute(element, "SessionIndex"),
-        _instant(element, "SessionNotOnOrAfter"),
+        instant(element, "AuthnInstant"),
+        attribute(element, "SessionIndex"),
+        instant(element, "SessionNotOnOrAfter"),
         None if locality is None else locality.get("Address"),
         None if locality is None else locality.get("DNSName"),
         class_ref,
@@ -252,7 +355,7 @@ def read_attribute(element: etree._Element) -> m.Attribute:
 def _attribute_value(element: etree._Element) -> m.AttributeValue:
     inner = next((child for child in element if isinstance(child.tag, str)), None)
     return m.AttributeValue(
-        text=_text(element),
+        text=text(element),
         nil=element.get(_XSI + "nil") in ("true", "1"),
         xsi_type=element.get(_XSI + "type"),
         holds_element=None if inner is None else str(inner.tag),
@@ -280,6 +383,6 @@ def _status(element: etree._Element) -> m.Status:
     return m.Status(
         element,
         tuple(codes),
-        None if message is None else _text(message),
+        None if message is None else text(message),
         None if detail is None else m.Located(" ".join(text_of(detail).split()), detail),
     )

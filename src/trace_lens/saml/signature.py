@@ -29,7 +29,7 @@ _D = f"{{{SIGNATURE}}}"
 _ENVELOPED = SIGNATURE + "enveloped-signature"
 _MORE_2007 = "{http://www.w3.org/2007/05/xmldsig-more#}"
 _INCLUSIVE = ALGORITHMS["http://www.w3.org/TR/2001/REC-xml-c14n-20010315"]
-_ALL_IDS = etree.XPath("//@ID | //@Id | //@id | //@xml:id")
+_ALL_IDS = etree.XPath("//@ID | //@Id | //@id | //@xml:id | //@AssertionID | //@ResponseID | //@RequestID")
 
 
 class _Refused(Exception):
@@ -95,7 +95,7 @@ class XMLSignature(NamedTuple):
 
 
 def duplicate_ids(root: etree._Element) -> tuple[str, ...]:
-    """Identifiers that stand on more than one element (`ID`, `Id`, `id`, `xml:id`)."""
+    """Identifiers that stand on more than one element (`ID`, `Id`, `id`, `xml:id`, and those of SAML 1.1)."""
     values = [str(value) for value in cast("list[Any]", _ALL_IDS(root))]
     if len(set(values)) == len(values):
         return ()

@@ -54,7 +54,7 @@ def read_accounts(data: bytes, column: str | None = None) -> list[AccountRow]:
     """
     wanted = (column or "user").strip().lower()
     rows = []
-    for line, row in _rows(data, wanted):
+    for line, row in rows_of(data, wanted):
         name = row.get(wanted, "")
         if not name:
             continue
@@ -75,7 +75,7 @@ def read_assignments(data: bytes) -> list[AssignmentRow]:
     """Assignments from CSV with a header of `user`, `group` or both. Raises ListError."""
     return [
         AssignmentRow(row.get("user") or None, row.get("group") or None, line)
-        for line, row in _rows(data, "user", "group")
+        for line, row in rows_of(data, "user", "group")
         if row.get("user") or row.get("group")
     ]
 
@@ -83,7 +83,7 @@ def read_assignments(data: bytes) -> list[AssignmentRow]:
 def read_members(data: bytes) -> dict[str, list[str]]:
     """Group membership from CSV with columns `group` and `member`: group → its members. Raises ListError."""
     members: dict[str, list[str]] = {}
-    for line, row in _rows(data, "member"):
+    for line, row in rows_of(data, "member"):
         if not row.get("group"):
             raise ListError("there is no value in the column group", line)
         members.setdefault(row["group"], []).append(row.get("member", ""))
@@ -105,7 +105,7 @@ def groups_of(names: set[str], members: dict[str, list[str]]) -> set[str]:
     return found
 
 
-def _rows(data: bytes, *any_of: str) -> Iterator[tuple[int, dict[str, str]]]:
+def rows_of(data: bytes, *any_of: str) -> Iterator[tuple[int, dict[str, str]]]:
     """Rows as header (lower case) → value, with the line each begins on; the delimiter is told by the header."""
     text = _decode(data)
     header_line = text.split("\n", 1)[0]

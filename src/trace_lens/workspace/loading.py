@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, TypeVar, cast
 
 from trace_lens import __version__
 from trace_lens.pki.pem import PastedCertificate, certificates_in
-from trace_lens.saml.metadata import Entity, Role, read_metadata
+from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, Role, find_entity
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import lists
 from trace_lens.workspace.places import line_of
@@ -21,6 +21,8 @@ from trace_lens.workspace.settings import AppSettings, ProviderSettings, Workspa
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+
+    from trace_lens.workspace.changes import Change
 
 ROOT_FILE = "trace-lens.toml"
 OWN_FOLDER = ".trace-lens"
@@ -44,9 +46,13 @@ class Source:
     file: str
     text: str
     raw: dict[str, object]
+    told: tuple[tuple[str, ...], ...] = ()
 
     def where(self, *path: str | int) -> str:
-        """Line and key of a setting, for evidence."""
+        """Line and key of a setting, for evidence; a setting that was only supposed stands in no line."""
+        names = tuple(part for part in path if isinstance(part, str))
+        if any(names[: len(one)] == one for one in self.told):
+            return f"told by --set › {'.'.join(names)}"
         key = "".join(f"[{part + 1}]" if isinstance(part, int) else f".{part}" for part in path).lstrip(".")
         return f"line {line_of(self.text, path)} › {key}"
 
@@ -77,7 +83,7 @@ class Provider:
         """Its own entity in its metadata file. Raises SettingsError where the file is no metadata."""
         if not self.settings.metadata:
             return None
-        return _entity(self.source, self.settings.metadata, self.settings.entity_id, "IDPSSODescriptor")
+        return _entity(self.source, self.settings.metadata, self.settings.entity_id, IDP_ROLE)
 
     @property
     def role(self) -> Role | None:
@@ -101,7 +107,12 @@ class Provider:
         """Its single sign-on addresses, from its metadata."""
         if not self.role:
             return ()
-        return tuple(e.location for e in self.role.endpoints if e.purpose == "SingleSignOnService")
+        return self.role.addresses("SingleSignOnService")
+
+    @property
+    def sign_out_urls(self) -> tuple[str, ...]:
+        """Its single logout addresses, from its metadata."""
+        return self.role.addresses("SingleLogoutService") if self.role else ()
 
     def where_entity_id(self) -> tuple[str, str]:
         """File and place of its entity ID."""
@@ -163,7 +174,7 @@ class App:
     def entity(self) -> Entity | None:
         """Its own entity in its metadata file, where one is on record. Raises SettingsError."""
         name = self.settings.application.metadata
-        return _entity(self.source, name, self.settings.application.entity_id, "SPSSODescriptor") if name else None
+        return _entity(self.source, name, self.settings.application.entity_id, SP_ROLE) if name else None
 
     @cached_property
     def entity_id(self) -> str | None:
@@ -175,8 +186,19 @@ class App:
         """Its assertion consumer service addresses: as set, else as its metadata says."""
         if self.settings.application.acs_urls:
             return tuple(self.settings.application.acs_urls)
-        role = self.entity.role("SPSSODescriptor") if self.entity else None
-        return tuple(e.location for e in role.endpoints if e.purpose == "AssertionConsumerService") if role else ()
+        return self.role.addresses("AssertionConsumerService") if self.role else ()
+
+    @property
+    def role(self) -> Role | None:
+        """Its service provider role in its metadata, where that is on record."""
+        return self.entity.role(SP_ROLE) if self.entity else None
+
+    @cached_property
+    def sign_out_urls(self) -> tuple[str, ...]:
+        """Its single logout addresses: as set, else as its metadata says."""
+        if self.settings.application.sign_out_url:
+            return (self.settings.application.sign_out_url,)
+        return self.role.addresses("SingleLogoutService") if self.role else ()
 
     @cached_property
     def accounts(self) -> list[lists.AccountRow] | None:
@@ -225,6 +247,20 @@ class Workspace:
     def provider_of(self, app: App | None) -> Provider | None:
         """The provider that an application trusts."""
         return self.providers.get(app.provider_id or "") if app else None
+
+    @cached_property
+    def changes(self) -> list[Change]:
+        """What people changed and when, as far as it is on record. Raises SettingsError."""
+        from trace_lens.workspace.changes import CHANGES_FILE, read_changes
+
+        if self.root is None or not (self.root / CHANGES_FILE).is_file():
+            return []
+        try:
+            return read_changes((self.root / CHANGES_FILE).read_bytes())
+        except lists.ListError as error:
+            raise SettingsError([Problem(CHANGES_FILE, error.line, "", str(error))]) from None
+        except OSError as error:
+            raise SettingsError([Problem(CHANGES_FILE, 1, "", f"cannot be read: {error.strerror}")]) from None
 
     def certificate_files(self) -> list[str]:
         """Every file in the workspace's `certs` folder, whether or not a setting names it."""
@@ -294,14 +330,14 @@ def load_workspace(root: Path) -> Workspace:
         read = _read(root, file, ProviderSettings, problems, seen)
         if read:
             providers[name] = Provider(name, *read)
-            problems += _missing_files(read[1], _FILE_KEYS["provider"])
+            problems += missing_files(read[1], "provider")
     apps: dict[str, App] = {}
     known = {name for name, _ in _settings_files(root, "providers")}
     for name, file in _settings_files(root, "apps"):
         loaded = _read(root, file, AppSettings, problems, seen)
         if loaded:
             apps[name] = App(name, *loaded, settings)
-            problems += _missing_files(loaded[1], _FILE_KEYS["app"])
+            problems += missing_files(loaded[1], "app")
             problems += _unknown_provider(apps[name], known)
     if problems:
         raise SettingsError(problems)
@@ -340,12 +376,12 @@ def _read(
     return read_table(record, raw), Source(root, file, text, raw)
 
 
-def _missing_files(source: Source, keys: tuple[tuple[str, ...], ...]) -> list[Problem]:
-    """Files that the settings name and that are not there."""
+def missing_files(source: Source, kind: str) -> list[Problem]:
+    """Files that the settings (of an `app` or a `provider`) name and that are not there."""
     from trace_lens.pki.fingerprints import FingerprintError, is_fingerprint, read_fingerprint
 
     problems = []
-    for path in keys:
+    for path in _FILE_KEYS[kind]:
         value: object = source.raw
         for key in path:
             value = value.get(key) if isinstance(value, dict) else None
@@ -379,15 +415,11 @@ def _unknown_provider(app: App, known: set[str]) -> list[Problem]:
 
 def _entity(source: Source, name: str, entity_id: str | None, role: str) -> Entity:
     try:
-        entities = read_metadata(source.read(name))
+        entity, _ = find_entity(source.read(name), entity_id, role)
     except XMLDamaged as error:
         raise source.problem(name, f"is no metadata that can be read: {error.reason}", error.line or 1) from None
     except OSError as error:
         raise source.problem(name, f"cannot be read: {error.strerror}") from None
-    fitting = [entity for entity in entities if entity.role(role)] or list(entities)
-    if not fitting:
+    if entity is None:
         raise source.problem(name, "is no SAML metadata: it holds no EntityDescriptor")
-    for entity in fitting:
-        if entity.entity_id == entity_id:
-            return entity
-    return fitting[0]
+    return entity

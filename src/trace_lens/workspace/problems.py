@@ -34,7 +34,8 @@ class Problem(NamedTuple):
 
     def __str__(self) -> str:
         hint = f"; did you mean {self.nearest}?" if self.nearest else ""
-        return f"{self.file}, line {self.line}: {self.key + ' ' if self.key else ''}{self.reason}{hint}"
+        place = f", line {self.line}" if self.line else ""
+        return f"{self.file}{place}: {self.key + ' ' if self.key else ''}{self.reason}{hint}"
 
 
 class SettingsError(Exception):

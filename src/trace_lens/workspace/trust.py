@@ -68,6 +68,19 @@ def _published(provider: Provider, workspace: Workspace) -> tuple[RecordedKey, .
     return tuple(found)
 
 
+def own_keys(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
+    """The keys with which an application signs what it sends: those of its metadata. Raises SettingsError."""
+    return workspace.once(f"own keys {app.id}", lambda: _own_keys(app))
+
+
+def _own_keys(app: App) -> tuple[RecordedKey, ...]:
+    role = app.role
+    file = app.settings.application.metadata or ""
+    return tuple(
+        _record(key.certificate, "published", app.name, file, key.where) for key in (role.signing_keys if role else ())
+    )
+
+
 def pins(held: tuple[RecordedKey, ...], certificate: Certificate) -> bool:
     """Whether any of the pins is this certificate, whole or as a fingerprint."""
     return any(

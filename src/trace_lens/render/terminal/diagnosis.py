@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterable, Iterator
 
+from trace_lens.checks.claims import ClaimRow
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.masking import visible
@@ -112,6 +114,8 @@ def _headline(diagnosis: Diagnosis) -> Iterator[Line]:
     yield from pages.row("sign-in", f"{app}{chosen}; provider {diagnosis.provider or 'not known'}; {started}")
     if diagnosis.subject is not None:
         yield from pages.row("subject", diagnosis.subject)
+    if diagnosis.supposed:
+        yield from pages.row("supposing", "; ".join(diagnosis.supposed))
     if diagnosis.at and diagnosis.at_from:
         yield from pages.row("judged at", f"{show_moment(diagnosis.at)}, {_MOMENT[diagnosis.at_from]}")
 
@@ -177,28 +181,40 @@ def _to_do(diagnosis: Diagnosis) -> Iterator[Line]:
             "what was not checked.",
             0,
         )
+    if diagnosis.proposal:
+        source = "-" if diagnosis.source == "-" else shlex.quote(visible(diagnosis.source))
+        yield line("  Try it on this capture before touching a system:")
+        tried = " ".join(f"--set {shlex.quote(visible(one))}" for one in (*diagnosis.supposed, diagnosis.proposal))
+        yield line(f"    trace-lens diagnose {source} {tried}")
     if roots:
         yield from prose(f"More on this: trace-lens explain {roots[0].code}", 2, "quiet")
 
 
-def _claims(diagnosis: Diagnosis) -> Iterator[Line]:
-    if not diagnosis.claims:
-        return
+def claim_lines(claims: Iterable[ClaimRow]) -> Iterator[Line]:
+    """The claims table: what was sent, and what the application makes of it."""
     words = {"used": "used", "unused": "nothing reads it", "missing": "MISSING", "other-name": "OTHER NAME"}
     styles = {"missing": "break", "other-name": "break"}
-    yield BLANK
-    yield line(Span("Claims", "head"))
     yield from pages.table(
         ("", "", ""),
-        [
-            (
-                row.name,
-                Span(words[row.use], styles.get(row.use, "")),
-                ", ".join(row.values[:6]) + (" …" if len(row.values) > 6 else ""),
-            )
-            for row in diagnosis.claims
-        ],
+        [(row.name, Span(words[row.use] + _as(row), styles.get(row.use, "")), _values_of(row)) for row in claims],
     )
+
+
+def _as(row: ClaimRow) -> str:
+    return f" as {row.serves}" if row.serves and row.serves != row.name else ""
+
+
+def _values_of(row: ClaimRow) -> str:
+    values = ", ".join(row.values[:6]) + (" …" if len(row.values) > 6 else "")
+    mapped = f" → {', '.join(dict.fromkeys(row.mapped[:6]))}" if row.mapped and row.mapped != row.values else ""
+    return values + mapped
+
+
+def _claims(diagnosis: Diagnosis) -> Iterator[Line]:
+    if diagnosis.claims:
+        yield BLANK
+        yield line(Span("Claims", "head"))
+        yield from claim_lines(diagnosis.claims)
 
 
 def _open(diagnosis: Diagnosis) -> Iterator[Line]:

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from trace_lens.attempts.opening import SECRET, Opened
+from trace_lens.attempts.opening import SECRET
 from trace_lens.common.masking import Masks, visible
+from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.diagnosis import claim_lines
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 
 _WORDS = {
@@ -16,6 +18,11 @@ _WORDS = {
     "saml-authn-request": "SAML authentication request",
     "saml-logout-request": "SAML logout request",
     "saml-logout-response": "SAML logout response",
+    "saml-artifact": "SAML artifact",
+    "saml-artifact-resolve": "SAML artifact resolve request",
+    "saml-artifact-response": "SAML artifact response",
+    "saml-name-id-request": "SAML name identifier management",
+    "ws-federation-response": "WS-Federation sign-in response",
     "saml-metadata": "SAML metadata",
     "certificate": "Certificate",
     "private-key": "Private key",
@@ -23,7 +30,7 @@ _WORDS = {
 _ABBREVIATED = {"X509Certificate", "DigestValue"}
 
 
-def opened_pages(messages: Iterable[Opened], unreadable: Iterable[tuple[str, str]], masks: Masks) -> Iterator[Line]:
+def opened_pages(messages: Iterable[LaidOpen], unreadable: Iterable[tuple[str, str]], masks: Masks) -> Iterator[Line]:
     """All messages, then the sources that hold none."""
     for number, message in enumerate(messages):
         if number:
@@ -35,7 +42,8 @@ def opened_pages(messages: Iterable[Opened], unreadable: Iterable[tuple[str, str
         yield from prose(f"{source}: nothing known could be read; {because}.", 0, "break")
 
 
-def _one(message: Opened, masks: Masks) -> Iterator[Line]:
+def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
+    message = laid.opened
     name = _WORDS.get(message.kind, message.kind)
     through = f", through {' → '.join(message.layers)}" if message.layers else ""
     where = f", {message.where}" if message.where else ""
@@ -44,11 +52,18 @@ def _one(message: Opened, masks: Masks) -> Iterator[Line]:
         yield from prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
     rows = [(key, value) for key, value in message.summary.items() if value not in (None, [], {}, "", 0)]
     for key, value in rows:
-        if key not in ("attributes", "endpoints"):
+        if key == "requested_attributes":
+            text = ", ".join(one["name"] + (" (required)" if one["required"] else "") for one in value)
+            yield from pages.row(key.replace("_", " "), text, column=22)
+        elif key not in ("attributes", "endpoints"):
             text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
             yield from pages.row(key.replace("_", " "), text, column=22)
     attributes = message.summary.get("attributes")
-    if attributes:
+    if laid.claims:
+        yield BLANK
+        yield line(Span("Claims", "head"), f", as {visible(laid.app or '')} reads them")
+        yield from claim_lines(laid.claims)
+    elif attributes:
         yield BLANK
         yield line(Span("Attributes", "head"))
         yield from pages.table(("", ""), [(one, ", ".join(values)) for one, values in attributes.items()])
@@ -57,6 +72,14 @@ def _one(message: Opened, masks: Masks) -> Iterator[Line]:
         yield BLANK
         yield line(Span("Endpoints", "head"))
         yield from pages.table(("", "", ""), [(one["purpose"], one["binding"], one["location"]) for one in endpoints])
+    if "entities" in message.content:
+        yield BLANK
+        yield line(Span("Entities", "head"))
+        rows = [(one["entity_id"], ", ".join(one["roles"])) for one in message.content["entities"]]
+        yield from pages.table(("", ""), rows)
+        rest = message.summary.get("entities", 0) - len(rows)
+        if rest > 0:
+            yield line(f"  and {rest:,} more")
     if "name" in message.content:
         yield BLANK
         yield line(Span("The whole message", "head"))

@@ -1,0 +1,384 @@
+"""The request: whether the provider can take it, and whether the answer gives what it asked for.
+
+Sources: SAML 2.0 Core §3.3.2.2.1, §3.4.1; Profiles §4.1.4.1; Metadata §2.4.3, §2.4.4.
+"""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from trace_lens.checks.asking import ASSERTION, REQUEST, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.comparing import closest, differs
+from trace_lens.checks.identified import account_name, index_of
+from trace_lens.checks.signed import Verdict, judge_message
+from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.saml.messages import Located, RequestedAuthnContext
+from trace_lens.saml.names import FORMAT_UNSPECIFIED, short
+
+_CLASSES = "urn:oasis:names:tc:SAML:2.0:ac:classes:"
+_STRENGTH = {
+    _CLASSES + name: strength
+    for strength, names in enumerate(
+        (
+            ("unspecified", "PreviousSession"),
+            ("InternetProtocol",),
+            ("Password", "InternetProtocolPassword"),
+            ("PasswordProtectedTransport", "SecureRemotePassword", "Kerberos"),
+            ("MobileOneFactorUnregistered", "MobileOneFactorContract", "TLSClient", "X509", "PGP", "SPKI", "XMLDSig"),
+            ("MobileTwoFactorUnregistered", "MobileTwoFactorContract", "TimeSyncToken", "SoftwarePKI"),
+            ("Smartcard",),
+            ("SmartcardPKI",),
+        )
+    )
+    for name in names
+}
+"""The classes of SAML 2.0 Authentication Context §3.4, from weak to strong. The standard leaves their order to the
+parties; this is the usual one, and a class that is not here compares only as equal."""
+
+
+def _answered_well(case: Case) -> bool:
+    """Whether the provider plainly took the request, whatever is wrong with it."""
+    return case.attempt.answer is not None and not case.attempt.damage and not case.refused
+
+
+@asks(Stage.DELIVERED, "acs-not-registered", needs=REQUEST)
+def return_address(case: Case) -> Answer:
+    """Does the provider have the address that the request wants the answer sent to?"""
+    request = case.request
+    if request is None or case.app is None:
+        yield Unchecked("acs-not-registered", "no application is known for this request")
+        return
+    registered = case.app.settings.provider_setup.acs_url
+    role = case.app.role
+    indexed = {one.number: one.location for one in (role.endpoints if role else ()) if one.is_acs}
+    asked = request.acs_url
+    if asked is None and request.acs_index is not None:
+        if not indexed:
+            yield Unchecked("acs-not-registered", f"no metadata of {case.app.id} says which address has an index")
+            return
+        location = indexed.get(request.acs_index.value)
+        if location is not None and registered in (None, location):
+            return
+        words = f"which is {location}" if location else "which its metadata does not have"
+        yield case.finding(
+            "acs-not-registered",
+            Stage.DELIVERED,
+            f"The request wants the answer at its ACS URL of index {request.acs_index.value}, {words}.",
+            expected=registered or ", ".join(indexed.values()),
+            actual=location or request.acs_index.value,
+            value_to_set=location,
+            side=Side.PROVIDER if location else Side.APPLICATION,
+            evidence=case.asked("AssertionConsumerServiceIndex", request.acs_index),
+            compared=False,
+        )
+        return
+    if asked is None:
+        return
+    known = [registered] if registered else list(indexed.values())
+    if not known:
+        yield Unchecked("acs-not-registered", f"no acs_url is on record in provider_setup of {case.app.id}")
+        return
+    expected = closest(asked.value, known)
+    severity = differs(expected, asked.value)
+    if severity is None:
+        return
+    ours = asked.value in case.app.acs_urls
+    taken = case.response is not None and not case.refused and case.response.destination is not None
+    yield case.finding(
+        "acs-not-registered",
+        Stage.DELIVERED,
+        f"The request wants the answer at {asked.value}, which the provider does not have for {case.app.name}.",
+        severity=Severity.RISK if taken and case.response.destination.value == asked.value else severity,  # type: ignore[union-attr]
+        side=Side.PROVIDER if ours else Side.APPLICATION,
+        expected=expected,
+        actual=asked.value,
+        value_to_set=asked.value if ours else expected,
+        evidence=[
+            *case.asked("AssertionConsumerServiceURL", asked),
+            case.set_in_app("acs_url at the provider", expected, "provider_setup", "acs_url"),
+        ],
+    )
+
+
+@asks(Stage.DELIVERED, "identifier-in-request-unknown", needs=REQUEST)
+def identifier(case: Case) -> Answer:
+    """Does the request bear the identifier that is set at the provider?"""
+    issuer = case.request.issuer if case.request else None
+    if issuer is None or case.app is None:
+        yield Unchecked("identifier-in-request-unknown", "no application is known for this request")
+        return
+    at_provider = case.app.settings.provider_setup.audience
+    expected = at_provider or case.app.entity_id
+    if expected is None:
+        yield Unchecked("identifier-in-request-unknown", f"no identifier of {case.app.id} is on record")
+        return
+    severity = differs(expected, issuer.value)
+    if severity is None:
+        return
+    ours = issuer.value == case.app.entity_id
+    key = ("provider_setup", "audience") if at_provider else ("application", "entity_id")
+    yield case.finding(
+        "identifier-in-request-unknown",
+        Stage.DELIVERED,
+        f"The request names its sender {issuer.value}; the provider knows {case.app.name} as {expected}.",
+        severity=severity,
+        side=Side.PROVIDER if ours else Side.APPLICATION,
+        expected=expected,
+        actual=issuer.value,
+        value_to_set=issuer.value if ours else expected,
+        evidence=[*case.asked("Issuer of the request", issuer), case.set_in_app(key[1], expected, *key)],
+    )
+
+
+@asks(Stage.DELIVERED, "destination-mismatch", needs=REQUEST)
+def destination(case: Case) -> Answer:
+    """Was the request sent to the provider's own address?"""
+    target = case.request.destination if case.request else None
+    known = case.provider.sign_on_urls if case.provider else ()
+    if target is None:
+        return
+    if not known:
+        yield Unchecked("destination-mismatch", "no sign-on URL of the provider is on record")
+        return
+    expected = closest(target.value, known)
+    severity = differs(expected, target.value)
+    if severity:
+        yield case.finding(
+            "destination-mismatch",
+            Stage.DELIVERED,
+            f"The request is addressed to {target.value}, which is no sign-on URL of the provider.",
+            severity=Severity.RISK if _answered_well(case) else severity,
+            side=Side.APPLICATION,
+            expected=expected,
+            actual=target.value,
+            value_to_set=expected,
+            evidence=case.asked("Destination of the request", target),
+        )
+
+
+@asks(Stage.DELIVERED, "request-unsigned", needs=REQUEST)
+def signed_request(case: Case) -> Answer:
+    """Is the request signed where the provider's metadata wants that, and does its signature hold?"""
+    message = case.attempt.request
+    if message is None or case.request is None:
+        return
+    verdicts = judge_message(case, message, of_application=True)
+    wants = bool(case.provider and case.provider.role and case.provider.role.wants_signed_requests)
+    if not verdicts:
+        if wants and case.provider:
+            yield case.finding(
+                "request-unsigned",
+                Stage.DELIVERED,
+                f"{case.provider.name} wants requests signed (WantAuthnRequestsSigned in its metadata), and this one "
+                "is not.",
+                severity=Severity.RISK if _answered_well(case) else Severity.BREAK,
+                value_to_set="true",
+                evidence=[
+                    *case.asked("ID of the request", case.request.id),
+                    Evidence("WantAuthnRequestsSigned", "true", case.provider.settings.metadata or "",
+                             "IDPSSODescriptor/@WantAuthnRequestsSigned"),
+                ],
+            )  # fmt: skip
+        return
+    yield from _request_signature(case, verdicts)
+
+
+def _request_signature(case: Case, verdicts: tuple[Verdict, ...]) -> Answer:
+    """The request's own signature, held against the keys of the application's metadata."""
+    message = case.attempt.request
+    name = case.app.name if case.app else "the application"
+    for verdict in verdicts:
+        if verdict.standing == "trusted" and verdict.digest_holds:
+            continue
+        evidence = Evidence(
+            "Signature of the request", verdict.signature.algorithm_uri or "", message.source if message else "",
+            (message.place if message else "") + verdict.place,
+        )  # fmt: skip
+        severity = Severity.RISK if _answered_well(case) else Severity.BREAK
+        if verdict.signature.refused:
+            code, detail = "signature-form-refused", f"must not be accepted: {verdict.signature.refused}"
+        elif not verdict.digest_holds:
+            code, detail = "digest-mismatch", "covers other content than what stands here"
+        elif not case.app or case.app.entity is None:
+            yield Unchecked("request-unsigned", "no metadata of the application holds the key that signs its requests")
+            continue
+        else:
+            code, detail = "signature-value-invalid", f"was made by no key in the metadata of {name}"
+        yield case.finding(
+            code, Stage.AUTHENTIC, f"The signature of the request {detail}.", severity=severity, side=Side.APPLICATION,
+            evidence=[evidence],
+        )  # fmt: skip
+
+
+@asks(Stage.INTENDED, "issuer-mismatch", needs=REQUEST)
+def scoping(case: Case) -> Answer:
+    """Is the provider that answered one of those that the request named?"""
+    wanted = case.request.scoping if case.request else None
+    if wanted is None or case.assertion is None or case.issuer is None:
+        return
+    statements = case.assertion.authn_statements
+    authorities = {one.value for statement in statements for one in statement.authenticating_authorities}
+    named = {one.value for one in wanted.providers}
+    if named and not named & {case.issuer.value, *authorities}:
+        yield case.finding(
+            "issuer-mismatch",
+            Stage.INTENDED,
+            f"The request named the providers that may answer ({', '.join(sorted(named))}), and the answer is by none "
+            "of them.",
+            severity=Severity.RISK,
+            expected=", ".join(sorted(named)),
+            actual=case.issuer.value,
+            evidence=[*case.asked("IDPEntry", wanted.providers[0]), *case.shown("Issuer", case.issuer)],
+            compared=False,
+        )
+    elif wanted.proxy_count == 0 and authorities:
+        yield case.finding(
+            "issuer-mismatch",
+            Stage.INTENDED,
+            f"The request forbids passing it on (ProxyCount 0), and the user was authenticated by "
+            f"{', '.join(sorted(authorities))}.",
+            severity=Severity.RISK,
+            actual=", ".join(sorted(authorities)),
+            evidence=case.asked("Scoping", Located("ProxyCount 0", wanted.element, "ProxyCount")),
+        )
+
+
+@asks(Stage.CURRENT, "authentication-too-old", needs=REQUEST)
+def authenticated_anew(case: Case) -> Answer:
+    """Was the user authenticated anew where the request demanded it?"""
+    request = case.request
+    if request is None or not request.force_authn or case.assertion is None:
+        return
+    asked_at = request.issue_instant.moment if request.issue_instant else None
+    skew = case.app.clock_skew if case.app else timedelta(minutes=3)
+    for statement in case.assertion.authn_statements:
+        instant = statement.authn_instant
+        if asked_at and instant and instant.moment and instant.moment < asked_at - skew:
+            yield case.finding(
+                "authentication-too-old",
+                Stage.CURRENT,
+                f"The request demands a new authentication (ForceAuthn), and the user had authenticated "
+                f"{show_duration(asked_at - instant.moment)} before it was sent.",
+                side=Side.PROVIDER,
+                expected=f"not before {show_moment(asked_at)}",
+                actual=show_moment(instant.moment),
+                evidence=[*case.asked("IssueInstant of the request", request.issue_instant),
+                          *case.shown("AuthnInstant", instant)],
+                compared=False,
+            )  # fmt: skip
+            return
+
+
+@asks(Stage.IDENTIFIED, "name-id-format-mismatch", needs=REQUEST)
+def name_asked_for(case: Case) -> Answer:
+    """Has the name the format that the request asked for (SAML 2.0 Core §3.4.1.1)?"""
+    policy = case.request.name_id_policy if case.request else None
+    wanted = policy.format if policy else None
+    name = case.name_id
+    if wanted is None or name is None or wanted.value in (FORMAT_UNSPECIFIED, name.format):
+        return
+    if case.app and case.app.settings.application.name_id_format == wanted.value:
+        return
+    index = index_of(case, case.app) if case.app else None
+    found = account_name(case)
+    fits = bool(index and found and index.find(found.wanted))
+    yield case.finding(
+        "name-id-format-mismatch",
+        Stage.IDENTIFIED,
+        f"The request asked for a NameID of the format {short(wanted.value)}; the one sent is {short(name.format)}."
+        + (" Its value leads to an account all the same." if fits else ""),
+        severity=Severity.RISK if fits else Severity.BREAK,
+        expected=wanted.value,
+        actual=name.format,
+        value_to_set=wanted.value,
+        evidence=[*case.asked("NameIDPolicy", wanted), *case.shown("NameID", name)],
+        compared=False,
+    )
+
+
+@asks(Stage.IDENTIFIED, "other-user-answered", needs=REQUEST)
+def asked_user(case: Case) -> Answer:
+    """Is the answer about the person whom the request named (SAML 2.0 Core §3.4.1.4)?"""
+    subject = case.request.subject if case.request else None
+    wanted = subject.name_id if subject else None
+    if wanted is None or case.name_id is None or wanted.value == case.name_id.value:
+        return
+    yield case.finding(
+        "other-user-answered",
+        Stage.IDENTIFIED,
+        f"The request asks for {wanted.value}, and the answer is about {case.name_id.value}: an open session of "
+        "another person, most likely.",
+        expected=wanted.value,
+        actual=case.name_id.value,
+        evidence=[*case.asked("Subject of the request", wanted), *case.shown("NameID", case.name_id)],
+    )
+
+
+@asks(Stage.ENTITLED, "assurance-too-low", needs=ASSERTION)
+def strong_enough(case: Case) -> Answer:
+    """Was the user authenticated as strongly as the request's comparison demands (Core §3.3.2.2.1)?"""
+    if case.request is None:
+        if not case.is_ws_federation:
+            yield Unchecked("assurance-too-low", "the request is not in this capture, so what it demands is not known")
+        return
+    wanted = case.request.requested_context
+    statements = case.assertion.authn_statements if case.assertion else ()
+    if wanted is None or not statements:
+        return
+    actual = statements[0].context_class
+    listed = ", ".join(short(one.value) for one in wanted.classes) or "a declaration"
+    if actual is None:
+        holds: bool | None = False
+    else:
+        holds = _satisfies(wanted, actual.value)
+    if holds is None:
+        yield Unchecked(
+            "assurance-too-low",
+            f"nothing says how {short(actual.value) if actual else ''} compares with {listed} ({wanted.comparison})",
+        )
+    elif not holds:
+        given = short(actual.value) if actual else "none"
+        yield case.finding(
+            "assurance-too-low",
+            Stage.ENTITLED,
+            f"The request demands an authentication of {_WORDS.get(wanted.comparison, wanted.comparison)} {listed}; "
+            f"the answer says {given}.",
+            side=Side.PROVIDER,
+            expected=", ".join(one.value for one in wanted.classes),
+            actual=actual.value if actual else None,
+            value_to_set=wanted.classes[0].value if wanted.classes else None,
+            evidence=[
+                *(item for one in wanted.classes for item in case.asked("AuthnContextClassRef asked for", one)),
+                *case.shown("AuthnContextClassRef", actual),
+            ],
+            compared=False,
+        )
+
+
+_WORDS = {"exact": "exactly", "minimum": "at least", "maximum": "at most", "better": "more than"}
+
+
+def _satisfies(wanted: RequestedAuthnContext, actual: str) -> bool | None:
+    """Whether a class is as demanded; None where nothing orders the classes named."""
+    classes = [one.value for one in wanted.classes]
+    if not classes:
+        return None
+    if actual in classes and wanted.comparison in ("exact", "minimum", "maximum"):
+        return True
+    if wanted.comparison == "exact":
+        return False
+    if actual in classes and len(classes) == 1:
+        return False
+    if actual not in _STRENGTH or any(one not in _STRENGTH for one in classes):
+        return None
+    ranks = [_STRENGTH[one] for one in classes]
+    match wanted.comparison:
+        case "minimum":
+            return _STRENGTH[actual] >= min(ranks)
+        case "maximum":
+            return _STRENGTH[actual] <= max(ranks)
+        case "better":
+            return _STRENGTH[actual] > max(ranks)
+    return None

@@ -1,0 +1,318 @@
+"""Sign-outs: logout messages judged as sign-in messages are, and held against the sign-in whose session they end.
+
+Beside a sign-in in the same capture nothing here breaks that sign-in, so what is wrong is told as a risk; a sign-out by
+itself breaks. Sources: SAML 2.0 Core §3.7; Profiles §4.4.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import timedelta
+
+from trace_lens.attempts.reading import Message
+from trace_lens.checks.asking import SIGN_OUT, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.comparing import closest, differs
+from trace_lens.checks.decrypted import open_one
+from trace_lens.checks.signed import judge_message
+from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.saml.messages import LogoutRequest, LogoutResponse, NameID
+from trace_lens.saml.names import SUCCESS, short
+from trace_lens.saml.reading import read_name_id
+from trace_lens.saml.statuses import meaning_of
+
+_UNMATCHED = "sign-out-unmatched"
+
+
+def _messages(case: Case) -> Iterator[tuple[Message, LogoutRequest | LogoutResponse]]:
+    for one in case.attempt.sign_out:
+        if isinstance(one.content, LogoutRequest | LogoutResponse):
+            yield one, one.content
+
+
+def _severity(case: Case, alone: Severity = Severity.BREAK) -> Severity:
+    return Severity.RISK if case.attempt.answer else alone
+
+
+def _by_application(case: Case, content: LogoutRequest | LogoutResponse) -> bool:
+    """Whether the application sent it: by its issuer, else by whose address it is made out to."""
+    issuer = content.issuer.value.strip() if content.issuer else None
+    if case.app and issuer is not None and issuer == (case.app.entity_id or "").strip():
+        return True
+    if case.provider and issuer in case.provider.identifiers:
+        return False
+    target = content.destination.value if content.destination else None
+    return bool(case.provider and target in case.provider.sign_out_urls)
+
+
+def _what(content: LogoutRequest | LogoutResponse) -> str:
+    return "logout request" if isinstance(content, LogoutRequest) else "logout response"
+
+
+def _shown(case: Case, message: Message, content: LogoutRequest | LogoutResponse) -> list[Evidence]:
+    return case.shown(f"ID of the {_what(content)}", content.id, message)
+
+
+@asks(Stage.DELIVERED, "destination-mismatch", needs=SIGN_OUT)
+def addressed(case: Case) -> Answer:
+    """Is each logout message addressed to the other side's sign-out URL (Core §3.2.1)?"""
+    for message, content in _messages(case):
+        if content.destination is None:
+            continue
+        outgoing = _by_application(case, content)
+        if outgoing:
+            known = case.provider.sign_out_urls if case.provider else ()
+        else:
+            known = case.app.sign_out_urls if case.app else ()
+        if not known:
+            whose = "provider" if outgoing else "application"
+            yield Unchecked("destination-mismatch", f"no sign-out URL of the {whose} is on record")
+            continue
+        actual = content.destination.value
+        expected = closest(actual, known)
+        severity = differs(expected, actual)
+        if severity:
+            yield case.finding(
+                "destination-mismatch",
+                Stage.DELIVERED,
+                f"The {_what(content)} is addressed to {actual}, which is no sign-out URL of the "
+                f"{'provider' if outgoing else 'application'}.",
+                severity=_severity(case, severity),
+                side=Side.APPLICATION if outgoing else Side.PROVIDER,
+                expected=expected,
+                actual=actual,
+                value_to_set=expected,
+                evidence=case.shown("Destination", content.destination, message),
+            )
+
+
+@asks(Stage.DELIVERED, "response-to-unknown-request", needs=SIGN_OUT)
+def answers_request(case: Case) -> Answer:
+    """Does a logout response name the logout request that was sent?"""
+    sent = [content for _, content in _messages(case) if isinstance(content, LogoutRequest)]
+    ids = {one.id.value for one in sent if one.id}
+    for message, content in _messages(case):
+        if not isinstance(content, LogoutResponse) or not sent or not content.in_response_to:
+            continue
+        if content.in_response_to.value not in ids:
+            yield case.finding(
+                "response-to-unknown-request",
+                Stage.DELIVERED,
+                f"The logout response is to {content.in_response_to.value}; the request sent was "
+                f"{', '.join(sorted(ids))}.",
+                severity=_severity(case),
+                expected=", ".join(sorted(ids)),
+                actual=content.in_response_to.value,
+                evidence=case.shown("InResponseTo", content.in_response_to, message),
+                compared=False,
+            )
+
+
+@asks(Stage.AUTHENTIC, "signature-value-invalid", needs=SIGN_OUT)
+def signature(case: Case) -> Answer:
+    """Is each logout message signed, by a key of its sender (Profiles §4.4.4.1)?"""
+    for message, content in _messages(case):
+        outgoing = _by_application(case, content)
+        verdicts = judge_message(case, message, of_application=outgoing)
+        if not verdicts:
+            yield case.finding(
+                _UNMATCHED,
+                Stage.ADMITTED,
+                f"The {_what(content)} is not signed, so whoever receives it may refuse it, or believe anybody.",
+                side=Side.APPLICATION if outgoing else Side.PROVIDER,
+                evidence=_shown(case, message, content),
+            )
+        for verdict in verdicts:
+            where = Evidence(
+                f"Signature of the {_what(content)}", verdict.signature.algorithm_uri or "", message.source,
+                message.place + verdict.place,
+            )  # fmt: skip
+            known = trusted_of(case, outgoing=outgoing)
+            if verdict.signature.refused:
+                code, detail = "signature-form-refused", f"must not be accepted: {verdict.signature.refused}"
+            elif not verdict.digest_holds:
+                code, detail = "digest-mismatch", "covers other content than what stands here"
+            elif verdict.standing == "trusted":
+                continue
+            elif not known:
+                whose = "the application" if outgoing else "the provider"
+                yield Unchecked(
+                    "signature-value-invalid", f"no key of {whose} is on record", decides=case.attempt.answer is None
+                )
+                continue
+            elif verdict.standing in ("known", "published"):
+                code, detail = "signed-by-other-known-key", f"is by {verdict.key.words if verdict.key else 'another'}"
+            elif verdict.standing == "embedded":
+                code, detail = "signed-by-untrusted-key", "holds only with the certificate that came inside it"
+            else:
+                code, detail = "signature-value-invalid", "was made by no key on record"
+            yield case.finding(
+                code,
+                Stage.AUTHENTIC,
+                f"The signature of the {_what(content)} {detail}.",
+                severity=_severity(case),
+                side=Side.APPLICATION if outgoing else Side.PROVIDER,
+                evidence=[where],
+            )
+
+
+def trusted_of(case: Case, *, outgoing: bool) -> bool:
+    """Whether any key is on record to judge the messages of a side by."""
+    if outgoing:
+        return bool(case.app and case.app.role and case.app.role.signing_keys)
+    return bool(case.trusted_keys)
+
+
+@asks(Stage.INTENDED, "issuer-mismatch", needs=SIGN_OUT)
+def sender(case: Case) -> Answer:
+    """Is each logout message by one of the two sides?"""
+    if case.app is None:
+        yield Unchecked("issuer-mismatch", "no application is known for this sign-out", case.attempt.answer is None)
+        return
+    known = [name for name in (case.app.entity_id, *(case.provider.identifiers if case.provider else ())) if name]
+    set_in_app = case.app.settings.application.provider_entity_id
+    known += [set_in_app] if set_in_app else []
+    for message, content in _messages(case):
+        if content.issuer is None or not known or content.issuer.value in known:
+            continue
+        expected = closest(content.issuer.value, known)
+        yield case.finding(
+            "issuer-mismatch",
+            Stage.INTENDED,
+            f"The {_what(content)} is by {content.issuer.value}, which is neither {case.app.name} nor its provider.",
+            severity=_severity(case, differs(expected, content.issuer.value) or Severity.BREAK),
+            expected=expected,
+            actual=content.issuer.value,
+            evidence=case.shown("Issuer", content.issuer, message),
+        )
+
+
+@asks(Stage.CURRENT, "expired", needs=SIGN_OUT)
+def in_time(case: Case) -> Answer:
+    """Did each logout request come before its end (Core §3.7.1)?"""
+    skew = case.app.clock_skew if case.app else case.workspace.settings.clock_skew or timedelta(minutes=3)
+    for message, content in _messages(case):
+        end = content.not_on_or_after if isinstance(content, LogoutRequest) else None
+        at = case.at if case.attempt.answer is None or case.at_from == "option" else None
+        at = at or (content.issue_instant.moment if content.issue_instant else None)
+        if end and end.moment and at and at >= end.moment + skew:
+            yield case.finding(
+                "expired",
+                Stage.CURRENT,
+                f"The logout request ended {show_duration(at - end.moment)} before it was judged.",
+                severity=_severity(case),
+                expected=f"before {show_moment(end.moment)}",
+                actual=show_moment(at),
+                evidence=case.shown("NotOnOrAfter", end, message),
+                compared=False,
+            )
+
+
+@asks(Stage.ADMITTED, _UNMATCHED, needs=SIGN_OUT)
+def session_known(case: Case) -> Answer:
+    """Does each logout request name the subject and the session of the sign-in, and is it answered with Success?"""
+    found = list(_messages(case))
+    for message, content in found:
+        if isinstance(content, LogoutRequest):
+            yield from _names_session(case, message, content)
+            yield from _answered(case, message, content, [other for _, other in found])
+        else:
+            yield from _status(case, message, content)
+
+
+def _names_session(case: Case, message: Message, content: LogoutRequest) -> Answer:
+    if case.assertion is None:
+        yield Unchecked(_UNMATCHED, "the sign-in whose session it ends is not in this capture")
+        return
+    name = _name_of(case, content)
+    if name is None and content.encrypted_id is not None:
+        yield Unchecked(_UNMATCHED, "the name in the logout request is encrypted and could not be opened")
+    elif name is None or case.name_id is None or not _same_name(name, case.name_id):
+        actual = name.value if name else None
+        expected = case.name_id.value if case.name_id else None
+        how = " of another format" if name and actual == expected else ""
+        yield case.finding(
+            _UNMATCHED,
+            Stage.ADMITTED,
+            f"The logout request is about {actual or 'nobody'}{how}; the sign-in was that of {expected}.",
+            side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
+            expected=expected,
+            actual=actual,
+            evidence=[*case.shown("NameID", name, message), *case.shown("NameID of the sign-in", case.name_id)],
+        )
+    opened = {one.session_index.value for one in case.assertion.authn_statements if one.session_index}
+    stray = next((one for one in content.session_indexes if one.value not in opened), None)
+    if stray and opened:
+        yield case.finding(
+            _UNMATCHED,
+            Stage.ADMITTED,
+            f"The logout request ends the session {stray.value}; the sign-in opened {', '.join(sorted(opened))}.",
+            side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
+            expected=", ".join(sorted(opened)),
+            actual=stray.value,
+            evidence=case.shown("SessionIndex", stray, message),
+            compared=False,
+        )
+
+
+def _name_of(case: Case, content: LogoutRequest) -> NameID | None:
+    if content.name_id or content.encrypted_id is None:
+        return content.name_id
+    opened = open_one(case, content.encrypted_id).root
+    return None if opened is None else read_name_id(opened)
+
+
+def _same_name(left: NameID, right: NameID) -> bool:
+    """Whether two names are one: value, format and qualifiers agree, a missing one counting as any (Core §3.7.3.2)."""
+
+    def agree(one: str | None, other: str | None) -> bool:
+        return one is None or other is None or one == other
+
+    return (
+        left.value == right.value
+        and (not (left.format_given and right.format_given) or left.format == right.format)
+        and agree(left.name_qualifier, right.name_qualifier)
+        and agree(left.sp_name_qualifier, right.sp_name_qualifier)
+    )
+
+
+def _answered(
+    case: Case, message: Message, content: LogoutRequest, others: list[LogoutRequest | LogoutResponse]
+) -> Answer:
+    answers = [one for one in others if isinstance(one, LogoutResponse)]
+    if answers:
+        return
+    if case.attempt.answer is None and len(others) == 1:
+        yield Unchecked(_UNMATCHED, "the answer to the logout request is not in this capture")
+        return
+    outgoing = _by_application(case, content)
+    yield case.finding(
+        _UNMATCHED,
+        Stage.ADMITTED,
+        f"Nothing in this capture answers the logout request, so the {'provider' if outgoing else 'application'} may "
+        "still hold the session.",
+        side=Side.PROVIDER if outgoing else Side.APPLICATION,
+        evidence=_shown(case, message, content),
+    )
+
+
+def _status(case: Case, message: Message, content: LogoutResponse) -> Answer:
+    codes = content.status.codes if content.status else ()
+    if codes and codes[0].value == SUCCESS and len(codes) == 1:
+        return
+    words = "; ".join(
+        f"{short(one.value)}: {meaning.meaning}" if (meaning := meaning_of(one.value)) else short(one.value)
+        for one in codes
+    )
+    said = content.status.message.value.strip() if content.status and content.status.message else ""
+    yield case.finding(
+        _UNMATCHED,
+        Stage.ADMITTED,
+        f"The sign-out was not done: {words or 'the answer has no status'}." + (f' It adds: "{said}".' if said else ""),
+        side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
+        expected=SUCCESS,
+        actual=codes[-1].value if codes else None,
+        evidence=case.shown("StatusCode", codes[-1] if codes else None, message),
+        compared=False,
+    )

@@ -1,0 +1,105 @@
+"""The setting that would repair the first break, in the form in which it can be tried on the capture."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+from trace_lens.checks.case import Case
+from trace_lens.checks.claims import matches
+from trace_lens.common.findings import Finding, Side
+
+_Proposal = Callable[[Case, Finding], str | None]
+
+
+def propose(case: Case, first: Finding) -> str | None:
+    """`KEY=VALUE` for the option `--set`; None where no setting on record would repair the break."""
+    if case.app is None:
+        return None
+    make = _PROPOSALS.get(first.code)
+    return make(case, first) if make else None
+
+
+def _set(of_provider: str | None, of_application: str | None) -> _Proposal:
+    """A proposal that sets the finding's value under a key of the side that has to act."""
+
+    def make(case: Case, finding: Finding) -> str | None:
+        key = of_provider if finding.side is Side.PROVIDER else of_application
+        return f"{key}={finding.value_to_set}" if key and finding.value_to_set else None
+
+    return make
+
+
+def _trust(case: Case, finding: Finding) -> str | None:
+    certificate = next((one.certificate for one in case.signed.own if one.certificate), None)
+    if finding.side is not Side.APPLICATION or certificate is None:
+        return None
+    return f"application.trusted_certificates={certificate.sha256!s}"
+
+
+def _account(case: Case, finding: Finding) -> str | None:
+    """The account differs only by case, or by a domain that the application's rule should drop."""
+    expected, actual = finding.expected, finding.actual
+    if expected is None or actual is None:
+        return None
+    steps = [dict(one) for one in _rules(case)]
+    if expected.casefold() == actual.casefold():
+        if expected == expected.lower():
+            return f"account.rewrite={_toml([*steps, {'case': 'lower'}])}"
+        return "account.compare=ignore-case"
+    if expected == actual.rpartition("@")[0]:
+        return f"account.rewrite={_toml([*steps, {'drop_domain': True}])}"
+    if expected.startswith(actual + "@"):
+        return f"account.rewrite={_toml([*steps, {'add_suffix': expected[len(actual) :]}])}"
+    return None
+
+
+def _rules(case: Case) -> list[dict[str, object]]:
+    account = case.app.source.raw.get("account") if case.app else None
+    found = account.get("rewrite") if isinstance(account, dict) else None
+    return found if isinstance(found, list) else []
+
+
+def _toml(value: object) -> str:
+    """A value in TOML's inline form."""
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{key} = {_toml(one)}" for key, one in value.items()) + " }"
+    if isinstance(value, list):
+        return "[" + ", ".join(map(_toml, value)) + "]"
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _claim_name(case: Case, finding: Finding) -> str | None:
+    match = next((one for one in matches(case) if one.near and one.claim.name == finding.expected), None)
+    if match is None or match.sent_as is None:
+        return None
+    return f"claims.{match.position + 1}.also_as={_toml([*match.claim.also_as, match.sent_as])}"
+
+
+def _started(case: Case, finding: Finding) -> str | None:
+    return "application.accepts_unsolicited=true"
+
+
+def _creates(case: Case, finding: Finding) -> str | None:
+    return "account.creates_from=both" if finding.expected in ("application", "provider") else None
+
+
+_PROPOSALS: dict[str, _Proposal] = {
+    "audience-mismatch": _set("provider_setup.audience", "application.entity_id"),
+    "destination-mismatch": _set("provider_setup.acs_url", None),
+    "recipient-mismatch": _set("provider_setup.acs_url", None),
+    "acs-not-registered": _set("provider_setup.acs_url", None),
+    "identifier-in-request-unknown": _set("provider_setup.audience", None),
+    "name-id-format-mismatch": _set("provider_setup.name_id_format", None),
+    "issuer-mismatch": lambda case, one: (
+        f"application.provider_entity_id={one.actual}"
+        if case.provider and one.actual == case.provider.entity_id
+        else None
+    ),
+    "fingerprint-mismatch": _trust,
+    "signed-by-other-known-key": _trust,
+    "unsolicited-not-accepted": _started,
+    "account-near-match": _account,
+    "account-creation-blocked": _creates,
+    "claim-name-near-match": _claim_name,
+}

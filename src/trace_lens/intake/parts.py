@@ -1,0 +1,100 @@
+"""Several messages in one text, told apart: form fields, XML documents or blobs of base64 one after the other.
+
+A part is the line on which it begins and its octets. A text that plainly holds one message gives no parts.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from xml.parsers import expat
+
+from trace_lens.intake.layers import FIELD
+
+Part = tuple[int, bytes]
+_LISTED = re.compile(rb"^[ \t]*(SAMLResponse|SAMLRequest|SAMLart|wresult)[ \t]*[:\t]", re.MULTILINE)
+_FIRST_TAG = re.compile(rb"\s*(?:<\?.*?\?>\s*|<!--.*?-->\s*)*<((?:[\w.\-]+:)?[A-Za-z]\w*)[\s>/]", re.DOTALL)
+_RUN = re.compile(rb"[A-Za-z0-9+/_\-]{40,}(?:[ \t]*\r?\n[A-Za-z0-9+/_\-]{20,})*[A-Za-z0-9+/_\-]*={0,2}")
+
+
+def parts_of(data: bytes) -> list[Part]:
+    """The parts of a text in which several messages plainly stand; empty where that is not plain."""
+    if data.lstrip()[:1] == b"<" and b"<input" not in data[:65536].lower():
+        return _documents(data)
+    starts = sorted({_token_start(data, match.start(1)) for match in FIELD.finditer(data)})
+    starts = starts or [match.start() for match in _LISTED.finditer(data)]
+    if len(starts) > 1:
+        return [
+            (_line(data, begin), data[begin:end].strip())
+            for begin, end in zip([0, *starts[1:]], [*starts[1:], len(data)], strict=True)
+        ]
+    return _blobs(data) if not starts else []
+
+
+def runs_of(data: bytes) -> list[Part]:
+    """Every long run of base64 in a text, joined over line ends."""
+    return [(_line(data, match.start()), match[0]) for match in _RUN.finditer(data) if len(match[0]) >= 100]
+
+
+def _token_start(data: bytes, position: int) -> int:
+    """Where the word or address begins that a field stands in: an address may follow an HTTP method on its line."""
+    return max(data.rfind(white, 0, position) for white in (b" ", b"\n", b"\t", b"\r")) + 1
+
+
+def _line(data: bytes, position: int) -> int:
+    return data.count(b"\n", 0, position) + 1
+
+
+def _documents(data: bytes) -> list[Part]:
+    """XML documents one after the other: where the parser meets a tag after the end of one, the next begins."""
+    root = _FIRST_TAG.match(data)
+    end = b"</" + root[1] + b">" if root else b""
+    if root is None or (data.rstrip().endswith(end) and data.count(end) == 1):
+        return []
+    found: list[Part] = []
+    begin = 0
+    while begin < len(data):
+        length = _document_length(data[begin:])
+        if length is None:
+            return []
+        found.append((_line(data, begin), data[begin : begin + length].strip()))
+        begin += length
+    return found if len(found) > 1 else []
+
+
+def _document_length(data: bytes) -> int | None:
+    """The octets of the first document and the white space after it; None where it is broken."""
+    parser = expat.ParserCreate()
+    try:
+        parser.Parse(data, True)
+    except expat.ExpatError as error:
+        junk = error.code == expat.errors.codes[expat.errors.XML_ERROR_JUNK_AFTER_DOC_ELEMENT]
+        return parser.ErrorByteIndex if junk and data[parser.ErrorByteIndex :][:1] == b"<" else None
+    except ValueError:
+        return None
+    return len(data)
+
+
+def _blobs(data: bytes) -> list[Part]:
+    """Blobs of base64, each beginning an XML document, one a line or with blank lines between them."""
+    for separator in (rb"\r?\n[ \t]*\r?\n", rb"\r?\n"):
+        blobs = [one for one in re.split(separator, data.strip()) if one.strip()]
+        if len(blobs) > 1 and all(_begins_xml(one) for one in blobs):
+            position, found = 0, []
+            for blob in blobs:
+                position = data.index(blob, position)
+                found.append((_line(data, position), blob))
+                position += len(blob)
+            return found
+    return []
+
+
+def _begins_xml(blob: bytes) -> bool:
+    head = blob.strip()[:16]
+    if len(blob) < 60 or head[:1] != b"P":
+        return False
+    try:
+        return re.match(rb"<[A-Za-z?!]", base64.b64decode(head, validate=True)) is not None
+    except (binascii.Error, ValueError):
+        return False

@@ -1,0 +1,135 @@
+"""Settings as they might be: a value tried on one application, or on its provider, without touching any file."""
+
+from __future__ import annotations
+
+import copy
+import tomllib
+from dataclasses import replace
+from typing import Any, NamedTuple
+
+from trace_lens.workspace.loading import App, Provider, Source, Workspace, missing_files
+from trace_lens.workspace.problems import Problem, SettingsError
+from trace_lens.workspace.settings import AppSettings, ProviderSettings, fields_of, read_table
+
+TOLD = "--set"
+"""What evidence and errors name as the place of a value that was only supposed."""
+
+
+class Supposed(NamedTuple):
+    """One setting supposed to be so: its key, taken apart, and its value as TOML has it."""
+
+    key: str
+    path: tuple[str, ...]
+    value: Any
+
+    @property
+    def of_provider(self) -> bool:
+        """Whether it is one of the provider's own file (`provider.KEY`), not of the application's."""
+        return self.path[0] == "provider" and len(self.path) > 1
+
+
+def read_supposed(text: str) -> Supposed:
+    """A setting from `KEY=VALUE`; a value that is no TOML is a text. Raises ValueError with the reason."""
+    key, equals, value = text.partition("=")
+    path = tuple(part.strip() for part in key.strip().split("."))
+    if not equals or not all(path):
+        raise ValueError(f"{text!r} is not of the form KEY=VALUE, like application.entity_id=https://app.example/")
+    return Supposed(".".join(path), path, _value(value.strip()))
+
+
+def _value(text: str) -> Any:
+    try:
+        return tomllib.loads(f"value = {text}")["value"]
+    except (tomllib.TOMLDecodeError, KeyError):
+        return text
+
+
+def suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Workspace:
+    """A workspace in which one application and its provider have these settings.
+
+    Raises SettingsError where a key or value is not one that the files may hold.
+    """
+    return workspace.once(f"supposed {app.id}", lambda: _suppose(workspace, app, told))
+
+
+def _suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Workspace:
+    raw = copy.deepcopy(app.source.raw)
+    problems: list[Problem] = []
+    own = [one for one in told if not one.of_provider]
+    for one in own:
+        _put(raw, AppSettings, one, one.path, problems)
+    _valid(AppSettings, raw, own, problems)
+    apps = dict(workspace.apps)
+    providers = dict(workspace.providers)
+    if not problems:
+        changed = App(app.id, read_table(AppSettings, raw), _source(app.source, raw, own), app.defaults)
+        problems += _of_told(missing_files(changed.source, "app"), own)
+        apps[app.id] = changed
+        if changed.provider_id and changed.provider_id not in providers:
+            problems.append(Problem(TOLD, 0, "provider", f"names {changed.provider_id}, which is not on record"))
+        theirs = [one._replace(path=one.path[1:]) for one in told if one.of_provider]
+        provider = providers.get(changed.provider_id or "")
+        if theirs and provider is None:
+            problems.append(Problem(TOLD, 0, theirs[0].key, f"cannot be tried: {app.id} has no provider on record"))
+        elif theirs and provider and not problems:
+            providers[provider.id] = _provider(provider, theirs, problems)
+    if problems:
+        raise SettingsError(problems)
+    return Workspace(workspace.root, workspace.settings, apps, providers)
+
+
+def _provider(provider: Provider, told: list[Supposed], problems: list[Problem]) -> Provider:
+    raw = copy.deepcopy(provider.source.raw)
+    for one in told:
+        _put(raw, ProviderSettings, one, one.path, problems)
+    _valid(ProviderSettings, raw, told, problems)
+    if problems:
+        return provider
+    changed = Provider(provider.id, read_table(ProviderSettings, raw), _source(provider.source, raw, told))
+    problems += _of_told(missing_files(changed.source, "provider"), told)
+    return changed
+
+
+def _source(source: Source, raw: dict[str, object], told: list[Supposed]) -> Source:
+    return replace(source, raw=raw, told=tuple(one.path for one in told))
+
+
+def _put(raw: Any, record: Any, one: Supposed, path: tuple[str, ...], problems: list[Problem]) -> None:
+    """Put a value into a table, making the tables on the way; a list that holds texts takes a single text too."""
+    fields = {field.key: field for field in fields_of(record)}
+    field = fields.get(path[0])
+    if len(path) == 1:
+        many = field is not None and field.many and not field.record
+        raw[path[0]] = [one.value] if many and isinstance(one.value, str) else one.value
+    elif field is not None and field.record and field.many:
+        rows = raw.setdefault(path[0], [])
+        row = _row(rows, path[1])
+        if row is None or len(path) < 3:
+            reason = f"names no entry of {path[0]}: give its name or its number, from 1 to {len(rows)}"
+            problems.append(Problem(TOLD, 0, one.key, reason))
+        else:
+            _put(row, field.record, one, path[2:], problems)
+    elif field is not None and field.record:
+        _put(raw.setdefault(path[0], {}), field.record, one, path[1:], problems)
+    elif isinstance(raw.setdefault(path[0], {}), dict):
+        raw[path[0]][".".join(path[1:])] = one.value
+    else:
+        problems.append(Problem(TOLD, 0, one.key, f"cannot be set: {path[0]} is no table"))
+
+
+def _row(rows: list[dict[str, Any]], name: str) -> dict[str, Any] | None:
+    for position, row in enumerate(rows, 1):
+        if name in (str(position), row.get("name")):
+            return row
+    return None
+
+
+def _valid(record: type, raw: dict[str, Any], told: list[Supposed], problems: list[Problem]) -> None:
+    from trace_lens.workspace.validation import validate
+
+    if told and not problems:
+        problems += _of_told(validate(record, raw, TOLD, ""), told)
+
+
+def _of_told(found: list[Problem], told: list[Supposed]) -> list[Problem]:
+    return [one._replace(file=TOLD, line=0) for one in found] if told else []
