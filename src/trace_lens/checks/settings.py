@@ -12,11 +12,12 @@ from typing import NamedTuple
 from trace_lens.checks.case import Case
 from trace_lens.checks.entitled import lacks_ordinary_role
 from trace_lens.common import catalogue
-from trace_lens.common.difference import difference
+from trace_lens.common.difference import difference, is_near
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.workspace import trust
 from trace_lens.workspace.loading import EVERYONE, App, Workspace
+from trace_lens.workspace.private_keys import certificate_key_print, decryption_key, key_print
 
 _STAGE = Stage.SETTINGS
 
@@ -104,6 +105,11 @@ def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
         url = copied.text if copied.text in urls else urls[0]
         file = provider.settings.metadata or provider.source.file
         yield Pair("sso_url", Value("single sign-on URL", url, file, "SingleSignOnService"), copied, Side.APPLICATION)
+    yield from _own_pairs(app)
+    yield from _key_pairs(app, workspace)
+    if provider and provider.role and provider.role.wants_signed_requests and mine.signs_requests is False:
+        wants = Value("WantAuthnRequestsSigned", "true", provider.settings.metadata or "", "IDPSSODescriptor")
+        yield Pair("signed requests", wants, _in_app(app, "signs_requests", "false") or wants, Side.APPLICATION)
     if app.entity and mine.entity_id and mine.metadata:
         yield Pair(
             "entity_id",
@@ -111,6 +117,41 @@ def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
             Value("entity_id", mine.entity_id, app.source.file, app.source.where("application", "entity_id")),
             Side.APPLICATION,
         )
+
+
+def _own_pairs(app: App) -> Iterator[Pair]:
+    """What is set for the application and what its own metadata says: addresses that the metadata does not have."""
+    mine, role = app.settings.application, app.role
+    for key, purpose, texts in (
+        ("acs_urls", "AssertionConsumerService", mine.acs_urls),
+        ("sign_out_url", "SingleLogoutService", (mine.sign_out_url,) if mine.sign_out_url else ()),
+    ):
+        listed = [one for one in (role.endpoints if role else ()) if one.purpose == purpose]
+        for text in texts:
+            own = _in_app(app, key, text)
+            if listed and own and text not in {one.location for one in listed}:
+                near = next((one for one in listed if is_near(one.location, text)), listed[0])
+                file = mine.metadata or ""
+                told = Value(f"{purpose} in the application's metadata", near.location, file, near.where)
+                yield Pair(key, told, own, Side.APPLICATION)
+
+
+def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
+    """The key that opens what is encrypted, and the one that the application's metadata tells others to encrypt to."""
+    role = app.role
+    published = [
+        (found, key) for key in (role.encryption_keys if role else ())
+        if (found := certificate_key_print(key.certificate.der))
+    ]  # fmt: skip
+    if not published or app.settings.application.decryption_key is None:
+        return
+    private = decryption_key(app, workspace)
+    own = key_print(private.public_key()) if private else None
+    if own and own not in {found for found, _ in published}:
+        told = Value("public key in the application's metadata", published[0][0],
+                     app.settings.application.metadata or "", published[0][1].where)  # fmt: skip
+        held = Value("decryption_key", own, app.source.file, app.source.where("application", "decryption_key"))
+        yield Pair("encryption key", told, held, Side.APPLICATION)
 
 
 def _in_app(app: App, key: str, text: str | None) -> Value | None:
@@ -157,19 +198,33 @@ def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
 def misplaced(app: App, workspace: Workspace, item: str, text: str) -> str | None:
     """What a value really is, where it is one that belongs in another field than `item`; else None."""
     provider = workspace.provider_of(app)
+    mine = app.settings.application
     meanings: dict[str, tuple[str, set[str | None]]] = {
         "acs_url": ("the ACS URL", set(app.acs_urls)),
         "audience": ("the entity ID of the application", {app.entity_id}),
-        "sign_in_url": ("the sign-in URL of the application", {app.settings.application.sign_in_url}),
+        "sign_in_url": ("the sign-in URL of the application", {mine.sign_in_url}),
+        "sign_out_url": ("the sign-out URL of the application", set(app.sign_out_urls)),
         "issuer": ("the entity ID of the provider", {provider.entity_id if provider else None}),
         "sso_url": ("the sign-on URL of the provider", set(provider.sign_on_urls if provider else ())),
-        "metadata": ("the name of a metadata file", {app.settings.application.metadata}),
-    }
-    own = meanings.get(item, ("", set()))[1]
+        "provider_sign_out_url": ("the sign-out URL of the provider", set(provider.sign_out_urls if provider else ())),
+        "relay_state": ("the default relay state", {mine.relay_state}),
+        "name_id_format": ("a name identifier format", {mine.name_id_format}),
+        "metadata": ("the name of a metadata file", {mine.metadata}),
+    }  # fmt: skip
+    own = meanings.get(_SAME_FIELD.get(item, item), ("", set()))[1]
     for name, (words, values) in meanings.items():
-        if name != item and text in values and text not in own:
+        if name != _SAME_FIELD.get(item, item) and text in values and text not in own:
             return words
+    if item in ("audience", "acs_url", "acs_urls", "entity_id"):
+        for other in workspace.apps.values():
+            if other is not app and text == other.entity_id:
+                return f"the entity ID of {other.name}"
+            if other is not app and text in other.acs_urls:
+                return f"the ACS URL of {other.name}"
     return None
+
+
+_SAME_FIELD = {"acs_urls": "acs_url", "entity_id": "audience"}
 
 
 def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
@@ -385,28 +440,38 @@ def beside(case: Case, findings: list[Finding]) -> list[Finding]:
         for one in ask(case.app, case.workspace)
         if one.stage is _STAGE and any(explains(one) for explains in explained)
     ]
-    return found + _misplaced_in_message(case, findings, found)
+    return found + _misplaced_in_findings(case, findings, found)
 
 
-def _misplaced_in_message(case: Case, findings: list[Finding], found: list[Finding]) -> list[Finding]:
+def misplaced_value(
+    case: Case, item: str, actual: str, expected: str | None, evidence: tuple[Evidence, ...]
+) -> Finding | None:
+    """The finding for a value of the message that belongs in another field; None where it does not."""
+    if case.app is None:
+        return None
+    belongs = misplaced(case.app, case.workspace, item, actual)
+    if belongs is None:
+        return None
+    return _make(
+        "setting-misplaced",
+        f"What was sent as {item}, {actual}, is {belongs}.",
+        side=Side.PROVIDER,
+        expected=expected,
+        actual=actual,
+        value_to_set=expected,
+        evidence=evidence,
+    )
+
+
+def _misplaced_in_findings(case: Case, findings: list[Finding], found: list[Finding]) -> list[Finding]:
     """A value in the message that belongs in another field, where no setting on record shows it already."""
     items = {"audience-mismatch": "audience", "issuer-mismatch": "issuer", "destination-mismatch": "acs_url"}
     more = []
     for one in findings:
         item = items.get(one.code)
-        if item is None or one.actual is None or case.app is None:
+        if item is None or one.actual is None or any(other.actual == one.actual for other in found):
             continue
-        belongs = misplaced(case.app, case.workspace, item, one.actual)
-        if belongs and not any(other.actual == one.actual for other in found):
-            more.append(
-                _make(
-                    "setting-misplaced",
-                    f"What was sent as {item}, {one.actual}, is {belongs}.",
-                    side=one.side,
-                    expected=one.expected,
-                    actual=one.actual,
-                    value_to_set=one.value_to_set,
-                    evidence=one.evidence[:1],
-                )
-            )
+        belongs = misplaced_value(case, item, one.actual, one.expected, one.evidence[:1])
+        if belongs:
+            more.append(belongs._replace(side=one.side, value_to_set=one.value_to_set))
     return more

@@ -15,13 +15,16 @@ import click
 from trace_lens import __version__
 
 _COMMANDS = {
-    "apps": "The applications on record: list, show, check.",
+    "apps": "The applications on record: list, show, check, add.",
     "certs": "Certificates in anything: names, validity, fingerprints, and who pins them.",
     "decode": "Say what each source is, through which layers, and lay it open.",
+    "compare": "Two attempts, metadata files or certificates: what differs, and whether it matters.",
     "demo": "Write the demo workspace and run the full example on it.",
     "diagnose": "Diagnose each sign-in found in the sources.",
     "explain": "What a finding means, why it happens, how to repair it.",
+    "identify": "What the account rule makes of each name: found, near miss, ambiguous, none.",
     "init": "Make an empty workspace with commented examples.",
+    "sides": "Every value that both sides must share, and what a capture shows of it.",
 }
 
 

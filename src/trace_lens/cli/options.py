@@ -90,10 +90,20 @@ def open_workspace(folder: Path | None) -> Workspace:
     if root is None:
         return Workspace()
     try:
-        return load_workspace(root)
+        return load_workspace(root, ask_password if sys.stderr.isatty() else None)
     except SettingsError as error:
         report_settings(error)
         raise click.exceptions.Exit(2) from None
+
+
+def ask_password(what: str) -> str | None:
+    """A password from the terminal, not from standard input, and not shown."""
+    import getpass
+
+    try:
+        return getpass.getpass(f"{what}: ", sys.stderr)
+    except (EOFError, OSError):
+        return None
 
 
 def report_settings(error: Any) -> None:

@@ -77,9 +77,9 @@ def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number
     answers = questions.ask_all(case)
     findings = [finding for stage in Stage for finding in answers[stage].findings]
     findings += before_change(case, findings)
-    findings = _accept(explain(case, findings), case.app, told.at or case.at or told.now)
-    findings = _sorted(findings)
-    findings += _sorted(beside(case, findings))
+    findings = accept(explain(case, findings), case.app, told.at or case.at or told.now)
+    findings = in_order(findings)
+    findings += in_order(beside(case, findings))
     stages = tuple(
         _stage(stage, [one for one in findings if one.stage is stage], answers[stage]) for stage in SIGN_IN_STAGES
     )
@@ -126,7 +126,7 @@ def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> Case
     return Case(attempt, workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent)
 
 
-def _sorted(findings: Iterable[Finding]) -> list[Finding]:
+def in_order(findings: Iterable[Finding]) -> list[Finding]:
     """Stage order; within a stage breaks first, then risks, then notes, each in the catalogue's order."""
     severities = list(Severity)
     stages = list(Stage)
@@ -151,7 +151,7 @@ def _stage(stage: Stage, findings: list[Finding], answers: StageAnswers) -> Stag
     return StageResult(stage, status, tuple(findings), tuple(answers.unchecked))
 
 
-def _accept(findings: list[Finding], app: App | None, at: datetime) -> list[Finding]:
+def accept(findings: list[Finding], app: App | None, at: datetime) -> list[Finding]:
     """Mark the risks that were agreed to and whose time has not run out."""
     agreed = {}
     for one in app.settings.accepted if app else ():
@@ -184,4 +184,4 @@ def _cause(case: Case, first: Finding | None, outcome: str, unchecked: tuple[Unc
 
 def check_settings(apps: Iterable[App], workspace: Workspace, now: datetime) -> list[tuple[App, list[Finding]]]:
     """The settings findings of applications, sorted, accepted ones marked. Raises SettingsError."""
-    return [(app, _sorted(_accept(of_app(app, workspace, now), app, now))) for app in apps]
+    return [(app, in_order(accept(of_app(app, workspace, now), app, now))) for app in apps]

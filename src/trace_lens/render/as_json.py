@@ -8,11 +8,13 @@ from typing import Any
 
 from trace_lens.attempts.opening import SECRET, certificate_summary
 from trace_lens.checks.claims import ClaimRow
+from trace_lens.checks.sides import COLUMNS
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Evidence, Finding, Unchecked
 from trace_lens.common.masking import Masks
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.certificates import SeenCertificate
+from trace_lens.diagnosis.comparing_sides import TwoSides
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.workspace.loading import App, Workspace
@@ -193,6 +195,53 @@ def certificates(found: Iterable[SeenCertificate], failed: Iterable[tuple[str, s
             for one in found
         ],
         "unreadable": [unreadable(source, because) for source, because in failed],
+    }
+
+
+def two_sides(found: TwoSides, masks: Masks) -> Json:
+    """`trace-lens/sides/1`."""
+    return {
+        "schema": "trace-lens/sides/1",
+        "app": found.app.id,
+        "provider": found.provider.id if found.provider else None,
+        "capture": found.capture,
+        "items": [
+            {
+                "item": row.item,
+                "owner": row.owner,
+                "verdict": row.verdict,
+                "value": row.counts.text if row.counts else None,
+                **{
+                    column: [
+                        {
+                            "value": cell.value.text,
+                            "label": cell.value.meant,
+                            "verdict": cell.verdict,
+                            "difference": cell.difference.kind if cell.difference else None,
+                            "belongs_to": cell.belongs,
+                            "source": cell.value.file,
+                            "where": cell.value.where,
+                        }
+                        for cell in row.cells
+                        if cell.column == column
+                    ]
+                    for column in COLUMNS
+                },
+            }
+            for row in found.rows
+        ],
+        "to_copy": [
+            {
+                "item": one.item,
+                "side": one.side,
+                "value": one.value.text,
+                "from": {"label": one.value.meant, "source": one.value.file, "where": one.value.where},
+                "to": {"label": one.into.meant, "source": one.into.file, "where": one.into.where},
+            }
+            for one in found.copies
+        ],
+        "findings": [finding(one, masks) for one in found.findings],
+        "unreadable": [unreadable(source, because) for source, because in found.failed],
     }
 
 

@@ -20,6 +20,10 @@ from trace_lens.saml.names import XML
 _XML = f"{{{XML}}}"
 
 
+class NotCanonical(ValueError):
+    """The element has no canonical form (Canonical XML 1.0 §1.3: a namespace name that is a relative URI)."""
+
+
 class Canonicalization(NamedTuple):
     """One canonicalization algorithm; `prefixes` are those of InclusiveNamespaces."""
 
@@ -42,10 +46,17 @@ ALGORITHMS: dict[str, Canonicalization] = {
 def canonical(element: etree._Element, how: Canonicalization, leave_out: etree._Element | None = None) -> bytes:
     """The canonical octets of an element and all below it, less one descendant where `leave_out` names it.
 
-    The tree is as before when this returns.
+    The tree is as before when this returns. Raises NotCanonical.
     """
     if leave_out is not None:
         return canonical(_less(element, leave_out), how)
+    try:
+        return _canonical(element, how)
+    except etree.C14NError:
+        raise NotCanonical("a namespace name in it is no absolute URI") from None
+
+
+def _canonical(element: etree._Element, how: Canonicalization) -> bytes:
     if how.exclusive:
         if "#default" in how.prefixes:
             return b"".join(_by_hand(element, how, {}, frozenset(how.prefixes)))

@@ -21,7 +21,7 @@ from lxml import etree
 from trace_lens.common import limits
 from trace_lens.saml import algorithms
 from trace_lens.saml.algorithms import PSSParameters, SignatureAlgorithm
-from trace_lens.saml.canonical import ALGORITHMS, Canonicalization, canonical
+from trace_lens.saml.canonical import ALGORITHMS, Canonicalization, NotCanonical, canonical
 from trace_lens.saml.names import EXCLUSIVE, SIGNATURE, short
 from trace_lens.saml.parsing import text_of
 
@@ -150,6 +150,8 @@ def _read(element: etree._Element, holder: etree._Element, root: etree._Element)
         return signature._replace(digest_holds=signature.digests_to(target, element if inside else None))
     except _Refused as refusal:
         return signature._replace(refused=str(refusal))
+    except NotCanonical as reason:
+        return signature._replace(refused=f"what it covers has no canonical form: {reason}")
 
 
 def _only(parent: etree._Element, name: str) -> etree._Element:

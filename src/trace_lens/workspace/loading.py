@@ -230,12 +230,16 @@ class App:
 
 @dataclass(frozen=True)
 class Workspace:
-    """All settings of one folder; empty where there is no workspace at all (`root` is then None)."""
+    """All settings of one folder; empty where there is no workspace at all (`root` is then None).
+
+    `ask` gets a password from the user, given what it is for; None where nobody can be asked.
+    """
 
     root: Path | None = None
     settings: WorkspaceSettings = field(default_factory=WorkspaceSettings)
     apps: dict[str, App] = field(default_factory=dict)
     providers: dict[str, Provider] = field(default_factory=dict)
+    ask: Callable[[str], str | None] | None = field(default=None, compare=False, repr=False)
     _kept: dict[str, object] = field(default_factory=dict, compare=False, repr=False)
 
     def once(self, key: str, make: Callable[[], R]) -> R:
@@ -319,8 +323,11 @@ def find_workspace(start: Path) -> Path | None:
     return None
 
 
-def load_workspace(root: Path) -> Workspace:
-    """Read all settings of a workspace. Raises SettingsError with everything that is wrong in them."""
+def load_workspace(root: Path, ask: Callable[[str], str | None] | None = None) -> Workspace:
+    """Read all settings of a workspace. Raises SettingsError with everything that is wrong in them.
+
+    `ask` gets a password from the user where a key needs one.
+    """
     problems: list[Problem] = []
     seen = SettingsSeen(root)
     main = _read(root, ROOT_FILE, WorkspaceSettings, problems, seen)
@@ -342,7 +349,7 @@ def load_workspace(root: Path) -> Workspace:
     if problems:
         raise SettingsError(problems)
     seen.keep()
-    return Workspace(root, settings, apps, providers)
+    return Workspace(root, settings, apps, providers, ask)
 
 
 def _settings_files(root: Path, folder: str) -> list[tuple[str, str]]:
