@@ -12,7 +12,6 @@ from trace_lens.checks.identified import account_name, index_of
 from trace_lens.common.difference import nearest
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage, Unchecked
 from trace_lens.saml.names import short
-from trace_lens.workspace.lists import groups_of
 from trace_lens.workspace.settings import Claim
 
 _STAGE = Stage.ENTITLED
@@ -338,4 +337,4 @@ def _who(case: Case) -> tuple[set[str], set[str]]:
     groups |= {
         v for name in case.attributes if short(name).casefold() in ("groups", "group") for v in values_of(case, name)
     }
-    return people, groups | groups_of(people | groups, app.members)
+    return people, groups | app.members.of(people | groups)

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
+from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.saml.messages import Text, is_unspecified
 from trace_lens.saml.names import (
@@ -21,9 +22,10 @@ from trace_lens.saml.names import (
     FORMAT_X509,
     short,
 )
-from trace_lens.workspace.accounts import AccountIndex, Near, unfold
+from trace_lens.workspace import guests
+from trace_lens.workspace.accounts import AccountIndex, Near
 from trace_lens.workspace.lists import AccountRow
-from trace_lens.workspace.loading import App
+from trace_lens.workspace.loading import App, Provider, Workspace
 from trace_lens.workspace.rewriting import result
 
 _STAGE = Stage.IDENTIFIED
@@ -34,10 +36,6 @@ _SHAPES = {
     FORMAT_WINDOWS: re.compile(r"([^\\]+\\)?[^\\@]+"),
     FORMAT_X509: re.compile(r"\s*[A-Za-z.\d]+\s*=.*"),
 }
-_FOLDED_GUEST = re.compile(
-    r"^(?P<local>[^@]+?)(?:[_=#~+!$%]|-at-|\.at\.|%40|=40)(?P<domain>[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+)"
-    r"(?P<marker>[^A-Za-z0-9@.][^@]*)?@(?P<home>[^@]+)$"
-)
 
 
 class Name(NamedTuple):
@@ -73,7 +71,14 @@ def index_of(case: Case, app: App) -> AccountIndex | None:
     rows = app.accounts
     if rows is None:
         return None
-    return case.workspace.once(f"accounts {app.id}", lambda: AccountIndex(rows, app.settings.account.compare))
+    return account_index(app, rows, case.workspace)
+
+
+def account_index(app: App, rows: list[AccountRow], workspace: Workspace) -> AccountIndex:
+    """The application's accounts, made ready for looking up once for a workspace."""
+    provider = workspace.provider_of(app)
+    home = provider.settings.email_domains if provider else ()
+    return workspace.once(f"accounts {app.id}", lambda: AccountIndex(rows, app.settings.account.compare, home))
 
 
 @asks(_STAGE, "subject-missing")
@@ -262,7 +267,7 @@ def _near(case: Case, name: Name, near: list[Near]) -> Finding:
     best = near[0]
     how = {
         "another of its names": f"{best.spelling} is another name of the account {best.row.user}",
-        "folding": f"it is {best.spelling}, folded into a name of another domain",
+        "folding": f"it is {best.spelling}, folded: the directory {_and(best.folded.how) if best.folded else ''}",
     }.get(best.by, f"the account {best.row.user} differs only by {best.by}")
     others = f" ({len(near) - 1} more come as near)" if len(near) > 1 else ""
     side = Side.APPLICATION if best.by in ("folding", "case") else Side.PROVIDER
@@ -278,8 +283,12 @@ def _near(case: Case, name: Name, near: list[Near]) -> Finding:
     )
 
 
+def _and(words: tuple[str, ...]) -> str:
+    return " and ".join(filter(None, (", ".join(words[:-1]), words[-1]))) if words else "rewrote it"
+
+
 @asks(_STAGE, "guest-identifier")
-def guest(case: Case) -> Answer:
+def guest_name(case: Case) -> Answer:
     """Is the name a rewritten one, of somebody from another organisation?"""
     name = case.name_id
     if name is None:
@@ -300,20 +309,34 @@ def guest(case: Case) -> Answer:
 
 def guest_of(case: Case, value: str) -> tuple[str, str] | None:
     """The local part and domain of the guest whose address was folded into a name; None for a name of the house."""
-    pattern = case.provider.settings.guest_pattern if case.provider else None
+    index = index_of(case, case.app) if case.app else None
+    return guest(value, case.provider, case.workspace, index)
+
+
+def guest(
+    value: str, provider: Provider | None, workspace: Workspace, index: AccountIndex | None
+) -> tuple[str, str] | None:
+    """The local part and domain of the guest whose address a provider folded into a name.
+
+    The provider's own pattern tells, where one is set; else an account that the name is a folded form of; else the
+    domains of the other providers on record; else how a folded name looks.
+    """
+    pattern = provider.settings.guest_pattern if provider else None
     if pattern:
-        match = re.search(pattern, value)
+        match = re.search(pattern, value[: limits.REGEX_INPUT])
         return (match["local"], match["domain"]) if match and match["local"] and match["domain"] else None
-    home = set(case.provider.settings.email_domains if case.provider else ())
-    partners = {domain for one in case.workspace.providers.values() for domain in one.settings.email_domains} - home
-    for domain in sorted(partners):
-        unfolded = unfold(value, domain)
-        if unfolded:
-            local, _, found = unfolded.rpartition("@")
-            return local, found
-    match = _FOLDED_GUEST.match(value)
-    if match and match["domain"].casefold() not in home and (not home or match["home"].casefold() in home):
-        return match["local"], match["domain"]
+    home = {domain.casefold() for domain in (provider.settings.email_domains if provider else ())}
+    for near in index.near(value) if index and not index.find(value) else ():
+        if near.folded and near.folded.domain not in home:
+            local, _, domain = near.spelling.rpartition("@")
+            return local, domain
+    partners = {domain for one in workspace.providers.values() for domain in one.settings.email_domains} - home
+    for folded in guests.readings(value, partners, home):
+        if folded.local_span[0] == 0:
+            return value[slice(*folded.local_span)], folded.domain
+    seen = guests.seen_guest(value)
+    if seen and seen[1].casefold() not in home and (not home or seen[2].casefold() in home):
+        return seen[0], seen[1]
     return None
 
 

@@ -205,7 +205,7 @@ class _Builder:
 
         case = self.case
         role = self._sp()
-        found = [(one.location, one.where) for one in (role.endpoints if role else ()) if one.is_acs]
+        found = _places(role, "AssertionConsumerService")
         cells = [
             *self._in_app("acs_urls", *self.mine.acs_urls),
             *self._at_provider("acs_url", self.setup.acs_url),
@@ -231,9 +231,7 @@ class _Builder:
 
     def _sign_on(self) -> Row:
         role = self._idp()
-        found = [
-            (one.location, one.where) for one in (role.endpoints if role else ()) if one.purpose == "SingleSignOnService"
-        ]  # fmt: skip
+        found = _places(role, "SingleSignOnService")
         asked = self.case.request.destination if self.case and self.case.request else None
         cells = [
             *self._in_app("provider_sso_url", self.mine.provider_sso_url),
@@ -244,9 +242,7 @@ class _Builder:
 
     def _sign_out(self, whose: Side) -> Row:
         role = self._sp() if whose is Side.APPLICATION else self._idp()
-        found = [
-            (one.location, one.where) for one in (role.endpoints if role else ()) if one.purpose == "SingleLogoutService"
-        ]  # fmt: skip
+        found = _places(role, "SingleLogoutService")
         cells = self._in_metadata(whose.value, "SingleLogoutService", *found)
         if whose is Side.APPLICATION:
             cells = [*self._in_app("sign_out_url", self.mine.sign_out_url), *cells]
@@ -436,6 +432,11 @@ class _Builder:
                         values.append(Cell(column, value, verdict, against, difference(near, text) if near else None))
                 item = f"values of {claim.name}"
                 yield Row(item, item, Side.APPLICATION, tuple(values), allowed)
+
+
+def _places(role: Role | None, purpose: str) -> list[tuple[str, str]]:
+    """The addresses of the endpoints of one purpose, with the place of each."""
+    return [(one.location, one.where) for one in (role.endpoints if role else ()) if one.purpose == purpose]
 
 
 def _formats(role: Role | None) -> tuple[tuple[str, str], ...]:

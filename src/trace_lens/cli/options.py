@@ -72,6 +72,11 @@ def now_option(command: F) -> F:
     )
 
 
+def verbose_option(help_text: str) -> Callable[[F], F]:
+    """`-v`, `--verbose`."""
+    return click.option("-v", "--verbose", is_flag=True, help=help_text)
+
+
 def clock(now: datetime | None) -> datetime:
     """Today: as told, else by the clock."""
     return now or datetime.now(UTC)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
+from trace_lens.checks.identified import account_name, index_of
 from trace_lens.common.findings import Finding, Side
+from trace_lens.common.toml import inline
 
 _Proposal = Callable[[Case, Finding], str | None]
 
@@ -38,42 +39,29 @@ def _trust(case: Case, finding: Finding) -> str | None:
 
 
 def _account(case: Case, finding: Finding) -> str | None:
-    """The account differs only by case, or by a domain that the application's rule should drop."""
-    expected, actual = finding.expected, finding.actual
-    if expected is None or actual is None:
+    """The rule that makes the account's name of the one sent, where it holds for all other accounts too."""
+    from trace_lens.diagnosis.identifying import Named, apply, everybody
+    from trace_lens.diagnosis.rules import propose_rule
+
+    app = case.app
+    index = index_of(case, app) if app else None
+    name = account_name(case)
+    if app is None or index is None or name is None:
         return None
-    steps = [dict(one) for one in _rules(case)]
-    if expected.casefold() == actual.casefold():
-        if expected == expected.lower():
-            return f"account.rewrite={_toml([*steps, {'case': 'lower'}])}"
-        return "account.compare=ignore-case"
-    if expected == actual.rpartition("@")[0]:
-        return f"account.rewrite={_toml([*steps, {'drop_domain': True}])}"
-    if expected.startswith(actual + "@"):
-        return f"account.rewrite={_toml([*steps, {'add_suffix': expected[len(actual) :]}])}"
-    return None
-
-
-def _rules(case: Case) -> list[dict[str, object]]:
-    account = case.app.source.raw.get("account") if case.app else None
-    found = account.get("rewrite") if isinstance(account, dict) else None
-    return found if isinstance(found, list) else []
-
-
-def _toml(value: object) -> str:
-    """A value in TOML's inline form."""
-    if isinstance(value, dict):
-        return "{ " + ", ".join(f"{key} = {_toml(one)}" for key, one in value.items()) + " }"
-    if isinstance(value, list):
-        return "[" + ", ".join(map(_toml, value)) + "]"
-    return json.dumps(value, ensure_ascii=False)
+    sent = Named(name.sent, case.attempt.source, name.at.where)
+    people = everybody(app, case.workspace)
+    found = propose_rule(app, index, apply([sent], app.settings.account.rewrite, index), [sent, *people])
+    if found:
+        return f"account.rewrite={inline(found.steps)}"
+    expected, actual = finding.expected or "", finding.actual or ""
+    return "account.compare=ignore-case" if expected.casefold() == actual.casefold() else None
 
 
 def _claim_name(case: Case, finding: Finding) -> str | None:
     match = next((one for one in matches(case) if one.near and one.claim.name == finding.expected), None)
     if match is None or match.sent_as is None:
         return None
-    return f"claims.{match.position + 1}.also_as={_toml([*match.claim.also_as, match.sent_as])}"
+    return f"claims.{match.position + 1}.also_as={inline([*match.claim.also_as, match.sent_as])}"
 
 
 def _started(case: Case, finding: Finding) -> str | None:

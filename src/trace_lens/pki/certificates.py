@@ -40,6 +40,11 @@ class Certificate:
         """SubjectPublicKeyInfo in DER: equal for two certificates of one key."""
         return self.public_key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
 
+    @cached_property
+    def key_print(self) -> str:
+        """SHA-256 of SubjectPublicKeyInfo: the same for every certificate of one key."""
+        return str(Fingerprint("sha256", hashlib.sha256(self.public_key_octets).hexdigest()))
+
     @property
     def not_before(self) -> datetime:
         """Beginning of its validity, UTC."""

@@ -14,7 +14,9 @@ from trace_lens.common.findings import Evidence, Finding, Unchecked
 from trace_lens.common.masking import Masks
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.certificates import SeenCertificate
+from trace_lens.diagnosis.comparing import Compared
 from trace_lens.diagnosis.comparing_sides import TwoSides
+from trace_lens.diagnosis.identifying import AMBIGUOUS, FOUND, OTHER, RESULTS, Identification, Identified
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.workspace.loading import App, Workspace
@@ -243,6 +245,101 @@ def two_sides(found: TwoSides, masks: Masks) -> Json:
         "findings": [finding(one, masks) for one in found.findings],
         "unreadable": [unreadable(source, because) for source, because in found.failed],
     }
+
+
+def comparison(found: Compared, masks: Masks) -> Json:
+    """`trace-lens/compare/1`."""
+    sides: list[Json] = [{"source": found.left}, {"source": found.right}]
+    for side, one in zip(sides, found.diagnoses or (), strict=False):
+        side |= {
+            "app": one.app,
+            "subject": one.subject,
+            "outcome": one.outcome,
+            "first_break": one.first_break.code if one.first_break else None,
+        }
+    return {
+        "schema": "trace-lens/compare/1",
+        "kind": found.kind,
+        "left": sides[0],
+        "right": sides[1],
+        "matters": found.matters,
+        "findings": {
+            "came": [finding(one, masks) for one in found.came],
+            "went": [finding(one, masks) for one in found.went],
+            "stayed": [finding(one, masks) for one in found.stayed],
+        },
+        "differences": [
+            {
+                "item": one.item,
+                "left": list(one.left),
+                "right": list(one.right),
+                "difference": one.kind,
+                "matters": one.matters,
+                "why": one.why,
+                "hits": list(one.hits),
+            }
+            for one in found.differences
+        ],
+        "same": found.same,
+        "noise": [{"kind": kind, "count": count} for kind, count in found.noise],
+        "notes": list(found.notes),
+    }
+
+
+def identification(found: Identification) -> Json:
+    """`trace-lens/identify/1`."""
+    changed = found.changed
+    return {
+        "schema": "trace-lens/identify/1",
+        "app": found.app.id,
+        "accounts": found.listed,
+        "supposed": found.supposed,
+        "counts": {result: found.counted(result) for result in RESULTS},
+        "names": [_identified(one) for one in found.names],
+        "unsent": [row.user for row in found.unsent],
+        "proposal": {
+            "rewrite": found.proposal.steps,
+            "repairs": list(found.proposal.repairs),
+            "held_against": found.proposal.held_against,
+        }
+        if found.proposal
+        else None,
+        "changes": {
+            "gained": [_identified(one) for one in changed.gained],
+            "lost": [_identified(one) for one in changed.lost],
+            "moved": [{"name": new.named.name, "from": _user(old), "to": _user(new)} for old, new in changed.moved],
+            "merged": [{"account": account, "names": list(names)} for account, names in changed.merged],
+        }
+        if changed
+        else None,
+        "unreadable": [unreadable(source, because) for source, because in found.failed],
+    }
+
+
+def _identified(one: Identified) -> Json:
+    made = one.named.made
+    return {
+        "name": one.named.name,
+        "source": one.named.source,
+        "where": one.named.where,
+        "held": made.held if made else None,
+        "sent_steps": list(made.steps) if made else [],
+        "guest": made.guest if made else None,
+        "steps": list(one.steps),
+        "looked_for": one.wanted,
+        "result": one.result,
+        "account": _user(one) if one.result in (FOUND, OTHER) else None,
+        "active": one.account.active if one.account and one.accounts else None,
+        "candidates": [row.user for row in one.accounts]
+        if one.result == AMBIGUOUS
+        else [near.row.user for near in one.near],
+        "near_by": one.near[0].by if one.near else None,
+        "difference": one.difference,
+    }
+
+
+def _user(one: Identified) -> str | None:
+    return one.account.user if one.account else None
 
 
 def apps(found: Iterable[App], workspace: Workspace) -> Json:

@@ -2,32 +2,39 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
 
 from trace_lens.common.difference import skeleton
+from trace_lens.workspace import guests
+from trace_lens.workspace.guests import Folded
 from trace_lens.workspace.lists import AccountRow
-
-_DOMAIN = re.compile(r"@([\w.\-]+\.[\w\-]+)$")
 
 
 class Near(NamedTuple):
-    """An account that is nearly meant: which of its names comes near, and by what it differs."""
+    """An account that is nearly meant: which of its names comes near, and by what it differs.
+
+    `folded` is how the name was read, where it is a guest's address folded into another.
+    """
 
     row: AccountRow
     spelling: str
     by: str
+    folded: Folded | None = None
 
 
 @dataclass(frozen=True)
 class AccountIndex:
-    """The accounts of one application, looked up by name; `compare` is `exact` or `ignore-case`."""
+    """The accounts of one application, looked up by name; `compare` is `exact` or `ignore-case`.
+
+    `home` are the directory's own domains, which may be part of a folded name.
+    """
 
     rows: list[AccountRow]
     compare: str = "exact"
+    home: tuple[str, ...] = ()
     _cache: dict[str, dict[str, list[tuple[AccountRow, str]]]] = field(default_factory=dict, repr=False)
 
     def find(self, name: str) -> list[AccountRow]:
@@ -42,9 +49,11 @@ class AccountIndex:
                 found.setdefault(id(row), Near(row, spelling, by))
             if found:
                 return list(found.values())
-        for unfolded in self._unfolded(name):
-            for row, spelling in self._by("case", str.casefold).get(unfolded, ()):
-                found.setdefault(id(row), Near(row, spelling, "folding"))
+        for folded in guests.readings(name, self.domains, self.home):
+            for row, spelling in self._folded.get(folded.key, ()):
+                found.setdefault(id(row), Near(row, spelling, "folding", folded))
+            if found:
+                break
         return list(found.values())
 
     def _key(self, name: str) -> str:
@@ -70,24 +79,18 @@ class AccountIndex:
     @cached_property
     def domains(self) -> frozenset[str]:
         """The e-mail domains that the accounts' names have."""
-        found = (_DOMAIN.search(spelling) for row in self.rows for spelling in row.spellings)
-        return frozenset(match[1].casefold() for match in found if match)
+        return frozenset(domain for _, domain in self._folded)
 
-    def _unfolded(self, name: str) -> Iterable[str]:
-        """The addresses that a folded name may stand for, by the domains that accounts here have."""
-        for domain in self.domains:
-            unfolded = unfold(name, domain)
-            if unfolded:
-                yield unfolded
-
-
-def unfold(name: str, domain: str) -> str | None:
-    """The address at `domain` that was folded into a name: `nils_skerry.example~x@home` → `nils@skerry.example`."""
-    pattern = r"[^a-z0-9]+".join(map(re.escape, domain.casefold().split(".")))
-    match = re.match(rf"(.+?)[^a-z0-9]+(?:at[^a-z0-9]+)?{pattern}(?![a-z0-9])", name.casefold())
-    if match is None or name.casefold() == f"{match[1]}@{domain}":
-        return None
-    return f"{match[1]}@{domain}"
+    @cached_property
+    def _folded(self) -> dict[tuple[str, str], list[tuple[AccountRow, str]]]:
+        """The accounts' addresses by what a folding leaves of them."""
+        index: dict[tuple[str, str], list[tuple[AccountRow, str]]] = {}
+        for row in self.rows:
+            for spelling in row.spellings:
+                key = guests.address_key(spelling) if "@" in spelling else None
+                if key:
+                    index.setdefault(key, []).append((row, spelling))
+        return index
 
 
 def _squeezed(name: str) -> str:

@@ -1,11 +1,15 @@
-"""Account, assignment and group lists as CSV: rows into people and groups, with the line of each."""
+"""Account, assignment and group lists: rows into people and groups, with the line of each.
+
+CSV is read here; SCIM 2.0 resources (RFC 7644) and LDIF (RFC 2849) are told apart by how the file begins and read by
+`scim` and `ldif`.
+"""
 
 from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterator
-from typing import NamedTuple
+from collections.abc import Callable, Iterable, Iterator
+from typing import NamedTuple, Protocol
 
 from trace_lens.common import limits
 
@@ -47,28 +51,78 @@ class AssignmentRow(NamedTuple):
     line: int
 
 
-def read_accounts(data: bytes, column: str | None = None) -> list[AccountRow]:
-    """Accounts from CSV with a header; `column` names the one that holds the account's name, else `user`.
+class Membership:
+    """Who is in which group, directly or through other groups; names are compared without regard to case."""
 
-    Raises ListError where the column is missing.
+    def __init__(self, members: Iterable[tuple[tuple[str, ...], Iterable[str]]]) -> None:
+        """`members` are pairs of a group's names (its own and its id, say) and the names of those in it."""
+        self._groups: list[tuple[str, ...]] = []
+        self._of: dict[str, list[int]] = {}
+        for position, (names, inside) in enumerate(members):
+            self._groups.append(names)
+            for member in inside:
+                self._of.setdefault(member.casefold(), []).append(position)
+
+    def __len__(self) -> int:
+        return len(self._groups)
+
+    def of(self, names: Iterable[str]) -> set[str]:
+        """The groups (every name of each) that any of these people or groups belongs to."""
+        found: set[int] = set()
+        new = [name.casefold() for name in names]
+        while new:
+            positions = {one for name in new for one in self._of.get(name, ())} - found
+            found |= positions
+            new = [name.casefold() for position in positions for name in self._groups[position]]
+        return {name for position in found for name in self._groups[position]}
+
+
+def read_accounts(data: bytes, column: str | None = None) -> list[AccountRow]:
+    """Accounts from CSV with a header, SCIM 2.0 users or LDIF.
+
+    `column` names the column or attribute that holds the account's name (else `user`, `userName`, `uid`). Rows
+    without a name are passed over. Raises ListError where that column is missing or a row cannot be understood.
     """
-    wanted = (column or "user").strip().lower()
-    rows = []
-    for line, row in rows_of(data, wanted):
-        name = row.get(wanted, "")
-        if not name:
+    match _form(data):
+        case "scim":
+            from trace_lens.workspace.scim import read_users
+
+            return read_users(data, column)
+        case "ldif":
+            from trace_lens.workspace.ldif import read_people
+
+            return read_people(data, column)
+    return list(_accounts_of_csv(data, (column or "user").strip().lower()))
+
+
+def _accounts_of_csv(data: bytes, wanted: str) -> Iterator[AccountRow]:
+    header, rows = _table(data, wanted)
+    pick = _picker(header)
+    name, email, login, key = pick(wanted), pick("email"), pick("login"), pick("id")
+    active, sign_in, groups = pick("active"), pick("sign_in"), pick("groups")
+    for line, row in rows:
+        user = name(row)
+        if not user:
             continue
-        active = (row.get("active") or "yes").lower()
-        if active not in _YES | _NO:
-            raise ListError(f"active is {active!r}; it must be yes, no, true, false, 1 or 0", line)
-        rows.append(
-            AccountRow(
-                name, line, row.get("email") or None, row.get("login") or None, row.get("id") or None,
-                active in _YES, (row.get("sign_in") or "federated").lower() != "password",
-                tuple(group.strip() for group in (row.get("groups") or "").split(";") if group.strip()),
-            )
+        state = active(row).lower() or "yes"
+        if state not in _YES and state not in _NO:
+            raise ListError(f"active is {state!r}; it must be yes, no, true, false, 1 or 0", line)
+        listed = groups(row)
+        yield AccountRow(
+            user, line, email(row) or None, login(row) or None, key(row) or None, state in _YES,
+            sign_in(row).lower() != "password",
+            tuple(group.strip() for group in listed.split(";") if group.strip()) if listed else (),
         )  # fmt: skip
-    return rows
+
+
+def _picker(header: list[str]) -> Callable[[str], Callable[[list[str]], str]]:
+    def pick(column: str) -> Callable[[list[str]], str]:
+        if column not in header:
+            return lambda row: ""
+        position = header.index(column)
+        return lambda row: row[position].strip() if position < len(row) else ""
+
+    return pick
 
 
 def read_assignments(data: bytes) -> list[AssignmentRow]:
@@ -80,33 +134,48 @@ def read_assignments(data: bytes) -> list[AssignmentRow]:
     ]
 
 
-def read_members(data: bytes) -> dict[str, list[str]]:
-    """Group membership from CSV with columns `group` and `member`: group → its members. Raises ListError."""
+def read_members(data: bytes) -> Membership:
+    """Group membership from CSV with columns `group` and `member`, SCIM 2.0 groups or LDIF. Raises ListError."""
+    match _form(data):
+        case "scim":
+            from trace_lens.workspace.scim import read_groups
+
+            return Membership(read_groups(data))
+        case "ldif":
+            from trace_lens.workspace.ldif import read_groups as read_ldif_groups
+
+            return Membership(read_ldif_groups(data))
     members: dict[str, list[str]] = {}
     for line, row in rows_of(data, "member"):
         if not row.get("group"):
             raise ListError("there is no value in the column group", line)
         members.setdefault(row["group"], []).append(row.get("member", ""))
-    return members
+    return Membership(((group,), inside) for group, inside in members.items())
 
 
-def groups_of(names: set[str], members: dict[str, list[str]]) -> set[str]:
-    """The groups that any of these names belongs to, directly or through other groups."""
-    found: set[str] = set()
-    known = {name.casefold() for name in names}
-    grown = True
-    while grown:
-        grown = False
-        for group, inside in members.items():
-            if group not in found and any(member.casefold() in known for member in inside):
-                found.add(group)
-                known.add(group.casefold())
-                grown = True
-    return found
+def _form(data: bytes) -> str:
+    """`scim`, `ldif` or `csv`, by how a list begins."""
+    head = data[:4096].lstrip(b"\xef\xbb\xbf \t\r\n")
+    if head[:1] in (b"{", b"["):
+        return "scim"
+    for line in head.splitlines():
+        start = line.lower()
+        if start.startswith((b"dn:", b"version:")):
+            return "ldif"
+        if line.strip() and not line.startswith((b"#", b" ")):
+            return "csv"
+    return "csv"
 
 
 def rows_of(data: bytes, *any_of: str) -> Iterator[tuple[int, dict[str, str]]]:
     """Rows as header (lower case) → value, with the line each begins on; the delimiter is told by the header."""
+    header, rows = _table(data, *any_of)
+    for line, row in rows:
+        yield line, {name: value.strip() for name, value in zip(header, row, strict=False)}
+
+
+def _table(data: bytes, *any_of: str) -> tuple[list[str], Iterator[tuple[int, list[str]]]]:
+    """The header of a CSV file and its rows with the line each begins on. Raises ListError."""
     text = _decode(data)
     header_line = text.split("\n", 1)[0]
     delimiter = max(",;\t", key=header_line.count)
@@ -119,12 +188,24 @@ def rows_of(data: bytes, *any_of: str) -> Iterator[tuple[int, dict[str, str]]]:
         raise ListError(f"it is no CSV: {error}") from None
     if not set(any_of) & set(header):
         raise ListError(f"its header has no column {' or '.join(any_of)} (it has: {', '.join(header)})")
+    return header, _rows(reader)
+
+
+class _Reader(Protocol):
+    """What of the csv module's reader is used here."""
+
+    line_num: int
+
+    def __iter__(self) -> Iterator[list[str]]: ...
+
+
+def _rows(reader: _Reader) -> Iterator[tuple[int, list[str]]]:
     begin = reader.line_num + 1
     try:
         for count, row in enumerate(reader):
             if count >= limits.LIST_ROWS:
                 raise ListError(f"it has more than {limits.LIST_ROWS:,} rows", begin)
-            yield begin, {name: value.strip() for name, value in zip(header, row, strict=False)}
+            yield begin, row
             begin = reader.line_num + 1
     except csv.Error as error:
         raise ListError(f"it is no CSV: {error}", reader.line_num) from None

@@ -207,9 +207,9 @@ class App:
         return self._list(account.list_file, lambda data: lists.read_accounts(data, account.column))
 
     @cached_property
-    def members(self) -> dict[str, list[str]]:
-        """Its groups and their members, empty where none are declared. Raises SettingsError."""
-        return self._list(self.settings.account.groups, lists.read_members) or {}
+    def members(self) -> lists.Membership:
+        """Who is in which of its groups; nobody where none are declared. Raises SettingsError."""
+        return self._list(self.settings.account.groups, lists.read_members) or lists.Membership(())
 
     @cached_property
     def assignments(self) -> list[lists.AssignmentRow] | None:

@@ -45,7 +45,7 @@ def key_print(key: PublicKeyTypes) -> str:
 def certificate_key_print(der: bytes | None) -> str | None:
     """The fingerprint of the key of a certificate; None where it cannot be read."""
     try:
-        return key_print(read_certificate(der).public_key) if der else None
+        return read_certificate(der).key_print if der else None
     except CertificateError:
         return None
 

@@ -83,13 +83,14 @@ def shown(value: str) -> str:
 
 
 def compared(
-    expected: str, actual: str, spans: tuple[tuple[int, int], tuple[int, int]], kind: str, indent: int = 2
-) -> list[Line]:
+    expected: str, actual: str, spans: tuple[tuple[int, int], tuple[int, int]], kind: str, indent: int = 2,
+    labels: tuple[str, str] = ("expected", "actual"),
+) -> list[Line]:  # fmt: skip
     """Two values under each other with the differing place marked, in the values and by a pointer below them."""
     room = width() - indent - 12
     rows: list[Line] = []
     pointers: list[tuple[int, int]] = []
-    for label, value, (start, end) in (("expected", expected, spans[0]), ("actual", actual, spans[1])):
+    for label, value, (start, end) in ((labels[0], expected, spans[0]), (labels[1], actual, spans[1])):
         before, middle, after = visible(value[:start]), visible(value[start:end]), visible(value[end:])
         if len(before) + len(middle) + len(after) > room and len(before) > 24:
             before = "…" + before[-(24 - 1) :]

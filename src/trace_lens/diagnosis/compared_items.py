@@ -1,0 +1,172 @@
+"""The values of an attempt that another attempt can be held against: each with what a difference in it means."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+from typing import NamedTuple
+
+from trace_lens.checks.case import Case
+from trace_lens.checks.claims import matches, values_of
+from trace_lens.checks.delivered import bearers
+from trace_lens.common.moments import show_duration
+from trace_lens.saml.messages import Instant
+from trace_lens.saml.names import short
+from trace_lens.saml.signature import XMLSignature
+
+_SET = "one side or the other sets it"
+IDS, MOMENTS, SIGNATURES = "ids", "moments", "signature values"
+
+
+class Item(NamedTuple):
+    """One value, or several, of an attempt.
+
+    `noise` names the kind of what always differs (None for the rest). `codes` are the findings that are about it,
+    `matters` says that a difference counts whatever the findings are, `personal` that people may differ in it,
+    `only_if_both` that a capture without it says nothing.
+    """
+
+    name: str
+    values: tuple[str, ...]
+    codes: tuple[str, ...] = ()
+    matters: bool = True
+    why: str = _SET
+    personal: bool = False
+    matters_if_missing: bool = False
+    only_if_both: bool = False
+    noise: str | None = None
+
+
+def items_of(case: Case) -> list[Item]:
+    """All items of an attempt that have a value."""
+    return [one for one in (*_message(case), *_claims(case), *_request(case), *_noise(case)) if one.values]
+
+
+def _some(*values: str | None) -> tuple[str, ...]:
+    return tuple(value for value in values if value)
+
+
+def _message(case: Case) -> Iterator[Item]:
+    response, assertion, name = case.response, case.assertion, case.name_id
+    status = response.status if response else None
+    yield Item("protocol", _some("SAML 1.1" if case.is_saml_11 else "SAML 2.0"))
+    yield Item("status", tuple(short(one.value) for one in status.codes) if status else (), ("provider-refused",))
+    yield Item("issuer", _some(case.issuer.value if case.issuer else None), ("issuer-mismatch", "issuer-unknown"))
+    conditions = assertion.conditions if assertion else None
+    audiences = tuple(one.value for one in conditions.audiences) if conditions else ()
+    yield Item("audience", audiences, ("audience-mismatch", "audience-missing"))
+    destination = response.destination if response else None
+    yield Item("destination", _some(destination.value if destination else None), ("destination-mismatch",))
+    recipients = [one.data.recipient.value for one in bearers(case) if one.data and one.data.recipient]
+    yield Item("recipient", tuple(recipients), ("recipient-mismatch",))
+    yield Item("binding", _some(short(case.attempt.main.binding or "")), ("wrong-binding",), why="how it travelled")
+    yield Item("started by", _some(case.started_by), ("unsolicited-not-accepted",), why="who started the sign-in")
+    yield Item(
+        "relay state", _some(case.attempt.relay_state), ("relay-state-unexpected",), matters=False, personal=True
+    )
+    identified = ("account-not-found", "account-near-match", "account-ambiguous", "guest-identifier", "not-assigned")
+    yield Item("name identifier", _some(name.value if name else None), identified, matters=False, personal=True)
+    yield Item("name identifier format", _some(name.format if name else None), ("name-id-format-mismatch",))
+    yield Item("name qualifier", _some(name.name_qualifier if name else None))
+    yield Item("qualifier of the application", _some(name.sp_name_qualifier if name else None))
+    for statement in assertion.authn_statements[:1] if assertion else ():
+        context = statement.context_class
+        yield Item("authentication", _some(context.value if context else None), ("assurance-too-low",))
+        yield Item(
+            "session lasts", _some(_span(assertion and assertion.issue_instant, statement.session_not_on_or_after)),
+            ("session-ends-early", "session-expired"),
+        )  # fmt: skip
+    if conditions:
+        yield Item("valid for", _some(_span(conditions.not_before, conditions.not_on_or_after)), ("validity-too-long",))
+    yield from _signatures(case)
+
+
+def _signatures(case: Case) -> Iterator[Item]:
+    own = case.signed.own
+    yield Item("signed part", tuple(one.part for one in own), ("not-signed", "signed-part-wrong"))
+    yield Item(
+        "signature algorithm", tuple(dict.fromkeys(short(one.signature.algorithm_uri or "none") for one in own)),
+        ("weak-signature", "signature-form-refused"),
+    )  # fmt: skip
+    digests = (short(one.signature.digest_uri or "") for one in own if isinstance(one.signature, XMLSignature))
+    yield Item("digest algorithm", tuple(dict.fromkeys(filter(None, digests))), ("weak-signature",))
+    keys = tuple(dict.fromkeys(str(one.certificate.sha256) for one in own if one.certificate))
+    yield Item("signing certificate", keys, (
+        "signed-by-other-known-key", "fingerprint-mismatch", "signed-by-untrusted-key", "certificate-expired",
+        "certificate-expiring", "signature-value-invalid",
+    ))  # fmt: skip
+    kinds = [("assertion", len(case.openings)), ("name", int(case.name_opening is not None)),
+             ("attributes", len(case.attribute_openings))]  # fmt: skip
+    yield Item(
+        "encrypted", tuple(what for what, count in kinds if count), ("encrypted-no-key", "encrypted-to-other-key")
+    )
+
+
+def _claims(case: Case) -> Iterator[Item]:
+    """Each attribute: that it is there matters where the application needs it, its values where they decide something."""
+    read = {match.sent_as: match for match in matches(case) if match.sent_as}
+    codes = ("claim-missing", "claim-empty", "claim-name-near-match", "claim-value-not-allowed", "claim-not-single",
+             "group-unmapped", "group-style-mismatch")  # fmt: skip
+    for name in case.attributes:
+        match = read.get(name)
+        decides = bool(match and (match.claim.means != "plain" or match.claim.one_of or match.claim.maps))
+        why = f"{case.app.name if case.app else 'the application'} decides by it" if decides else "it must be there"
+        yield Item(
+            f"attribute {name}", values_of(case, name), codes if match else (), matters=decides, why=why,
+            personal=bool(match) and not decides,
+            matters_if_missing=bool(match and match.claim.need in ("must", "should")),
+        )  # fmt: skip
+
+
+def _request(case: Case) -> Iterator[Item]:
+    request = case.request
+    if request is None:
+        return
+    policy, context = request.name_id_policy, request.requested_context
+    classes = tuple(one.value for one in context.classes) if context else ()
+    binding = request.protocol_binding
+    for name, values in (
+        ("issuer", _some(request.issuer.value if request.issuer else None)),
+        ("ACS URL", _some(request.acs_url.value if request.acs_url else None)),
+        ("destination", _some(request.destination.value if request.destination else None)),
+        ("format", _some(policy.format.value if policy and policy.format else None)),
+        ("authentication", (*_some(context.comparison if context else None), *classes)),
+        ("ForceAuthn", _some(str(request.force_authn).lower())),
+        ("IsPassive", _some(str(request.is_passive).lower())),
+        ("binding", _some(short(binding.value) if binding else None)),
+    ):
+        yield Item(f"request: {name}", values, only_if_both=True)
+
+
+def _noise(case: Case) -> Iterator[Item]:
+    """What differs in any two messages."""
+
+    def noise(kind: str, named: Iterable[tuple[str, str | None]]) -> Iterator[Item]:
+        for name, value in named:
+            yield Item(name, _some(value), noise=kind)
+
+    response, assertion = case.response, case.assertion
+    ids = [("Response ID", response.id if response else None), ("Assertion ID", assertion.id if assertion else None)]
+    ids += [(f"InResponseTo {number}", one) for number, one in enumerate(case.request_ids)]
+    ids += [
+        (f"SessionIndex {number}", one.session_index)
+        for number, one in enumerate(assertion.authn_statements if assertion else ())
+    ]
+    yield from noise(IDS, ((name, one.value if one else None) for name, one in ids))
+    moments: list[tuple[str, Instant | None]] = [("Response", response.issue_instant if response else None)]
+    if assertion:
+        moments.append(("Assertion", assertion.issue_instant))
+        if assertion.conditions:
+            moments += [("NotBefore", assertion.conditions.not_before),
+                        ("NotOnOrAfter", assertion.conditions.not_on_or_after)]  # fmt: skip
+        moments += [("AuthnInstant", one.authn_instant) for one in assertion.authn_statements]
+    yield from noise(MOMENTS, ((name, one.text.value if one else None) for name, one in moments))
+    yield from noise(
+        SIGNATURES, ((f"signature {number}", one.signature.value.hex()) for number, one in enumerate(case.signed.own))
+    )
+
+
+def _span(start: Instant | None, end: Instant | None) -> str | None:
+    first: datetime | None = start.moment if start else None
+    last = end.moment if end else None
+    return show_duration(last - first) if first and last else None

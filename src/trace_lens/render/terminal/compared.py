@@ -1,0 +1,106 @@
+"""Two things compared, in the terminal: the answer, the findings that came and went, then the differences."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from trace_lens.common.difference import difference
+from trace_lens.common.findings import Finding
+from trace_lens.common.masking import visible
+from trace_lens.diagnosis.comparing import ATTEMPTS, Compared, Differing
+from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+
+_MOST = 8
+
+
+def compared_pages(found: Compared) -> Iterator[Line]:
+    """The whole comparison."""
+    yield from _headline(found)
+    yield from pages.row("left", found.left + _outcome(found, 0))
+    yield from pages.row("right", found.right + _outcome(found, 1))
+    for note in found.notes:
+        yield from pages.row("note", note)
+    if found.kind == ATTEMPTS:
+        yield from _findings(found)
+    mattering = [one for one in found.differences if one.matters]
+    others = [one for one in found.differences if not one.matters]
+    if mattering:
+        yield BLANK
+        yield line(Span("Differences that matter", "head"))
+        for one in mattering:
+            yield from _difference(one)
+    if others:
+        yield BLANK
+        yield line(Span("Other differences", "head"))
+        for one in others:
+            yield from _difference(one, "quiet")
+    yield BLANK
+    noise = ", ".join(f"{count} {kind}" for kind, count in found.noise)
+    noise = f"; left out, since they differ in any two: {noise}" if noise else ""
+    yield from prose(f"The same on both sides: {found.same} {'value' if found.same == 1 else 'values'}{noise}.", 0)
+
+
+def _headline(found: Compared) -> Iterator[Line]:
+    mattering = sum(one.matters for one in found.differences)
+    if found.diagnoses:
+        left, right = found.diagnoses
+        if left.outcome != right.outcome or left.first_break != right.first_break:
+            words = f"Left {_words(left)}; right {_words(right)}"
+            yield line(Span(words, "break" if right.outcome == "broken" else "ok"), ".")
+            return
+    if not found.differences:
+        yield line(Span("Nothing differs.", "ok"))
+    elif mattering:
+        yield line(Span(f"They differ in {mattering} {'value that matters' if mattering == 1 else 'values that matter'}", "break"),
+                   f", and in {len(found.differences) - mattering} others." if len(found.differences) > mattering else ".")  # fmt: skip
+    else:
+        yield line(Span("They differ in nothing that matters.", "ok"))
+
+
+def _words(one: Diagnosis) -> str:
+    if one.first_break:
+        return f"breaks at {one.first_break.stage} ({one.first_break.code})"
+    return "works" if one.outcome == "sound" else "cannot be judged to the end"
+
+
+def _outcome(found: Compared, side: int) -> str:
+    if not found.diagnoses:
+        return ""
+    one = found.diagnoses[side]
+    return f": {one.app or 'application not known'}, {one.subject or 'no subject'}"
+
+
+def _findings(found: Compared) -> Iterator[Line]:
+    for title, listed in (("Only left", found.went), ("Only right", found.came), ("Both", found.stayed)):
+        shown = [one for one in listed if one.code != "outcome-unknown"]
+        if not shown:
+            continue
+        yield BLANK
+        yield line(Span(f"Findings: {title.lower()}", "head"))
+        for one in shown:
+            yield from _finding(one, short=title == "Both")
+
+
+def _finding(one: Finding, *, short: bool) -> Iterator[Line]:
+    because = f", because of {one.because_of}" if one.because_of else ""
+    yield line("  ", Span(one.code, one.severity), f"  {one.severity} in {one.stage}{because}")
+    if not short:
+        yield from prose(one.detail, 4)
+
+
+def _difference(one: Differing, style: str = "") -> Iterator[Line]:
+    hits = f"; it hits {', '.join(one.hits)}" if one.hits else ""
+    yield line("  ", Span(visible(one.item), "head" if one.matters else ""), Span(f"  {one.why}{hits}", "quiet"))
+    if len(one.left) == 1 and len(one.right) == 1:
+        found = difference(one.left[0], one.right[0])
+        if found and found.kind not in ("other", "edit"):
+            yield from pages.compared(
+                one.left[0], one.right[0], (found.expected_span, found.actual_span), found.kind, indent=4,
+                labels=("left", "right"),
+            )  # fmt: skip
+            return
+    for label, values in (("left", one.left), ("right", one.right)):
+        text = ", ".join(values[:_MOST]) + (f" … ({len(values)} in all)" if len(values) > _MOST else "")
+        yield from pages.row(label, text or "(none)", indent=4, style=style)

@@ -1,0 +1,205 @@
+"""What an account rule makes of names, in the terminal: counts first, then those that fail, then what repairs them."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator
+
+from trace_lens.common.difference import difference
+from trace_lens.common.masking import visible
+from trace_lens.common.toml import inline
+from trace_lens.diagnosis.identifying import (
+    AMBIGUOUS,
+    FOUND,
+    NEAR,
+    NONE,
+    OTHER,
+    Changed,
+    Identification,
+    Identified,
+    Proposal,
+)
+from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+from trace_lens.workspace.settings import Rewrite
+
+_WORDS = {
+    FOUND: "found",
+    NEAR: "near miss",
+    AMBIGUOUS: "ambiguous",
+    OTHER: "another's",
+    NONE: "none",
+}
+_MOST = 40
+
+
+def identified_pages(found: Identification, *, verbose: bool = False) -> Iterator[Line]:
+    """The whole page."""
+    good, count = found.counted(FOUND), len(found.names)
+    if found.changed:
+        yield _change_counts(found, found.changed)
+    else:
+        names = "1 name leads to its account" if count == 1 else f"{count:,} names lead to their account"
+        head = f"{good:,} of {names}"
+        yield line(Span(head, "ok" if good == count else "break"), f" at {visible(found.app.name)}.")
+    yield from _setting(found)
+    if found.changed:
+        yield from _changes(found.changed)
+        return
+    yield BLANK
+    for result, words in _WORDS.items():
+        if found.counted(result):
+            number = f"{found.counted(result):,}"
+            yield line("  ", Span(words.ljust(12), "ok" if result == FOUND else "break"), number)
+    states = [one for one in found.names if one.result == FOUND and one.account and _state(one)]
+    if states:
+        yield line("  ", Span("of these".ljust(12), "risk"), f"{len(states):,} marked inactive or set to a password")
+    failing = [one for one in found.names if one.result != FOUND]
+    for one in failing[:_MOST]:
+        yield BLANK
+        yield from _failing(one)
+    if len(failing) > _MOST:
+        yield BLANK
+        yield line(f"and {len(failing) - _MOST:,} more that fail; --format json lists all.")
+    if states or verbose:
+        yield BLANK
+        listed = [one for one in found.names if one.result == FOUND] if verbose else states
+        yield from pages.table(
+            ("sent", "looked for", "account", ""),
+            [(one.named.name, one.wanted, one.account.user if one.account else "", _state(one)) for one in listed],
+        )
+    if found.unsent:
+        yield BLANK
+        people = ", ".join(row.user for row in found.unsent[:8])
+        yield from prose(f"No rule of the provider's makes a name for {len(found.unsent):,} people: {people}.", 0)
+    if found.proposal:
+        yield BLANK
+        yield from _proposed(found, found.proposal)
+    for source, because in found.failed:
+        yield from prose(f"{source}: {because}.", 0, "break")
+
+
+def _setting(found: Identification) -> Iterator[Line]:
+    """The rule, and where the names come from."""
+    account = found.app.settings.account
+    yield from pages.row("rule", f"{account.source}, {_rule_words(found.rule)}; compared {account.compare}")
+    if found.tried is not None:
+        yield from pages.row("tried", f"{account.source}, {_rule_words(found.tried)}")
+    yield from pages.row("accounts", f"{found.listed:,} in {account.list_file}")
+    if found.supposed:
+        yield from pages.row(
+            "sent",
+            f"supposed to be the person's {found.supposed}: no rule of the provider's is on record "
+            "([[provider_setup.subject]])",
+        )
+
+
+def _rule_words(rule: tuple[Rewrite, ...]) -> str:
+    return " → ".join(_step_words(one) for one in rule) or "as it is"
+
+
+def _step_words(step: Rewrite) -> str:
+    if step.drop_domain:
+        return "drop the domain"
+    if step.case:
+        return f"{step.case} case"
+    if step.replace is not None:
+        return f"replace {step.replace} with {step.replacement!r}"
+    if step.add_suffix is not None:
+        return f"add {step.add_suffix} behind"
+    return f"add {step.add_prefix} before"
+
+
+def _state(one: Identified) -> str:
+    row = one.account
+    if row is None:
+        return ""
+    return "inactive" if not row.active else "local password" if not row.federated else ""
+
+
+def _way(one: Identified) -> str:
+    """What is held, what is sent, and the name after each step, without repeating what stays the same."""
+    made = one.named.made
+    stops = [made.held, *made.steps] if made and made.steps else []
+    stops += [one.named.name, *one.steps]
+    shown = [stop for position, stop in enumerate(stops) if position == 0 or stop != stops[position - 1]]
+    return " → ".join(shown)
+
+
+def _failing(one: Identified) -> Iterator[Line]:
+    yield line(Span(_WORDS[one.result], "break"), f"  {visible(_way(one))}")
+    yield from prose(f"{one.named.source}, {one.named.where}", 2, "quiet")
+    if one.result == AMBIGUOUS:
+        names = ", ".join(f"{row.user} (line {row.line})" for row in one.accounts[:4])
+        yield from prose(f"It leads to {len(one.accounts)} accounts: {names}.", 2)
+    elif one.result == OTHER and one.account and one.named.person:
+        yield from prose(f"It leads to the account {one.account.user}, not to {one.named.person.user}.", 2)
+    elif one.near:
+        yield from _near(one)
+    else:
+        yield from prose("There is no account of that name, and none comes near.", 2)
+
+
+def _near(one: Identified) -> Iterator[Line]:
+    near = one.near[0]
+    if near.folded:
+        yield from prose(
+            f"It is {near.spelling}, a guest: the directory {', '.join(near.folded.how) or 'rewrote it'}.", 2
+        )
+        if near.spelling != near.row.user:
+            yield from pages.row("account", near.row.user)
+        return
+    found = difference(near.row.user, one.wanted)
+    if found:
+        yield from pages.compared(near.row.user, one.wanted, (found.expected_span, found.actual_span), found.kind)
+    if len(one.near) > 1:
+        others = ", ".join(each.row.user for each in one.near[1:5])
+        yield from prose(f"As near: {others}.", 2)
+
+
+def _proposed(found: Identification, proposal: Proposal) -> Iterator[Line]:
+    count = len(proposal.repairs)
+    yield line(Span(f"A rule that repairs {'it' if len(found.names) == count == 1 else f'{count:,} of them'}", "head"))
+    yield line("    ", Span(f"rewrite = {visible(inline(proposal.steps, literal=True))}", "set"))
+    yield from prose(
+        f"Held against {proposal.held_against:,} names, of these sources and of all accounts: {count:,} "
+        f"{'gains its' if count == 1 else 'gain their'} account, none loses it or comes to another's, no two people "
+        "fall together.",
+        2,
+    )
+    rule = shlex.quote(visible(inline(proposal.steps)))
+    yield line("  Try it before it goes live:")
+    yield line(f"    trace-lens identify {found.app.id} --rule {rule}")
+
+
+def _change_counts(found: Identification, changed: Changed) -> Line:
+    parts = [
+        (f"gains {len(changed.gained):,}", "ok" if changed.gained else ""),
+        (f"loses {len(changed.lost):,}", "break" if changed.lost else ""),
+        (f"moves {len(changed.moved):,}", "break" if changed.moved else ""),
+        (f"merges {len(changed.merged):,}", "break" if changed.merged else ""),
+    ]
+    spans: list[Span | str] = ["This rule "]
+    for number, (text, style) in enumerate(parts):
+        spans += [Span(text, style), ", " if number < 2 else " and " if number == 2 else ""]
+    return line(*spans, f" at {visible(found.app.name)}.")
+
+
+def _changes(changed: Changed) -> Iterator[Line]:
+    """Whom another rule would gain, lose, move or merge."""
+    for title, rows in (
+        ("Gained", [(_way(one), one.account.user if one.account else "") for one in changed.gained]),
+        ("Lost", [(_way(one), _WORDS[one.result]) for one in changed.lost]),
+        ("Moved", [(_way(new), f"{_user(old)}, now {_user(new)}") for old, new in changed.moved]),
+        ("Merged", [(account, ", ".join(names)) for account, names in changed.merged]),
+    ):
+        if rows:
+            yield BLANK
+            yield line(Span(title, "head"))
+            yield from pages.table(("", ""), rows[:_MOST])
+            if len(rows) > _MOST:
+                yield line(f"  and {len(rows) - _MOST:,} more")
+
+
+def _user(one: Identified) -> str:
+    return one.account.user if one.account else ""
