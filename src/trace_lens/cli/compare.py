@@ -70,7 +70,7 @@ def command(
         return 2
     except CannotCompare as error:
         click.echo(f"These cannot be compared: {error}.", err=True)
-        return 3
+        return 3 if error.unread else 2
     if form == "json":
         from trace_lens.render import as_json
 

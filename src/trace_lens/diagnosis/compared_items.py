@@ -103,7 +103,7 @@ def _signatures(case: Case) -> Iterator[Item]:
 
 
 def _claims(case: Case) -> Iterator[Item]:
-    """Each attribute: that it is there matters where the application needs it, its values where they decide something."""
+    """Each attribute: that it is there matters where it is needed, its values where they decide something."""
     read = {match.sent_as: match for match in matches(case) if match.sent_as}
     codes = ("claim-missing", "claim-empty", "claim-name-near-match", "claim-value-not-allowed", "claim-not-single",
              "group-unmapped", "group-style-mismatch")  # fmt: skip

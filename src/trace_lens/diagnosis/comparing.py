@@ -7,7 +7,7 @@ where it is a value that one side sets or checks, or where a finding that came o
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt, assemble
@@ -31,7 +31,11 @@ ATTEMPTS, METADATA, CERTIFICATES = "attempts", "metadata", "certificates"
 
 
 class CannotCompare(ValueError):
-    """The two sources hold nothing that could be laid side by side; the message says why."""
+    """The two sources cannot be laid side by side; the message says why, `unread` whether one of them holds nothing."""
+
+    def __init__(self, reason: str, *, unread: bool = False) -> None:
+        super().__init__(reason)
+        self.unread = unread
 
 
 class Differing(NamedTuple):
@@ -99,17 +103,18 @@ def compare(left: SourceFile, right: SourceFile, workspace: Workspace, told: Cir
         return _metadata(one, other, workspace)
     if "certificate" in one.kinds and "certificate" in other.kinds:
         return _certificates(one, other, workspace)
-    words = " and ".join(
-        f"{side.name} holds {', '.join(sorted(side.kinds)) or 'nothing known'}" for side in (one, other)
-    )
+    for side in (one, other):
+        if not side.kinds:
+            raise CannotCompare(f"{side.name}: {side.peeled.because}", unread=True)
     raise CannotCompare(
-        f"two sources of one kind are needed: two attempts, two metadata files, two certificates; {words}"
+        "two of one kind are needed: two attempts, two metadata files, two lots of certificates; "
+        + " and ".join(f"{side.name} holds {', '.join(sorted(side.kinds))}" for side in (one, other))
     )
 
 
 def _side(source: SourceFile) -> _Side:
     if source.data is None:
-        raise CannotCompare(f"{source.name}: {source.problem}")
+        raise CannotCompare(f"{source.name}: {source.problem}", unread=True)
     peeled = peel(source.data)
     messages = list(read_messages(source.name, peeled))
     return _Side(source.name, peeled, assemble(messages) if messages else [])
@@ -126,10 +131,10 @@ def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstanc
     cases = [case_of(one, workspace, told) for one in pair]
     first, second = (diagnose(one, workspace, told) for one in pair)
     came, went, stayed = _findings(first.findings, second.findings)
-    moving = {one.code for one in (*came, *went)}
-    items = [items_of(one) for one in cases]
-    differences, same = _differences(*items, moving)
-    noise = _noise(*items)
+    moving = {one.code: one.severity for one in sorted((*came, *went), key=lambda one: one.severity == "break")}
+    mine, theirs = (items_of(one) for one in cases)
+    differences, same = _differences(mine, theirs, moving)
+    noise = _noise(mine, theirs)
     return Compared(
         ATTEMPTS, left.name, right.name, differences, same, noise, (first, second), came, went, stayed, notes
     )
@@ -158,28 +163,37 @@ def _findings(
     return came, went, tuple(one for one in right if before[key(one)])
 
 
-def _differences(left: list[Item], right: list[Item], moving: set[str]) -> tuple[tuple[Differing, ...], int]:
-    """Items that differ, those that matter first, and how many are equal; `moving` are findings that came or went."""
+def _differences(left: list[Item], right: list[Item], moving: Mapping[str, str]) -> tuple[tuple[Differing, ...], int]:
+    """Items that differ, those that matter most first, and how many are equal.
+
+    `moving` are the findings that came or went, with their severity: what a break is about comes before all else.
+    """
     mine = {one.name: one for one in left if not one.noise}
     theirs = {one.name: one for one in right if not one.noise}
     found = []
     same = 0
     for name in dict.fromkeys([*mine, *theirs]):
         a, b = mine.get(name), theirs.get(name)
+        item = a or b
+        if item is None or (item.only_if_both and not (a and b)):
+            continue
         if a and b and a.values == b.values:
             same += 1
             continue
-        item = a or b
-        assert item is not None
-        told_by = [code for code in item.codes if code in moving]
-        presence = item.matters_if_missing and (a is None or b is None)
-        matters = item.matters or bool(told_by) or presence
-        why = (
-            f"{told_by[0]} is about it" if told_by else item.why if matters else "it may differ from person to person"
-            if item.personal else "nothing here reads it"
-        )  # fmt: skip
-        found.append(Differing(name, a.values if a else (), b.values if b else (), matters, why))
-    return tuple(sorted(found, key=lambda one: not one.matters)), same
+        about = sorted((code for code in item.codes if code in moving), key=lambda code: moving[code] != "break")
+        matters = item.matters or bool(about) or (item.matters_if_missing and not (a and b))
+        rank = 0 if about and moving[about[0]] == "break" else 1 if about else 2 if matters else 3
+        why = _why(item, about, matters=matters)
+        found.append((rank, Differing(name, a.values if a else (), b.values if b else (), matters, why)))
+    return tuple(one for _, one in sorted(found, key=lambda pair: pair[0])), same
+
+
+def _why(item: Item, about: list[str], *, matters: bool) -> str:
+    if about:
+        return f"{about[0]} is about it"
+    if matters:
+        return item.why
+    return "it may differ from person to person" if item.personal else "nothing here reads it"
 
 
 def _noise(left: list[Item], right: list[Item]) -> tuple[tuple[str, int], ...]:
@@ -193,16 +207,17 @@ def _noise(left: list[Item], right: list[Item]) -> tuple[tuple[str, int], ...]:
 def _metadata(left: _Side, right: _Side, workspace: Workspace) -> Compared:
     entities = [_entities(one) for one in (left, right)]
     mine, theirs = ({one.entity_id: one for one in found} for found in entities)
-    notes: list[str] = []
+    found: list[Differing] = []
     if len(mine) == len(theirs) == 1 and mine.keys() != theirs.keys():
         pairs = [(next(iter(mine.values())), next(iter(theirs.values())))]
-        found = []
     else:
         pairs = [(mine[name], theirs[name]) for name in mine if name in theirs]
         found = [
             Differing(f"entity {name}", (name,), (), True, "it is gone", _holders(name, workspace))
-            for name in mine if name not in theirs
-        ] + [Differing(f"entity {name}", (), (name,), True, "it is new") for name in theirs if name not in mine]  # fmt: skip
+            for name in mine
+            if name not in theirs
+        ]
+        found += [Differing(f"entity {name}", (), (name,), True, "it is new") for name in theirs if name not in mine]
     same = 0
     for a, b in pairs:
         prefix = f"{a.entity_id}: " if len(pairs) > 1 else ""
@@ -218,7 +233,7 @@ def _metadata(left: _Side, right: _Side, workspace: Workspace) -> Compared:
             why = "one side or the other uses it" if matters else "it does not change a sign-in"
             found.append(Differing(prefix + name, before, after, matters, why, hits))
     found.sort(key=lambda one: not one.matters)
-    return Compared(METADATA, left.name, right.name, tuple(found), same, notes=tuple(notes))
+    return Compared(METADATA, left.name, right.name, tuple(found), same)
 
 
 def _entities(side: _Side) -> tuple[Entity, ...]:
@@ -226,7 +241,7 @@ def _entities(side: _Side) -> tuple[Entity, ...]:
     try:
         return scan(data).entities
     except XMLDamaged as damage:
-        raise CannotCompare(f"{side.name} is no metadata that can be read: {damage.reason}") from None
+        raise CannotCompare(f"{side.name} is no metadata that can be read: {damage.reason}", unread=True) from None
 
 
 def _entity_items(entity: Entity) -> Iterable[tuple[str, tuple[str, ...]]]:
@@ -349,7 +364,7 @@ def _certificates_of(side: _Side) -> list[Certificate]:
             except CertificateError:
                 one = None
             if one is None:
-                raise CannotCompare(f"{side.name} holds a certificate that cannot be read")
+                raise CannotCompare(f"{side.name} holds a certificate that cannot be read", unread=True)
             if one not in found:
                 found.append(one)
     return found

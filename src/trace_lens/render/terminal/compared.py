@@ -37,8 +37,8 @@ def compared_pages(found: Compared) -> Iterator[Line]:
         for one in others:
             yield from _difference(one, "quiet")
     yield BLANK
-    noise = ", ".join(f"{count} {kind}" for kind, count in found.noise)
-    noise = f"; left out, since they differ in any two: {noise}" if noise else ""
+    noise = ", ".join(f"{kind} ({count})" for kind, count in found.noise)
+    noise = f"; left out, since they differ in any two messages: {noise}" if noise else ""
     yield from prose(f"The same on both sides: {found.same} {'value' if found.same == 1 else 'values'}{noise}.", 0)
 
 
@@ -53,8 +53,9 @@ def _headline(found: Compared) -> Iterator[Line]:
     if not found.differences:
         yield line(Span("Nothing differs.", "ok"))
     elif mattering:
-        yield line(Span(f"They differ in {mattering} {'value that matters' if mattering == 1 else 'values that matter'}", "break"),
-                   f", and in {len(found.differences) - mattering} others." if len(found.differences) > mattering else ".")  # fmt: skip
+        words = "1 value that matters" if mattering == 1 else f"{mattering} values that matter"
+        rest = len(found.differences) - mattering
+        yield line(Span(f"They differ in {words}", "break"), f", and in {rest} more." if rest else ".")
     else:
         yield line(Span("They differ in nothing that matters.", "ok"))
 
