@@ -20,6 +20,7 @@ from trace_lens.pki.pem import certificates_in
 from trace_lens.saml import messages as m
 from trace_lens.saml.artifact import read_artifact
 from trace_lens.saml.metadata import Descriptors, Entity, scan
+from trace_lens.saml.metadata_signature import metadata_signatures
 from trace_lens.saml.names import PROTOCOL, short
 from trace_lens.saml.parsing import XMLDamaged, parse, text_of
 from trace_lens.saml.reading import (
@@ -32,6 +33,8 @@ from trace_lens.saml.reading import (
 )
 from trace_lens.saml.signature import signatures_in
 
+_LOOKED_FOR_SIGNATURE = 64 * 1024
+"""A metadata file's own signature stands near its beginning (Metadata §2.3.1: before the entities)."""
 _SECRET_ELEMENTS = {"SignatureValue", "CipherValue"}
 
 
@@ -82,8 +85,8 @@ def _opened(
     return Opened(source, where or found.where, found.kind, found.layers, summary, content, tuple(findings), root)
 
 
-def _finding(code: str, detail: str, evidence: Evidence) -> Finding:
-    entry = catalogue.entry(code, Stage.READABLE)
+def _finding(code: str, detail: str, evidence: Evidence, stage: Stage = Stage.READABLE) -> Finding:
+    entry = catalogue.entry(code, stage)
     return Finding(
         code, entry.stage, entry.severity, entry.title, detail, entry.side, entry.remedies[entry.side],
         entry.reference, evidence=(evidence,),
@@ -118,7 +121,20 @@ def _metadata(source: str, found: Found) -> Opened:
     listed = {"entities": [_entity_content(one) for one in read.entities], "listed": len(read.entities)}
     more = (_broken(source, found, read.damage),) if read.damage else ()
     summary["signed_parts"] = _signed_parts(root) if root is not None else []
+    if b"SignatureValue" in found.data[:_LOOKED_FOR_SIGNATURE] and not read.damage:
+        more = (*more, *_metadata_signed(source, found, summary))
     return _opened(source, found, summary, listed if root is None else outline(root), root, more=more)
+
+
+def _metadata_signed(source: str, found: Found, summary: dict[str, Any]) -> Iterator[Finding]:
+    """Whether the metadata's own signature holds, into the summary; and a finding where it does not."""
+    for one in metadata_signatures(found.data)[:1]:
+        holder = f", by {one.signer.subject} ({one.signer.sha256})" if one.signer else ""
+        summary["signature"] = f"does not hold: {one.problem}" if one.problem else f"holds{holder}"
+        if one.problem:
+            evidence = Evidence("Signature", "does not hold", source, one.place)
+            detail = f"The metadata's own signature does not hold: {one.problem}."
+            yield _finding("metadata-signature-invalid", detail, evidence, Stage.SETTINGS)
 
 
 def _entity_content(entity: Entity) -> dict[str, Any]:

@@ -15,8 +15,10 @@ from trace_lens.common import catalogue
 from trace_lens.common.difference import difference, is_near
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.saml.metadata_signature import MetadataSignature, metadata_signatures
+from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import trust
-from trace_lens.workspace.loading import EVERYONE, App, Workspace
+from trace_lens.workspace.loading import EVERYONE, App, Source, Workspace
 from trace_lens.workspace.private_keys import certificate_key_print, decryption_key, key_print
 
 _STAGE = Stage.SETTINGS
@@ -48,7 +50,7 @@ class Pair(NamedTuple):
 def of_app(app: App, workspace: Workspace, now: datetime) -> list[Finding]:
     """All findings about one application's settings, as of `now`."""
     found: list[Finding] = []
-    for ask in (_disagreements, _missing, _shared, _keys, _open_doors):
+    for ask in (_disagreements, _missing, _shared, _keys, _signed_metadata, _open_doors):
         found += ask(app, workspace)
     return found + list(_dates(app, workspace, now))
 
@@ -315,6 +317,40 @@ def _keys(app: App, workspace: Workspace) -> Iterator[Finding]:
                 value_to_set=str(one.sha256),
                 evidence=(Evidence("published", str(one.sha256), key.file, key.where),),
             )
+
+
+def _signed_metadata(app: App, workspace: Workspace) -> Iterator[Finding]:
+    """Metadata that is signed, and whose signature does not hold: of the provider, and of the application itself."""
+    provider = workspace.provider_of(app)
+    for side, entity, source, name in (
+        (Side.PROVIDER, provider.entity if provider else None, provider.source if provider else app.source,
+         provider.settings.metadata if provider else None),
+        (Side.APPLICATION, app.entity, app.source, app.settings.application.metadata),
+    ):  # fmt: skip
+        for one in _signatures(source, name, workspace) if name else ():
+            if one.problem and (one.entity_id is None or (entity and one.entity_id == entity.entity_id)):
+                yield _make(
+                    "metadata-signature-invalid",
+                    f"The signature of the metadata in {name} does not hold: {one.problem}.",
+                    side=side,
+                    evidence=(Evidence("Signature", "does not hold", name or "", one.place),),
+                )
+
+
+def _signatures(source: Source, name: str, workspace: Workspace) -> tuple[MetadataSignature, ...]:
+    """The signatures of a metadata file, held against every certificate on record, once for a file."""
+
+    def judged() -> tuple[MetadataSignature, ...]:
+        data = source.read(name)
+        if b"SignatureValue" not in data:
+            return ()
+        certificates = [key.certificate for key in trust.everything(workspace) if key.certificate]
+        try:
+            return metadata_signatures(data, dict.fromkeys(certificates))
+        except XMLDamaged:
+            return ()
+
+    return workspace.once(f"metadata signatures {name}", judged)
 
 
 def _damaged(pin: trust.RecordedKey) -> Finding:

@@ -1,4 +1,4 @@
-"""`trace-lens apps`: list, show, check."""
+"""`trace-lens apps`: list, show, check, add."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from pathlib import Path
 
 import click
 
+from trace_lens.cli import adding
 from trace_lens.cli.options import (
     clock,
     now_option,
@@ -20,7 +21,10 @@ from trace_lens.cli.options import (
 
 @click.group()
 def command() -> None:
-    """The applications on record: list, show, check."""
+    """The applications on record: list, show, check, add."""
+
+
+command.add_command(adding.command)
 
 
 @command.command("list")
@@ -67,7 +71,7 @@ def show(app: str, workspace_dir: Path | None, form: str, output: Path | None, r
 @click.argument("apps", nargs=-1, metavar="[APP]...")
 @now_option
 @workspace_option
-@output_options("text", "json")
+@output_options("text", "json", "sarif")
 def check(
     apps: tuple[str, ...],
     now: datetime | None,
@@ -99,6 +103,11 @@ def check(
         from trace_lens.render import as_json
 
         write(as_json.dump(as_json.settings_check(found, Masks(reveal=reveal))), output)
+    elif form == "sarif":
+        from trace_lens.render import as_json
+        from trace_lens.render.sarif import sarif
+
+        write(as_json.dump(sarif(found)), output)
     else:
         from trace_lens.render.terminal import lists, pages
 

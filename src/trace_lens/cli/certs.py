@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from trace_lens.cli.options import (
+    Moment,
     clock,
     now_option,
     open_workspace,
@@ -25,12 +26,14 @@ from trace_lens.cli.options import (
 )
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
 @click.option("--expect", metavar="FINGERPRINT", help="Compare with this fingerprint, or with its ending.")
+@click.option("--at", type=Moment(), metavar="TIME", help="The moment of the attempt; else as the message tells.")
 @now_option
 @workspace_option
 @output_options("text", "json")
 def command(
     sources: tuple[str, ...],
     expect: str | None,
+    at: datetime | None,
     now: datetime | None,
     workspace_dir: Path | None,
     form: str,
@@ -39,6 +42,9 @@ def command(
     color: str,
 ) -> int:
     """Certificates in anything: names, validity, fingerprints, and which applications pin them.
+
+    A SOURCE may be PEM, DER, PKCS#7, PKCS#12, metadata, a captured message or a key set. A password is read from
+    TRACE_LENS_KEY_PASSWORD, or asked for.
 
     Exit status: 0, 1 where --expect fits none of them, 3 where a source holds none.
     """
@@ -50,20 +56,21 @@ def command(
         expected = read_expected(expect) if expect is not None else None
     except ValueError as error:
         raise click.UsageError(f"--expect: {error}.") from None
-    workspace = open_workspace(workspace_dir)
+    workspace, today = open_workspace(workspace_dir), clock(now)
     try:
-        found = certificates_of(sources_of(sources), workspace, clock(now), expected)
+        found = certificates_of(sources_of(sources), workspace, today, expected, at)
     except SettingsError as error:
         report_settings(error)
         return 2
     if form == "json":
         from trace_lens.render import as_json
 
-        write(as_json.dump(as_json.certificates(found.certificates, found.failed, Masks(reveal=reveal))), output)
+        document = as_json.certificates(found.certificates, found.failed, Masks(reveal=reveal), today)
+        write(as_json.dump(document), output)
     else:
         from trace_lens.render.terminal import lists, pages
 
-        write(pages.render(lists.certificates(found, expected), color, to_file=output is not None), output)
+        write(pages.render(lists.certificates(found, expected, today), color, to_file=output is not None), output)
     if found.failed:
         return 3
     return int(expected is not None and not any(one.matches for one in found.certificates))

@@ -92,10 +92,11 @@ def open_workspace(folder: Path | None) -> Workspace:
             f"--workspace: there is no {ROOT_FILE} in {folder}. Make one with: trace-lens init {folder}"
         )
     root = folder or find_workspace(Path.cwd())
+    ask = ask_password if sys.stderr.isatty() else None
     if root is None:
-        return Workspace()
+        return Workspace(ask=ask)
     try:
-        return load_workspace(root, ask_password if sys.stderr.isatty() else None)
+        return load_workspace(root, ask)
     except SettingsError as error:
         report_settings(error)
         raise click.exceptions.Exit(2) from None

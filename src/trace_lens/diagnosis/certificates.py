@@ -1,38 +1,70 @@
-"""Certificates in anything, each once: who pins them, what is wrong with them, whether they fit a fingerprint."""
+"""Certificates in anything, each once: who pins them, what is wrong with them, whether they fit a fingerprint.
+
+Validity is judged as of today, and as of the attempt where the certificate came in a captured message.
+"""
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterable, Iterator
 from datetime import datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+
+from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.reading import read_messages
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.diagnosis.moment import moment_of
 from trace_lens.intake.peeling import Found, Peeled, peel
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.chains import Chain, chain_of
+from trace_lens.pki.containers import ContainerError, PasswordNeeded, is_pkcs12, open_pkcs12, open_private_key
 from trace_lens.pki.fingerprints import digits
 from trace_lens.pki.pem import PastedCertificate, certificate_from_base64, certificates_in
+from trace_lens.saml.metadata import scan
 from trace_lens.saml.names import SIGNATURE
 from trace_lens.saml.parsing import XMLDamaged, parse, text_of, where
 from trace_lens.workspace import trust
 from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.private_keys import PASSWORD_VARIABLE, given_password
 from trace_lens.workspace.sources import SourceFile
 
 
-class SeenCertificate(NamedTuple):
-    """One certificate and where it was seen; `certificate` is None where it cannot be read.
-
-    `matches` says, where a fingerprint was expected, whether it is this one's.
-    """
+class Place(NamedTuple):
+    """Where a certificate was seen."""
 
     source: str
     where: str
+
+
+class SeenCertificate(NamedTuple):
+    """One certificate and every place where it was seen; `certificate` is None where it cannot be read.
+
+    `at` is the moment of the attempt that it came in, where it did. `matches` says, where a fingerprint was expected,
+    whether it is this one's.
+    """
+
+    places: tuple[Place, ...]
     certificate: Certificate | None
     used_by: tuple[str, ...]
     findings: tuple[Finding, ...]
+    at: datetime | None = None
+    chain: Chain | None = None
     matches: bool | None = None
+
+    @property
+    def source(self) -> str:
+        """The first source that it was seen in."""
+        return self.places[0].source
+
+    @property
+    def where(self) -> str:
+        """Where in the first source."""
+        return self.places[0].where
 
 
 class Expected(NamedTuple):
@@ -59,6 +91,15 @@ class CertificatesFound(NamedTuple):
     without: list[str]
 
 
+class _Held(NamedTuple):
+    """One certificate of a source, the moment of the attempt that it came in, and what was found wrong beside it."""
+
+    place: Place
+    pasted: PastedCertificate
+    at: datetime | None = None
+    findings: tuple[Finding, ...] = ()
+
+
 def read_expected(text: str) -> Expected:
     """Read an expected fingerprint in any spelling. Raises ValueError with the reason."""
     bare = digits(text)
@@ -72,11 +113,14 @@ def read_expected(text: str) -> Expected:
 
 
 def certificates_of(
-    sources: Iterable[SourceFile], workspace: Workspace, now: datetime, expected: Expected | None
-) -> CertificatesFound:
-    """Every certificate of the sources, each once. Raises SettingsError where the workspace's cannot be read."""
-    seen: dict[bytes, SeenCertificate] = {}
-    damaged: list[SeenCertificate] = []
+    sources: Iterable[SourceFile], workspace: Workspace, now: datetime, expected: Expected | None,
+    at: datetime | None = None,
+) -> CertificatesFound:  # fmt: skip
+    """Every certificate of the sources, each once, with its chain among them and those on record.
+
+    `at` is the moment of the attempt as told. Raises SettingsError where the workspace's files cannot be read.
+    """
+    held: list[_Held] = []
     failed: list[tuple[str, str]] = []
     without: list[str] = []
     for source in sources:
@@ -84,41 +128,136 @@ def certificates_of(
             failed.append((source.name, source.problem or ""))
             continue
         peeled = peel(source.data)
-        found = list(_in_source(source.data, peeled))
+        try:
+            found = list(_in_source(source.name, source.data, peeled, workspace, at))
+        except ContainerError as error:
+            failed.append((source.name, str(error)))
+            continue
+        held += found
         if not found and not peeled.found:
             failed.append((source.name, peeled.because))
         elif not found:
             without.append(source.name)
-        for place, pasted in found:
-            certificate, problem = _read(pasted)
-            if certificate is None:
-                damaged.append(_damaged(source.name, place, pasted, problem or ""))
-            else:
-                one = _seen(source.name, place, certificate, pasted, workspace, now, expected)
-                seen.setdefault(certificate.der, one)
-    return CertificatesFound([*seen.values(), *damaged], failed, without)
+    return CertificatesFound(_gathered(held, workspace, now, expected), failed, without)
 
 
-def _in_source(data: bytes, peeled: Peeled) -> Iterator[tuple[str, PastedCertificate]]:
+def _gathered(
+    held: list[_Held], workspace: Workspace, now: datetime, expected: Expected | None
+) -> list[SeenCertificate]:
+    seen: dict[Certificate, list[_Held]] = {}
+    damaged: list[SeenCertificate] = []
+    for one in held:
+        certificate, problem = _read(one.pasted)
+        if certificate is None:
+            damaged.append(_damaged(one, problem or ""))
+        else:
+            seen.setdefault(certificate, []).append(one)
+    recorded = [key.certificate for key in trust.everything(workspace) if key.certificate]
+    at_hand = list(dict.fromkeys([*seen, *recorded]))
+    return [*(_seen(one, places, at_hand, workspace, now, expected) for one, places in seen.items()), *damaged]
+
+
+def _in_source(source: str, data: bytes, peeled: Peeled, workspace: Workspace, at: datetime | None) -> Iterator[_Held]:
+    moments = {
+        id(one.found): at or moment_of(Attempt(one, one), None)[0]
+        for one in read_messages(source, peeled) if not one.damage
+    }  # fmt: skip
     for found in peeled.found:
-        yield from _in_message(found)
+        prefix = f"{found.where} › " if found.where else ""
+        for place, pasted, findings in _in_message(source, found, workspace):
+            yield _Held(Place(source, prefix + place), pasted, moments.get(id(found), at), findings)
     if not peeled.found:
-        for pasted in certificates_in(data):
-            yield f"line {pasted.line}", pasted
+        pasted_ones = [(f"line {one.line}", one) for one in certificates_in(data)] or _in_json(data)
+        for place, pasted in pasted_ones:
+            yield _Held(Place(source, place), pasted, at)
 
 
-def _in_message(found: Found) -> Iterator[tuple[str, PastedCertificate]]:
-    if found.kind == "certificate":
-        for pasted in certificates_in(found.data):
-            yield f"line {pasted.line}", pasted
-        return
+def _in_message(
+    source: str, found: Found, workspace: Workspace
+) -> Iterator[tuple[str, PastedCertificate, tuple[Finding, ...]]]:
+    if found.kind == "private-key" and is_pkcs12(found.data):
+        yield from _in_pkcs12(source, found.data, workspace)
+    elif found.kind in ("certificate", "private-key"):
+        pasted = certificates_in(found.data)
+        beside = _key_beside(source, found.data, pasted)
+        for number, one in enumerate(pasted):
+            yield f"line {one.line}", one, beside if not number else ()
+    elif found.kind == "saml-metadata":
+        for entity in scan(found.data).entities:
+            for role in entity.roles:
+                for key in role.keys:
+                    yield f"{key.where} ({entity.entity_id}, {key.use or 'any use'})", key.certificate, ()
+    else:
+        try:
+            root = parse(found.data)
+        except XMLDamaged:
+            return
+        for element in root.iter(f"{{{SIGNATURE}}}X509Certificate"):
+            yield where(element), certificate_from_base64(text_of(element)), ()
+
+
+def _in_pkcs12(
+    source: str, data: bytes, workspace: Workspace
+) -> Iterator[tuple[str, PastedCertificate, tuple[Finding, ...]]]:
+    """Raises ContainerError where the file cannot be opened."""
     try:
-        root = parse(found.data)
-    except XMLDamaged:
-        return
-    prefix = f"{found.where} › " if found.where else ""
-    for element in root.iter(f"{{{SIGNATURE}}}X509Certificate"):
-        yield prefix + where(element), certificate_from_base64(text_of(element))
+        opened = open_pkcs12(data, None)
+    except PasswordNeeded:
+        password = given_password(source, workspace)
+        if password is None:
+            raise ContainerError(
+                f"it is a PKCS#12 file closed with a password, which is read from {PASSWORD_VARIABLE}"
+            ) from None
+        opened = open_pkcs12(data, password)
+    for number, der in enumerate(opened.certificates, 1):
+        beside = _belongs(source, opened.key.public_key(), der) if number == 1 and opened.key else ()
+        yield f"certificate {number} of the PKCS#12 file", PastedCertificate(der, 1), beside
+
+
+def _key_beside(source: str, data: bytes, pasted: list[PastedCertificate]) -> tuple[Finding, ...]:
+    """What is wrong where a private key stands in the file of a certificate that is not its own."""
+    key = open_private_key(data) if b"PRIVATE KEY" in data else None
+    ders = [one.der for one in pasted if one.der]
+    if key is None or not ders:
+        return ()
+    wrong = [_belongs(source, key.public_key(), der) for der in ders]
+    return wrong[0] if all(wrong) else ()
+
+
+def _belongs(source: str, public: Any, der: bytes) -> tuple[Finding, ...]:
+    try:
+        certificate = read_certificate(der)
+    except CertificateError:
+        return ()
+    own = public.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    if own == certificate.public_key_octets:
+        return ()
+    evidence = Evidence("certificate", str(certificate.sha256), source, "beside the private key")
+    words = "The private key beside it in this file is not the one that it certifies."
+    return (_finding("settings-disagree", words, evidence, stage=Stage.SETTINGS),)
+
+
+def _in_json(data: bytes) -> list[tuple[str, PastedCertificate]]:
+    """The certificates of a key set, or of any JSON in which chains stand under `x5c` (RFC 7517 §4.7)."""
+    if data.lstrip()[:1] not in (b"{", b"["):
+        return []
+    try:
+        document = json.loads(data)
+    except (ValueError, RecursionError):
+        return []
+    return [(place, certificate_from_base64(text)) for place, text in _x5c(document, "")]
+
+
+def _x5c(value: object, path: str) -> Iterator[tuple[str, str]]:
+    if isinstance(value, dict):
+        for key, inner in value.items():
+            if key == "x5c" and isinstance(inner, list):
+                yield from ((f"{path}/x5c/{number}", one) for number, one in enumerate(inner) if isinstance(one, str))
+            else:
+                yield from _x5c(inner, f"{path}/{key}")
+    elif isinstance(value, list):
+        for number, inner in enumerate(value):
+            yield from _x5c(inner, f"{path}/{number}")
 
 
 def _read(pasted: PastedCertificate) -> tuple[Certificate | None, str | None]:
@@ -131,36 +270,43 @@ def _read(pasted: PastedCertificate) -> tuple[Certificate | None, str | None]:
 
 
 def _seen(
-    source: str, place: str, certificate: Certificate, pasted: PastedCertificate,
-    workspace: Workspace, now: datetime, expected: Expected | None,
+    certificate: Certificate, held: list[_Held], at_hand: list[Certificate], workspace: Workspace, now: datetime,
+    expected: Expected | None,
 ) -> SeenCertificate:  # fmt: skip
-    findings = []
-    evidence = Evidence("certificate", str(certificate.sha256), source, place)
-    left = certificate.not_after - now
-    warn = max((app.warn_before for app in workspace.apps.values()), default=None)
-    if left.total_seconds() < 0:
-        findings.append(_finding("certificate-expired", f"It ended {show_duration(left)} ago.", evidence))
-    elif certificate.not_before > now:
-        findings.append(
-            _finding("certificate-not-yet-valid", f"It begins {show_moment(certificate.not_before)}.", evidence)
-        )
-    elif left.days < (warn.days if warn else 30):
-        findings.append(_finding("certificate-expiring", f"It ends in {show_duration(left)}.", evidence))
+    first = held[0]
+    evidence = Evidence("certificate", str(certificate.sha256), *first.place)
+    at = next((one.at for one in held if one.at), None)
+    findings = [*_dates(certificate, workspace, now, evidence), *(f for one in held for f in one.findings)]
+    if at and not certificate.valid(at) and certificate.valid(now) is True:
+        words = f"At the attempt ({show_moment(at)}) it was not valid."
+        code = "certificate-not-yet-valid" if at < certificate.not_before else "certificate-expired"
+        findings.append(_finding(code, words, evidence))
     if certificate.weakness:
         findings.append(_finding("weak-key", f"Its key is weak: {certificate.weakness}.", evidence))
-    if pasted.repairs:
-        words = f"It was damaged and could be repaired: {', '.join(pasted.repairs)}."
+    if first.pasted.repairs:
+        words = f"It was damaged and could be repaired: {', '.join(first.pasted.repairs)}."
         findings.append(_finding("certificate-damaged", words, evidence, Severity.RISK))
     return SeenCertificate(
-        source, place, certificate, used_by(certificate, workspace), tuple(findings),
-        expected.fits(certificate) if expected else None,
+        tuple(dict.fromkeys(one.place for one in held)), certificate, used_by(certificate, workspace), tuple(findings),
+        at, chain_of(certificate, at_hand, at or now), expected.fits(certificate) if expected else None,
     )  # fmt: skip
 
 
-def _damaged(source: str, place: str, pasted: PastedCertificate, problem: str) -> SeenCertificate:
-    evidence = Evidence("certificate", ", ".join((problem, *pasted.repairs)), source, place)
+def _dates(certificate: Certificate, workspace: Workspace, now: datetime, evidence: Evidence) -> Iterator[Finding]:
+    left = certificate.not_after - now
+    warn = max((app.warn_before for app in workspace.apps.values()), default=None)
+    if left.total_seconds() < 0:
+        yield _finding("certificate-expired", f"It ended {show_duration(left)} ago.", evidence)
+    elif certificate.not_before > now:
+        yield _finding("certificate-not-yet-valid", f"It begins {show_moment(certificate.not_before)}.", evidence)
+    elif left.days < (warn.days if warn else 30):
+        yield _finding("certificate-expiring", f"It ends in {show_duration(left)}.", evidence)
+
+
+def _damaged(one: _Held, problem: str) -> SeenCertificate:
+    evidence = Evidence("certificate", ", ".join((problem, *one.pasted.repairs)), *one.place)
     found = _finding("certificate-damaged", f"It cannot be read: {problem}.", evidence)
-    return SeenCertificate(source, place, None, (), (found,))
+    return SeenCertificate((one.place,), None, (), (found,), one.at)
 
 
 def used_by(certificate: Certificate, workspace: Workspace) -> tuple[str, ...]:
@@ -168,8 +314,10 @@ def used_by(certificate: Certificate, workspace: Workspace) -> tuple[str, ...]:
     return tuple(app.id for app in workspace.apps.values() if trust.pins(trust.pinned(app, workspace), certificate))
 
 
-def _finding(code: str, detail: str, evidence: Evidence, severity: Severity | None = None) -> Finding:
-    entry = catalogue.entry(code, Stage.AUTHENTIC)
+def _finding(
+    code: str, detail: str, evidence: Evidence, severity: Severity | None = None, stage: Stage = Stage.AUTHENTIC
+) -> Finding:
+    entry = catalogue.entry(code, stage)
     return Finding(
         code, entry.stage, severity or entry.severity, entry.title, detail, entry.side, entry.remedies[entry.side],
         entry.reference, evidence=(evidence,),

@@ -59,11 +59,12 @@ def _message(case: Case) -> Iterator[Item]:
     yield Item("destination", _some(destination.value if destination else None), ("destination-mismatch",))
     recipients = [one.data.recipient.value for one in bearers(case) if one.data and one.data.recipient]
     yield Item("recipient", tuple(recipients), ("recipient-mismatch",))
-    yield Item("binding", _some(short(case.attempt.main.binding or "")), ("wrong-binding",), why="how it travelled")
-    yield Item("started by", _some(case.started_by), ("unsolicited-not-accepted",), why="who started the sign-in")
-    yield Item(
-        "relay state", _some(case.attempt.relay_state), ("relay-state-unexpected",), matters=False, personal=True
-    )
+    binding = _some(short(case.attempt.main.binding or ""))
+    yield Item("binding", binding, ("wrong-binding",), why="how it travelled", only_if_both=True)
+    started = ("unsolicited-not-accepted",)
+    yield Item("started by", _some(case.started_by), started, why="who started the sign-in", only_if_both=True)
+    relay_state = _some(case.attempt.relay_state)
+    yield Item("relay state", relay_state, ("relay-state-unexpected",), False, personal=True, only_if_both=True)
     identified = ("account-not-found", "account-near-match", "account-ambiguous", "guest-identifier", "not-assigned")
     yield Item("name identifier", _some(name.value if name else None), identified, matters=False, personal=True)
     yield Item("name identifier format", _some(name.format if name else None), ("name-id-format-mismatch",))

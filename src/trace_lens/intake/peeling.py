@@ -16,6 +16,7 @@ from typing import NamedTuple
 from trace_lens.common import limits
 from trace_lens.intake.layers import LAYERS, Reading
 from trace_lens.intake.parts import parts_of, runs_of
+from trace_lens.pki.containers import is_pkcs7, is_pkcs12
 from trace_lens.saml.artifact import is_artifact
 from trace_lens.saml.names import KINDS
 
@@ -73,9 +74,11 @@ def recognise(data: bytes) -> str | None:
     if pem:
         if b"PRIVATE KEY" in pem[1]:
             return "private-key"
-        if b"CERTIFICATE" in pem[1]:
+        if b"CERTIFICATE" in pem[1] or pem[1] in (b"PKCS7", b"CMS"):
             return "certificate"
-    if _is_der_certificate(data):
+    if is_pkcs12(data):
+        return "private-key"
+    if is_pkcs7(data) or _is_der_certificate(data):
         return "certificate"
     return None
 

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property, lru_cache
 
 from cryptography import x509
-from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
-from trace_lens.pki.fingerprints import Fingerprint
+from trace_lens.pki.fingerprints import Fingerprint, colons
 
 
 class CertificateError(ValueError):
@@ -27,13 +28,14 @@ class Certificate:
     der: bytes
 
     @cached_property
-    def _x509(self) -> x509.Certificate:
+    def as_x509(self) -> x509.Certificate:
+        """The certificate as cryptography holds it."""
         return x509.load_der_x509_certificate(self.der)
 
     @cached_property
     def public_key(self) -> PublicKeyTypes:
         """The key that it certifies."""
-        return self._x509.public_key()
+        return self.as_x509.public_key()
 
     @cached_property
     def public_key_octets(self) -> bytes:
@@ -48,27 +50,27 @@ class Certificate:
     @property
     def not_before(self) -> datetime:
         """Beginning of its validity, UTC."""
-        return self._x509.not_valid_before_utc
+        return self.as_x509.not_valid_before_utc
 
     @property
     def not_after(self) -> datetime:
         """End of its validity, UTC."""
-        return self._x509.not_valid_after_utc
+        return self.as_x509.not_valid_after_utc
 
     @property
     def subject(self) -> str:
         """The subject's name as RFC 4514 writes it."""
-        return _name(self._x509.subject)
+        return _name(self.as_x509.subject)
 
     @property
     def issuer(self) -> str:
         """The issuer's name as RFC 4514 writes it."""
-        return _name(self._x509.issuer)
+        return _name(self.as_x509.issuer)
 
     @property
     def serial(self) -> str:
         """Serial number in hexadecimal."""
-        return f"{self._x509.serial_number:x}"
+        return f"{self.as_x509.serial_number:x}"
 
     @cached_property
     def sha1(self) -> Fingerprint:
@@ -79,6 +81,33 @@ class Certificate:
     def sha256(self) -> Fingerprint:
         """SHA-256 fingerprint."""
         return Fingerprint("sha256", hashlib.sha256(self.der).hexdigest())
+
+    @property
+    def self_issued(self) -> bool:
+        """Whether subject and issuer are the same (RFC 5280 §3.2)."""
+        return self.as_x509.subject == self.as_x509.issuer
+
+    def signed(self, other: Certificate) -> bool:
+        """Whether this one's key signed another certificate that names it as issuer."""
+        try:
+            other.as_x509.verify_directly_issued_by(self.as_x509)
+        except (ValueError, TypeError, InvalidSignature, UnsupportedAlgorithm):
+            return False
+        return True
+
+    def valid(self, at: datetime) -> bool:
+        """Whether a moment lies in its validity (RFC 5280 §4.1.2.5: both ends belong to it)."""
+        return self.not_before <= at <= self.not_after
+
+    @property
+    def spellings(self) -> dict[str, tuple[str, ...]]:
+        """Its fingerprints as people and programs write them: with colons, bare, in capitals, base64url (RFC 7515)."""
+        found: dict[str, tuple[str, ...]] = {}
+        for one, thumbprint in ((self.sha256, "x5t#S256"), (self.sha1, "x5t")):
+            octets = bytes.fromhex(one.hex)
+            found[one.algorithm] = (colons(one.hex), one.hex, one.hex.upper())
+            found[thumbprint] = (base64.urlsafe_b64encode(octets).rstrip(b"=").decode(),)
+        return found
 
     def matches(self, fingerprint: Fingerprint) -> bool:
         """Whether a fingerprint is this certificate's."""
@@ -98,7 +127,7 @@ class Certificate:
     def alternative_names(self) -> tuple[str, ...]:
         """The subject alternative names, as text."""
         try:
-            names = self._x509.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+            names = self.as_x509.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
         except (x509.ExtensionNotFound, ValueError):
             return ()
         return tuple(str(name.value) for name in names)

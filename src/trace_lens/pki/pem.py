@@ -11,12 +11,15 @@ import binascii
 import re
 from typing import NamedTuple
 
+from trace_lens.pki.containers import ContainerError, certificates_of_pkcs7, is_pkcs7
+
 _BLOCK = re.compile(
     r"(?P<begin>-{2,}\s*BEGIN\s+(?P<label>[A-Z0-9 ]+?)\s*-{2,})(?P<body>.*?)"
     r"(?P<end>-{2,}\s*END\s+(?P<closing>[A-Z0-9 ]+?)\s*-{2,}|(?=-{2,}\s*BEGIN)|\Z)",
     re.DOTALL | re.IGNORECASE,
 )
 _CERTIFICATE_LABELS = {"CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE"}
+_PKCS7_LABELS = {"PKCS7", "CMS"}
 _BARE = re.compile(r"[A-Za-z0-9+/=_\-\s\"',]+")
 
 
@@ -35,14 +38,12 @@ class PastedCertificate(NamedTuple):
 
 def certificates_in(data: bytes) -> list[PastedCertificate]:
     """Every certificate in a file's bytes, whole or damaged, in order; empty where there is none at all."""
+    if is_pkcs7(data):
+        return _from_pkcs7(data, 1)
     if data[:1] == b"\x30" and _der_length(data) is not None:
         return [_from_der(data, 1, ())]
     text = _as_text(data)
-    found = [
-        _from_block(match, text.count("\n", 0, match.start()) + 1)
-        for match in _BLOCK.finditer(text)
-        if match["label"].upper() in _CERTIFICATE_LABELS or _looks_like_certificate(match["body"])
-    ]
+    found = [one for match in _BLOCK.finditer(text) for one in _in_block(match, text.count("\n", 0, match.start()) + 1)]
     if not found and _BARE.fullmatch(text.strip() or "-") and _looks_like_certificate(text):
         found = [_from_base64(text, 1, ("no BEGIN and END lines",))]
     return found
@@ -62,6 +63,22 @@ def _as_text(data: bytes) -> str:
 def _looks_like_certificate(text: str) -> bool:
     """A certificate is a DER SEQUENCE with a two-byte length: its base64 begins with MI."""
     return bool(re.match(r"[\s\"'>]*MI[A-P]", text)) and len(text) > 100
+
+
+def _in_block(match: re.Match[str], line: int) -> list[PastedCertificate]:
+    label = match["label"].upper()
+    if label in _PKCS7_LABELS:
+        return _from_pkcs7(match[0].replace(match["label"], "PKCS7").encode(), line)
+    if label in _CERTIFICATE_LABELS or _looks_like_certificate(match["body"]):
+        return [_from_block(match, line)]
+    return []
+
+
+def _from_pkcs7(data: bytes, line: int) -> list[PastedCertificate]:
+    try:
+        return [PastedCertificate(der, line) for der in certificates_of_pkcs7(data)]
+    except ContainerError as error:
+        return [PastedCertificate(None, line, (), str(error))]
 
 
 def _from_block(match: re.Match[str], line: int) -> PastedCertificate:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from datetime import datetime
 from typing import Any
 
 from trace_lens.attempts.opening import SECRET, certificate_summary
@@ -19,6 +20,7 @@ from trace_lens.diagnosis.comparing_sides import TwoSides
 from trace_lens.diagnosis.identifying import AMBIGUOUS, FOUND, OTHER, RESULTS, Identification, Identified
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.laying_open import LaidOpen
+from trace_lens.pki.chains import Chain
 from trace_lens.workspace.loading import App, Workspace
 
 Json = dict[str, Any]
@@ -175,7 +177,16 @@ def explanations(entries: Iterable[Entry]) -> Json:
     }
 
 
-def certificates(found: Iterable[SeenCertificate], failed: Iterable[tuple[str, str]], masks: Masks) -> Json:
+def _chain(chain: Chain | None) -> Json | None:
+    if chain is None:
+        return None
+    subjects = [one.subject for one in chain.links]
+    return {"subjects": subjects, "holds": chain.holds, "reason": chain.reason or None}
+
+
+def certificates(
+    found: Iterable[SeenCertificate], failed: Iterable[tuple[str, str]], masks: Masks, now: datetime
+) -> Json:
     """`trace-lens/certs/1`."""
     return {
         "schema": "trace-lens/certs/1",
@@ -183,6 +194,7 @@ def certificates(found: Iterable[SeenCertificate], failed: Iterable[tuple[str, s
             {
                 "source": one.source,
                 "where": one.where,
+                "seen_in": [{"source": place.source, "where": place.where} for place in one.places],
                 **(
                     certificate_summary(one.certificate)
                     if one.certificate
@@ -190,6 +202,12 @@ def certificates(found: Iterable[SeenCertificate], failed: Iterable[tuple[str, s
                         ("subject", "issuer", "serial", "not_before", "not_after", "sha1", "sha256", "key", "names")
                     )
                 ),
+                "spellings": one.certificate.spellings if one.certificate else {},
+                "public_key_sha256": one.certificate.key_print if one.certificate else None,
+                "valid_now": one.certificate.valid(now) if one.certificate else None,
+                "at": show_moment(one.at) if one.at else None,
+                "valid_at": one.certificate.valid(one.at) if one.certificate and one.at else None,
+                "chain": _chain(one.chain),
                 "used_by": list(one.used_by),
                 "matches": one.matches,
                 "findings": [finding(item, masks) for item in one.findings],

@@ -55,6 +55,11 @@ def password_variable(app: App) -> str:
     return f"{PASSWORD_VARIABLE}_{''.join(char if char.isalnum() else '_' for char in app.id).upper()}"
 
 
+def given_password(name: str, workspace: Workspace) -> str | None:
+    """The password of a file that no setting names: from the environment, else asked for; None where nobody can be."""
+    return os.environ.get(PASSWORD_VARIABLE) or (workspace.ask(f"Password of {name}") if workspace.ask else None)
+
+
 def _load(app: App, name: str, workspace: Workspace) -> rsa.RSAPrivateKey:
     data = app.source.read(name)
     given = os.environ.get(password_variable(app)) or os.environ.get(PASSWORD_VARIABLE)

@@ -94,6 +94,11 @@ def _source(source: Source, raw: dict[str, object], told: list[Supposed]) -> Sou
     return replace(source, raw=raw, told=tuple(one.path for one in told))
 
 
+def put(raw: Any, record: Any, one: Supposed, problems: list[Problem]) -> None:
+    """Put a setting into the raw table of a file of this record; what cannot be is added to the problems."""
+    _put(raw, record, one, one.path, problems)
+
+
 def _put(raw: Any, record: Any, one: Supposed, path: tuple[str, ...], problems: list[Problem]) -> None:
     """Put a value into a table, making the tables on the way; a list that holds texts takes a single text too."""
     fields = {field.key: field for field in fields_of(record)}

@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Iterable, Iterator
+from datetime import datetime
 from typing import Any
 
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.masking import visible
 from trace_lens.diagnosis.certificates import CertificatesFound, Expected, SeenCertificate
+from trace_lens.pki.certificates import Certificate
+from trace_lens.pki.chains import Chain
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.diagnosis import finding_lines
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 from trace_lens.workspace.loading import App, Workspace
 
+_PLACES = 6
 _WHO = {
     Side.APPLICATION: "Application",
     Side.PROVIDER: "Provider",
@@ -56,19 +61,24 @@ def listing(entries: Iterable[Entry]) -> Iterator[Line]:
         yield line("  ", Span(entry.code.ljust(31), entry.severity), entry.title)
 
 
-def certificates(found: CertificatesFound, expected: Expected | None) -> Iterator[Line]:
-    """Certificates, one block each."""
+def certificates(found: CertificatesFound, expected: Expected | None, now: datetime) -> Iterator[Line]:
+    """Certificates: how many and which need looking at, then one block each."""
+    count = len(found.certificates)
     if expected:
         fitting = sum(bool(one.matches) for one in found.certificates)
         yield line(
             Span("MATCH" if fitting else "NO MATCH", "ok" if fitting else "break"),
-            f": {fitting} of {len(found.certificates)} certificates fit; compared: {expected.extent}.",
+            f": {fitting} of {count} {'certificate' if count == 1 else 'certificates'} "
+            f"{'fits' if fitting == 1 else 'fit'}; compared: {expected.extent}.",
         )
+    elif count:
+        codes = Counter(finding.code for one in found.certificates for finding in one.findings)
+        wrong = ", ".join(f"{number} {code.removeprefix('certificate-')}" for code, number in codes.items())
+        words = f"{count} {'certificate' if count == 1 else 'certificates'}"
+        yield line(Span(words, "head"), f": {wrong}." if wrong else ", nothing wrong with any." if count > 1 else ".")
+    for one in found.certificates:
         yield BLANK
-    for number, one in enumerate(found.certificates):
-        if number:
-            yield BLANK
-        yield from _certificate(one)
+        yield from _certificate(one, now)
     if found.without:
         yield BLANK
         yield from prose(f"No certificate in: {', '.join(found.without)}.", 0)
@@ -76,7 +86,7 @@ def certificates(found: CertificatesFound, expected: Expected | None) -> Iterato
         yield from prose(f"{source}: {because}.", 0, "break")
 
 
-def _certificate(one: SeenCertificate) -> Iterator[Line]:
+def _certificate(one: SeenCertificate, now: datetime) -> Iterator[Line]:
     certificate = one.certificate
     fits = {True: " (fits)", False: " (does not fit)", None: ""}[one.matches]
     yield line(
@@ -86,24 +96,40 @@ def _certificate(one: SeenCertificate) -> Iterator[Line]:
         ),
         fits,
     )
-    yield from pages.row("seen in", f"{one.source}, {one.where}")
+    for number, place in enumerate(one.places[:_PLACES]):
+        yield from pages.row("" if number else "seen in", f"{place.source}, {place.where}")
+    if len(one.places) > _PLACES:
+        yield from pages.row("", f"and in {len(one.places) - _PLACES} places more")
     if certificate:
-        same = certificate.subject == certificate.issuer
-        yield from pages.row("issuer", "itself" if same else certificate.issuer)
-        yield from pages.row(
-            "valid", f"{certificate.not_before:%Y-%m-%d %H:%M} to {certificate.not_after:%Y-%m-%d %H:%M} UTC"
-        )
+        yield from pages.row("issuer", "itself" if certificate.self_issued else certificate.issuer)
+        yield from pages.row("valid", _validity(one, certificate, now))
         yield from pages.row("key", certificate.key)
         yield from pages.row("serial", certificate.serial)
-        for fingerprint in (certificate.sha256, certificate.sha1):
-            label, _, digits = str(fingerprint).partition(":")
-            yield from pages.row(label, digits)
-            yield from pages.row("", fingerprint.hex)
+        for label, spelt in certificate.spellings.items():
+            for number, text in enumerate(spelt[:2]):
+                yield from pages.row("" if number else label, text)
         if certificate.alternative_names:
             yield from pages.row("names", ", ".join(certificate.alternative_names))
+        if one.chain:
+            yield from pages.row("chain", _chain_words(one.chain))
         yield from pages.row("pinned by", ", ".join(one.used_by) or "no application on record")
     for finding in one.findings:
         yield from prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
+
+
+def _validity(one: SeenCertificate, certificate: Certificate, now: datetime) -> str:
+    words = f"{certificate.not_before:%Y-%m-%d %H:%M} to {certificate.not_after:%Y-%m-%d %H:%M} UTC"
+    words += "; valid now" if certificate.valid(now) else "; NOT valid now"
+    if one.at:
+        words += f", {'valid' if certificate.valid(one.at) else 'NOT valid'} at the attempt ({one.at:%Y-%m-%d %H:%M})"
+    return words
+
+
+def _chain_words(chain: Chain) -> str:
+    links = " ← ".join(one.subject or "(no name)" for one in chain.links)
+    if chain.holds is None:
+        return f"{links}; {chain.reason}"
+    return f"{links}; it holds" if chain.holds else f"{links}; it does NOT hold: {chain.reason}"
 
 
 def app_list(apps: Iterable[App], workspace: Workspace) -> Iterator[Line]:

@@ -1,0 +1,156 @@
+"""`trace-lens apps add`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from trace_lens.cli.options import known, open_workspace, report_settings, sources_of, workspace_option
+
+if TYPE_CHECKING:
+    from trace_lens.saml.metadata import Entity
+    from trace_lens.workspace.loading import Workspace
+
+_KEYS = {
+    "entity_id": "application.entity_id", "acs_urls": "application.acs_urls", "sign_in_url": "application.sign_in_url",
+    "certificates": "application.trusted_certificates", "display_name": "name", "owner": "owner",
+}  # fmt: skip
+
+
+@click.command(
+    "add",
+    epilog="Examples:\n\n  trace-lens apps add --from sp.xml --provider northmere-id\n\n"
+    "  trace-lens apps add tide-tables --provider northmere-id --entity-id https://tides.northmere.example/saml "
+    "--acs-url https://tides.northmere.example/saml/acs\n\n  trace-lens apps add --from idp.xml",
+)
+@click.argument("name", required=False, metavar="[NAME]")
+@click.option("--from", "source", metavar="SOURCE", help="Metadata to read the settings from.")
+@click.option("--provider", metavar="NAME", help="The provider that the application trusts.")
+@click.option("--as", "kind", type=click.Choice(["app", "provider"]), help="What it becomes; else its role tells.")
+@click.option("--entity-id", metavar="ID", help="Its entity ID; picks an entity where the metadata holds several.")
+@click.option("--acs-url", "acs_urls", multiple=True, metavar="URL", help="An ACS URL; may be repeated.")
+@click.option("--sign-in-url", metavar="URL", help="Where users start.")
+@click.option("--certificate", "certificates", multiple=True, metavar="FILE|FINGERPRINT", help="What it trusts.")
+@click.option("--display-name", metavar="TEXT", help="What people call it.")
+@click.option("--owner", metavar="ADDRESS", help="Who looks after it.")
+@click.option("--set", "told", multiple=True, metavar="KEY=VALUE", help="Any other setting; may be repeated.")
+@click.option("--overwrite", is_flag=True, help="Replace files that exist.")
+@click.option("--dry-run", is_flag=True, help="Show what would be written, and write nothing.")
+@workspace_option
+def command(
+    name: str | None,
+    source: str | None,
+    provider: str | None,
+    kind: str | None,
+    overwrite: bool,
+    dry_run: bool,
+    told: tuple[str, ...],
+    workspace_dir: Path | None,
+    **values: Any,
+) -> int:
+    """Put an application, or a provider, on record: from its metadata, or by options.
+
+    Nothing that exists is overwritten without --overwrite. Exit status: 0, 2 wrong usage or settings, 3 the metadata
+    could not be read.
+    """
+    from trace_lens.saml.parsing import XMLDamaged
+    from trace_lens.workspace import adding
+    from trace_lens.workspace.problems import SettingsError
+    from trace_lens.workspace.supposing import read_supposed
+
+    workspace = open_workspace(workspace_dir)
+    known("provider", provider, workspace.providers)
+    try:
+        settings = [read_supposed(one) for one in told]
+    except ValueError as error:
+        raise click.UsageError(f"--set: {error}.") from None
+    try:
+        entity, data = _read(source, values["entity_id"]) if source else (None, b"")
+        becomes = adding.kind_of(entity, kind) if entity else kind or adding.APP
+        table = adding.table_of(entity, becomes, "") if entity else {}
+        _fill(table, values, becomes)
+        name = name or adding.name_for(entity, table)
+        if name is None:
+            raise click.UsageError("NAME is needed: nothing tells what to call it.")
+        metadata = None
+        if entity:
+            metadata = (f"metadata/{name}.xml", adding.cut_out(data, entity))
+            holder = table if becomes == adding.PROVIDER else table["application"]
+            holder["metadata"] = metadata[0]
+        if becomes == adding.APP:
+            table = _with_provider(table, provider, workspace)
+        addition = adding.make_addition(workspace, becomes, name, table, settings, metadata)
+        if not dry_run and workspace.root:
+            adding.write_addition(workspace.root, addition, overwrite=overwrite)
+    except adding.CannotAdd as error:
+        raise click.UsageError(f"{error}.") from None
+    except XMLDamaged as error:
+        click.echo(f"{source}: it cannot be read: {error.reason}.", err=True)
+        return 3
+    except SettingsError as error:
+        report_settings(error)
+        return 2
+    except OSError as error:
+        raise click.UsageError(f"{error.filename} cannot be written: {error.strerror}.") from None
+    _report(addition, dry_run=dry_run)
+    return 0
+
+
+def _read(source: str, entity_id: str | None) -> tuple[Entity, bytes]:
+    from trace_lens.intake.peeling import peel
+    from trace_lens.workspace import adding
+
+    (found,) = list(sources_of((source,)))[:1]
+    if found.data is None:
+        click.echo(f"{source}: {found.problem}.", err=True)
+        raise click.exceptions.Exit(3)
+    metadata = next((one for one in peel(found.data).found if one.kind == "saml-metadata"), None)
+    if metadata is None:
+        click.echo(f"{source}: it holds no SAML metadata.", err=True)
+        raise click.exceptions.Exit(3)
+    return adding.entity_for(metadata.data, entity_id), metadata.data
+
+
+def _fill(table: dict[str, Any], values: dict[str, Any], kind: str) -> None:
+    """Lay what the options say over what the metadata says."""
+    for option, key in _KEYS.items():
+        value = values[option]
+        if not value:
+            continue
+        if kind == "provider":
+            key = {"application.trusted_certificates": "certificates"}.get(key, key.removeprefix("application."))
+        *section, last = key.split(".")
+        holder = table.setdefault(section[0], {}) if section else table
+        holder[last] = list(value) if isinstance(value, tuple) else value
+
+
+def _with_provider(table: dict[str, Any], provider: str | None, workspace: Workspace) -> dict[str, Any]:
+    """The table with its provider named, before the tables in it; the only one on record where none is told."""
+    if provider is None and len(workspace.providers) == 1 and "provider" not in table:
+        provider = next(iter(workspace.providers))
+        click.echo(f"--provider is not told; {provider} is the only one on record and is taken.", err=True)
+    head = {key: value for key, value in table.items() if not isinstance(value, dict | list)}
+    named = {"provider": provider} if provider else {}
+    return {**head, **named, **{key: value for key, value in table.items() if key not in head}}
+
+
+def _report(addition: Any, *, dry_run: bool) -> None:
+    for name, data in addition.files.items():
+        lines = len(data.splitlines())
+        words = "would be written" if dry_run else "written"
+        click.echo(f"{name}: {words}, {lines} {'line' if lines == 1 else 'lines'}")
+    if dry_run:
+        click.echo()
+        click.echo(addition.files[addition.settings_file].decode().rstrip())
+    if addition.unknown:
+        click.echo()
+        click.echo("Not on record yet, and needed for a full judgement:")
+        for key, words in addition.unknown:
+            click.echo(f"  {key.ljust(34)} {words}")
+    click.echo()
+    check = f"trace-lens apps check {addition.id}"
+    click.echo(
+        f"Next: {check if addition.kind == 'app' else f'trace-lens apps add --from sp.xml --provider {addition.id}'}"
+    )

@@ -1,0 +1,78 @@
+"""Findings about settings as SARIF 2.1.0 (OASIS), for people who keep the workspace in a repository."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterable
+from typing import Any
+
+from trace_lens import __version__
+from trace_lens.common import catalogue
+from trace_lens.common.findings import Evidence, Finding
+from trace_lens.workspace.loading import App
+
+Json = dict[str, Any]
+_LEVELS = {"break": "error", "risk": "warning", "note": "note"}
+
+
+def sarif(found: Iterable[tuple[App, list[Finding]]]) -> Json:
+    """One run with a rule for each code (SARIF §3.49) and a result for each finding (§3.27)."""
+    results = [(app, one) for app, findings in found for one in findings]
+    codes = list(dict.fromkeys(one.code for _, one in results))
+    return {
+        "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [
+            {
+                "tool": {
+                    "driver": {
+                        "name": "trace-lens",
+                        "semanticVersion": __version__,
+                        "rules": [_rule(code) for code in codes],
+                    }
+                },
+                "columnKind": "unicodeCodePoints",
+                "results": [_result(app, one, codes.index(one.code)) for app, one in results],
+            }
+        ],
+    }
+
+
+def _rule(code: str) -> Json:
+    entry = catalogue.entry(code)
+    return {
+        "id": code,
+        "shortDescription": {"text": entry.title},
+        "fullDescription": {"text": entry.why},
+        "help": {"text": " ".join(entry.remedies.values())},
+        "defaultConfiguration": {"level": _LEVELS[entry.severity]},
+        "properties": {"stage": str(entry.stage), "reference": entry.reference},
+    }
+
+
+def _result(app: App, one: Finding, rule: int) -> Json:
+    value = f" Set: {one.value_to_set}" if one.value_to_set else ""
+    mark = "\0".join((app.id, one.code, one.expected or "", one.actual or ""))
+    result: Json = {
+        "ruleId": one.code,
+        "ruleIndex": rule,
+        "level": _LEVELS[one.severity],
+        "message": {"text": f"{app.name}: {one.detail} {one.remedy}{value}"},
+        "locations": [_location(one.evidence[0]) if one.evidence else {"physicalLocation": _file(app.source.file, 1)}],
+        "relatedLocations": [_location(item) | {"message": {"text": item.label}} for item in one.evidence[1:]],
+        "partialFingerprints": {"finding/v1": hashlib.sha256(mark.encode()).hexdigest()},
+        "properties": {"app": app.id, "side": str(one.side) if one.side else None},
+    }
+    if one.accepted:
+        result["suppressions"] = [{"kind": "external", "status": "accepted", "justification": one.accepted}]
+    return result
+
+
+def _location(item: Evidence) -> Json:
+    line = re.match(r"line (\d+)", item.where)
+    return {"physicalLocation": _file(item.source, int(line[1]) if line else 1)}
+
+
+def _file(name: str, line: int) -> Json:
+    return {"artifactLocation": {"uri": name, "uriBaseId": "WORKSPACE"}, "region": {"startLine": max(line, 1)}}

@@ -1,0 +1,184 @@
+"""New applications and providers: settings files made from metadata or from single values, and written safely.
+
+Nothing that exists is overwritten unless that is told; what is written is valid, or nothing is.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+import unicodedata
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any, NamedTuple
+from urllib.parse import urlsplit
+
+from lxml import etree
+
+from trace_lens.common import limits
+from trace_lens.common.toml import document
+from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, scan
+from trace_lens.saml.names import METADATA
+from trace_lens.saml.parsing import parse
+from trace_lens.workspace.loading import Source, Workspace, missing_files
+from trace_lens.workspace.problems import Problem, SettingsError
+from trace_lens.workspace.settings import AppSettings, ProviderSettings
+from trace_lens.workspace.supposing import Supposed, put
+from trace_lens.workspace.validation import validate
+
+APP, PROVIDER = "app", "provider"
+_FOLDERS = {APP: "apps", PROVIDER: "providers"}
+_RECORDS: dict[str, type] = {APP: AppSettings, PROVIDER: ProviderSettings}
+_WANTED = (
+    ("provider_setup.audience", "the audience that is set for it at the provider"),
+    ("provider_setup.acs_url", "the ACS URL that is set for it at the provider"),
+    ("application.provider_entity_id", "the provider's entity ID as it is set in the application"),
+    ("application.trusted_certificates", "the certificates that it trusts"),
+    ("account.list", "a list of its accounts"),
+    ("provider_setup.assigned", "who is assigned to it"),
+)
+
+
+class CannotAdd(ValueError):
+    """The addition cannot be made; the message says why and what to do."""
+
+
+class Addition(NamedTuple):
+    """What is to be written: an application or a provider, its files, and what is not known of it yet."""
+
+    kind: str
+    id: str
+    files: dict[str, bytes]
+    unknown: tuple[tuple[str, str], ...]
+
+    @property
+    def settings_file(self) -> str:
+        """The settings file, relative to the workspace."""
+        return f"{_FOLDERS[self.kind]}/{self.id}.toml"
+
+
+def entity_for(data: bytes, entity_id: str | None) -> Entity:
+    """The entity of a metadata file that is meant. Raises CannotAdd, XMLDamaged."""
+    read = scan(data, entity_id) if entity_id else scan(data, most=13)
+    if not read.entities:
+        raise CannotAdd(f"its metadata has no entity {entity_id}" if entity_id else "it holds no EntityDescriptor")
+    if read.held > 1 and not entity_id:
+        names = ", ".join(one.entity_id for one in read.entities[:12]) + (" …" if read.held > 12 else "")
+        raise CannotAdd(f"its metadata holds {read.held:,} entities; --entity-id picks one: {names}")
+    return read.entities[0]
+
+
+def kind_of(entity: Entity, told: str | None) -> str:
+    """Whether an entity becomes an application or a provider: as told, else by its role. Raises CannotAdd."""
+    has = {kind for kind, role in ((APP, SP_ROLE), (PROVIDER, IDP_ROLE)) if entity.role(role)}
+    if told:
+        if told not in has:
+            raise CannotAdd(f"{entity.entity_id} has no role that would make it an {told}")
+        return told
+    if len(has) != 1:
+        words = "both roles; --as app or --as provider picks one" if has else "neither of the two roles of web sign-in"
+        raise CannotAdd(f"{entity.entity_id} has {words}")
+    return has.pop()
+
+
+def table_of(entity: Entity, kind: str, metadata: str) -> dict[str, Any]:
+    """The settings that metadata tells; `metadata` is the name that its file will have."""
+    name = entity.organization
+    head = {"name": name} if name else {}
+    if kind == PROVIDER:
+        return {**head, "metadata": metadata, "entity_id": entity.entity_id}
+    role = entity.role(SP_ROLE)
+    assert role is not None
+    sign_out = role.addresses("SingleLogoutService")
+    formats = role.name_id_formats
+    application: dict[str, Any] = {
+        "metadata": metadata,
+        "entity_id": entity.entity_id,
+        "acs_urls": list(dict.fromkeys(role.addresses("AssertionConsumerService"))),
+        **({"sign_out_url": sign_out[0]} if sign_out else {}),
+        **({"name_id_format": formats[0]} if len(formats) == 1 else {}),
+        **({"signed_part": "assertion"} if role.wants_signed_assertions else {}),
+        **({"signs_requests": True} if role.signs_requests else {}),
+    }
+    claims = [{"name": one.name, "need": "must" if one.required else "may"} for one in role.attributes]
+    return {**head, "protocol": "saml", "application": application, **({"claims": claims} if claims else {})}
+
+
+def name_for(entity: Entity | None, table: Mapping[str, Any]) -> str | None:
+    """A name for the file: of what it is called, else of the first label of its host."""
+    spoken = table.get("name")
+    if not spoken:
+        application = table.get("application", {})
+        address = (entity.entity_id if entity else None) or application.get("entity_id") or table.get("entity_id") or ""
+        host = urlsplit(str(address)).hostname or ""
+        spoken = host.removeprefix("www.").split(".")[0]
+    plain = unicodedata.normalize("NFKD", str(spoken)).encode("ascii", "ignore").decode().lower()
+    return re.sub(r"[^a-z0-9]+", "-", plain).strip("-") or None
+
+
+def make_addition(
+    workspace: Workspace, kind: str, name: str, table: dict[str, Any], told: Iterable[Supposed],
+    metadata: tuple[str, bytes] | None = None,
+) -> Addition:  # fmt: skip
+    """The files of an addition, checked. Raises CannotAdd, SettingsError with all that is wrong in them."""
+    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]*", name):
+        raise CannotAdd(f"{name!r} is no name for a file; use letters, digits, dots and dashes")
+    if workspace.root is None:
+        raise CannotAdd("there is no workspace here; make one with: trace-lens init")
+    problems: list[Problem] = []
+    for one in told:
+        put(table, _RECORDS[kind], one, problems)
+    file = f"{_FOLDERS[kind]}/{name}.toml"
+    text = "\n".join(document(table)) + "\n"
+    problems += validate(_RECORDS[kind], tomllib.loads(text), file, text)
+    files = {file: text.encode()}
+    if metadata:
+        files[metadata[0]] = metadata[1]
+    if not problems:
+        source = Source(workspace.root, file, text, table)
+        problems += [one for one in missing_files(source, kind) if not any(name in one.reason for name in files)]
+        provider = table.get("provider")
+        if kind == APP and provider and provider not in workspace.providers:
+            known = ", ".join(sorted(workspace.providers)) or "none"
+            problems.append(Problem(file, 0, "provider", f"names {provider}, which is not on record (there: {known})"))
+    if problems:
+        raise SettingsError(problems)
+    return Addition(kind, name, files, _unknown(table) if kind == APP else ())
+
+
+def _unknown(table: Mapping[str, Any]) -> tuple[tuple[str, str], ...]:
+    """What a full judgement needs and the new file does not say."""
+    found = [] if table.get("provider") else [("provider", "the provider that it trusts")]
+    for key, words in _WANTED:
+        section, _, name = key.partition(".")
+        if not table.get(section, {}).get(name):
+            found.append((key, words))
+    return tuple(found)
+
+
+def cut_out(data: bytes, entity: Entity) -> bytes:
+    """The metadata of one entity by itself: the file as it is, where it holds no other."""
+    root = parse(data, limits.METADATA_BYTES)
+    if root.tag == f"{{{METADATA}}}EntityDescriptor":
+        return data
+    for element in root.iter(f"{{{METADATA}}}EntityDescriptor"):
+        if element.get("entityID") == entity.entity_id:
+            return etree.tostring(element, xml_declaration=True, encoding="UTF-8", with_tail=False) + b"\n"
+    return data
+
+
+def write_addition(root: Path, addition: Addition, *, overwrite: bool) -> None:
+    """Write the files, the settings file last. Raises CannotAdd where one exists with other content, OSError."""
+    there = [name for name, data in addition.files.items() if (root / name).exists() and _differs(root / name, data)]
+    if there and not overwrite:
+        raise CannotAdd(f"{' and '.join(there)} exists already; --overwrite replaces it")
+    for name, data in sorted(addition.files.items(), key=lambda item: item[0] == addition.settings_file):
+        path = root / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        fresh = path.with_name(path.name + ".new")
+        fresh.write_bytes(data)
+        fresh.replace(path)
+
+
+def _differs(path: Path, data: bytes) -> bool:
+    return not path.is_file() or path.read_bytes() != data
