@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kit import APP, TERN, response, run, toml, workspace
-from trace_lens.workspace.accounts import AccountIndex, unfold
-from trace_lens.workspace.lists import AccountRow, ListError, groups_of, read_accounts, read_assignments, read_members
+from trace_lens.workspace.accounts import AccountIndex
+from trace_lens.workspace.lists import AccountRow, ListError, read_accounts, read_assignments, read_members
 from trace_lens.workspace.loading import find_workspace, load_workspace
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import SettingsError
@@ -198,7 +198,7 @@ def test_lists() -> None:
     with pytest.raises(ListError):
         read_assignments(b"who\nx\n")
     members = read_members(b"group,member\nall,deck\ndeck,m.tern\nloop,all\nall,loop\n")
-    assert groups_of({"M.Tern"}, members) == {"deck", "all", "loop"}
+    assert members.of({"M.Tern"}) == {"deck", "all", "loop"}
 
 
 def test_rewriting_step_by_step() -> None:
@@ -228,15 +228,6 @@ def test_near_accounts(name: str, account: str, by: str) -> None:
     found = index("someone.else@northmere.example", account)
     assert found.find(name) == []
     assert [(one.row.user, one.by) for one in found.near(name)] == [(account, by)]
-
-
-@given(
-    st.from_regex(r"[a-z]{2,8}(\.[a-z]{2,8})?", fullmatch=True),
-    st.sampled_from("_=#~+!"),
-    st.sampled_from(["@home.example", "~g@home.example"]),
-)
-def test_what_was_folded_is_unfolded(local: str, sign: str, after: str) -> None:
-    assert unfold(f"{local}{sign}skerry.example{after}", "skerry.example") == f"{local}@skerry.example"
 
 
 @given(st.text(max_size=20), st.lists(st.text(min_size=1, max_size=20), max_size=5))

@@ -6,12 +6,14 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from lxml import etree
 
+from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.encryption import DecryptionFailed, EncryptionRefused, OtherKey, decrypt
 from trace_lens.saml.messages import Assertion, Encrypted
 from trace_lens.saml.parsing import XMLDamaged, parse
 from trace_lens.saml.reading import read_assertion
-from trace_lens.workspace.loading import App
-from trace_lens.workspace.private_keys import decryption_key
+from trace_lens.workspace import trust
+from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.private_keys import decryption_key, other_keys
 
 if TYPE_CHECKING:
     from trace_lens.checks.case import Case
@@ -54,16 +56,29 @@ def open_one(case: Case, encrypted: Encrypted) -> Opening:
 
 def _whose(case: Case, app: App, encrypted: Encrypted, other: OtherKey) -> str:
     """Whose key it is encrypted to: by trial of the other keys on record, else as the message hints."""
-    for one in case.workspace.apps.values():
-        key = decryption_key(one, case.workspace) if one is not app else None
-        if key is None:
-            continue
+    for words, key in other_keys(app, case.workspace):
         try:
             decrypt(encrypted.element, key)
         except (OtherKey, DecryptionFailed, EncryptionRefused):
             continue
-        return f"it opens with the key of {one.name}"
+        return f"it opens with {words}"
+    certified = _certified(case.workspace, other.prints)
+    if certified:
+        return f"it is encrypted to the certificate in {certified}"
     return f"the message names the key {' and '.join(other.hints)}" if other.hints else "the message does not say whose"
+
+
+def _certified(workspace: Workspace, prints: tuple[str, ...]) -> str | None:
+    """The file on record that holds one of the certificates that a message is encrypted to."""
+    for app in workspace.apps.values():
+        for key in app.role.encryption_keys if app.role else ():
+            certificate = certificate_or_none(key.certificate.der)
+            if certificate and str(certificate.sha256) in prints:
+                return f"{app.settings.application.metadata}, the metadata of {app.name}"
+    for one in trust.everything(workspace):
+        if one.certificate and str(one.certificate.sha256) in prints:
+            return one.file
+    return None
 
 
 def assertions_of(openings: tuple[Opening, ...]) -> tuple[Assertion, ...]:

@@ -19,7 +19,7 @@ from trace_lens.saml.metadata_signature import MetadataSignature, metadata_signa
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import trust
 from trace_lens.workspace.loading import EVERYONE, App, Source, Workspace
-from trace_lens.workspace.private_keys import certificate_key_print, decryption_key, key_print
+from trace_lens.workspace.private_keys import beside_key, certificate_key_print, decryption_key, key_print
 
 _STAGE = Stage.SETTINGS
 
@@ -145,11 +145,18 @@ def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
         (found, key) for key in (role.encryption_keys if role else ())
         if (found := certificate_key_print(key.certificate.der))
     ]  # fmt: skip
-    if not published or app.settings.application.decryption_key is None:
+    if app.settings.application.decryption_key is None:
         return
     private = decryption_key(app, workspace)
     own = key_print(private.public_key()) if private else None
-    if own and own not in {found for found, _ in published}:
+    if own is None:
+        return
+    beside = beside_key(app)
+    if beside and not beside[1]:
+        file = app.settings.application.decryption_key
+        told = Value("key that the certificate in that file certifies", beside[0], file, "the certificate")
+        yield Pair("encryption key", told, Value("decryption_key", own, file, "the private key"), Side.APPLICATION)
+    if published and own not in {found for found, _ in published}:
         told = Value("public key in the application's metadata", published[0][0],
                      app.settings.application.metadata or "", published[0][1].where)  # fmt: skip
         held = Value("decryption_key", own, app.source.file, app.source.where("application", "decryption_key"))

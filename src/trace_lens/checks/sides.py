@@ -302,7 +302,8 @@ class _Builder:
             text = str(pin.fingerprint or (pin.certificate.sha256 if pin.certificate else pin.problem))
             value = Value("trusted_certificates", text, pin.file, pin.where)
             fits = any(trust.pins((pin,), one) for one in known)
-            verdict = "equal" if fits else "different" if known else "alone"
+            left_over = any(trust.pins(pins, one) for one in known)
+            verdict = "equal" if fits else "different" if known and not left_over else "alone"
             cells.append(Cell("application", value, verdict, None if fits else counts))
         for verdict_of in self.case.signed.own if self.case else ():
             certificate = verdict_of.certificate

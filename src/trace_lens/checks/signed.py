@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from lxml import etree
 
 from trace_lens.checks.alteration import Alteration, compacted_signed_info, explain_digest
-from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.saml.detached import DetachedSignature
 from trace_lens.saml.messages import Assertion
@@ -256,8 +256,4 @@ class _Judge:
 
 @lru_cache(maxsize=256)
 def _embedded(text: str) -> Certificate | None:
-    pasted = certificate_from_base64(text)
-    try:
-        return read_certificate(pasted.der) if pasted.der else None
-    except CertificateError:
-        return None
+    return certificate_or_none(certificate_from_base64(text).der)

@@ -150,7 +150,5 @@ def _report(addition: Any, *, dry_run: bool) -> None:
         for key, words in addition.unknown:
             click.echo(f"  {key.ljust(34)} {words}")
     click.echo()
-    check = f"trace-lens apps check {addition.id}"
-    click.echo(
-        f"Next: {check if addition.kind == 'app' else f'trace-lens apps add --from sp.xml --provider {addition.id}'}"
-    )
+    following = f"check {addition.id}" if addition.kind == "app" else f"add --from sp.xml --provider {addition.id}"
+    click.echo(f"Next: trace-lens apps {following}")

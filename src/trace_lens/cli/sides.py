@@ -15,6 +15,7 @@ from trace_lens.cli.options import (
     output_options,
     report_settings,
     sources_of,
+    verbose_option,
     workspace_option,
     write,
 )
@@ -26,12 +27,14 @@ from trace_lens.cli.options import (
 @click.argument("app")
 @click.argument("capture", required=False)
 @now_option
+@verbose_option("Where each value stands, of those that agree too.")
 @workspace_option
 @output_options("text", "json")
 def command(
     app: str,
     capture: str | None,
     now: datetime | None,
+    verbose: bool,
     workspace_dir: Path | None,
     form: str,
     output: Path | None,
@@ -63,7 +66,7 @@ def command(
         from trace_lens.render.terminal import pages
         from trace_lens.render.terminal.sides import sides_pages
 
-        write(pages.render(sides_pages(found), color, to_file=output is not None), output)
+        write(pages.render(sides_pages(found, verbose=verbose), color, to_file=output is not None), output)
     if found.failed:
         return 3
     wrong = any(one.side != "user" for one in found.copies)

@@ -20,7 +20,7 @@ from trace_lens.common.findings import Evidence, Finding, Severity, Stage
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.diagnosis.moment import moment_of
 from trace_lens.intake.peeling import Found, Peeled, peel
-from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.certificates import Certificate, CertificateError, certificate_or_none, read_certificate
 from trace_lens.pki.chains import Chain, chain_of
 from trace_lens.pki.containers import ContainerError, PasswordNeeded, is_pkcs12, open_pkcs12, open_private_key
 from trace_lens.pki.fingerprints import digits
@@ -225,12 +225,9 @@ def _key_beside(source: str, data: bytes, pasted: list[PastedCertificate]) -> tu
 
 
 def _belongs(source: str, public: Any, der: bytes) -> tuple[Finding, ...]:
-    try:
-        certificate = read_certificate(der)
-    except CertificateError:
-        return ()
+    certificate = certificate_or_none(der)
     own = public.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-    if own == certificate.public_key_octets:
+    if certificate is None or own == certificate.public_key_octets:
         return ()
     evidence = Evidence("certificate", str(certificate.sha256), source, "beside the private key")
     words = "The private key beside it in this file is not the one that it certifies."

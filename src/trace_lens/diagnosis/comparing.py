@@ -18,9 +18,9 @@ from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.compared_items import Item, items_of
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, diagnose
 from trace_lens.intake.peeling import Peeled, peel
-from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificates_in
-from trace_lens.saml.metadata import Entity, Key, scan
+from trace_lens.saml.metadata import Entity, Key, Role, scan
 from trace_lens.saml.names import short
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import trust
@@ -251,31 +251,33 @@ def _entity_items(entity: Entity) -> Iterable[tuple[str, tuple[str, ...]]]:
     yield "organization", (entity.organization,) if entity.organization else ()
     yield "roles", tuple(role.name for role in entity.roles)
     for role in entity.roles:
-        grouped: dict[str, list[str]] = {}
-        for one in role.endpoints:
-            grouped.setdefault(f"{one.purpose} ({short(one.binding)})", []).append(one.location)
-        for name, places in grouped.items():
-            yield name, tuple(places)
-        for use in ("signing", "encryption", None):
-            keys = tuple(_print(key) for key in role.keys if key.use == use)
-            if keys:
-                yield f"{use or 'any'} key", keys
-        yield "NameIDFormat", tuple(role.name_id_formats)
-        if role.attributes:
-            yield (
-                "RequestedAttribute",
-                tuple(one.name + (" (required)" if one.required else "") for one in role.attributes),
-            )
-        yield "WantAuthnRequestsSigned", (str(role.wants_signed_requests).lower(),)
-        yield "WantAssertionsSigned", (str(role.wants_signed_assertions).lower(),)
-        yield "AuthnRequestsSigned", (str(role.signs_requests).lower(),)
+        prefix = f"{role.name}: " if len(entity.roles) > 1 else ""
+        for name, values in _role_items(role):
+            yield prefix + name, values
+
+
+def _role_items(role: Role) -> Iterable[tuple[str, tuple[str, ...]]]:
+    grouped: dict[str, list[str]] = {}
+    for one in role.endpoints:
+        grouped.setdefault(f"{one.purpose} ({short(one.binding)})", []).append(one.location)
+    for name, places in grouped.items():
+        yield name, tuple(places)
+    for use in ("signing", "encryption", None):
+        keys = tuple(_print(key) for key in role.keys if key.use == use)
+        if keys:
+            yield f"{use or 'any'} key", keys
+    yield "NameIDFormat", tuple(role.name_id_formats)
+    wanted = tuple(one.name + (" (required)" if one.required else "") for one in role.attributes)
+    if wanted:
+        yield "RequestedAttribute", wanted
+    yield "WantAuthnRequestsSigned", (str(role.wants_signed_requests).lower(),)
+    yield "WantAssertionsSigned", (str(role.wants_signed_assertions).lower(),)
+    yield "AuthnRequestsSigned", (str(role.signs_requests).lower(),)
 
 
 def _print(key: Key) -> str:
-    try:
-        return str(read_certificate(key.certificate.der).sha256) if key.certificate.der else "(damaged)"
-    except CertificateError:
-        return "(damaged)"
+    certificate = certificate_or_none(key.certificate.der)
+    return str(certificate.sha256) if certificate else "(damaged)"
 
 
 def _holders(text: str, workspace: Workspace) -> tuple[str, ...]:
@@ -359,10 +361,7 @@ def _certificates_of(side: _Side) -> list[Certificate]:
     found: list[Certificate] = []
     for message in side.peeled.found:
         for pasted in certificates_in(message.data) if message.kind == "certificate" else ():
-            try:
-                one = read_certificate(pasted.der) if pasted.der else None
-            except CertificateError:
-                one = None
+            one = certificate_or_none(pasted.der)
             if one is None:
                 raise CannotCompare(f"{side.name} holds a certificate that cannot be read", unread=True)
             if one not in found:

@@ -137,10 +137,11 @@ def identify(
     index = account_index(app, rows, workspace)
     failed: list[tuple[str, str]] = []
     unsent: list[AccountRow] = []
-    people = list(_of_accounts(app, workspace, rows, unsent))
-    names = people if sources is None else list(_of_sources(app, workspace, sources, now, failed))
+    given = None if sources is None else list(_of_sources(app, workspace, sources, now, failed))
+    people = list(_of_accounts(app, workspace, rows, unsent, _are_addresses(given)))
+    names = people if given is None else given
     found = apply(names, app.settings.account.rewrite, index)
-    all_names = names if sources is None else [*names, *people]
+    all_names = names if given is None else [*names, *people]
     from trace_lens.diagnosis.rules import propose_rule
 
     supposed = next((one.made.field for one in names if one.made and one.made.rule is None), None)
@@ -157,9 +158,14 @@ def identify(
     return result._replace(proposal=propose_rule(app, index, found, all_names))
 
 
-def everybody(app: App, workspace: Workspace) -> list[Named]:
-    """The name of everybody with an account, as the provider would send it. Raises SettingsError."""
-    return list(_of_accounts(app, workspace, app.accounts or [], []))
+def everybody(app: App, workspace: Workspace, seen: Named) -> list[Named]:
+    """The name of everybody with an account, as the provider that sent one name would send it. Raises SettingsError."""
+    return list(_of_accounts(app, workspace, app.accounts or [], [], _are_addresses([seen])))
+
+
+def _are_addresses(names: list[Named] | None) -> bool | None:
+    """Whether the names seen to be sent are addresses rather than logins; None where none were seen."""
+    return sum("@" in one.name for one in names) * 2 >= len(names) if names else None
 
 
 def apply(names: Iterable[Named], rule: tuple[Rewrite, ...], index: AccountIndex) -> list[Identified]:
@@ -211,11 +217,13 @@ def _together(found: list[Identified]) -> dict[str, tuple[str, ...]]:
     return {account: tuple(names.values()) for (account, _), names in leading.items() if len(names) > 1}
 
 
-def _of_accounts(app: App, workspace: Workspace, rows: list[AccountRow], unsent: list[AccountRow]) -> Iterator[Named]:
+def _of_accounts(
+    app: App, workspace: Workspace, rows: list[AccountRow], unsent: list[AccountRow], addresses: bool | None
+) -> Iterator[Named]:
     provider = workspace.provider_of(app)
     file = app.settings.account.list_file or ""
     for row in rows:
-        made = made_name(row, app, provider)
+        made = made_name(row, app, provider, addresses=addresses)
         if made is None:
             unsent.append(row)
         else:

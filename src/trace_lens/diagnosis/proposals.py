@@ -49,7 +49,7 @@ def _account(case: Case, finding: Finding) -> str | None:
     if app is None or index is None or name is None:
         return None
     sent = Named(name.sent, case.attempt.source, name.at.where)
-    people = everybody(app, case.workspace)
+    people = everybody(app, case.workspace, sent)
     found = propose_rule(app, index, apply([sent], app.settings.account.rewrite, index), [sent, *people])
     if found:
         return f"account.rewrite={inline(found.steps)}"

@@ -48,15 +48,13 @@ def propose_rule(app: App, index: AccountIndex, found: list[Identified], everybo
     before: list[Step] = []
     after: list[Step] = []
     repaired: set[str] = set()
-    for candidate in _candidates(failing):
+    for group in _candidates(failing):
         if len(before) + len(after) >= _STEPS:
             break
-        trial = [candidate.step, *before] if candidate.first else before
-        tail = after if candidate.first else [*after, candidate.step]
-        fixed = {
-            one.named.name for one in apply([one.named for one in failing], _rule([*trial, *on_record, *tail]), index)
-            if one.result == FOUND
-        }  # fmt: skip
+        trial = [*(one.step for one in group if one.first and one.step not in before), *before]
+        tail = [*after, *(one.step for one in group if not one.first and one.step not in after)]
+        tried = apply([one.named for one in failing], _rule([*trial, *on_record, *tail]), index)
+        fixed = {one.named.name for one in tried if one.result == FOUND}
         if fixed > repaired:
             before, after, repaired = trial, tail, fixed
     if not repaired:
@@ -80,16 +78,18 @@ def _rule(steps: list[Step]) -> tuple[Rewrite, ...]:
     return tuple(read_table(Rewrite, one) for one in steps)
 
 
-def _candidates(failing: list[Identified]) -> Iterator[_Candidate]:
-    """The steps that near misses call for, the one that most of them call for first."""
-    counted: Counter[str] = Counter()
-    known: dict[str, _Candidate] = {}
+def _candidates(failing: list[Identified]) -> Iterator[tuple[_Candidate, ...]]:
+    """The groups of steps that near misses call for, the one that most of them call for first."""
+    counted: Counter[tuple[str, ...]] = Counter()
+    known: dict[tuple[str, ...], tuple[_Candidate, ...]] = {}
     for one in failing:
-        for candidate in _of_one(one):
-            counted[candidate.key] += 1
-            known.setdefault(candidate.key, candidate)
-    for key, _ in counted.most_common():
-        yield known[key]
+        group = tuple(_of_one(one))
+        if group:
+            keys = tuple(candidate.key for candidate in group)
+            counted[keys] += 1
+            known.setdefault(keys, group)
+    for keys, _ in counted.most_common():
+        yield known[keys]
 
 
 def _of_one(one: Identified) -> Iterator[_Candidate]:
@@ -116,7 +116,8 @@ def _of_one(one: Identified) -> Iterator[_Candidate]:
         yield _Candidate("drop what stands before \\", {"replace": r"^.*\\", "with": ""}, False)
     elif "".join(wanted.split()) == target:
         yield _Candidate("white space", {"replace": r"\s+", "with": ""}, False)
-    if wanted.casefold() != wanted and target.casefold() == target:
+    spoken = (local if at else wanted).rpartition("\\")[2]
+    if spoken.casefold() != spoken and target.casefold() == target:
         yield from _cased(target)
 
 

@@ -145,6 +145,14 @@ def read_certificate(der: bytes) -> Certificate:
     return certificate
 
 
+def certificate_or_none(der: bytes | None) -> Certificate | None:
+    """The certificate in DER octets; None where there are none, or where they cannot be read."""
+    try:
+        return read_certificate(der) if der else None
+    except CertificateError:
+        return None
+
+
 def key_words(key: PublicKeyTypes) -> str:
     """Kind and size of a key in words."""
     match key:

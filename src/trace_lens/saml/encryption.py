@@ -18,7 +18,7 @@ from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from lxml import etree
 
-from trace_lens.pki.certificates import CertificateError, read_certificate
+from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.saml.names import ENCRYPTION, SIGNATURE, short
 from trace_lens.saml.parsing import text_of
@@ -59,11 +59,15 @@ class EncryptionRefused(Exception):
 
 
 class OtherKey(Exception):
-    """It is encrypted to another key than the one given; `hints` name whose, as far as the message tells."""
+    """It is encrypted to another key than the one given.
 
-    def __init__(self, hints: tuple[str, ...]) -> None:
+    `hints` name whose, as far as the message tells; `prints` are the SHA-256 fingerprints of the certificates in it.
+    """
+
+    def __init__(self, hints: tuple[str, ...], prints: tuple[str, ...] = ()) -> None:
         super().__init__("encrypted to another key")
         self.hints = hints
+        self.prints = prints
 
 
 class DecryptionFailed(Exception):
@@ -147,12 +151,15 @@ def _unwrap(wrapped: list[_WrappedKey], key: rsa.RSAPrivateKey, size: int) -> by
     """The content key from the first EncryptedKey that this key opens."""
     ours = key.public_key().public_numbers()
     hints: list[str] = []
+    prints: list[str] = []
     named_us = False
     for one in wrapped:
-        theirs = [found for found in map(_public_numbers, one.certificates) if found]
-        hints += [words for words, _ in theirs] + list(one.names)
-        named_us = named_us or any(numbers == ours for _, numbers in theirs)
-        if theirs and all(numbers != ours for _, numbers in theirs):
+        certified = [found for found in map(certificate_or_none, one.certificates) if found]
+        prints += [str(found.sha256) for found in certified]
+        hints += [f"{found.subject} ({found.sha256})" for found in certified] + list(one.names)
+        theirs = [_public_numbers(found) for found in certified]
+        named_us = named_us or ours in theirs
+        if theirs and ours not in theirs:
             continue
         try:
             opened = key.decrypt(one.octets, _padding(one))
@@ -162,7 +169,7 @@ def _unwrap(wrapped: list[_WrappedKey], key: rsa.RSAPrivateKey, size: int) -> by
             return opened
     if named_us:
         raise DecryptionFailed
-    raise OtherKey(tuple(dict.fromkeys(hints)))
+    raise OtherKey(tuple(dict.fromkeys(hints)), tuple(prints))
 
 
 def _padding(one: _WrappedKey) -> padding.AsymmetricPadding:
@@ -171,15 +178,9 @@ def _padding(one: _WrappedKey) -> padding.AsymmetricPadding:
     return padding.OAEP(padding.MGF1(one.mask), one.digest, one.label)
 
 
-def _public_numbers(der: bytes) -> tuple[str, rsa.RSAPublicNumbers] | None:
-    try:
-        certificate = read_certificate(der)
-    except CertificateError:
-        return None
+def _public_numbers(certificate: Certificate) -> rsa.RSAPublicNumbers | None:
     public = certificate.public_key
-    if not isinstance(public, rsa.RSAPublicKey):
-        return None
-    return f"{certificate.subject} ({certificate.sha256})", public.public_numbers()
+    return public.public_numbers() if isinstance(public, rsa.RSAPublicKey) else None
 
 
 def _open(algorithm: str, key: bytes, octets: bytes) -> bytes:

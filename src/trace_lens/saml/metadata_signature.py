@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.common import limits
-from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.saml.names import METADATA
 from trace_lens.saml.parsing import parse, where
@@ -52,16 +52,9 @@ def _judge(signature: XMLSignature, known: tuple[Certificate, ...], root: etree.
     if not signature.digest_holds:
         changed = "the file was changed, or formatted anew, after it was signed"
         return MetadataSignature(place, entity_id, f"its digest is another: {changed}")
-    embedded = [one for text in signature.certificates if (one := _read(text))]
+    ders = (certificate_from_base64(text).der for text in signature.certificates)
+    embedded = [one for one in map(certificate_or_none, ders) if one]
     for certificate in (*known, *embedded):
         if signature.verified_by(certificate.public_key):
             return MetadataSignature(place, entity_id, None, certificate)
     return MetadataSignature(place, entity_id, "no key on record, nor the certificate inside it, made it")
-
-
-def _read(text: str) -> Certificate | None:
-    pasted = certificate_from_base64(text)
-    try:
-        return read_certificate(pasted.der) if pasted.der else None
-    except CertificateError:
-        return None

@@ -47,14 +47,22 @@ class AccountIndex:
         for by, normal in _SLIPS:
             for row, spelling in self._by(by, normal).get(normal(name), ()):
                 found.setdefault(id(row), Near(row, spelling, by))
+            if found and by == _ANOTHER:
+                known = {id(one.row) for one in found.values()}
+                return [one for one in self._unfolded(name) if id(one.row) in known] or list(found.values())
             if found:
                 return list(found.values())
+        return self._unfolded(name)
+
+    def _unfolded(self, name: str) -> list[Near]:
+        """The accounts whose address the name is a folded form of."""
         for folded in guests.readings(name, self.domains, self.home):
-            for row, spelling in self._folded.get(folded.key, ()):
-                found.setdefault(id(row), Near(row, spelling, "folding", folded))
+            found = {
+                id(row): Near(row, spelling, "folding", folded) for row, spelling in self._folded.get(folded.key, ())
+            }
             if found:
-                break
-        return list(found.values())
+                return list(found.values())
+        return []
 
     def _key(self, name: str) -> str:
         return name.casefold() if self.compare == "ignore-case" else name
@@ -105,8 +113,9 @@ def _lookalike(name: str) -> str:
     return skeleton(name).casefold()
 
 
+_ANOTHER = "another of its names"
 _SLIPS: tuple[tuple[str, Callable[[str], str]], ...] = (
-    ("another of its names", str),
+    (_ANOTHER, str),
     ("whitespace", _squeezed),
     ("case", str.casefold),
     ("lookalike", _lookalike),

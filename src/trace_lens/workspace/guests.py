@@ -154,6 +154,8 @@ def _around(
     """The local parts that may stand before or behind the domain."""
     start, end = span
     text = form.text
+    if start and not backwards and _goes_on(text, places, flat, end, homes):
+        return
     domain_span = _written(form, places, span)
     before = _trimmed(text, places, flat, 0, start, homes, at_end=True)
     after = _trimmed(text, places, flat, end, len(places), homes, at_end=False)
@@ -161,6 +163,14 @@ def _around(
         for local in _locals(text, places, flat, low, high, from_left=not first):
             how = _told(form, places, local, span, domain, backwards=backwards, first=first)
             yield Folded(flat[slice(*local)], domain, _written(form, places, local), domain_span, how)
+
+
+def _goes_on(text: str, places: list[int], flat: str, end: int, homes: tuple[str, ...]) -> bool:
+    """Whether further labels follow a domain, so that it is another one: a dot, then neither home nor a marker."""
+    if end == len(places) or text[places[end - 1] + 1 : places[end]] != ".":
+        return False
+    follows = flat[end : _runs(places, end, len(places))[0][1]]
+    return follows not in _MARKERS and not any(flat[end:].startswith(squeezed(home)) for home in homes)
 
 
 def _written(form: _Form, places: list[int], span: tuple[int, int]) -> tuple[int, int]:

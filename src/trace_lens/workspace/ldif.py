@@ -65,9 +65,9 @@ def records(data: bytes) -> Iterator[tuple[int, Record]]:
         name, colon, value = line.partition(":")
         if not colon:
             raise ListError(f"{line[:40]!r} is no attribute of the form name: value", number)
-        if not record:
-            begin = number
         key = name.strip().split(";")[0].lower()
+        if not set(record) - {"version"} and key != "version":
+            begin = number
         if key == "changetype" and value.strip().lower() != "add":
             raise ListError("it holds changes, not the directory's content", number)
         record.setdefault(key, []).append(_value(value, number))

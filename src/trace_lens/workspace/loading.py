@@ -266,11 +266,11 @@ class Workspace:
         except OSError as error:
             raise SettingsError([Problem(CHANGES_FILE, 1, "", f"cannot be read: {error.strerror}")]) from None
 
-    def certificate_files(self) -> list[str]:
-        """Every file in the workspace's `certs` folder, whether or not a setting names it."""
-        if self.root is None or not (self.root / "certs").is_dir():
+    def files_in(self, folder: str) -> list[str]:
+        """Every file in a folder of the workspace (`certs`, `keys`), whether or not a setting names it."""
+        if self.root is None or not (self.root / folder).is_dir():
             return []
-        return sorted(f"certs/{file.name}" for file in (self.root / "certs").iterdir() if file.is_file())
+        return sorted(f"{folder}/{file.name}" for file in (self.root / folder).iterdir() if file.is_file())
 
     def read_certificates(self, name: str) -> list[PastedCertificate]:
         """The certificates of a file of the workspace, whole or damaged; empty where it cannot be read."""

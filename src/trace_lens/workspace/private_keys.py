@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from cryptography.hazmat.primitives.asymmetric import rsa
@@ -15,8 +16,10 @@ from cryptography.hazmat.primitives.serialization import (
     pkcs12,
 )
 
-from trace_lens.pki.certificates import CertificateError, read_certificate
+from trace_lens.pki.certificates import certificate_or_none
+from trace_lens.pki.containers import ContainerError, is_pkcs12, open_pkcs12, open_private_key
 from trace_lens.pki.fingerprints import Fingerprint
+from trace_lens.pki.pem import certificates_in
 from trace_lens.workspace.loading import App, Workspace
 
 if TYPE_CHECKING:
@@ -44,15 +47,65 @@ def key_print(key: PublicKeyTypes) -> str:
 
 def certificate_key_print(der: bytes | None) -> str | None:
     """The fingerprint of the key of a certificate; None where it cannot be read."""
-    try:
-        return read_certificate(der).key_print if der else None
-    except CertificateError:
-        return None
+    certificate = certificate_or_none(der)
+    return certificate.key_print if certificate else None
 
 
 def password_variable(app: App) -> str:
     """The variable that holds the password of this application's key alone."""
     return f"{PASSWORD_VARIABLE}_{''.join(char if char.isalnum() else '_' for char in app.id).upper()}"
+
+
+def other_keys(app: App, workspace: Workspace) -> tuple[tuple[str, rsa.RSAPrivateKey], ...]:
+    """Every other private key on record with the words for it: of other applications, and those in the keys folder.
+
+    Keys that are closed with a password that is not in the environment are passed over; nobody is asked for it.
+    """
+    return workspace.once(f"other keys {app.id}", lambda: tuple(_other_keys(app, workspace)))
+
+
+def _other_keys(app: App, workspace: Workspace) -> Iterator[tuple[str, rsa.RSAPrivateKey]]:
+    own = app.settings.application.decryption_key
+    names: dict[str | None, str] = {
+        one.settings.application.decryption_key: f"the key of {one.name}"
+        for one in workspace.apps.values() if one is not app
+    }  # fmt: skip
+    for file in workspace.files_in("keys"):
+        names.setdefault(file, f"the key in {file}")
+    for name, words in names.items():
+        if name is None or name == own:
+            continue
+        try:
+            key = _read(app.source.read(name), (os.environ.get(PASSWORD_VARIABLE) or "").encode() or None)
+        except (OSError, ValueError, TypeError):
+            continue
+        if isinstance(key, rsa.RSAPrivateKey):
+            yield words, key
+
+
+def beside_key(app: App) -> tuple[str, bool] | None:
+    """The fingerprint of the key that a certificate in the key's own file certifies, and whether it is that key.
+
+    None where no certificate stands in the file, or it cannot be opened without a password.
+    """
+    name = app.settings.application.decryption_key
+    if name is None:
+        return None
+    data = app.source.read(name)
+    try:
+        if is_pkcs12(data):
+            opened = open_pkcs12(data, os.environ.get(password_variable(app)) or os.environ.get(PASSWORD_VARIABLE))
+            key, ders = opened.key, list(opened.certificates)
+        else:
+            key = open_private_key(data)
+            ders = [one.der for one in certificates_in(data) if one.der] if b"CERTIFICATE-----" in data else []
+    except ContainerError:
+        return None
+    prints = [found for der in ders if (found := certificate_key_print(der))]
+    if key is None or not prints:
+        return None
+    own = key_print(key.public_key())
+    return (own, True) if own in prints else (prints[0], False)
 
 
 def given_password(name: str, workspace: Workspace) -> str | None:

@@ -36,8 +36,11 @@ class Made(NamedTuple):
         return self.steps[-1] if self.steps else self.held
 
 
-def made_name(row: AccountRow, app: App, provider: Provider | None) -> Made | None:
-    """What the provider sends about a person; None where no rule fits, or the directory lacks the field."""
+def made_name(row: AccountRow, app: App, provider: Provider | None, *, addresses: bool | None = None) -> Made | None:
+    """What the provider sends about a person; None where no rule fits, or the directory lacks the field.
+
+    Where no rule is on record, `addresses` says whether addresses or bare logins are seen to be sent, if that is known.
+    """
     rules = app.settings.provider_setup.subject
     guest = is_guest(row, provider)
     if app.settings.account.source != "NameID":
@@ -45,12 +48,21 @@ def made_name(row: AccountRow, app: App, provider: Provider | None) -> Made | No
         held = _held(row, field) or row.user
         return Made(field, held, (), None, guest)
     if not rules:
-        return Made("email" if row.email else "user", row.email or row.user, (), None, guest)
+        return _supposed(row, guest, addresses)
     for number, rule in enumerate(rules, 1):
         fits = rule.when == "any" or (rule.when == "guest") is guest
         held = _held(row, _field(rule.source)) or "" if fits else ""
         if held:
             return Made(rule.source, held, tuple(rewrite(held, rule.rewrite)), number, guest)
+    return None
+
+
+def _supposed(row: AccountRow, guest: bool, addresses: bool | None) -> Made | None:
+    fields = ("login", "user") if addresses is False else ("email", "user")
+    for field in fields:
+        held = _held(row, field)
+        if held and (addresses is None or ("@" in held) is addresses):
+            return Made(field, held, (), None, guest)
     return None
 
 

@@ -99,7 +99,7 @@ def _everything(workspace: Workspace) -> tuple[RecordedKey, ...]:
         found += published(provider, workspace)
     for app in workspace.apps.values():
         found += pinned(app, workspace)
-    for name in workspace.certificate_files():
+    for name in workspace.files_in("certs"):
         found += _from_file(workspace, name, "on file", "")
     return tuple(key for key in found if key.certificate)
 

@@ -1,11 +1,12 @@
-"""The two sides in the terminal: a table of how each item compares, the values under each other, what to copy."""
+"""The two sides in the terminal: how many values agree, a table, those that do not agree in full, what to copy."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
-from trace_lens.checks.sides import COLUMNS, Cell, Row
+from trace_lens.checks.sides import Cell, Copy, Row
 from trace_lens.common.difference import difference
+from trace_lens.common.findings import Finding
 from trace_lens.common.masking import visible
 from trace_lens.diagnosis.comparing_sides import TwoSides
 from trace_lens.render.terminal import pages
@@ -20,33 +21,51 @@ _VERDICTS = {
 }
 _STYLES = {"near": "break", "different": "break", "misplaced": "break", "equal": "ok"}
 _ORDER = ("misplaced", "different", "near", "equal", "alone")
+_WRONG = ("misplaced", "different", "near")
 _HEADS = {
     "application": "application",
-    "provider": "provider",
     "application_metadata": "its metadata",
-    "provider_metadata": "its metadata ",
+    "provider": "provider",
+    "provider_metadata": "its metadata",
     "capture": "capture",
 }
+_COPIED = ("settings-disagree", "setting-misplaced")
 
 
-def sides_pages(found: TwoSides) -> Iterator[Line]:
-    """The whole comparison."""
-    provider = found.provider.name if found.provider else "no provider on record"
-    yield line(
-        Span(found.app.name, "head"), f" and {visible(provider)}", f", with {found.capture}" if found.capture else ""
-    )
+def sides_pages(found: TwoSides, *, verbose: bool = False) -> Iterator[Line]:
+    """The whole comparison; `verbose` gives the place of each value that agrees, too."""
+    yield from _headline(found)
     yield BLANK
-    used = [one for one in COLUMNS if any(cell.column == one for row in found.rows for cell in row.cells)]
+    used = [one for one in _HEADS if any(cell.column == one for row in found.rows for cell in row.cells)]
     yield from pages.table(
-        ("", *(_HEADS[one].strip() for one in used)),
+        ("", *(_HEADS[one] for one in used)),
         [(row.words, *(_overview(row, column) for column in used)) for row in found.rows],
     )
     for row in sorted(found.rows, key=lambda one: _ORDER.index(one.verdict)):
-        yield BLANK
-        yield from _row(row)
+        if row.verdict in _WRONG or verbose:
+            yield BLANK
+            yield from _row(row)
     yield from _to_do(found)
+    if not verbose:
+        yield from _agreeing([row for row in found.rows if row.verdict not in _WRONG])
     for source, because in found.failed:
         yield from prose(f"{source}: {because}.", 0, "break")
+
+
+def _headline(found: TwoSides) -> Iterator[Line]:
+    wrong = [row.words for row in found.rows if row.verdict in _WRONG]
+    provider = found.provider.name if found.provider else "its provider, which is not on record"
+    names = f"{found.app.name} and {provider}"
+    beside = f", with {found.capture}" if found.capture else ""
+    if wrong:
+        does = "does" if len(wrong) == 1 else "do"
+        head = f"{len(wrong)} of {len(found.rows)} values {does} not agree"
+        first, *rest = prose(f"{head}: {', '.join(wrong)}.")
+        yield line(Span(head, "break"), first[1].text[len(head) :])
+        yield from rest
+    else:
+        yield line(Span(f"All {len(found.rows)} values agree, as far as they are on record.", "ok"))
+    yield from prose(f"{names}{beside}", 2)
 
 
 def _overview(row: Row, column: str) -> Span:
@@ -55,26 +74,30 @@ def _overview(row: Row, column: str) -> Span:
     return Span(_VERDICTS[worst], _STYLES.get(worst, "")) if worst else Span("-", "quiet")
 
 
-def _row(row: Row) -> Iterator[Line]:
-    """One item: each different value once, with the columns that hold it, and the differing place marked."""
-    yield line(Span(row.words, "head"), f"  {_VERDICTS.get(row.verdict, '')}" if row.verdict in _STYLES else "")
+def _values(row: Row) -> dict[str, list[Cell]]:
+    """Each different value of a row once, with the cells that hold it."""
     values: dict[str, list[Cell]] = {}
     for cell in row.cells:
         values.setdefault(cell.value.text, []).append(cell)
-    for text, cells in values.items():
-        holders = ", ".join(dict.fromkeys(f"{_holder(cell)}" for cell in cells))
+    return values
+
+
+def _row(row: Row) -> Iterator[Line]:
+    """One item: each different value with the columns that hold it, and the differing place marked."""
+    yield line(Span(row.words, "head"), f"  {_VERDICTS.get(row.verdict, '')}" if row.verdict in _STYLES else "")
+    for text, cells in _values(row).items():
         worst = min(cells, key=lambda one: _ORDER.index(one.verdict))
-        bad = worst.verdict in ("misplaced", "different", "near")
+        bad = worst.verdict in _WRONG
         yield line("  ", Span("! " if bad else "  ", "break"), Span(pages.shown(text), "mark" if bad else ""))
-        yield from prose(holders, 6, "quiet")
+        for cell in cells:
+            yield from prose(_holder(cell), 6, "quiet", first="")
         if bad and worst.against:
             yield from _compared(worst, worst.against.text)
 
 
 def _holder(cell: Cell) -> str:
     place = f"{cell.value.file}, {cell.value.where}" if cell.value.where else cell.value.file
-    name = cell.column.replace("_", " ")
-    return f"{name} ({cell.value.meant}: {place})"
+    return f"{cell.column.replace('_', ' ')}, {cell.value.meant}: {place}"
 
 
 def _compared(cell: Cell, wanted: str) -> Iterator[Line]:
@@ -83,27 +106,44 @@ def _compared(cell: Cell, wanted: str) -> Iterator[Line]:
         yield from prose(f"It stands in the wrong field: it is {cell.belongs}.", 6)
     elif found and cell.verdict == "near":
         yield from pages.compared(
-            wanted, cell.value.text, (found.expected_span, found.actual_span), found.kind, indent=6
-        )
+            wanted, cell.value.text, (found.expected_span, found.actual_span), found.kind, indent=6,
+            labels=("counts", "here"),
+        )  # fmt: skip
+
+
+def _agreeing(rows: list[Row]) -> Iterator[Line]:
+    """The values that agree, one a line, with who holds each."""
+    if not rows:
+        return
+    yield BLANK
+    yield line(Span("What agrees, or stands on one side only", "head"))
+    listed = []
+    for row in rows:
+        for number, (text, cells) in enumerate(_values(row).items()):
+            holders = ", ".join(dict.fromkeys(cell.column.replace("_", " ") for cell in cells))
+            listed.append(("" if number else row.words, Span(holders, "quiet"), text))
+    yield from pages.table(("", "", ""), listed)
 
 
 def _to_do(found: TwoSides) -> Iterator[Line]:
-    yield BLANK
-    if not found.copies and not found.findings:
-        yield line(Span("Nothing to copy: what is on record agrees.", "ok"))
-        return
+    findings = [one for one in found.findings if not _is_copied(one, found.copies)]
     if found.copies:
+        yield BLANK
         yield line(Span("What to copy", "head"))
     for one in found.copies:
-        yield from prose(
-            f"At the {one.side}, {one.item}: from {one.value.file} ({one.value.meant}) to {one.into.meant}"
-            f"{_into(one.into.file, one.into.where, found)}",
-            2,
-        )
+        yield from prose(f"At the {one.side}, set {one.into.meant} to the {one.value.meant} of the other side:", 2)
         yield line("    ", Span(visible(one.value.text), "set"))
-    for finding in found.findings:
+        yield from prose(f"{one.value.file}, {one.value.where}", 6, "quiet", first="from ")
+        yield from prose(f"{one.into.file}, {one.into.where}", 6, "quiet", first="into ")
+    if findings:
+        yield BLANK
+        yield line(Span("Worth knowing", "head"))
+    for finding in findings:
         yield from prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
 
 
-def _into(file: str, where: str, found: TwoSides) -> str:
-    return "" if file == found.capture else f" ({file}, {where})"
+def _is_copied(finding: Finding, copies: list[Copy]) -> bool:
+    """Whether a finding says no more than what is to be copied."""
+    return finding.code in _COPIED and any(
+        one.value.text == finding.value_to_set and one.side is finding.side for one in copies
+    )
