@@ -30,6 +30,7 @@ from kit import (
     response,
     run,
     sign,
+    sp_metadata,
     toml,
     workspace,
 )
@@ -164,6 +165,19 @@ def test_the_key_of_another_application_is_named(tmp_path: Path) -> None:
     (folder / "apps/berths.toml").write_text(toml(other))
     found = judge(message(encrypted(signed_assertion(), to="stranger")), folder)
     assert "it opens with the key of Berth Planner" in found.cause
+
+
+def test_a_key_in_the_keys_folder_or_anothers_certificate_is_named(tmp_path: Path) -> None:
+    folder = folder_with_key(tmp_path)
+    hint = f"<ds:KeyInfo><ds:X509Data><ds:X509Certificate>{bare(certificate('stranger'))}</ds:X509Certificate></ds:X509Data></ds:KeyInfo>"
+    sealed = message(encrypted(signed_assertion(), to="stranger", hint=hint))
+    other = {**APP, "name": "Berth Planner", "application": {"metadata": "metadata/berths.xml"}}
+    (folder / "apps/berths.toml").write_text(toml(other))
+    (folder / "metadata").mkdir()
+    (folder / "metadata/berths.xml").write_text(sp_metadata(entity_id="x", signer="stranger"))
+    assert "metadata/berths.xml, the metadata of Berth Planner" in judge(sealed, folder, app="crew-roster").cause
+    (folder / "keys/left-over.key").write_text(private_pem(key("stranger")))
+    assert "it opens with the key in keys/left-over.key" in judge(sealed, folder, app="crew-roster").cause
 
 
 def test_an_encrypted_name_and_attribute(tmp_path: Path) -> None:

@@ -274,3 +274,11 @@ def test_leaving_an_element_out_puts_it_back(root: etree._Element) -> None:
         less = canonical(root, ALGORITHMS[EXCLUSIVE], leave_out=element)
         assert len(less) < len(whole)
         assert etree.tostring(root) == before
+
+
+def test_a_relative_namespace_name_has_no_canonical_form() -> None:
+    """Canonical XML 1.0 §1.3: such a document is refused, not passed over."""
+    root = etree.fromstring(response(edit=lambda root: root[-1].append(etree.Element("{relative}x"))))
+    (one,) = signatures_in(root)
+    assert one.refused
+    assert "canonical form" in one.refused

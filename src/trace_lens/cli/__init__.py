@@ -5,6 +5,7 @@ Each command is a module of its own, imported when it is called, so that startin
 
 from __future__ import annotations
 
+import gc
 import importlib
 import sys
 from collections.abc import Sequence
@@ -72,7 +73,11 @@ def group() -> None:
 
 
 def main(arguments: Sequence[str] | None = None) -> None:
-    """Run the command line and end the process with its exit status."""
+    """Run the command line and end the process with its exit status.
+
+    What is read from files is kept to the end, so looking for garbage among it again and again is time lost.
+    """
+    gc.set_threshold(200_000, 20, 100)
     try:
         result: Any = group.main(
             args=list(arguments) if arguments is not None else None, prog_name="trace-lens", standalone_mode=False

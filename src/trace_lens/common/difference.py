@@ -29,6 +29,7 @@ _LOOKALIKES = str.maketrans(
         "։": ":", "∶": ":", "․": ".",
     }
 )  # fmt: skip
+_ASCII_LOOKALIKES = bytes(ord(_LOOKALIKES.get(code, chr(code))) for code in range(128)) + bytes(range(128, 256))
 _UNSEEN = dict.fromkeys(map(ord, "\u200b\u200c\u200d\u2060\ufeff\u00ad\u200e\u200f"))
 
 
@@ -87,8 +88,15 @@ def edit_distance(left: str, right: str, most: int = 2) -> int:
 
 def skeleton(text: str) -> str:
     """The text with characters that look alike folded to one of them, and unseen ones removed."""
+    if text.isascii():
+        return look_alike(text)
     folded = unicodedata.normalize("NFKC", text).translate(_UNSEEN).translate(_LOOKALIKES)
     return unicodedata.normalize("NFC", folded).replace("rn", "m").replace("vv", "w")
+
+
+def look_alike(text: str) -> str:
+    """`skeleton` for a text of ASCII alone, quicker."""
+    return text.encode("ascii").translate(_ASCII_LOOKALIKES).decode("ascii").replace("rn", "m").replace("vv", "w")
 
 
 def nearest(wanted: str, choices: list[str]) -> str | None:

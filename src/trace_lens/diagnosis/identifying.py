@@ -170,7 +170,10 @@ def _are_addresses(names: list[Named] | None) -> bool | None:
 
 def apply(names: Iterable[Named], rule: tuple[Rewrite, ...], index: AccountIndex) -> list[Identified]:
     """What a rule makes of each name, and which account comes of it."""
-    return [_one(named, tuple(rewrite(named.name, rule)), index) for named in names]
+    made = [(named, tuple(rewrite(named.name, rule))) for named in names]
+    wanted = (steps[-1] if steps else named.name for named, steps in made)
+    index.look_for([name for name in wanted if not index.find(name)])
+    return [_one(named, steps, index) for named, steps in made]
 
 
 def _one(named: Named, steps: tuple[str, ...], index: AccountIndex) -> Identified:

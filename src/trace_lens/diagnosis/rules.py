@@ -11,7 +11,6 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from trace_lens.diagnosis.identifying import (
-    FOUND,
     NEAR,
     Identified,
     Named,
@@ -22,6 +21,7 @@ from trace_lens.diagnosis.identifying import (
 from trace_lens.workspace import guests
 from trace_lens.workspace.accounts import AccountIndex
 from trace_lens.workspace.loading import App
+from trace_lens.workspace.rewriting import result
 from trace_lens.workspace.settings import Rewrite, read_table
 
 Step = dict[str, object]
@@ -53,19 +53,34 @@ def propose_rule(app: App, index: AccountIndex, found: list[Identified], everybo
             break
         trial = [*(one.step for one in group if one.first and one.step not in before), *before]
         tail = [*after, *(one.step for one in group if not one.first and one.step not in after)]
-        tried = apply([one.named for one in failing], _rule([*trial, *on_record, *tail]), index)
-        fixed = {one.named.name for one in tried if one.result == FOUND}
+        rule = _rule([*trial, *on_record, *tail])
+        fixed = {one.named.name for one in failing if len(index.find(result(one.named.name, rule))) == 1}
         if fixed > repaired:
             before, after, repaired = trial, tail, fixed
     if not repaired:
         return None
     steps = [*before, *on_record, *after]
-    old = apply(everybody, app.settings.account.rewrite, index)
-    changed = compared(old, apply(everybody, _rule(steps), index))
-    if not changed.harmless or not changed.gained:
-        return None
-    names = tuple(dict.fromkeys(one.named.name for one in changed.gained))
-    return Proposal(steps, names, len(everybody))
+    gained = _gained(everybody, app.settings.account.rewrite, _rule(steps), index)
+    return Proposal(steps, gained, len(everybody)) if gained else None
+
+
+def _gained(
+    everybody: list[Named], old: tuple[Rewrite, ...], new: tuple[Rewrite, ...], index: AccountIndex
+) -> tuple[str, ...]:
+    """The names that gain their account by another rule; none at all where it would lose, move or merge anybody.
+
+    Only the names that the two rules make something different of are looked at closely.
+    """
+    changing = [one for one in everybody if result(one.name, old) != result(one.name, new)]
+    changed = compared(apply(changing, old, index), apply(changing, new, index))
+    if not changed.harmless:
+        return ()
+    names = {id(one.account): one.named.name for one in changed.gained if one.named.person}
+    staying = [one for one in everybody if one.person and id(one.person) not in names]
+    taken = {id(row) for one in staying for row in index.find(result(one.name, new))[:1] if row is not one.person}
+    if taken & set(names):
+        return ()
+    return tuple(dict.fromkeys(one.named.name for one in changed.gained))
 
 
 def _on_record(app: App) -> list[Step]:

@@ -29,7 +29,7 @@ def chain_of(leaf: Certificate, at_hand: Iterable[Certificate], at: datetime) ->
         return None
     pool = [one for one in at_hand if one != leaf]
     links = [leaf]
-    while not links[-1].self_issued and len(links) <= len(pool):
+    while not links[-1].self_issued and len(links) <= len(pool) + 1:
         above = [one for one in pool if one.subject == links[-1].issuer and one not in links]
         if not above:
             return Chain(tuple(links), None, f"{links[-1].issuer}, which issued it, is not among the certificates here")

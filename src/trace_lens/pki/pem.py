@@ -61,8 +61,12 @@ def _as_text(data: bytes) -> str:
 
 
 def _looks_like_certificate(text: str) -> bool:
-    """A certificate is a DER SEQUENCE with a two-byte length: its base64 begins with MI."""
-    return bool(re.match(r"[\s\"'>]*MI[A-P]", text)) and len(text) > 100
+    """Whether base64 begins as a certificate does: a SEQUENCE, and in it another (RFC 5280 §4.1).
+
+    The first five octets are `30 82 .. .. 30`; a private key has an INTEGER where the second SEQUENCE begins.
+    """
+    match = re.match(r"[\s\"'>]*(MI[A-P][A-Za-z0-9+/]{5})", text)
+    return match is not None and len(text) > 100 and base64.b64decode(match[1])[4] == 0x30
 
 
 def _in_block(match: re.Match[str], line: int) -> list[PastedCertificate]:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
+from itertools import pairwise
 from typing import NamedTuple
 
 _ALNUM = re.compile(r"[^\W_]")
@@ -29,6 +30,7 @@ _MARKERS = {
     "ext", "extern", "external", "guest", "gast", "guests", "partner", "partners", "visitor", "foreign", "fed",
     "federated", "user", "users", "contractor", "b2b", "invited", "x", "g",
 }  # fmt: skip
+_BRACKETS = {"()", "[]", "{}", "<>"}
 _ENDINGS = re.compile(
     r"(?:[a-z]{2}|com|org|net|edu|gov|int|mil|info|biz|aero|coop|museum|travel|example|test|invalid|local|email|online"
     r"|cloud|group|global|systems|services|solutions|world|company|agency|digital|network|tech|shop|store|site)"
@@ -69,47 +71,71 @@ def _flat(text: str, places: list[int]) -> str:
     return "".join(text[place].casefold() if len(text[place].casefold()) == 1 else text[place] for place in places)
 
 
-def address_key(address: str) -> tuple[str, str] | None:
-    """The key by which a folded form of an address finds it; None for what is no address."""
-    local, at, domain = address.rpartition("@")
-    if not at or "." not in domain or not squeezed(local):
-        return None
-    return squeezed(local), domain.casefold()
-
-
 def readings(name: str, domains: Iterable[str], home: Iterable[str] = ()) -> Iterator[Folded]:
     """Every way to read a name as a folded address at one of some domains, the likeliest first.
 
     `home` are the directory's own domains, which a folding puts before or behind.
     """
-    homes = tuple(sorted({domain.casefold() for domain in home}))
+    homes = tuple(squeezed(domain) for domain in sorted({domain.casefold() for domain in home}))
     forms = _undone(name)
-    known = sorted({domain.casefold() for domain in domains}, key=len, reverse=True)
     seen: set[tuple[str, str]] = set()
-    for domain in known:
-        if re.fullmatch(rf"[^@]+@{re.escape(domain)}", name.casefold()):
+    for domain in sorted({domain.casefold() for domain in domains}, key=lambda one: (-len(one), one)):
+        forwards, backwards = squeezed(domain), squeezed("".join(domain.split(".")[::-1]))
+        here = [form for form in forms if forwards in form.flat or backwards in form.flat]
+        if not here or re.fullmatch(rf"[^@]+@{re.escape(domain)}", name.casefold()):
             continue
-        for form in forms:
-            for found in _at_domain(form, domain, homes):
-                if found.key not in seen:
-                    seen.add(found.key)
-                    yield found
+        for form in here:
+            for wanted in dict.fromkeys((forwards, backwards)):
+                for found in _at_domain(form, wanted, domain, homes, backwards=wanted != forwards):
+                    if found.key not in seen:
+                        seen.add(found.key)
+                        yield found
 
 
 class _Form(NamedTuple):
-    """One spelling of a name: its text, for each character where it begins in the name as written, and what was undone.
+    """One spelling of a name, the letters and digits in it (`flat`, at `places`), and what was undone to get it.
 
-    `origin` has one entry more than the text has characters: where the name ends.
+    `origin` says for each character where it begins in the name as written, and last where that ends. Stretches are
+    pairs of indexes into `flat`.
     """
 
     text: str
     origin: tuple[int, ...]
+    places: list[int]
+    flat: str
     escape: str = ""
+
+    def edge(self, index: int) -> bool:
+        """Whether a run begins or ends before a letter or digit: another character, or nothing, stands there."""
+        return index in (0, len(self.places)) or self.places[index] != self.places[index - 1] + 1
+
+    def gap(self, index: int) -> str:
+        """What stands before a letter or digit, after the one before it."""
+        before = self.places[index - 1] + 1 if index else 0
+        return self.text[before : self.places[index]] if index < len(self.places) else self.text[before:]
+
+    def runs(self, low: int, high: int) -> list[tuple[int, int]]:
+        """The runs of letters and digits in a stretch."""
+        edges = [index for index in range(low, high + 1) if index in (low, high) or self.edge(index)]
+        return list(pairwise(edges)) if low < high else []
+
+    def words(self, stretch: tuple[int, int]) -> str:
+        """A stretch as it stands in the text."""
+        return self.text[self.places[stretch[0]] : self.places[stretch[1] - 1] + 1]
+
+    def written(self, stretch: tuple[int, int]) -> tuple[int, int]:
+        """Where a stretch stands in the name as it was written."""
+        return self.origin[self.places[stretch[0]]], self.origin[self.places[stretch[1] - 1] + 1]
+
+
+def _form(text: str, origin: Iterable[int], escape: str = "") -> _Form:
+    places = [match.start() for match in _ALNUM.finditer(text)]
+    return _Form(text, tuple(origin), places, _flat(text, places), escape)
 
 
 def _undone(name: str) -> list[_Form]:
     """The name as written, and with the escapes in it undone."""
-    forms = [_Form(name, tuple(range(len(name) + 1)))]
+    forms = [_form(name, range(len(name) + 1))]
     for words, pattern in _ESCAPES:
         text, origin, at = "", [], 0
         for match in pattern.finditer(name):
@@ -120,130 +146,95 @@ def _undone(name: str) -> list[_Form]:
             origin += [*range(at, match.start()), match.start()]
             at = match.end()
         if at:
-            forms.append(_Form(text + name[at:], (*origin, *range(at, len(name) + 1)), words))
+            forms.append(_form(text + name[at:], (*origin, *range(at, len(name) + 1)), words))
     return forms
 
 
-def _at_domain(form: _Form, domain: str, homes: tuple[str, ...]) -> Iterator[Folded]:
-    """The readings of one spelling of a name at one domain."""
-    text = form.text
-    places = [match.start() for match in _ALNUM.finditer(text)]
-    flat = _flat(text, places)
-    for wanted, backwards in ((squeezed(domain), False), (squeezed("".join(_backwards(domain))), True)):
-        start = flat.find(wanted)
-        while start >= 0:
-            end = start + len(wanted)
-            if _edge(places, start) and _edge(places, end) and not (backwards and wanted == squeezed(domain)):
-                yield from _around(form, places, flat, (start, end), domain, homes, backwards)
-            start = flat.find(wanted, start + 1)
-
-
-def _backwards(domain: str) -> list[str]:
-    return domain.split(".")[::-1]
-
-
-def _edge(places: list[int], index: int) -> bool:
-    """Whether a letter or digit begins or ends a run: nothing, or another character, stands before it."""
-    return index in (0, len(places)) or places[index] != places[index - 1] + 1
-
-
-def _around(
-    form: _Form, places: list[int], flat: str, span: tuple[int, int], domain: str, homes: tuple[str, ...],
-    backwards: bool,
+def _at_domain(
+    form: _Form, wanted: str, domain: str, homes: tuple[str, ...], *, backwards: bool
 ) -> Iterator[Folded]:  # fmt: skip
-    """The local parts that may stand before or behind the domain."""
-    start, end = span
-    text = form.text
-    if start and not backwards and _goes_on(text, places, flat, end, homes):
-        return
-    domain_span = _written(form, places, span)
-    before = _trimmed(text, places, flat, 0, start, homes, at_end=True)
-    after = _trimmed(text, places, flat, end, len(places), homes, at_end=False)
-    for (low, high), first in ((before, False), (after, True)):
-        for local in _locals(text, places, flat, low, high, from_left=not first):
-            how = _told(form, places, local, span, domain, backwards=backwards, first=first)
-            yield Folded(flat[slice(*local)], domain, _written(form, places, local), domain_span, how)
+    """The readings of one spelling of a name at one domain, whose letters and digits are `wanted`."""
+    start = form.flat.find(wanted)
+    while start >= 0:
+        end = start + len(wanted)
+        further = start and not backwards and _goes_on(form, end, homes)
+        if form.edge(start) and form.edge(end) and not further:
+            for stretch, first in (((0, start), False), ((end, len(form.flat)), True)):
+                for beside in _stretches(form, stretch, homes, at_end=not first):
+                    for local in _locals(form, *beside, from_left=not first):
+                        how = _told(form, local, (start, end), domain, backwards=backwards, first=first)
+                        spans = form.written(local), form.written((start, end))
+                        yield Folded(form.flat[slice(*local)], domain, *spans, how)
+        start = form.flat.find(wanted, start + 1)
 
 
-def _goes_on(text: str, places: list[int], flat: str, end: int, homes: tuple[str, ...]) -> bool:
+def _goes_on(form: _Form, end: int, homes: tuple[str, ...]) -> bool:
     """Whether further labels follow a domain, so that it is another one: a dot, then neither home nor a marker."""
-    if end == len(places) or text[places[end - 1] + 1 : places[end]] != ".":
+    if end == len(form.flat) or form.gap(end) != ".":
         return False
-    follows = flat[end : _runs(places, end, len(places))[0][1]]
-    return follows not in _MARKERS and not any(flat[end:].startswith(squeezed(home)) for home in homes)
+    follows = form.flat[slice(*form.runs(end, len(form.flat))[0])]
+    return follows not in _MARKERS and not any(form.flat[end:].startswith(home) for home in homes)
 
 
-def _written(form: _Form, places: list[int], span: tuple[int, int]) -> tuple[int, int]:
-    """Where a stretch of letters and digits stands in the name as it was written."""
-    return form.origin[places[span[0]]], form.origin[places[span[1] - 1] + 1]
+def _stretches(
+    form: _Form, stretch: tuple[int, int], homes: tuple[str, ...], *, at_end: bool
+) -> Iterator[tuple[int, int]]:  # fmt: skip
+    """What stands on one side of the domain, less the home domain at the far end: whole, and less a word for at.
 
-
-def _trimmed(
-    text: str, places: list[int], flat: str, low: int, high: int, homes: tuple[str, ...], *, at_end: bool
-) -> tuple[int, int]:
-    """A stretch beside the domain, less the word for the at sign next to it and the home domain at its far end."""
-    runs = _runs(places, low, high)
-    if runs:
-        left, right = runs[-1] if at_end else runs[0]
-        if flat[left:right] in _AT_WORDS and len(runs) > 1:
-            low, high = (low, left) if at_end else (right, high)
+    `at_end` says that the domain follows. A word next to the domain stands for the at sign where it means that, where
+    brackets enclose it, or one and the same sign, none of those that part names.
+    """
+    low, high = stretch
     for home in homes:
-        bare = squeezed(home)
-        if at_end and flat[low:high].startswith(bare) and _edge(places, low + len(bare)):
-            low += len(bare)
-        elif not at_end and flat[low:high].endswith(bare) and _edge(places, high - len(bare)):
-            high -= len(bare)
-    return low, high
+        if at_end and form.flat[low:high].startswith(home) and form.edge(low + len(home)):
+            low += len(home)
+        elif not at_end and form.flat[low:high].endswith(home) and form.edge(high - len(home)):
+            high -= len(home)
+    runs = form.runs(low, high)
+    if len(runs) < 2:
+        yield low, high
+        return
+    left, right = runs[-1] if at_end else runs[0]
+    rest = (low, left) if at_end else (right, high)
+    if form.flat[left:right] in _AT_WORDS:
+        yield rest
+        return
+    yield low, high
+    around = form.gap(left) + form.gap(right)
+    same = form.gap(left) == form.gap(right) and not set(around) & set("._-@")
+    if same or around in _BRACKETS:
+        yield rest
 
 
-def _runs(places: list[int], low: int, high: int) -> list[tuple[int, int]]:
-    """The runs of letters and digits in a stretch."""
-    runs: list[tuple[int, int]] = []
-    begin = low
-    for index in range(low + 1, high + 1):
-        if index == high or _edge(places, index):
-            runs.append((begin, index))
-            begin = index
-    return runs
-
-
-def _locals(
-    text: str, places: list[int], flat: str, low: int, high: int, *, from_left: bool
-) -> Iterator[tuple[int, int]]:
+def _locals(form: _Form, low: int, high: int, *, from_left: bool) -> Iterator[tuple[int, int]]:
     """The stretches that may be the local part: the whole first, then with a marker at the far end left out.
 
-    What is left out is a marker only where another character parts it from the rest than the rest has inside, or where
-    it is a word that means a guest.
+    What is left out is a marker only where another character parts it from the rest than the rest has inside, where it
+    is a word that means a guest, or where it stands at the name's other end too.
     """
-    runs = _runs(places, low, high)
+    runs = form.runs(low, high)
     if not runs:
         return
     yield low, high
+    every = form.runs(0, len(form.flat))
+    ends = {form.flat[slice(*every[0])], form.flat[slice(*every[-1])]} if len(every) > 2 else set()
     for count in range(1, len(runs)):
-        if from_left:
-            cut, kept = runs[count][0], runs[count:]
-            gap, dropped = text[places[cut - 1] + 1 : places[cut]], runs[count - 1]
-        else:
-            cut, kept = runs[-count - 1][1], runs[:-count]
-            gap, dropped = text[places[cut - 1] + 1 : places[cut]], runs[-count]
-        inside = {text[places[one[1] - 1] + 1 : places[one[1]]] for one in kept[:-1]}
-        if gap not in inside or flat[dropped[0] : dropped[1]] in _MARKERS:
+        kept, dropped = (runs[count:], runs[count - 1]) if from_left else (runs[:-count], runs[-count])
+        cut = kept[0][0] if from_left else kept[-1][1]
+        inside = {form.gap(one[0]) for one in kept[1:]}
+        marker = form.flat[slice(*dropped)]
+        if form.gap(cut) not in inside or marker in _MARKERS or ends == {marker}:
             yield (cut, high) if from_left else (low, cut)
 
 
 def _told(
-    form: _Form, places: list[int], local: tuple[int, int], domain_at: tuple[int, int], domain: str,
-    *, backwards: bool, first: bool,
+    form: _Form, local: tuple[int, int], domain_at: tuple[int, int], domain: str, *, backwards: bool, first: bool
 ) -> tuple[str, ...]:  # fmt: skip
     """What the folding did, in words that complete "the directory …"."""
-    text = form.text
-    words = []
-    written = text[places[domain_at[0]] : places[domain_at[1] - 1] + 1]
-    if first:
-        words.append("put the domain first")
-        gap = text[places[domain_at[1] - 1] + 1 : places[local[0]]]
-    else:
-        gap = text[places[local[1] - 1] + 1 : places[domain_at[0]]]
+    near, far = (domain_at, local) if first else (local, domain_at)
+    gap = form.text[form.places[near[1] - 1] + 1 : form.places[far[0]]]
+    written = form.words(domain_at)
+    words = ["put the domain first"] if first else []
     if gap == "@" and form.escape:
         words.append(f"wrote the at sign {form.escape}")
     elif gap != "@":
@@ -252,7 +243,7 @@ def _told(
         words.append("wrote the domain backwards")
     elif written.casefold() != domain:
         words.append(f"wrote the domain as {written}")
-    head, tail = text[: places[min(local[0], domain_at[0])]], text[places[max(local[1], domain_at[1]) - 1] + 1 :]
+    head, tail = form.text[: form.places[near[0]]], form.text[form.places[far[1] - 1] + 1 :]
     if head:
         words.append(f"put {head} before it")
     if tail:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple, Protocol
 
 from trace_lens.common import limits
@@ -39,8 +39,8 @@ class AccountRow(NamedTuple):
 
     @property
     def spellings(self) -> tuple[str, ...]:
-        """Every name on record for this person."""
-        return tuple(name for name in (self.user, self.email, self.login, self.id) if name)
+        """Every name on record for this person, each once."""
+        return tuple(dict.fromkeys(filter(None, (self.user, self.email, self.login, self.id))))
 
 
 class AssignmentRow(NamedTuple):
@@ -97,32 +97,20 @@ def read_accounts(data: bytes, column: str | None = None) -> list[AccountRow]:
 
 def _accounts_of_csv(data: bytes, wanted: str) -> Iterator[AccountRow]:
     header, rows = _table(data, wanted)
-    pick = _picker(header)
-    name, email, login, key = pick(wanted), pick("email"), pick("login"), pick("id")
-    active, sign_in, groups = pick("active"), pick("sign_in"), pick("groups")
+    columns = (wanted, "email", "login", "id", "active", "sign_in", "groups")
+    places = [header.index(name) if name in header else len(header) for name in columns]
     for line, row in rows:
-        user = name(row)
+        cells = [*row, *[""] * (len(header) - len(row) + 1)] if len(row) <= len(header) else [*row[: len(header)], ""]
+        user, email, login, key, active, sign_in, groups = [cells[place].strip() for place in places]
         if not user:
             continue
-        state = active(row).lower() or "yes"
+        state = active.lower() or "yes"
         if state not in _YES and state not in _NO:
             raise ListError(f"active is {state!r}; it must be yes, no, true, false, 1 or 0", line)
-        listed = groups(row)
         yield AccountRow(
-            user, line, email(row) or None, login(row) or None, key(row) or None, state in _YES,
-            sign_in(row).lower() != "password",
-            tuple(group.strip() for group in listed.split(";") if group.strip()) if listed else (),
+            user, line, email or None, login or None, key or None, state in _YES, sign_in.lower() != "password",
+            tuple(group.strip() for group in groups.split(";") if group.strip()) if groups else (),
         )  # fmt: skip
-
-
-def _picker(header: list[str]) -> Callable[[str], Callable[[list[str]], str]]:
-    def pick(column: str) -> Callable[[list[str]], str]:
-        if column not in header:
-            return lambda row: ""
-        position = header.index(column)
-        return lambda row: row[position].strip() if position < len(row) else ""
-
-    return pick
 
 
 def read_assignments(data: bytes) -> list[AssignmentRow]:

@@ -20,7 +20,9 @@ def rewrite(name: str, steps: Iterable[Rewrite]) -> list[str]:
 
 def result(name: str, steps: Iterable[Rewrite]) -> str:
     """What a whole rule makes of a name."""
-    return (rewrite(name, steps) or [name])[-1]
+    for step in steps:
+        name = _apply(name, step)
+    return name
 
 
 def _apply(name: str, step: Rewrite) -> str:

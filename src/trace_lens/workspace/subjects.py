@@ -21,14 +21,15 @@ _FIELDS = {"login": "login", "uid": "login", "username": "login", "email": "emai
 class Made(NamedTuple):
     """How a person's name came about: the field of the directory, its value, and the name after each step.
 
-    `rule` is the number of the provider's rule, from 1; None where it is only supposed that this field is sent.
+    `rule` is the number of the provider's rule, from 1; None where it is only supposed that this field is sent, and
+    then `guest` is None too.
     """
 
     field: str
     held: str
     steps: tuple[str, ...]
     rule: int | None
-    guest: bool
+    guest: bool | None = None
 
     @property
     def name(self) -> str:
@@ -42,13 +43,13 @@ def made_name(row: AccountRow, app: App, provider: Provider | None, *, addresses
     Where no rule is on record, `addresses` says whether addresses or bare logins are seen to be sent, if that is known.
     """
     rules = app.settings.provider_setup.subject
-    guest = is_guest(row, provider)
     if app.settings.account.source != "NameID":
         field = _field(app.settings.account.source)
         held = _held(row, field) or row.user
-        return Made(field, held, (), None, guest)
+        return Made(field, held, (), None)
     if not rules:
-        return _supposed(row, guest, addresses)
+        return _supposed(row, addresses)
+    guest = is_guest(row, provider)
     for number, rule in enumerate(rules, 1):
         fits = rule.when == "any" or (rule.when == "guest") is guest
         held = _held(row, _field(rule.source)) or "" if fits else ""
@@ -57,12 +58,12 @@ def made_name(row: AccountRow, app: App, provider: Provider | None, *, addresses
     return None
 
 
-def _supposed(row: AccountRow, guest: bool, addresses: bool | None) -> Made | None:
+def _supposed(row: AccountRow, addresses: bool | None) -> Made | None:
     fields = ("login", "user") if addresses is False else ("email", "user")
     for field in fields:
         held = _held(row, field)
         if held and (addresses is None or ("@" in held) is addresses):
-            return Made(field, held, (), None, guest)
+            return Made(field, held, (), None)
     return None
 
 
