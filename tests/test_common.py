@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import jsonschema
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -23,6 +25,8 @@ from trace_lens.common.moments import (
     show_duration,
     show_moment,
 )
+
+ROOT = Path(__file__).parent.parent
 
 MOMENTS = [
     ("2026-11-20T08:14:03Z", "2026-11-20T08:14:03Z", True),
@@ -149,8 +153,15 @@ def test_catalogue_answers() -> None:
 def test_the_reference_is_up_to_date() -> None:
     done = subprocess.run(
         [sys.executable, "tools/reference.py", "--check"],
-        cwd=Path(__file__).parent.parent,
+        cwd=ROOT,
         capture_output=True,
         check=False,
     )
     assert done.returncode == 0, done.stderr.decode()
+
+
+@pytest.mark.parametrize("name", sorted(path.stem for path in (ROOT / "docs/examples").glob("*.json")))
+def test_each_documented_example_is_as_its_schema_says(name: str) -> None:
+    schema = json.loads((ROOT / f"src/trace_lens/render/schemas/{name}.json").read_text("utf-8"))
+    example = json.loads((ROOT / f"docs/examples/{name}.json").read_text("utf-8"))
+    jsonschema.validate(example, schema, cls=jsonschema.Draft202012Validator)

@@ -381,15 +381,29 @@ def test_demo(tmp_path: Path) -> None:
     done = run("demo", "story", folder=tmp_path)
     assert done.returncode == 0, done.stderr
     text = done.stdout.decode()
-    assert "20 sign-ins: 14 broken, 6 sound." in text
-    assert text.count("\n  trace-lens ") == 3
+    assert "29 sign-ins: 18 broken, 10 sound, 1 inconclusive." in text
+    assert text.count("\n  trace-lens ") == 6
     story = tmp_path / "story"
     _, document = run_json("diagnose", "captures", folder=story)
     found = {one["source"][9:11]: (one["outcome"], one["first_break"]) for one in document["attempts"]}
     assert found["04"] == ("broken", "audience-mismatch")
     assert found["09"] == ("broken", "signed-by-other-known-key")
     assert found["16"] == ("broken", "signature-wrapping")
-    assert {number for number, one in found.items() if one[0] == "sound"} >= {"01", "02", "03", "11", "19", "20"}
+    assert found["22"] == ("broken", "encrypted-to-other-key")
+    assert found["25"] == ("broken", "assurance-too-low")
+    assert found["29"] == ("inconclusive", None)
+    assert {number for number, one in found.items() if one[0] == "sound"} >= {
+        "01",
+        "02",
+        "03",
+        "11",
+        "19",
+        "20",
+        "21",
+        "24",
+        "26",
+        "27",
+    }
     assert len({first for _, first in found.values() if first}) >= 12
     again = run("demo", "story", folder=tmp_path)
     assert (again.returncode, b"not empty" in again.stderr) == (2, True)

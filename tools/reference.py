@@ -93,14 +93,18 @@ def keys() -> str:
 
 
 def schemas() -> str:
-    """The JSON Schema of every command's output."""
+    """An example and the JSON Schema of every command's output."""
     parts = [
         "# JSON\n",
         "Made from the package by `tools/reference.py`; `trace-lens explain --schema NAME` prints each.\n",
     ]
     for name in SCHEMAS:
         text = files("trace_lens.render").joinpath("schemas", f"{name}.json").read_text("utf-8")
-        parts.append(f"## {json.loads(text)['title']}\n\n```json\n{text}```\n")
+        example = (DOCS / "examples" / f"{name}.json").read_text("utf-8")
+        title = json.loads(text)["title"]
+        parts.append(
+            f"## {title}\n\nAn example, shortened:\n\n```json\n{example}```\n\nThe schema:\n\n```json\n{text}```\n"
+        )
     return "\n".join(parts)
 
 

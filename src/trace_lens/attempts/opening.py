@@ -13,6 +13,7 @@ from lxml import etree
 
 from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import Evidence, Finding, Stage
+from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_moment
 from trace_lens.intake.peeling import Found, Peeled
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
@@ -39,7 +40,7 @@ _SECRET_ELEMENTS = {"SignatureValue", "CipherValue"}
 
 
 class Opened(NamedTuple):
-    """One message laid open. Values under a key of `SECRET` are secrets and must be masked when shown.
+    """One message laid open. Texts that are `Secret` must be masked when shown.
 
     `content` holds plain lists, dicts, strings, numbers and None.
     """
@@ -52,10 +53,6 @@ class Opened(NamedTuple):
     content: dict[str, Any]
     findings: tuple[Finding, ...]
     root: etree._Element | None = None
-
-
-SECRET = "secret"
-"""The key under which the outline of an element keeps a text that must be masked."""
 
 
 def open_messages(source: str, peeled: Peeled, issuers: Iterable[str] = ()) -> Iterator[Opened]:
@@ -99,7 +96,7 @@ def _artifact(source: str, found: Found, issuers: Iterable[str]) -> Opened:
         "endpoint_index": artifact.endpoint_index,
         "source_id": artifact.source_id,
         "issuer": next((one for one in issuers if artifact.is_of(one)), None),
-        "handle": artifact.handle,
+        "handle": Secret(artifact.handle),
         **_beside(found),
     }
     return _opened(source, found, summary, {"type": 4, "octets": len(found.data)})
@@ -289,7 +286,7 @@ def _message_summary(root: etree._Element) -> dict[str, Any]:
 
 
 def outline(element: etree._Element) -> dict[str, Any]:
-    """An element as plain data: name, namespace, attributes, text, children; secret texts under their own key."""
+    """An element as plain data: name, namespace, attributes, text, children."""
     name = etree.QName(element)
     text = text_of(element) if len(element) == 0 or not any(isinstance(c.tag, str) for c in element) else ""
     children = [outline(child) for child in element if isinstance(child.tag, str)]
@@ -297,7 +294,7 @@ def outline(element: etree._Element) -> dict[str, Any]:
     if element.attrib:
         data["attributes"] = {etree.QName(str(key)).localname: str(value) for key, value in element.attrib.items()}
     if text.strip():
-        data[SECRET if name.localname in _SECRET_ELEMENTS else "text"] = text
+        data["text"] = Secret(text) if name.localname in _SECRET_ELEMENTS else text
     if children:
         data["children"] = children
     return data

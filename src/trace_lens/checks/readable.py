@@ -7,6 +7,7 @@ import re
 from trace_lens.checks.asking import MESSAGE, NOTHING, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.encryption import algorithm_words, weak_parts
 from trace_lens.saml.messages import Assertion, Instant, Response, Text
 from trace_lens.saml.parsing import where
@@ -179,12 +180,20 @@ def encryption(case: Case) -> Answer:
             opening.code,
             _STAGE,
             words,
+            value_to_set=_own_certificate(case) if opening.code == "encrypted-to-other-key" else None,
             evidence=[
                 Evidence(f"encrypted {what}", algorithm_words(opening.encrypted.element), case.attempt.source, place)
             ],
         )
         if opening.code == "encrypted-no-key" and what == "assertion":
             yield Unchecked("encrypted-no-key", opening.reason, decides=True)
+
+
+def _own_certificate(case: Case) -> str | None:
+    """The fingerprint of the certificate that the application's metadata tells others to encrypt to."""
+    role = case.app.role if case.app else None
+    own = (certificate_or_none(key.certificate.der) for key in (role.encryption_keys if role else ()))
+    return next((str(one.sha256) for one in own if one), None)
 
 
 @asks(_STAGE, "weak-encryption", needs=MESSAGE)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import gc
 import importlib
+import os
 import sys
 from collections.abc import Sequence
 from typing import Any
@@ -78,19 +79,36 @@ def main(arguments: Sequence[str] | None = None) -> None:
     What is read from files is kept to the end, so looking for garbage among it again and again is time lost.
     """
     gc.set_threshold(200_000, 20, 100)
+    _end(_run(arguments))
+
+
+def _run(arguments: Sequence[str] | None) -> int:
+    """The exit status of the command line."""
     try:
         result: Any = group.main(
             args=list(arguments) if arguments is not None else None, prog_name="trace-lens", standalone_mode=False
         )
-        sys.exit(result if isinstance(result, int) else 0)
+        sys.stdout.flush()
+        return result if isinstance(result, int) else 0
     except click.exceptions.Exit as leaving:
-        sys.exit(leaving.exit_code)
+        return leaving.exit_code
     except click.Abort:
         click.echo("Interrupted.", err=True)
-        sys.exit(130)
+        return 130
     except click.ClickException as error:
         error.show()
-        sys.exit(2)
+        return 2
     except BrokenPipeError:
-        sys.stderr.close()
-        sys.exit(0)
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except OSError as error:
+        click.echo(f"{error.filename or 'The output'}: {(error.strerror or str(error)).lower()}.", err=True)
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 2
+
+
+def _end(status: int) -> None:
+    """End the process at once: all is written, and taking down millions of objects one by one only costs time."""
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(status)

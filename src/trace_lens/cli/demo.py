@@ -58,5 +58,10 @@ def command(folder: Path | None, now: object, form: str, output: Path | None, re
     from trace_lens.render.terminal import pages
     from trace_lens.render.terminal.demo import demo_pages
 
-    write(pages.render(demo_pages(demo.folder, demo.files, result), color, to_file=output is not None), output)
+    write(
+        pages.render(
+            demo_pages(demo.folder, demo.files, len(workspace.apps), result), color, to_file=output is not None
+        ),
+        output,
+    )
     return 0

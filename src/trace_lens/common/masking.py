@@ -7,8 +7,15 @@ from a capture may reach a terminal or a page raw.
 from __future__ import annotations
 
 import unicodedata
+from typing import Any
 
 _INVISIBLE = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp", "Zs"}
+
+
+class Secret(str):
+    """A text that may only be shown masked; whoever shows plain data asks for it."""
+
+    __slots__ = ()
 
 
 class Masks:
@@ -27,6 +34,15 @@ class Masks:
             return value
         number = self._numbers.setdefault(value, len(self._numbers) + 1)
         return f"[secret {number}, {len(value)} characters]"
+
+
+def masked(value: Any, masks: Masks) -> Any:
+    """Plain data (lists, dicts, texts, numbers) with every secret text in it masked, white space in it not counted."""
+    if isinstance(value, Secret):
+        return masks.mask("".join(value.split()))
+    if isinstance(value, dict):
+        return {key: masked(one, masks) for key, one in value.items()}
+    return [masked(one, masks) for one in value] if isinstance(value, list) else value
 
 
 def visible(text: str) -> str:

@@ -12,6 +12,7 @@ from urllib.parse import quote, urlencode
 
 from lxml import etree
 
+from trace_lens.demo.exchanges import artifact, encrypt, exchange, federation
 from trace_lens.demo.keys import SigningKey
 from trace_lens.demo.messages import REQUEST_DENIED, RESPONDER, TRANSIENT, Answer, response
 from trace_lens.demo.scenario import BY_ID, PARTNER, PROVIDER, ROLLOVER, Application
@@ -33,12 +34,12 @@ class _Fortnight:
 
     def __init__(self, keys: dict[str, SigningKey], seed: int) -> None:
         self._keys = keys
-        self._draw = random.Random(seed)
+        self.draw = random.Random(seed)
 
     def answer(self, app: str, email: str, day: int, hour: int, minute: int, **changes: object) -> Answer:
         """A good answer of Northmere ID for one application on a day of November 2026, with changes."""
         application: Application = BY_ID[app]
-        issued = datetime(2026, 11, day, hour, minute, self._draw.randrange(60), tzinfo=UTC)
+        issued = datetime(2026, 11, day, hour, minute, self.draw.randrange(60), tzinfo=UTC)
         attributes = {
             name: [value.format(email=email) for value in values] for name, values in application.attributes.items()
         }
@@ -48,7 +49,7 @@ class _Fortnight:
     def xml(self, answer: Answer, signed: str = "assertion", key: str | None = None) -> etree._Element:
         """The response, signed with the key in use at the moment, or with another one."""
         chosen = key or ("id-2026" if answer.issued >= ROLLOVER else "id-2025")
-        return response(answer, self._keys[chosen], self._draw, signed)
+        return response(answer, self._keys[chosen], self.draw, signed)
 
 
 def captures(keys: dict[str, SigningKey], seed: int = 2026) -> Iterator[Capture]:
@@ -152,6 +153,46 @@ def captures(keys: dict[str, SigningKey], seed: int = 2026) -> Iterator[Capture]
         "20-ticket-desk-works-from-portal.txt",
         _form(make.xml(make.answer("ticket-desk", plover, 20, 11, 42, answers_request=False, authenticated=-5400))),
     )
+    yield from _of_the_other_forms(make, keys)
+
+
+def _of_the_other_forms(make: _Fortnight, keys: dict[str, SigningKey]) -> Iterator[Capture]:
+    """Encrypted, asked for and signed out over redirects, WS-Federation, and values in the wrong field."""
+    fulmar, dunlin = "a.fulmar@northmere.example", "k.dunlin@northmere.example"
+    eider, gannet = "e.eider@northmere.example", "j.gannet@northmere.example"
+    cargo = keys["cargo-manifest"]
+    yield Capture(
+        "21-cargo-manifest-works-encrypted.txt",
+        _form(encrypt(make.xml(make.answer("cargo-manifest", dunlin, 18, 6, 40)), cargo)),
+    )
+    yield Capture(
+        "22-cargo-manifest-old-key.txt",
+        _form(encrypt(make.xml(make.answer("cargo-manifest", fulmar, 18, 7, 5)), keys["cargo-manifest-2023"])),
+    )
+    yield Capture(
+        "23-tide-tables-wrong-field.txt",
+        _form(
+            make.xml(make.answer("tide-tables", eider, 18, 8, 12, audience="https://tides.northmere.example/saml/acs"))
+        ),
+    )
+    quay = keys["quay-passes"]
+    asked = make.answer("quay-passes", gannet, 19, 5, 20)
+    yield Capture("24-quay-passes-works-request-and-answer.txt", exchange(make.draw, asked, quay, keys["id-2026"]))
+    yield Capture(
+        "25-quay-passes-second-factor.txt",
+        exchange(make.draw, make.answer("quay-passes", gannet, 19, 17, 31), quay, keys["id-2026"], demands=True),
+    )
+    yield Capture(
+        "26-quay-passes-sign-out.txt",
+        exchange(make.draw, make.answer("quay-passes", fulmar, 20, 7, 2), quay, keys["id-2026"], signs_out=True),
+    )
+    yield Capture(
+        "27-harbour-radio-works-federation.txt",
+        federation(make.draw, make.answer("harbour-radio", eider, 19, 9, 14), keys["id-2026"]),
+    )
+    retired = make.answer("harbour-radio", gannet, 20, 6, 55)
+    yield Capture("28-harbour-radio-retired-key.txt", federation(make.draw, retired, keys["id-2025"]))
+    yield Capture("29-galley-orders-artifact.txt", artifact(make.draw, PROVIDER, BY_ID["galley-orders"].acs_url))
 
 
 def _of_partner(make: _Fortnight) -> etree._Element:

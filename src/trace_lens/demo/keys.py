@@ -8,7 +8,7 @@ from datetime import datetime
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import rsa
-from cryptography.hazmat.primitives.serialization import Encoding
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from cryptography.x509.oid import NameOID
 
 
@@ -23,6 +23,11 @@ class SigningKey:
     def pem(self) -> str:
         """The certificate as PEM."""
         return self.certificate.public_bytes(Encoding.PEM).decode()
+
+    @property
+    def private_pem(self) -> str:
+        """The private key as PEM (PKCS#8), without a password."""
+        return self.private.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
 
     @property
     def base64(self) -> str:

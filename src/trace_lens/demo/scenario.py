@@ -10,6 +10,7 @@ from trace_lens.demo.messages import EMAIL
 HOME = "northmere.example"
 PROVIDER = f"https://id.{HOME}/saml"
 PROVIDER_SSO = f"https://id.{HOME}/saml/sso"
+PROVIDER_SLO = f"https://id.{HOME}/saml/slo"
 PARTNER = "https://sso.skerry-pilots.example/idp"
 ROLLOVER = datetime(2026, 11, 17, 5, 0, tzinfo=UTC)
 """Tuesday, 17 November 2026: the provider changes its signing key."""
@@ -27,6 +28,11 @@ class Person:
     def email(self) -> str:
         """The person's address."""
         return f"{self.login}@{self.domain}"
+
+    @property
+    def held(self) -> str:
+        """The login that the directory of Northmere holds: of a guest, the address folded into a name of the house."""
+        return self.login if self.domain == HOME else f"{self.login}_{self.domain}~guest@{HOME}"
 
 
 PEOPLE = (
@@ -71,8 +77,11 @@ class Application:
     accepted: tuple[str, ...] = ()
     audience_at_provider: str | None = None
     assigned: tuple[str, ...] = ("grp-staff",)
+    subject: tuple[tuple[str, ...], ...] = ()
     signed_part: str = "assertion"
     unsolicited: bool = True
+    encrypted: bool = False
+    metadata: bool = False
     attributes: dict[str, list[str]] = field(default_factory=dict)
 
     @property
@@ -122,6 +131,10 @@ APPLICATIONS = (
     Application(
         "claims-office", "Claims Office", "claims", 33, people=(*PEOPLE, *GUESTS),
         account=('rewrite = [{ case = "lower" }]',), assigned=("grp-staff", "nils.lunde@skerry-pilots.example"),
+        subject=(
+            ('when = "guest"', 'from = "login"'),
+            ('from = "login"', f'rewrite = [{{ add_suffix = "@{HOME}" }}]'),
+        ),
         attributes={"displayName": ["{email}"]}, claims=(Claim("displayName", ('need = "may"',)),),
     ),
     Application(
@@ -129,6 +142,25 @@ APPLICATIONS = (
         claims=(Claim("role", ('need = "must"', 'one_of = ["cook", "purser"]')),), attributes={"role": ["cook"]},
         accepted=('code = "password-sign-in-open"', 'reason = "kept for the ships without a link until spring"',
                   "until = 2027-03-31"),
+    ),
+    Application(
+        "cargo-manifest", "Cargo Manifest", "cargo", 88, encrypted=True, metadata=True,
+        application=('decryption_key = "keys/cargo-manifest.key"',), attributes={"mail": ["{email}"]},
+        claims=(Claim("mail", ('need = "must"',)),),
+    ),
+    Application(
+        "tide-tables", "Tide Tables", "tides", 41, audience_at_provider=f"https://tides.{HOME}/saml/acs",
+        claims=(Claim("displayName", ('need = "should"',)),), attributes={"displayName": ["{email}"]},
+    ),
+    Application(
+        "quay-passes", "Quay Passes", "quay", 310, metadata=True,
+        application=("signs_requests = true", f'sign_out_url = "https://quay.{HOME}/saml/slo"'),
+        claims=(_ROLE,), attributes={"role": ["deckhand"]},
+    ),
+    Application(
+        "harbour-radio", "Harbour Radio", "radio", 27, pins=("certs/id-2026.pem",),
+        claims=(Claim("department", ('need = "must"',)),),
+        attributes={"http://schemas.northmere.example/claims/department": ["harbour"]},
     ),
     Application(
         "lost-property", "Lost Property", "found", 18, assigned=("l.plover@northmere.example",),

@@ -16,14 +16,17 @@ _EXCLUSIVE = "http://www.w3.org/2001/10/xml-exc-c14n#"
 _ISSUER = "{urn:oasis:names:tc:SAML:2.0:assertion}Issuer"
 
 
-def sign(element: etree._Element, key: SigningKey) -> None:
-    """Put an enveloped signature (RSA-SHA256, exclusive canonicalization) into an element, after its Issuer."""
+def sign(element: etree._Element, key: SigningKey, *, identified_by: str = "ID", position: int | None = None) -> None:
+    """Put an enveloped signature (RSA-SHA256, exclusive canonicalization) into an element.
+
+    It stands after the Issuer, or where `position` says; `identified_by` is the attribute that holds the identifier.
+    """
     digest = base64.b64encode(hashlib.sha256(_canonical(element)).digest()).decode()
     signature = etree.fromstring(
         f'<ds:Signature xmlns:ds="{_DS}"><ds:SignedInfo>'
         f'<ds:CanonicalizationMethod Algorithm="{_EXCLUSIVE}"/>'
         '<ds:SignatureMethod Algorithm="http://www.w3.org/2001/04/xmldsig-more#rsa-sha256"/>'
-        f'<ds:Reference URI="#{element.get("ID")}"><ds:Transforms>'
+        f'<ds:Reference URI="#{element.get(identified_by)}"><ds:Transforms>'
         f'<ds:Transform Algorithm="{_DS}enveloped-signature"/><ds:Transform Algorithm="{_EXCLUSIVE}"/>'
         '</ds:Transforms><ds:DigestMethod Algorithm="http://www.w3.org/2001/04/xmlenc#sha256"/>'
         f"<ds:DigestValue>{digest}</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue/>"
@@ -31,7 +34,8 @@ def sign(element: etree._Element, key: SigningKey) -> None:
         "</ds:Signature>"
     )
     issuer = element.find(_ISSUER)
-    element.insert(0 if issuer is None else element.index(issuer) + 1, signature)
+    after_issuer = 0 if issuer is None else element.index(issuer) + 1
+    element.insert(after_issuer if position is None else position, signature)
     value = key.private.sign(_canonical(signature[0]), padding.PKCS1v15(), hashes.SHA256())
     signature[1].text = base64.b64encode(value).decode()
 

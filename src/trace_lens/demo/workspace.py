@@ -18,6 +18,7 @@ from trace_lens.demo.scenario import (
     PARTNER,
     PEOPLE,
     PROVIDER,
+    PROVIDER_SLO,
     PROVIDER_SSO,
     Application,
 )
@@ -48,6 +49,15 @@ def make_keys() -> dict[str, SigningKey]:
         ),
         "id-2026": make_key(
             "Northmere ID 2026", datetime(2026, 11, 2, tzinfo=UTC), datetime(2028, 11, 2, tzinfo=UTC), ours
+        ),
+        "cargo-manifest": make_key(
+            "Cargo Manifest 2026", datetime(2026, 3, 1, tzinfo=UTC), datetime(2029, 3, 1, tzinfo=UTC), ours
+        ),
+        "cargo-manifest-2023": make_key(
+            "Cargo Manifest 2023", datetime(2023, 3, 1, tzinfo=UTC), datetime(2026, 3, 1, tzinfo=UTC), ours
+        ),
+        "quay-passes": make_key(
+            "Quay Passes", datetime(2025, 6, 1, tzinfo=UTC), datetime(2028, 6, 1, tzinfo=UTC), ours
         ),
         "skerry": make_key(
             "Skerry Pilots SSO", datetime(2025, 3, 1, tzinfo=UTC), datetime(2027, 3, 1, tzinfo=UTC), partner
@@ -105,13 +115,18 @@ def _settings(keys: dict[str, SigningKey]) -> dict[str, bytes]:
             'email_domains = ["skerry-pilots.example"]\n'
         ),
         "metadata/northmere-id.xml": _provider_metadata(keys["id-2026"]),
-        **{f"certs/{name}.pem": key.pem for name, key in keys.items()},
+        **{f"certs/{name}.pem": key.pem for name, key in keys.items() if name in ("id-2025", "id-2026", "skerry")},
+        "certs/cargo-manifest-2023.pem": keys["cargo-manifest-2023"].pem,
     }
     old = keys["id-2025"].fingerprint(hashes.SHA256())
     for application in APPLICATIONS:
         files[f"apps/{application.id}.toml"] = "\n".join(_app(application, old)) + "\n"
         files[f"accounts/{application.id}.csv"] = _accounts(application)
         files[f"assignments/{application.id}.csv"] = _assignments(application)
+        if application.metadata:
+            files[f"metadata/{application.id}.xml"] = _application_metadata(application, keys[application.id])
+        if application.encrypted:
+            files[f"keys/{application.id}.key"] = keys[application.id].private_pem
     return {name: text.encode() for name, text in files.items()}
 
 
@@ -121,9 +136,24 @@ def _provider_metadata(key: SigningKey) -> str:
         '  <md:IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">\n'
         '    <md:KeyDescriptor use="signing"><ds:KeyInfo xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:X509Data>'
         f"<ds:X509Certificate>{key.base64}</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor>\n"
+        f'    <md:SingleLogoutService Binding="{_BINDING}HTTP-Redirect" Location="{PROVIDER_SLO}"/>\n'
         f"    <md:NameIDFormat>{NAME_ID_FORMAT}</md:NameIDFormat>\n"
         f'    <md:SingleSignOnService Binding="{_BINDING}HTTP-Redirect" Location="{PROVIDER_SSO}"/>\n'
         "  </md:IDPSSODescriptor>\n</md:EntityDescriptor>\n"
+    )
+
+
+def _application_metadata(application: Application, key: SigningKey) -> str:
+    slo = f"{application.base}/saml/slo"
+    return (
+        f'<md:EntityDescriptor xmlns:md="{_METADATA}" entityID="{application.entity_id}">\n'
+        '  <md:SPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">\n'
+        '    <md:KeyDescriptor><ds:KeyInfo xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:X509Data>'
+        f"<ds:X509Certificate>{key.base64}</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor>\n"
+        f'    <md:SingleLogoutService Binding="{_BINDING}HTTP-Redirect" Location="{slo}"/>\n'
+        f"    <md:NameIDFormat>{NAME_ID_FORMAT}</md:NameIDFormat>\n"
+        f'    <md:AssertionConsumerService Binding="{_BINDING}HTTP-POST" Location="{application.acs_url}" index="0"/>\n'
+        "  </md:SPSSODescriptor>\n</md:EntityDescriptor>\n"
     )
 
 
@@ -138,11 +168,14 @@ def _app(application: Application, old_fingerprint: str) -> Iterator[str]:
         f'provider_sso_url = "{PROVIDER_SSO}"', f"trusted_certificates = [{pins}]",
         f'signed_part = "{application.signed_part}"', f"accepts_unsolicited = {str(application.unsolicited).lower()}",
         *([] if application.id == "fuel-ledger" else [f'name_id_format = "{NAME_ID_FORMAT}"']),
+        *([f'metadata = "metadata/{application.id}.xml"'] if application.metadata else []),
         *application.application, "",
         "[provider_setup]", f'audience = "{application.audience_at_provider or application.entity_id}"',
         f'acs_url = "{application.acs_url}"', f'assigned = "assignments/{application.id}.csv"', *application.setup, "",
         "[account]", 'from = "NameID"', f'list = "accounts/{application.id}.csv"', *application.account,
     )  # fmt: skip
+    for rule in application.subject:
+        yield from ("", "[[provider_setup.subject]]", *rule)
     for claim in application.claims:
         yield from ("", "[[claims]]", f'name = "{claim.name}"', *claim.lines)
     if application.accepted:
@@ -151,7 +184,7 @@ def _app(application: Application, old_fingerprint: str) -> Iterator[str]:
 
 def _accounts(application: Application) -> str:
     short = application.id == "fuel-ledger"
-    rows = [f"{one.login if short else one.email},{one.email},{one.login},yes" for one in application.people]
+    rows = [f"{one.login if short else one.email},{one.email},{one.held},yes" for one in application.people]
     return "\n".join(["user,email,login,active", *rows]) + "\n"
 
 

@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.common.difference import is_near
+from trace_lens.intake.layers import ADDRESS
 from trace_lens.saml.artifact import Artifact
 from trace_lens.saml.messages import AuthnRequest, LogoutRequest, LogoutResponse
 from trace_lens.workspace.loading import App, Provider, Workspace
@@ -100,6 +101,8 @@ class _Clues:
         self._of_request(attempt.authn_request)
         if attempt.artifact and isinstance(attempt.artifact.content, Artifact) and not attempt.answer:
             self.artifact: Artifact | None = attempt.artifact.content
+            came_to = attempt.artifact.found.context.get(ADDRESS)
+            self.destinations |= {came_to} if came_to else set()
         else:
             self.artifact = None
         if attempt.answer is None:

@@ -170,21 +170,21 @@ def _are_addresses(names: list[Named] | None) -> bool | None:
 
 def apply(names: Iterable[Named], rule: tuple[Rewrite, ...], index: AccountIndex) -> list[Identified]:
     """What a rule makes of each name, and which account comes of it."""
-    made = [(named, tuple(rewrite(named.name, rule))) for named in names]
-    wanted = (steps[-1] if steps else named.name for named, steps in made)
-    index.look_for([name for name in wanted if not index.find(name)])
-    return [_one(named, steps, index) for named, steps in made]
+    made = [(named, tuple(rewrite(named.name, rule)) if rule else ()) for named in names]
+    found = [index.find(steps[-1] if steps else named.name) for named, steps in made]
+    index.look_for(
+        [steps[-1] if steps else one.name for (one, steps), rows in zip(made, found, strict=True) if not rows]
+    )
+    return [_one(named, steps, rows, index) for (named, steps), rows in zip(made, found, strict=True)]
 
 
-def _one(named: Named, steps: tuple[str, ...], index: AccountIndex) -> Identified:
-    wanted = steps[-1] if steps else named.name
-    found = tuple(index.find(wanted))
-    if len(found) > 1:
-        return Identified(named, steps, AMBIGUOUS, found)
-    if found:
-        own = named.person is None or found[0] is named.person
-        return Identified(named, steps, FOUND if own else OTHER, found)
-    near = tuple(index.near(wanted))
+def _one(named: Named, steps: tuple[str, ...], rows: list[AccountRow], index: AccountIndex) -> Identified:
+    if len(rows) == 1:
+        own = named.person is None or rows[0] is named.person
+        return Identified(named, steps, FOUND if own else OTHER, (rows[0],))
+    if rows:
+        return Identified(named, steps, AMBIGUOUS, tuple(rows))
+    near = tuple(index.near(steps[-1] if steps else named.name))
     return Identified(named, steps, NEAR if near else NONE, (), near)
 
 

@@ -24,6 +24,9 @@ MESSAGE_FIELDS = ("SAMLResponse", "SAMLRequest", "SAMLart", "wresult")
 _BESIDE = ("RelayState", "SigAlg", "Signature", "KeyInfo", "wctx", "wtrealm")
 SIGNED_QUERY = "query"
 """The key under which a message's context keeps the octets of a redirect's query that its signature covers."""
+ADDRESS = "address"
+"""The key under which a message's context keeps the address, less its query, that it came to in a redirect."""
+_ADDRESS = re.compile(rb"(https?://[\x21-\x7e]+?)\?$")
 FIELD = re.compile(rb"(?:^|[?&\s;'\"])(SAMLResponse|SAMLRequest|SAMLart|wresult)(?:=|%3[Dd])", re.MULTILINE)
 _LISTED = re.compile(rb"^[ \t]*(\w+)[ \t]*[:=\t][ \t]*(.*?)[ \t]*$", re.MULTILINE)
 _INPUT = re.compile(rb"<input\b[^>]*>", re.IGNORECASE)
@@ -71,12 +74,14 @@ def _form(data: bytes) -> Iterator[Reading]:
     if b"=" not in body:
         body = unquote_to_bytes(body)
     start = min((body.find(b"?") + 1) if b"?" in body.split(b"&", 1)[0] else 0, len(body))
+    address = _ADDRESS.search(body[:start])
     pairs: dict[str, bytes] = {}
     for part in body[start:].split(b"#", 1)[0].split(b"&"):
         name, equals, value = part.strip().partition(b"=")
         if equals:
             pairs.setdefault(name.strip(_QUOTES.encode()).decode("utf-8", "replace"), value)
-    yield from _of_fields("form", {name: _form_value(value) for name, value in pairs.items()}, pairs)
+    for one in _of_fields("form", {name: _form_value(value) for name, value in pairs.items()}, pairs):
+        yield one._replace(context={**one.context, ADDRESS: address[1].decode()}) if address else one
 
 
 def _form_value(value: bytes) -> bytes:

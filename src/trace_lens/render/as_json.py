@@ -7,12 +7,12 @@ from collections.abc import Iterable
 from datetime import datetime
 from typing import Any
 
-from trace_lens.attempts.opening import SECRET, certificate_summary
+from trace_lens.attempts.opening import certificate_summary
 from trace_lens.checks.claims import ClaimRow
 from trace_lens.checks.sides import COLUMNS
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Evidence, Finding, Unchecked
-from trace_lens.common.masking import Masks
+from trace_lens.common.masking import Masks, masked
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.certificates import SeenCertificate
 from trace_lens.diagnosis.comparing import Compared
@@ -131,8 +131,8 @@ def opened(messages: Iterable[LaidOpen], failed: Iterable[tuple[str, str]], mask
                 "where": one.where,
                 "kind": one.kind,
                 "layers": list(one.layers),
-                "summary": one.summary,
-                "content": _masked(one.content, masks),
+                "summary": masked(one.summary, masks),
+                "content": masked(one.content, masks),
                 "claims": [_claim(row) for row in laid.claims],
                 "findings": [finding(item, masks) for item in one.findings],
             }
@@ -141,19 +141,6 @@ def opened(messages: Iterable[LaidOpen], failed: Iterable[tuple[str, str]], mask
         ],
         "unreadable": [unreadable(source, because) for source, because in failed],
     }
-
-
-def _masked(content: Json, masks: Masks) -> Json:
-    """The content with every secret text masked, under the key that texts have."""
-    plain: Json = {}
-    for key, value in content.items():
-        if key == SECRET:
-            plain["text"] = masks.mask("".join(value.split()))
-        elif key == "children":
-            plain[key] = [_masked(child, masks) for child in value]
-        else:
-            plain[key] = value
-    return plain
 
 
 def explanations(entries: Iterable[Entry]) -> Json:

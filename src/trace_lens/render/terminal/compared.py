@@ -75,7 +75,7 @@ def _outcome(found: Compared, side: int) -> str:
 
 def _findings(found: Compared) -> Iterator[Line]:
     for title, listed in (("Only left", found.went), ("Only right", found.came), ("Both", found.stayed)):
-        shown = [one for one in listed if one.code != "outcome-unknown"]
+        shown = sorted((one for one in listed if one.code != "outcome-unknown"), key=lambda one: not one.breaks)
         if not shown:
             continue
         yield BLANK

@@ -11,11 +11,12 @@ from trace_lens.render.terminal.diagnosis import one, overview
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 
 
-def demo_pages(folder: Path, files: int, result: Result) -> Iterator[Line]:
+def demo_pages(folder: Path, files: int, apps: int, result: Result) -> Iterator[Line]:
     """The pages of the demo."""
     yield from prose(
         f"The demo workspace is written: {files} files in {folder}. It tells of one fortnight of sign-ins at Northmere "
-        "Ferries: eight applications, one provider, a key rolled over on a Tuesday, and a good many slips."
+        f"Ferries: {apps} applications, their provider and a partner's, a key rolled over on a Tuesday, and a good "
+        "many slips."
     )
     yield BLANK
     yield from overview(result.diagnoses)
@@ -29,6 +30,9 @@ def demo_pages(folder: Path, files: int, result: Result) -> Iterator[Line]:
     for command in (
         f"cd {folder}",
         "trace-lens diagnose captures/09-berth-planner-key-changed.txt",
+        "trace-lens sides tide-tables captures/23-tide-tables-wrong-field.txt",
+        "trace-lens identify claims-office",
+        "trace-lens compare captures/04-crew-roster-slash-lost.txt captures/19-crew-roster-works-again.txt",
         "trace-lens apps check",
         "trace-lens decode captures/08-claims-office-guest.txt",
     ):

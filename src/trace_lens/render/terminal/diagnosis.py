@@ -95,8 +95,10 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
         yield line(Span("Worth knowing", "head"))
         for finding in notes:
             yield from prose(f"{finding.detail} ({finding.code})", 2)
-    yield BLANK
-    yield from _to_do(diagnosis)
+    to_do = list(_to_do(diagnosis))
+    if to_do:
+        yield BLANK
+    yield from to_do
     yield from _claims(diagnosis)
     yield from _open(diagnosis)
 
@@ -176,11 +178,7 @@ def _to_do(diagnosis: Diagnosis) -> Iterator[Line]:
         if finding.value_to_set:
             yield line("    ", Span(visible(finding.value_to_set), "set"))
     if not roots and diagnosis.outcome == "sound":
-        yield from prose(
-            "Nothing to do here. If the sign-in still fails, the reason lies outside of this message: see below "
-            "what was not checked.",
-            0,
-        )
+        yield from _when_sound(diagnosis)
     if diagnosis.proposal:
         source = "-" if diagnosis.source == "-" else shlex.quote(visible(diagnosis.source))
         yield line("  Try it on this capture before touching a system:")
@@ -188,6 +186,19 @@ def _to_do(diagnosis: Diagnosis) -> Iterator[Line]:
         yield line(f"    trace-lens diagnose {source} {tried}")
     if roots:
         yield from prose(f"More on this: trace-lens explain {roots[0].code}", 2, "quiet")
+
+
+def _when_sound(diagnosis: Diagnosis) -> Iterator[Line]:
+    """What is worth doing although nothing stops the sign-in, each thing once."""
+    risks = [one for one in diagnosis.findings if one.severity == "risk" and not one.accepted]
+    worth = dict.fromkeys((_SIDE[one.side] if one.side else "To do", one.remedy) for one in risks)
+    yield from prose(
+        ("Nothing stops the sign-in. Worth doing all the same:" if worth else "Nothing to do here.")
+        + ("" if worth else " If the sign-in still fails, the reason lies outside of this message: see below what was "
+        "not checked."),
+    )  # fmt: skip
+    for side, remedy in worth:
+        yield from prose(f"{side}: {remedy}", 2)
 
 
 def claim_lines(claims: Iterable[ClaimRow]) -> Iterator[Line]:

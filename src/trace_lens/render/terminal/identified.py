@@ -159,10 +159,12 @@ def _near(one: Identified) -> Iterator[Line]:
 
 def _proposed(found: Identification, proposal: Proposal) -> Iterator[Line]:
     count = len(proposal.repairs)
+    every = proposal.held_against == len(found.names)
+    held = f"{'all ' if every else ''}{proposal.held_against:,} names" + ("" if every else ", all accounts among them")
     yield line(Span(f"A rule that repairs {'it' if len(found.names) == count == 1 else f'{count:,} of them'}", "head"))
     yield line("    ", Span(f"rewrite = {visible(inline(proposal.steps, literal=True))}", "set"))
     yield from prose(
-        f"Held against {proposal.held_against:,} names, of these sources and of all accounts: {count:,} "
+        f"Held against {held}: {count:,} "
         f"{'gains its' if count == 1 else 'gain their'} account, none loses it or comes to another's, no two people "
         "fall together.",
         2,

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from trace_lens.attempts.opening import SECRET
-from trace_lens.common.masking import Masks, visible
+from trace_lens.common.masking import Masks, masked, visible
 from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.diagnosis import claim_lines
@@ -50,7 +49,7 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
     yield line(Span(name, "head"), f" in {visible(message.source)}{visible(where)}{through}")
     for finding in message.findings:
         yield from prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
-    rows = [(key, value) for key, value in message.summary.items() if value not in (None, [], {}, "", 0)]
+    rows = [(key, value) for key, value in masked(message.summary, masks).items() if _tells(key, value)]
     for key, value in rows:
         if key == "requested_attributes":
             text = ", ".join(one["name"] + (" (required)" if one["required"] else "") for one in value)
@@ -86,13 +85,16 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
         yield from _tree(message.content, 2, masks)
 
 
+def _tells(key: str, value: Any) -> bool:
+    """Whether a value of the summary is worth a line: something is there, or a number that counts nothing."""
+    return value not in (None, [], {}, "") and value is not False and not (value == 0 and key.endswith("assertions"))
+
+
 def _tree(element: dict[str, Any], indent: int, masks: Masks) -> Iterator[Line]:
     attributes = [f'{key}="{visible(value)}"' for key, value in element.get("attributes", {}).items()]
-    text = visible(" ".join(element.get("text", "").split()))
+    text = visible(" ".join(masked(element.get("text", ""), masks).split()))
     if element["name"] in _ABBREVIATED and len(text) > 32:
         text = f"{text[:16]}… ({len(text):,} characters)"
-    if SECRET in element:
-        text = masks.mask("".join(element[SECRET].split()))
     head = Span(element["name"], "head")
     beside = "".join(f"  {one}" for one in attributes)
     if indent + len(head.text) + len(beside) + len(text) <= pages.width():

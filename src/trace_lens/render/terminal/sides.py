@@ -121,8 +121,19 @@ def _agreeing(rows: list[Row]) -> Iterator[Line]:
     for row in rows:
         for number, (text, cells) in enumerate(_values(row).items()):
             holders = ", ".join(dict.fromkeys(cell.column.replace("_", " ") for cell in cells))
-            listed.append(("" if number else row.words, Span(holders, "quiet"), text))
-    yield from pages.table(("", "", ""), listed)
+            listed.append(("" if number else row.words, holders, text))
+    room = pages.width() - 6 - sum(max(len(one[column]) for one in listed) for column in (0, 1))
+    yield from pages.table(
+        ("", "", ""), [(words, Span(holders, "quiet"), _shortened(text, room)) for words, holders, text in listed]
+    )
+
+
+def _shortened(text: str, room: int) -> str:
+    """A fingerprint with its middle left out where it does not fit: people compare beginnings and endings."""
+    keep = max(24, room)
+    if len(text) <= keep or not text.startswith(("sha256:", "sha1:")):
+        return text
+    return f"{text[: keep // 2]}…{text[-(keep - keep // 2 - 1) :]}"
 
 
 def _to_do(found: TwoSides) -> Iterator[Line]:
