@@ -280,3 +280,18 @@ def test_the_codes_of_an_answer_that_refuses_point_at_the_request(tmp_path: Path
     assert broke(found) == "identifier-in-request-unknown"
     effect = next(one for one in found.findings if one.code == "request-rejected")
     assert (effect.because_of, effect.severity) == ("identifier-in-request-unknown", Severity.BREAK)
+
+
+def test_an_artifact_is_told_its_application_by_the_address_it_came_to(tmp_path: Path) -> None:
+    import hashlib
+
+    octets = b"\x00\x04\x00\x00" + hashlib.sha1(ISSUER.encode()).digest() + b"h" * 20
+    folder = workspace(tmp_path)
+    address = f"{ACS}?SAMLart={quote(base64.b64encode(octets).decode(), safe='')}"
+    _, document = run_json("diagnose", "-", folder=folder, stdin=address.encode())
+    (attempt,) = document["attempts"]
+    assert (attempt["app"], attempt["provider"], attempt["chosen_by"]) == ("crew-roster", "northmere-id", "destination")
+    _, opened = run_json("decode", "-", folder=folder, stdin=address.encode())
+    summary = opened["messages"][0]["summary"]
+    assert (summary["endpoint_index"], summary["issuer"]) == (0, ISSUER)
+    assert "6868" not in summary["handle"]

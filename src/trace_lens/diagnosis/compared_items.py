@@ -136,7 +136,7 @@ def _request(case: Case) -> Iterator[Item]:
         ("IsPassive", _some(str(request.is_passive).lower())),
         ("binding", _some(short(binding.value) if binding else None)),
     ):
-        yield Item(f"request: {name}", values, only_if_both=True)
+        yield Item(f"request: {name}", values or ("(not given)",), only_if_both=True)
 
 
 def _noise(case: Case) -> Iterator[Item]:

@@ -21,7 +21,10 @@ _ABOUT_VALUES = (
 
 
 class TwoSides(NamedTuple):
-    """All rows, what to copy where, and the settings findings that say so; `failed` are captures not read."""
+    """All rows, what to copy where, and the settings findings that say so; `failed` are captures not read.
+
+    `fits_other` names the application that the capture fits, where it is not this one.
+    """
 
     app: App
     provider: Provider | None
@@ -30,6 +33,7 @@ class TwoSides(NamedTuple):
     copies: list[Copy]
     findings: list[Finding]
     failed: list[tuple[str, str]]
+    fits_other: str | None = None
 
 
 def two_sides(app: App, workspace: Workspace, now: datetime, sources: Iterable[SourceFile] = ()) -> TwoSides:
@@ -39,8 +43,10 @@ def two_sides(app: App, workspace: Workspace, now: datetime, sources: Iterable[S
     """
     attempts, failed = attempts_of(sources)
     told = Circumstances(now)
-    fitting = [one for one in attempts if case_of(one, workspace, told).app is app]
+    fits = [case_of(one, workspace, told).app for one in attempts]
+    fitting = [one for one, its in zip(attempts, fits, strict=True) if its is app]
     chosen = next(iter(fitting or attempts), None)
+    other = fits[0].name if attempts and not fitting and fits[0] else None
     case = case_of(chosen, workspace, told._replace(app=app.id)) if chosen else None
     found = rows(app, workspace, case)
     findings = [one for one in of_app(app, workspace, now) if one.stage is Stage.SETTINGS]
@@ -54,5 +60,5 @@ def two_sides(app: App, workspace: Workspace, now: datetime, sources: Iterable[S
                 findings += [told_of] if told_of else []
     return TwoSides(
         app, workspace.provider_of(app), chosen.source if chosen else None, found, copies(found),
-        in_order(accept(findings, app, now)), failed,
+        in_order(accept(findings, app, now)), failed, other,
     )  # fmt: skip

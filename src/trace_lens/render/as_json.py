@@ -212,6 +212,7 @@ def two_sides(found: TwoSides, masks: Masks) -> Json:
         "app": found.app.id,
         "provider": found.provider.id if found.provider else None,
         "capture": found.capture,
+        "capture_fits": found.fits_other,
         "items": [
             {
                 "item": row.item,

@@ -66,6 +66,8 @@ def _headline(found: TwoSides) -> Iterator[Line]:
     else:
         yield line(Span(f"All {len(found.rows)} values agree, as far as they are on record.", "ok"))
     yield from prose(f"{names}{beside}", 2)
+    if found.fits_other:
+        yield from prose(f"The capture is made out to {found.fits_other}, not to {found.app.name}.", 2, "risk")
 
 
 def _overview(row: Row, column: str) -> Span:
