@@ -139,3 +139,13 @@ def test_an_entity_is_picked_by_its_id(tmp_path: Path) -> None:
     entity = found.providers["northmere-id"].entity
     assert entity
     assert entity.entity_id == ISSUER
+
+
+def test_several_descriptors_of_one_role_count_together() -> None:
+    one = METADATA.format(until="2030-01-01T00:00:00Z", key=bare(certificate("id")))
+    role = one[one.index("<md:IDPSSODescriptor") : one.index("</md:EntityDescriptor>")]
+    twice = one.replace(role, role + role.replace(bare(certificate("id")), bare(certificate("next"))))
+    (entity,) = read_metadata(twice.encode())
+    found = entity.role("IDPSSODescriptor")
+    assert found
+    assert len(found.signing_keys) == 2

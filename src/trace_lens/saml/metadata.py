@@ -99,8 +99,16 @@ class Entity(NamedTuple):
     organization: str | None = None
 
     def role(self, name: str) -> Role | None:
-        """The role `IDPSSODescriptor` or `SPSSODescriptor`, where the entity has it."""
-        return next((role for role in self.roles if role.name == name), None)
+        """The role `IDPSSODescriptor` or `SPSSODescriptor`, where the entity has it; of several, all in one."""
+        found = [role for role in self.roles if role.name == name]
+        if len(found) < 2:
+            return found[0] if found else None
+        return found[0]._replace(
+            endpoints=tuple(one for role in found for one in role.endpoints),
+            keys=tuple(one for role in found for one in role.keys),
+            name_id_formats=tuple(dict.fromkeys(one for role in found for one in role.name_id_formats)),
+            attributes=tuple(one for role in found for one in role.attributes),
+        )
 
 
 class Descriptors(NamedTuple):
