@@ -2,25 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Finding, Stage, Unchecked
 
 Answer = Iterator[Finding | Unchecked]
-Check = Callable[[Case], Answer]
+C = TypeVar("C", bound=Case)
 
 
 class Question(NamedTuple):
-    """One registered check. `needs` is what a case must hold before the question can be asked."""
+    """One registered check. `needs` is what a case must hold before the question can be asked.
+
+    `protocol` is `saml` or `oidc` for a check of that package, and None for one that is asked of every sign-in.
+    """
 
     stage: Stage
     codes: tuple[str, ...]
     needs: str
     decides: bool
-    ask: Check
+    ask: Callable[[Any], Answer]
+    protocol: str | None
 
 
 QUESTIONS: list[Question] = []
@@ -32,11 +36,15 @@ REQUEST = "request"
 SIGN_OUT = "sign-out"
 
 
-def asks(stage: Stage, *codes: str, needs: str = ASSERTION, decides: bool = False) -> Callable[[Check], Check]:
+def asks(
+    stage: Stage, *codes: str, needs: str = ASSERTION, decides: bool = False
+) -> Callable[[Callable[[C], Answer]], Callable[[C], Answer]]:
     """Register a check under the codes that it may raise, the first of which names the question when it stays open."""
 
-    def register(check: Check) -> Check:
-        QUESTIONS.append(Question(stage, codes, needs, decides, check))
+    def register(check: Callable[[C], Answer]) -> Callable[[C], Answer]:
+        package = check.__module__.split(".")[-2]
+        protocol = package if package in ("saml", "oidc") else None
+        QUESTIONS.append(Question(stage, codes, needs, decides, check, protocol))
         return check
 
     return register
@@ -51,13 +59,15 @@ class StageAnswers:
     answered: int = 0
 
 
-def ask(questions: list[Question], case: Case) -> dict[Stage, StageAnswers]:
+def ask(questions: Iterable[Question], case: Case) -> dict[Stage, StageAnswers]:
     """Ask questions of a case, in the order given; what comes of them, by stage."""
     answers = {stage: StageAnswers([], []) for stage in Stage}
-    lacks = {need: case.lacks(need) for need in (NOTHING, MESSAGE, ASSERTION, SIGNATURE, REQUEST, SIGN_OUT)}
+    lacks: dict[str, str | None] = {}
     only_sign_out = case.attempt.kind == "sign-out"
     for question in questions:
         stage = answers[question.stage]
+        if question.needs not in lacks:
+            lacks[question.needs] = case.lacks(question.needs)
         lacking = lacks[question.needs]
         if only_sign_out and question.needs not in (SIGN_OUT, NOTHING):
             continue

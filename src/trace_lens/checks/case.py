@@ -1,43 +1,42 @@
-"""The case that the checks look at: one attempt, the two sides' settings, the moment, and what was signed.
+"""The case that checks look at: one attempt, the two sides' settings, the moment, and what is said of the person.
 
-It answers where a value came from and makes findings with the catalogue's words; it judges nothing itself.
+What the protocols share stands here; each has a case of its own below. A case answers where a value came from and makes
+findings with the catalogue's words; it judges nothing itself.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import cached_property
-from typing import TypeVar, cast
+from typing import Any, ClassVar, NamedTuple, TypeVar, cast
 
-from trace_lens.attempts.assembly import Attempt
-from trace_lens.attempts.reading import Message
-from trace_lens.checks.decrypted import Opening, assertions_of, open_one
-from trace_lens.checks.signed import Signed, look_at_signatures
 from trace_lens.common import catalogue
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
-from trace_lens.saml.messages import Assertion, Attribute, AuthnRequest, Encrypted, Instant, Located, NameID, Response
-from trace_lens.saml.names import ASSERTION_11, SUCCESS
-from trace_lens.saml.reading import read_attribute, read_name_id
-from trace_lens.workspace import trust
 from trace_lens.workspace.loading import App, Provider, Workspace
-from trace_lens.workspace.trust import RecordedKey
 
 T = TypeVar("T")
 
 
+class Sent(NamedTuple):
+    """One value that names the person, and how to show where it stands, given a label."""
+
+    value: str
+    shown: Callable[[str], list[Evidence]]
+
+
 @dataclass(frozen=True)
 class Case:
-    """Everything that a check may ask about.
+    """Everything that a check of any protocol may ask about.
 
     `at` is the moment that times are judged at and `at_from` what told it (`option`, `capture`, `log`, `message`);
     both are None where nothing tells. `now` serves only what asks about today. `supposed` are settings that are only
     tried, by key: where one of the provider's is, the message counts as sent by it.
     """
 
-    attempt: Attempt
+    attempt: Any
     workspace: Workspace
     app: App | None
     provider: Provider | None
@@ -49,6 +48,12 @@ class Case:
     supposed: dict[str, str] = field(default_factory=dict)
     _kept: dict[str, object] = field(default_factory=dict, compare=False, repr=False)
 
+    protocol: ClassVar[str] = ""
+    subject_label: ClassVar[str] = ""
+    """What the protocol calls the name of the person: `NameID` or `sub`."""
+    main_source: ClassVar[str] = ""
+    """What usually says something of the person: `assertion` or `id-token`."""
+
     def once(self, key: str, make: Callable[[], T]) -> T:
         """What `make` gives, made once for this case and key."""
         if key not in self._kept:
@@ -56,184 +61,94 @@ class Case:
         return cast("T", self._kept[key])
 
     @property
-    def response(self) -> Response | None:
-        """The response, where one was captured."""
-        return self.attempt.response
-
-    @cached_property
-    def request(self) -> AuthnRequest | None:
-        """What the application asked, where its request was captured."""
-        return self.attempt.authn_request
+    def subject(self) -> Sent | None:
+        """The name of the person in the protocol's own place."""
+        raise NotImplementedError
 
     @property
-    def is_saml_11(self) -> bool:
-        """Whether the assertion is one of SAML 1.1, as WS-Federation carries it."""
-        return bool(self.assertion and self.assertion.element.tag == f"{{{ASSERTION_11}}}Assertion")
+    def said(self) -> Mapping[str, tuple[str, ...]]:
+        """What is said of the person: every attribute or claim with its values."""
+        raise NotImplementedError
 
-    @property
-    def is_ws_federation(self) -> bool:
-        """Whether the answer is a WS-Federation sign-in response, for which the rules of SAML's profile do not hold."""
-        return self.attempt.found.kind == "ws-federation-response" or self.is_saml_11
+    def evidence_of(self, name: str) -> list[Evidence]:
+        """Where the first value of an attribute or claim stands; empty where it has none."""
+        raise NotImplementedError
 
-    @cached_property
-    def openings(self) -> tuple[Opening, ...]:
-        """The encrypted assertions of the response, opened as far as the application's key opens them."""
-        encrypted = self.response.encrypted_assertions if self.response else ()
-        return tuple(open_one(self, one) for one in encrypted)
+    def source_of(self, name: str) -> str:
+        """What said it: `assertion`, `id-token`, `userinfo`."""
+        return self.main_source
 
-    @cached_property
-    def assertions(self) -> tuple[Assertion, ...]:
-        """The assertions in the normal place: the response's own, those that were opened, or the one captured alone."""
-        if self.response is None:
-            return (self.attempt.assertion,) if self.attempt.assertion else ()
-        return (*self.response.assertions, *assertions_of(self.openings))
-
-    @cached_property
-    def pins(self) -> tuple[RecordedKey, ...]:
-        """What the application pins, damaged entries among them."""
-        return trust.pinned(self.app, self.workspace) if self.app else ()
-
-    @property
-    def implied_trust(self) -> bool:
-        """Whether the provider's published keys are trusted, since nothing is pinned or metadata is fetched."""
-        return not self.pins or bool(self.app and self.app.settings.application.trust_from == "metadata")
-
-    @cached_property
-    def published_keys(self) -> tuple[RecordedKey, ...]:
-        """The keys that the provider publishes."""
-        return trust.published(self.provider, self.workspace) if self.provider else ()
-
-    @property
-    def signed_pins(self) -> tuple[RecordedKey, ...]:
-        """The pins that count: none where trust is implied."""
-        return () if self.implied_trust else self.pins
-
-    @property
-    def trusted_keys(self) -> tuple[RecordedKey, ...]:
-        """The keys that a signature of the provider is judged by."""
-        keys = self.published_keys if self.implied_trust else self.pins
-        return tuple(key for key in keys if key.certificate or key.fingerprint)
-
-    @cached_property
-    def signed(self) -> Signed:
-        """The message's signatures, held against the keys on record."""
-        return look_at_signatures(self)
-
-    @cached_property
-    def assertion(self) -> Assertion | None:
-        """The assertion that is judged: the signed one, where any is."""
-        return self.signed.judged
-
-    @cached_property
-    def name_opening(self) -> Opening | None:
-        """The subject's encrypted name, opened as far as that goes; None where the name is not encrypted."""
-        subject = self.assertion.subject if self.assertion else None
-        return open_one(self, subject.encrypted_id) if subject and subject.encrypted_id else None
-
-    @cached_property
-    def attribute_openings(self) -> tuple[Opening, ...]:
-        """The encrypted attributes, opened as far as that goes."""
-        return tuple(open_one(self, one) for one in (self.assertion.encrypted_attributes if self.assertion else ()))
-
-    @cached_property
-    def name_id(self) -> NameID | None:
-        """The subject's name identifier, opened where it was encrypted."""
-        subject = self.assertion.subject if self.assertion else None
-        if subject and subject.name_id:
-            return subject.name_id
-        opened = self.name_opening.root if self.name_opening else None
-        return read_name_id(opened) if opened is not None else None
-
-    @property
-    def issuer(self) -> NameID | None:
-        """Who issued what is judged: the assertion's issuer, else the response's."""
-        if self.assertion and self.assertion.issuer:
-            return self.assertion.issuer
-        return self.response.issuer if self.response else None
-
-    @property
-    def refused(self) -> bool:
-        """Whether the provider answered with an error instead of an assertion."""
-        status = self.response.status if self.response else None
-        return bool(status and status.codes and status.codes[0].value != SUCCESS)
-
-    @property
-    def closed(self) -> Encrypted | None:
-        """An encrypted assertion that could not be opened, where there is no other."""
-        if self.assertion is None and self.response and self.response.encrypted_assertions:
-            return self.response.encrypted_assertions[0]
-        return None
+    def also_called(self, name: str) -> tuple[str, ...]:
+        """Other names that an attribute bears in the message."""
+        return ()
 
     @property
     def started_by(self) -> str | None:
-        """`application` where the message answers a request, `provider` where it answers none."""
-        if self.attempt.request is not None:
-            return "application"
-        if (self.response is None and self.assertion is None) or self.is_ws_federation:
-            return None
-        return "application" if self.request_ids else "provider"
+        """`application` or `provider`; None where nothing tells."""
+        raise NotImplementedError
 
     @property
-    def request_ids(self) -> tuple[Located[str], ...]:
-        """Every InResponseTo of the response and of the judged assertion's confirmations."""
-        found = [self.response.in_response_to] if self.response else []
-        if self.assertion and self.assertion.subject:
-            found += [one.data.in_response_to for one in self.assertion.subject.confirmations if one.data]
-        return tuple(one for one in found if one is not None)
+    def refused(self) -> bool:
+        """Whether the provider answered with an error."""
+        raise NotImplementedError
 
-    @cached_property
-    def attributes(self) -> dict[str, list[Attribute]]:
-        """The judged assertion's attributes by name; a name may stand more than once."""
-        found: dict[str, list[Attribute]] = {}
-        opened = [read_attribute(one.root) for one in self.attribute_openings if one.root is not None]
-        for attribute in (*(self.assertion.attributes if self.assertion else ()), *opened):
-            found.setdefault(self._name_of(attribute), []).append(attribute)
-        return found
+    @property
+    def issuer_name(self) -> str | None:
+        """Who issued what is judged."""
+        raise NotImplementedError
 
-    def _name_of(self, attribute: Attribute) -> str:
-        """The name of an attribute; one of SAML 1.1 goes by its bare name where the application reads that one."""
-        if not self.is_saml_11 or self.app is None or attribute.friendly_name is None:
-            return attribute.name
-        settings = self.app.settings
-        read = {settings.account.source, *(name for one in settings.claims for name in (one.name, *one.also_as))}
-        return attribute.friendly_name if attribute.friendly_name in read else attribute.name
+    @property
+    def name_closed(self) -> bool:
+        """Whether the name of the person is encrypted and could not be opened."""
+        return False
+
+    @property
+    def made_at(self) -> list[datetime]:
+        """The moments at which what is judged was made."""
+        raise NotImplementedError
+
+    @property
+    def most_groups(self) -> int | None:
+        """The most groups that fit, by how the message travels; None where that is not on record."""
+        raise NotImplementedError
+
+    @property
+    def markers(self) -> tuple[str, ...]:
+        """What in the message says that the groups did not fit."""
+        left_out = self.provider.settings.left_out_markers if self.provider else ()
+        return tuple(name for name in left_out if name in self.said)
+
+    def lacks(self, need: str) -> str | None:
+        """Why a question that needs a part of the attempt cannot be asked; None where it can."""
+        raise NotImplementedError
+
+    @property
+    def account_source(self) -> str:
+        """What the account is found by: the protocol's own name of the person, or an attribute or claim."""
+        source = self.app.settings.account.source if self.app else self.subject_label
+        return self.subject_label if source in ("NameID", "sub") else source
+
+    @property
+    def skew(self) -> timedelta:
+        """How far the two sides' clocks may differ."""
+        return self.app.clock_skew if self.app else self.workspace.settings.clock_skew or timedelta(minutes=3)
+
+    @property
+    def longest_validity(self) -> timedelta:
+        """The longest window that a message should have."""
+        if self.app:
+            return self.app.longest_validity
+        return self.workspace.settings.longest_validity or timedelta(hours=24)
 
     @cached_property
     def other_provider(self) -> Provider | None:
         """The provider on record, other than the application's own, whose issuer name the message bears."""
-        if self.issuer is None:
+        if self.issuer_name is None:
             return None
         for provider in self.workspace.providers.values():
-            if provider is not self.provider and self.issuer.value in provider.identifiers:
+            if provider is not self.provider and self.issuer_name in provider.identifiers:
                 return provider
         return None
-
-    def lacks(self, need: str) -> str | None:
-        """Why a question that needs the message, its assertion or a signature cannot be asked; None where it can."""
-        if not need:
-            return None
-        if self.attempt.damage:
-            return "the message could not be read"
-        if need == "request":
-            return None if self.request else "the request is not in this capture"
-        if need == "sign-out":
-            return None if self.attempt.sign_out else "no sign-out is in this capture"
-        if self.attempt.answer is None:
-            kind = self.attempt.kind
-            return (
-                "only the artifact was captured; the message that it stands for went from server to server"
-                if kind == "artifact"
-                else "the answer to the request is not in this capture"
-            )
-        if need == "signature" and not self.signed.verdicts:
-            return "the message holds no signature"
-        if need in ("message", "signature") or self.assertion:
-            return None
-        if self.refused:
-            return "the provider sent an error and no assertion"
-        if self.closed:
-            return "the assertion is encrypted and could not be opened"
-        return "the response holds no assertion"
 
     def finding(
         self,
@@ -274,20 +189,6 @@ class Case:
             value_to_set=value_to_set,
             evidence=tuple(evidence),
         )
-
-    def shown(
-        self, label: str, value: Located[str] | NameID | Instant | None, message: Message | None = None
-    ) -> list[Evidence]:
-        """A value of a message (the one judged, where none is named) as evidence; nothing where it is not there."""
-        if value is None:
-            return []
-        located = value if isinstance(value, Located) else value.text
-        holder = message or self.attempt.main
-        return [Evidence(label, located.value, holder.source, holder.place + located.where)]
-
-    def asked(self, label: str, value: Located[str] | NameID | Instant | None) -> list[Evidence]:
-        """A value of the request as evidence."""
-        return self.shown(label, value, self.attempt.request)
 
     def set_in_app(self, label: str, value: str, *path: str | int) -> Evidence:
         """A setting of the application as evidence."""

@@ -10,7 +10,6 @@ from typing import NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.common.difference import edit_distance
-from trace_lens.saml.messages import Attribute
 from trace_lens.workspace.settings import Claim
 
 # Attribute object identifiers and the names they have in LDAP (RFC 4519, RFC 4524, RFC 2798).
@@ -26,6 +25,8 @@ OBJECT_IDENTIFIERS = {
     "urn:oid:2.16.840.1.113730.3.1.3": "employeeNumber",
     "urn:oid:2.16.840.1.113730.3.1.241": "displayName",
 }
+ASSERTION = "assertion"
+"""What of a case the claims are read from: the assertion, or the ID token and what goes with it."""
 _SAME_MEANING = (
     {"mail", "email", "emailaddress", "mailaddress"},
     {"givenname", "firstname"},
@@ -87,45 +88,35 @@ def _matches(case: Case) -> tuple[Match, ...]:
     if case.app is None:
         return ()
     claims = case.app.settings.claims
-    exact = {name for claim in claims for name in (claim.name, *claim.also_as) if name in case.attributes}
+    exact = {name for claim in claims for name in (claim.name, *claim.also_as) if name in case.said}
     found = []
     for position, claim in enumerate(claims):
-        sent = next((name for name in (claim.name, *claim.also_as) if name in case.attributes), None)
-        near = None if sent else _near(claim, [name for name in case.attributes if name not in exact], case)
+        sent = next((name for name in (claim.name, *claim.also_as) if name in case.said), None)
+        near = None if sent else _near(claim, [name for name in case.said if name not in exact], case)
         name = sent or near
-        found.append(Match(claim, position, name, values_of(case, name) if name else (), near is not None))
+        found.append(Match(claim, position, name, case.said[name] if name else (), near is not None))
     return tuple(found)
-
-
-def values_of(case: Case, name: str) -> tuple[str, ...]:
-    """All values of an attribute, in order; a value that is nil counts as empty."""
-    return tuple(
-        "" if value.nil else (value.name_id.value if value.name_id else value.text.value)
-        for attribute in case.attributes.get(name, ())
-        for value in attribute.values
-    )
 
 
 def table(case: Case) -> tuple[ClaimRow, ...]:
     """The claims table: what was sent and is used, what was sent for nothing, what is lacking."""
-    if case.assertion is None:
+    if case.lacks(ASSERTION):
         return ()
     found = matches(case)
     use = {match.sent_as: "other-name" if match.near else "used" for match in found if match.sent_as}
-    source = case.app.settings.account.source if case.app else None
-    if source in case.attributes:
-        use[source] = "used"
-    for marker in markers(case):
+    if case.account_source in case.said:
+        use[case.account_source] = "used"
+    for marker in case.markers:
         use.setdefault(marker, "used")
     by_name = {match.sent_as: match for match in found if match.sent_as}
     rows = [
-        ClaimRow(name, values_of(case, name), "assertion", use.get(name, "unused"), *_read_as(by_name.get(name)))
-        for name in case.attributes
+        ClaimRow(name, values, case.source_of(name), use.get(name, "unused"), *_read_as(by_name.get(name)))
+        for name, values in case.said.items()
     ]
     return (
         *rows,
         *(
-            ClaimRow(match.claim.name, (), "assertion", "missing", match.claim.name)
+            ClaimRow(match.claim.name, (), case.main_source, "missing", match.claim.name)
             for match in found
             if match.sent_as is None
         ),
@@ -136,17 +127,11 @@ def _read_as(match: Match | None) -> tuple[str | None, tuple[str, ...]]:
     return (match.claim.name, match.mapped() if match.claim.maps else ()) if match else (None, ())
 
 
-def markers(case: Case) -> tuple[str, ...]:
-    """The provider's markers for groups that did not fit, as far as they were sent."""
-    left_out = case.provider.settings.left_out_markers if case.provider else ()
-    return tuple(name for name in left_out if name in case.attributes)
-
-
 def _near(claim: Claim, names: list[str], case: Case) -> str | None:
     """The attribute surely meant for a claim: by case, namespace, friendly name, object identifier or spelling."""
     for wanted in (claim.name, *claim.also_as):
         for name in names:
-            spoken = {name, *(one.friendly_name for one in case.attributes[name] if one.friendly_name)}
+            spoken = {name, *case.also_called(name)}
             if any(_alike(wanted, spelling) for spelling in spoken):
                 return name
     return None
@@ -167,8 +152,3 @@ def _bare(name: str) -> str:
     """The last part of a name, without its namespace and without punctuation."""
     spoken = OBJECT_IDENTIFIERS.get(name.strip(), name)
     return re.sub(r"[\W_]", "", re.split(r"[/:#]", spoken.strip().rstrip("/"))[-1]).casefold()
-
-
-def first(case: Case, name: str | None) -> Attribute | None:
-    """The first attribute of a name."""
-    return next(iter(case.attributes.get(name or "", ())), None)

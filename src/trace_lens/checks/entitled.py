@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from trace_lens.checks.asking import ASSERTION, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.checks.claims import Match, first, markers, matches, table, values_of
+from trace_lens.checks.claims import Match, matches, table
 from trace_lens.checks.identified import account_name, index_of
 from trace_lens.common.difference import nearest
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage, Unchecked
@@ -23,12 +23,8 @@ def _app(case: Case) -> str:
 
 
 def _sent(case: Case, match: Match) -> list[Evidence]:
-    attribute = first(case, match.sent_as)
-    if attribute is None:
-        return []
     shown = ", ".join(match.values[:6]) + (f" … ({len(match.values)} in all)" if len(match.values) > 6 else "")
-    values = [item for value in attribute.values[:1] for item in case.shown(attribute.name, value.text)]
-    return [Evidence(one.label, shown, one.source, one.where) for one in values]
+    return [one._replace(value=shown) for one in case.evidence_of(match.sent_as or "")]
 
 
 def _wanted(case: Case, match: Match, label: str = "claim", *key: str) -> Evidence:
@@ -141,14 +137,12 @@ def claims_used(case: Case) -> Answer:
         return
     for row in table(case):
         if row.use == "unused":
-            attribute = first(case, row.name)
-            values = attribute.values[:1] if attribute else ()
             yield case.finding(
                 "claim-unused",
                 _STAGE,
                 f"{row.name} was sent, and nothing on record reads it.",
                 actual=row.name,
-                evidence=[item for value in values for item in case.shown(row.name, value.text)],
+                evidence=case.evidence_of(row.name),
             )
 
 
@@ -177,7 +171,7 @@ def lacks_ordinary_role(claim: Claim) -> bool:
 @asks(_STAGE, "groups-left-out")
 def groups_fit(case: Case) -> Answer:
     """Were groups left out because they did not fit?"""
-    for marker in markers(case):
+    for marker in case.markers:
         lacking = [match.claim.name for match in matches(case) if _depends_on_groups(match)]
         yield case.finding(
             "groups-left-out",
@@ -187,11 +181,8 @@ def groups_fit(case: Case) -> Answer:
             severity=Severity.BREAK if lacking else Severity.RISK,
             actual=marker,
             evidence=[
-                Evidence(marker, ", ".join(values_of(case, marker)), one.source, one.where)
-                for attribute in [first(case, marker)]
-                if attribute
-                for value in attribute.values[:1]
-                for one in case.shown(marker, value.text)
+                one._replace(value=", ".join(case.said.get(marker, ())) or one.value)
+                for one in case.evidence_of(marker)
             ],
         )
 
@@ -207,7 +198,7 @@ def _depends_on_groups(match: Match) -> bool:
 @asks(_STAGE, "groups-near-limit")
 def groups_room(case: Case) -> Answer:
     """Is there room for more groups?"""
-    most = case.provider.settings.most_groups.assertion if case.provider else None
+    most = case.most_groups
     for match in matches(case):
         if most and match.claim.means == "groups" and len(match.filled) * 10 >= most * 9:
             yield case.finding(
@@ -292,10 +283,10 @@ def assigned(case: Case) -> Answer:
     assigned_groups = {row.group.casefold() for row in rows if row.group}
     if {name.casefold() for name in people} & users or {name.casefold() for name in groups} & assigned_groups:
         return
-    if assigned_groups and markers(case):
+    if assigned_groups and case.markers:
         yield Unchecked("not-assigned", "the groups were left out, so membership in an assigned group cannot be told")
         return
-    name = case.name_id.value if case.name_id else sorted(people)[0]
+    name = case.subject.value if case.subject else sorted(people)[0]
     nobody = f"Nobody is assigned to {app.name} at the provider yet." if not rows else ""
     yield case.finding(
         "not-assigned",
@@ -304,16 +295,20 @@ def assigned(case: Case) -> Answer:
         actual=name,
         value_to_set=name,
         evidence=[
-            *case.shown("NameID", case.name_id),
+            *(case.subject.shown(case.subject_label) if case.subject else ()),
             Evidence("assignments", f"{len(rows)} on record", declared, "line 1"),
-            *([Evidence("groups", ", ".join(sorted(groups)[:6]), case.attempt.source, "assertion")] if groups else []),
+            *(
+                [Evidence("groups", ", ".join(sorted(groups)[:6]), case.attempt.source, case.main_source)]
+                if groups
+                else []
+            ),
         ],
     )
 
 
 def _who(case: Case) -> tuple[set[str], set[str]]:
     """Every spelling known for the person, and every group that they are known to be in."""
-    people = {case.name_id.value} if case.name_id else set()
+    people = {case.subject.value} if case.subject else set()
     found = account_name(case)
     groups: set[str] = set()
     if found:
@@ -327,14 +322,12 @@ def _who(case: Case) -> tuple[set[str], set[str]]:
     ):
         people |= set(row.spellings)
         groups |= set(row.groups)
-    for name in case.attributes:
+    for name, values in case.said.items():
         last = re.split(r"[/:#]", name)[-1].casefold()
         if last in ("mail", "email", "emailaddress", "uid", "upn", "username", "login", "objectid", "objectidentifier"):
-            people |= {value for value in values_of(case, name) if value}
+            people |= {value for value in values if value}
     for match in matches(case):
         if match.claim.means != "plain":
             groups |= set(match.filled)
-    groups |= {
-        v for name in case.attributes if short(name).casefold() in ("groups", "group") for v in values_of(case, name)
-    }
+    groups |= {v for name, values in case.said.items() if short(name).casefold() in ("groups", "group") for v in values}
     return people, groups | app.members.of(people | groups)

@@ -7,21 +7,10 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from trace_lens.checks.asking import Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.claims import matches
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
-from trace_lens.saml.messages import Text, is_unspecified
-from trace_lens.saml.names import (
-    FORMAT_EMAIL,
-    FORMAT_KERBEROS,
-    FORMAT_PERSISTENT,
-    FORMAT_TRANSIENT,
-    FORMAT_UNSPECIFIED,
-    FORMAT_WINDOWS,
-    FORMAT_X509,
-    short,
-)
 from trace_lens.workspace import guests
 from trace_lens.workspace.accounts import AccountIndex, Near
 from trace_lens.workspace.lists import AccountRow
@@ -30,12 +19,6 @@ from trace_lens.workspace.rewriting import result
 
 _STAGE = Stage.IDENTIFIED
 _ADDRESS = re.compile(r"[^@\s]+@([^@\s]+\.[^@\s]+)")
-_SHAPES = {
-    FORMAT_EMAIL: re.compile(r"[^@\s]+@[^@\s]+"),
-    FORMAT_KERBEROS: re.compile(r"[^@\s]+@[^@\s]+"),
-    FORMAT_WINDOWS: re.compile(r"([^\\]+\\)?[^\\@]+"),
-    FORMAT_X509: re.compile(r"\s*[A-Za-z.\d]+\s*=.*"),
-}
 
 
 class Name(NamedTuple):
@@ -43,7 +26,7 @@ class Name(NamedTuple):
 
     sent: str
     wanted: str
-    at: Text
+    at: Sent
 
 
 def account_name(case: Case) -> Name | None:
@@ -55,15 +38,12 @@ def account_name(case: Case) -> Name | None:
     return Name(sent.value, result(sent.value, steps), sent)
 
 
-def _sent(case: Case) -> Text | None:
-    source = case.app.settings.account.source if case.app else "NameID"
-    if source == "NameID":
-        return case.name_id.text if case.name_id and case.name_id.value.strip() else None
-    for attribute in case.attributes.get(source, ()):
-        for value in attribute.values:
-            if value.text.value.strip():
-                return value.text
-    return None
+def _sent(case: Case) -> Sent | None:
+    source = case.account_source
+    if source == case.subject_label:
+        return case.subject
+    value = next((value for value in case.said.get(source, ()) if value.strip()), None)
+    return Sent(value, lambda label: case.evidence_of(source)) if value is not None else None
 
 
 def index_of(case: Case, app: App) -> AccountIndex | None:
@@ -86,61 +66,19 @@ def subject_there(case: Case) -> Answer:
     """Does the message hold what the account is found by?"""
     if _sent(case) is not None:
         return
-    source = case.app.settings.account.source if case.app else "NameID"
-    if source == "NameID" and case.name_opening:
+    source, label = case.account_source, case.subject_label
+    if source == label and case.name_closed:
         yield Unchecked("subject-missing", "the name is encrypted and could not be opened")
         return
-    what = "no NameID" if source == "NameID" else f"no value of the attribute {source}, which the account rule needs"
-    if source == "NameID" and case.name_id:
-        what = "an empty NameID"
+    what = f"no {label}, or an empty one" if source == label else f"no value of {source}, which the account rule needs"
     yield case.finding(
         "subject-missing",
         _STAGE,
-        f"The assertion holds {what}.",
+        f"The message holds {what}.",
         expected=source,
-        value_to_set=source if source != "NameID" else None,
-        evidence=case.shown("Assertion ID", case.assertion.id if case.assertion else None),
+        value_to_set=source if source != label else None,
+        evidence=case.subject.shown(label) if case.subject else (),
     )
-
-
-@asks(_STAGE, "name-id-format-mismatch")
-def name_id_format(case: Case) -> Answer:
-    """Has the NameID the format that the application wants (SAML 2.0 Core §8.3)?"""
-    name = case.name_id
-    wanted = case.app.settings.application.name_id_format if case.app else None
-    if name is None or wanted is None or wanted == FORMAT_UNSPECIFIED:
-        return
-    if case.supposed.get("provider_setup.name_id_format", name.format) == wanted:
-        return
-    fits = _fits(case, wanted)
-    given = short(name.format) if not is_unspecified(name) else "unspecified" if name.format_given else "not given"
-    yield case.finding(
-        "name-id-format-mismatch",
-        _STAGE,
-        f"The application wants a NameID of the format {short(wanted)}; the one sent is {given}."
-        + (" Its value would still do." if fits else f" {name.value} is not of the wanted kind."),
-        severity=Severity.RISK if fits else Severity.BREAK,
-        expected=wanted,
-        actual=name.format,
-        value_to_set=wanted,
-        evidence=[
-            *case.shown("NameID", name),
-            case.set_in_app("name_id_format", wanted, "application", "name_id_format"),
-        ],
-        compared=False,
-    )
-
-
-def _fits(case: Case, wanted: str) -> bool:
-    """Whether the value would do although the format differs: it is an account's name, or has the wanted shape."""
-    index = index_of(case, case.app) if case.app else None
-    found = account_name(case)
-    if index is not None and found and case.app and case.app.settings.account.source == "NameID":
-        return bool(index.find(found.wanted))
-    shape = _SHAPES.get(wanted)
-    name = case.name_id
-    opaque = name is not None and name.format in (FORMAT_TRANSIENT, FORMAT_PERSISTENT)
-    return bool(name and shape and not opaque and shape.fullmatch(name.value))
 
 
 @asks(_STAGE, "account-not-found", "account-near-match", "account-ambiguous", "account-disabled",
@@ -168,8 +106,7 @@ def account(case: Case) -> Answer:
 
 
 def _evidence(case: Case, name: Name, *rows: AccountRow) -> list[Evidence]:
-    source = case.app.settings.account.source if case.app else "NameID"
-    found = case.shown(source, name.at)
+    found = name.at.shown(case.account_source)
     if name.sent != name.wanted:
         found.append(case.set_in_app("after the account rule", name.wanted, "account", "rewrite"))
     file = (case.app.settings.account.list_file if case.app else None) or ""
@@ -290,7 +227,7 @@ def _and(words: tuple[str, ...]) -> str:
 @asks(_STAGE, "guest-identifier")
 def guest_name(case: Case) -> Answer:
     """Is the name a rewritten one, of somebody from another organisation?"""
-    name = case.name_id
+    name = case.subject if case.protocol == "saml" else _sent(case) or case.subject
     if name is None:
         return
     found = guest_of(case, name.value)
@@ -302,7 +239,7 @@ def guest_name(case: Case) -> Answer:
             f"The name is that of a guest, rewritten by the provider's directory: {local}@{domain}.",
             expected=f"{local}@{domain}",
             actual=name.value,
-            evidence=case.shown("NameID", name),
+            evidence=name.shown(case.subject_label),
             compared=False,
         )
 
@@ -340,26 +277,6 @@ def guest(
     return None
 
 
-@asks(_STAGE, "subject-unstable")
-def stable(case: Case) -> Answer:
-    """Will the name be the same at the next sign-in?"""
-    name = case.name_id
-    if name is None or (case.app and case.app.settings.account.source != "NameID"):
-        return
-    wanted = case.app.settings.application.name_id_format if case.app else None
-    if name.format == FORMAT_TRANSIENT or (
-        name.format == FORMAT_PERSISTENT and case.app and wanted != FORMAT_PERSISTENT
-    ):
-        what = "another at every sign-in" if name.format == FORMAT_TRANSIENT else "made for this one application"
-        yield case.finding(
-            "subject-unstable",
-            _STAGE,
-            f"The account is found by a {short(name.format)} identifier, which is {what}.",
-            actual=name.format,
-            evidence=case.shown("NameID", name),
-        )
-
-
 @asks(_STAGE, "domain-not-routed")
 def routed(case: Case) -> Answer:
     """Does the user's e-mail domain lead to this provider?"""
@@ -395,5 +312,5 @@ def routed(case: Case) -> Answer:
         f"A user who types that address may not get to this provider: {reason}.",
         actual=domain,
         value_to_set=domain,
-        evidence=case.shown("name", name.at if name else None),
+        evidence=name.at.shown("name") if name else (),
     )

@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.settings import Value, misplaced
 from trace_lens.common.difference import Difference, difference, is_near, skeleton
 from trace_lens.common.findings import Side
@@ -62,7 +62,7 @@ class Copy(NamedTuple):
     into: Value
 
 
-def rows(app: App, workspace: Workspace, case: Case | None = None) -> list[Row]:
+def rows(app: App, workspace: Workspace, case: SamlCase | None = None) -> list[Row]:
     """All rows of one application. Raises SettingsError where a file of the workspace cannot be used."""
     builder = _Builder(app, workspace, case)
     return [row for row in builder.rows() if row.cells]
@@ -87,7 +87,7 @@ def copies(found: Iterable[Row]) -> list[Copy]:
 class _Builder:
     """Gathers the values of each item from the settings, the metadata and the capture."""
 
-    def __init__(self, app: App, workspace: Workspace, case: Case | None) -> None:
+    def __init__(self, app: App, workspace: Workspace, case: SamlCase | None) -> None:
         self.app = app
         self.workspace = workspace
         self.case = case
@@ -201,7 +201,7 @@ class _Builder:
         return self._row("audience", "identifier of the application", Side.APPLICATION, cells)
 
     def _acs(self) -> Row:
-        from trace_lens.checks.delivered import bearers
+        from trace_lens.checks.saml.delivered import bearers
 
         case = self.case
         role = self._sp()

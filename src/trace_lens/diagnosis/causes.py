@@ -6,12 +6,13 @@ A finding that another explains says so (`because_of`) and is never the first br
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from trace_lens.checks.case import Case
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Finding, Severity
 
-_When = Callable[[Case, Finding, Finding], bool]
+_When = Callable[[Any, Finding, Finding], bool]
 
 
 def _always(case: Case, cause: Finding, effect: Finding) -> bool:
@@ -26,14 +27,14 @@ def _same_claim(case: Case, cause: Finding, effect: Finding) -> bool:
     return cause.expected == effect.expected
 
 
-def _of_the_other_provider(case: Case, cause: Finding, effect: Finding) -> bool:
+def _of_the_other_provider(case: SamlCase, cause: Finding, effect: Finding) -> bool:
     """The message is another provider's on record, and (where it verifies at all) good under that one's own key."""
     other = case.other_provider
     keys = [verdict.key for verdict in case.signed.own if verdict.key]
     return other is not None and all(key.held_by != "published" or key.owner == other.name for key in keys)
 
 
-def _no_pin_usable(case: Case, cause: Finding, effect: Finding) -> bool:
+def _no_pin_usable(case: SamlCase, cause: Finding, effect: Finding) -> bool:
     return not case.signed.trusted or cause.severity is Severity.BREAK
 
 
@@ -59,7 +60,7 @@ _REQUEST_FAULTS = (
 )  # fmt: skip
 
 
-def _refused_request(case: Case, cause: Finding, effect: Finding) -> bool:
+def _refused_request(case: SamlCase, cause: Finding, effect: Finding) -> bool:
     """The fault lies in the request, and the provider answered it with an error."""
     return case.request is not None and case.refused
 

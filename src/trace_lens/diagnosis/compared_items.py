@@ -6,9 +6,9 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from trace_lens.checks.case import Case
-from trace_lens.checks.claims import matches, values_of
-from trace_lens.checks.delivered import bearers
+from trace_lens.checks.claims import matches
+from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.saml.delivered import bearers
 from trace_lens.common.moments import show_duration
 from trace_lens.saml.messages import Instant
 from trace_lens.saml.names import short
@@ -37,7 +37,7 @@ class Item(NamedTuple):
     noise: str | None = None
 
 
-def items_of(case: Case) -> list[Item]:
+def items_of(case: SamlCase) -> list[Item]:
     """All items of an attempt that have a value."""
     return [one for one in (*_message(case), *_claims(case), *_request(case), *_noise(case)) if one.values]
 
@@ -46,7 +46,7 @@ def _some(*values: str | None) -> tuple[str, ...]:
     return tuple(value for value in values if value)
 
 
-def _message(case: Case) -> Iterator[Item]:
+def _message(case: SamlCase) -> Iterator[Item]:
     response, assertion, name = case.response, case.assertion, case.name_id
     status = response.status if response else None
     yield Item("protocol", _some("SAML 1.1" if case.is_saml_11 else "SAML 2.0"))
@@ -82,7 +82,7 @@ def _message(case: Case) -> Iterator[Item]:
     yield from _signatures(case)
 
 
-def _signatures(case: Case) -> Iterator[Item]:
+def _signatures(case: SamlCase) -> Iterator[Item]:
     own = case.signed.own
     yield Item("signed part", tuple(one.part for one in own), ("not-signed", "signed-part-wrong"))
     yield Item(
@@ -103,23 +103,23 @@ def _signatures(case: Case) -> Iterator[Item]:
     )
 
 
-def _claims(case: Case) -> Iterator[Item]:
+def _claims(case: SamlCase) -> Iterator[Item]:
     """Each attribute: that it is there matters where it is needed, its values where they decide something."""
     read = {match.sent_as: match for match in matches(case) if match.sent_as}
     codes = ("claim-missing", "claim-empty", "claim-name-near-match", "claim-value-not-allowed", "claim-not-single",
              "group-unmapped", "group-style-mismatch")  # fmt: skip
-    for name in case.attributes:
+    for name in case.said:
         match = read.get(name)
         decides = bool(match and (match.claim.means != "plain" or match.claim.one_of or match.claim.maps))
         why = f"{case.app.name if case.app else 'the application'} decides by it" if decides else "it must be there"
         yield Item(
-            f"attribute {name}", values_of(case, name), codes if match else (), matters=decides, why=why,
+            f"attribute {name}", case.said[name], codes if match else (), matters=decides, why=why,
             personal=bool(match) and not decides,
             matters_if_missing=bool(match and match.claim.need in ("must", "should")),
         )  # fmt: skip
 
 
-def _request(case: Case) -> Iterator[Item]:
+def _request(case: SamlCase) -> Iterator[Item]:
     request = case.request
     if request is None:
         return
@@ -139,7 +139,7 @@ def _request(case: Case) -> Iterator[Item]:
         yield Item(f"request: {name}", values or ("(not given)",), only_if_both=True)
 
 
-def _noise(case: Case) -> Iterator[Item]:
+def _noise(case: SamlCase) -> Iterator[Item]:
     """What differs in any two messages."""
 
     def noise(kind: str, named: Iterable[tuple[str, str | None]]) -> Iterator[Item]:

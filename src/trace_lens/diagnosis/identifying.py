@@ -260,8 +260,8 @@ def _of_capture(
         if name is None:
             failed.append((source.name, "its message holds no name that the account rule could be applied to"))
             continue
-        shown = case.shown("name", name.at)[0]
-        yield Named(name.sent, shown.source, shown.where)
+        shown = next(iter(name.at.shown("name")), None)
+        yield Named(name.sent, shown.source if shown else source.name, shown.where if shown else "")
 
 
 def _of_list(source: str, data: bytes) -> Iterator[Named]:

@@ -9,9 +9,10 @@ from typing import NamedTuple
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.checks import questions
 from trace_lens.checks.asking import StageAnswers
+from trace_lens.checks.before_change import before_change
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import ClaimRow, table
-from trace_lens.checks.current import before_change
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.settings import beside, of_app
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
@@ -90,12 +91,12 @@ def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number
     return Diagnosis(
         id=str(number),
         source=attempt.source,
-        protocol="saml",
+        protocol=case.protocol,
         started_by=case.started_by,
         app=case.app.id if case.app else None,
         app_name=case.app.name if case.app else None,
         provider=case.provider.id if case.provider else None,
-        subject=case.name_id.value if case.name_id else None,
+        subject=case.subject.value if case.subject else None,
         at=case.at,
         at_from=case.at_from,
         chosen_by=case.chosen_by,
@@ -112,7 +113,7 @@ def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number
     )
 
 
-def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> Case:
+def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> SamlCase:
     """The case that the checks look at."""
     choice = choose(attempt, workspace, told.app, told.provider)
     at, at_from = moment_of(attempt, told.at)
@@ -123,7 +124,7 @@ def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> Case
         app = workspace.apps[app.id]
         provider = workspace.provider_of(app) if own else provider
     sent = {one.key: str(one.value) for one in told.supposed} if app else {}
-    return Case(attempt, workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent)
+    return SamlCase(attempt, workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent)
 
 
 def in_order(findings: Iterable[Finding]) -> list[Finding]:

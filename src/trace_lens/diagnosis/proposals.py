@@ -7,6 +7,7 @@ from collections.abc import Callable
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
 from trace_lens.checks.identified import account_name, index_of
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.toml import inline
 
@@ -32,6 +33,8 @@ def _set(of_provider: str | None, of_application: str | None) -> _Proposal:
 
 
 def _trust(case: Case, finding: Finding) -> str | None:
+    if not isinstance(case, SamlCase):
+        return None
     certificate = next((one.certificate for one in case.signed.own if one.certificate), None)
     if finding.side is not Side.APPLICATION or certificate is None:
         return None
@@ -48,7 +51,7 @@ def _account(case: Case, finding: Finding) -> str | None:
     name = account_name(case)
     if app is None or index is None or name is None:
         return None
-    sent = Named(name.sent, case.attempt.source, name.at.where)
+    sent = Named(name.sent, case.attempt.source, "")
     people = everybody(app, case.workspace, sent)
     found = propose_rule(app, index, apply([sent], app.settings.account.rewrite, index), [sent, *people])
     if found:

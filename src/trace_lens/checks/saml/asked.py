@@ -8,10 +8,10 @@ from __future__ import annotations
 from datetime import timedelta
 
 from trace_lens.checks.asking import ASSERTION, REQUEST, Answer, asks
-from trace_lens.checks.case import Case
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.identified import account_name, index_of
-from trace_lens.checks.signed import Verdict, judge_message
+from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.saml.signed import Verdict, judge_message
 from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.saml.messages import Located, RequestedAuthnContext
@@ -38,13 +38,13 @@ _STRENGTH = {
 parties; this is the usual one, and a class that is not here compares only as equal."""
 
 
-def _answered_well(case: Case) -> bool:
+def _answered_well(case: SamlCase) -> bool:
     """Whether the provider plainly took the request, whatever is wrong with it."""
     return case.attempt.answer is not None and not case.attempt.damage and not case.refused
 
 
 @asks(Stage.DELIVERED, "acs-not-registered", needs=REQUEST)
-def return_address(case: Case) -> Answer:
+def return_address(case: SamlCase) -> Answer:
     """Does the provider have the address that the request wants the answer sent to?"""
     request = case.request
     if request is None or case.app is None:
@@ -103,7 +103,7 @@ def return_address(case: Case) -> Answer:
 
 
 @asks(Stage.DELIVERED, "identifier-in-request-unknown", needs=REQUEST)
-def identifier(case: Case) -> Answer:
+def identifier(case: SamlCase) -> Answer:
     """Does the request bear the identifier that is set at the provider?"""
     issuer = case.request.issuer if case.request else None
     if issuer is None or case.app is None:
@@ -133,7 +133,7 @@ def identifier(case: Case) -> Answer:
 
 
 @asks(Stage.DELIVERED, "destination-mismatch", needs=REQUEST)
-def destination(case: Case) -> Answer:
+def destination(case: SamlCase) -> Answer:
     """Was the request sent to the provider's own address?"""
     target = case.request.destination if case.request else None
     known = case.provider.sign_on_urls if case.provider else ()
@@ -159,7 +159,7 @@ def destination(case: Case) -> Answer:
 
 
 @asks(Stage.DELIVERED, "request-unsigned", needs=REQUEST)
-def signed_request(case: Case) -> Answer:
+def signed_request(case: SamlCase) -> Answer:
     """Is the request signed where the provider's metadata wants that, and does its signature hold?"""
     message = case.attempt.request
     if message is None or case.request is None:
@@ -185,7 +185,7 @@ def signed_request(case: Case) -> Answer:
     yield from _request_signature(case, verdicts)
 
 
-def _request_signature(case: Case, verdicts: tuple[Verdict, ...]) -> Answer:
+def _request_signature(case: SamlCase, verdicts: tuple[Verdict, ...]) -> Answer:
     """The request's own signature, held against the keys of the application's metadata."""
     message = case.attempt.request
     name = case.app.name if case.app else "the application"
@@ -213,7 +213,7 @@ def _request_signature(case: Case, verdicts: tuple[Verdict, ...]) -> Answer:
 
 
 @asks(Stage.INTENDED, "issuer-mismatch", needs=REQUEST)
-def scoping(case: Case) -> Answer:
+def scoping(case: SamlCase) -> Answer:
     """Is the provider that answered one of those that the request named?"""
     wanted = case.request.scoping if case.request else None
     if wanted is None or case.assertion is None or case.issuer is None:
@@ -246,7 +246,7 @@ def scoping(case: Case) -> Answer:
 
 
 @asks(Stage.CURRENT, "authentication-too-old", needs=REQUEST)
-def authenticated_anew(case: Case) -> Answer:
+def authenticated_anew(case: SamlCase) -> Answer:
     """Was the user authenticated anew where the request demanded it?"""
     request = case.request
     if request is None or not request.force_authn or case.assertion is None:
@@ -272,7 +272,7 @@ def authenticated_anew(case: Case) -> Answer:
 
 
 @asks(Stage.IDENTIFIED, "name-id-format-mismatch", needs=REQUEST)
-def name_asked_for(case: Case) -> Answer:
+def name_asked_for(case: SamlCase) -> Answer:
     """Has the name the format that the request asked for (SAML 2.0 Core §3.4.1.1)?"""
     policy = case.request.name_id_policy if case.request else None
     wanted = policy.format if policy else None
@@ -299,7 +299,7 @@ def name_asked_for(case: Case) -> Answer:
 
 
 @asks(Stage.IDENTIFIED, "other-user-answered", needs=REQUEST)
-def asked_user(case: Case) -> Answer:
+def asked_user(case: SamlCase) -> Answer:
     """Is the answer about the person whom the request named (SAML 2.0 Core §3.4.1.4)?"""
     subject = case.request.subject if case.request else None
     wanted = subject.name_id if subject else None
@@ -317,7 +317,7 @@ def asked_user(case: Case) -> Answer:
 
 
 @asks(Stage.ENTITLED, "assurance-too-low", needs=ASSERTION)
-def strong_enough(case: Case) -> Answer:
+def strong_enough(case: SamlCase) -> Answer:
     """Was the user authenticated as strongly as the request's comparison demands (Core §3.3.2.2.1)?"""
     if case.request is None:
         if not case.is_ws_federation:

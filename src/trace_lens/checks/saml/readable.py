@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from trace_lens.checks.asking import MESSAGE, NOTHING, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.encryption import algorithm_words, weak_parts
@@ -17,7 +17,7 @@ _NC_NAME = re.compile(r"[^\W\d][\w.\-]*")
 
 
 @asks(_STAGE, "capture-truncated", "malformed-message", "unsafe-xml", needs=NOTHING)
-def damage(case: Case) -> Answer:
+def damage(case: SamlCase) -> Answer:
     """Can the XML be read at all?"""
     found = case.attempt.damage
     if found:
@@ -37,7 +37,7 @@ def damage(case: Case) -> Answer:
 
 
 @asks(_STAGE, "repaired-encoding", needs=NOTHING)
-def repairs(case: Case) -> Answer:
+def repairs(case: SamlCase) -> Answer:
     """Did it decode as it stood?"""
     found = case.attempt.found
     if found.repairs:
@@ -52,7 +52,7 @@ def repairs(case: Case) -> Answer:
 
 
 @asks(_STAGE, "capture-altered", needs=MESSAGE)
-def altered_capture(case: Case) -> Answer:
+def altered_capture(case: SamlCase) -> Answer:
     """Was the XML changed by the capture, after it was signed?"""
     for verdict in case.signed.own:
         if verdict.alteration:
@@ -71,7 +71,7 @@ def altered_capture(case: Case) -> Answer:
 
 
 @asks(_STAGE, "malformed-message", needs=MESSAGE)
-def required_parts(case: Case) -> Answer:
+def required_parts(case: SamlCase) -> Answer:
     """Does the message hold what the standard requires (SAML 2.0 Core §3.2.2, §2.3.3; Profiles §4.1.4.2)?"""
     missing: list[tuple[str, Text | None]] = []
     response, assertion = case.response, case.assertion
@@ -116,7 +116,7 @@ def required_parts(case: Case) -> Answer:
 
 
 @asks(_STAGE, "malformed-message", needs=MESSAGE)
-def moments(case: Case) -> Answer:
+def moments(case: SamlCase) -> Answer:
     """Are the moments written as SAML demands: in UTC (SAML 2.0 Core §1.3.3)?"""
     for label, instant in _instants(case):
         if instant.moment is None:
@@ -139,7 +139,7 @@ def moments(case: Case) -> Answer:
             )
 
 
-def _instants(case: Case) -> list[tuple[str, Instant]]:
+def _instants(case: SamlCase) -> list[tuple[str, Instant]]:
     found: list[tuple[str, Instant | None]] = []
     if case.response:
         found.append(("IssueInstant of Response", case.response.issue_instant))
@@ -160,7 +160,7 @@ def _instants(case: Case) -> list[tuple[str, Instant]]:
 
 @asks(_STAGE, "encrypted-no-key", "encrypted-to-other-key", "decryption-failed", "encryption-form-refused",
       needs=MESSAGE, decides=True)  # fmt: skip
-def encryption(case: Case) -> Answer:
+def encryption(case: SamlCase) -> Answer:
     """Is something encrypted, and can it be opened?"""
     closed = [("assertion", one) for one in case.openings]
     closed += [("name", case.name_opening)] if case.name_opening else []
@@ -189,7 +189,7 @@ def encryption(case: Case) -> Answer:
             yield Unchecked("encrypted-no-key", opening.reason, decides=True)
 
 
-def _own_certificate(case: Case) -> str | None:
+def _own_certificate(case: SamlCase) -> str | None:
     """The fingerprint of the certificate that the application's metadata tells others to encrypt to."""
     role = case.app.role if case.app else None
     own = (certificate_or_none(key.certificate.der) for key in (role.encryption_keys if role else ()))
@@ -197,7 +197,7 @@ def _own_certificate(case: Case) -> str | None:
 
 
 @asks(_STAGE, "weak-encryption", needs=MESSAGE)
-def weak_encryption(case: Case) -> Answer:
+def weak_encryption(case: SamlCase) -> Answer:
     """Is what is encrypted encrypted well?"""
     openings = [*case.openings, *([case.name_opening] if case.name_opening else []), *case.attribute_openings]
     for opening in openings:

@@ -11,10 +11,10 @@ from datetime import timedelta
 
 from trace_lens.attempts.reading import Message
 from trace_lens.checks.asking import SIGN_OUT, Answer, asks
-from trace_lens.checks.case import Case
 from trace_lens.checks.comparing import closest, differs
-from trace_lens.checks.decrypted import open_one
-from trace_lens.checks.signed import judge_message
+from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.saml.decrypted import open_one
+from trace_lens.checks.saml.signed import judge_message
 from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.saml.messages import LogoutRequest, LogoutResponse, NameID
@@ -25,17 +25,17 @@ from trace_lens.saml.statuses import meaning_of
 _UNMATCHED = "sign-out-unmatched"
 
 
-def _messages(case: Case) -> Iterator[tuple[Message, LogoutRequest | LogoutResponse]]:
+def _messages(case: SamlCase) -> Iterator[tuple[Message, LogoutRequest | LogoutResponse]]:
     for one in case.attempt.sign_out:
         if isinstance(one.content, LogoutRequest | LogoutResponse):
             yield one, one.content
 
 
-def _severity(case: Case, alone: Severity = Severity.BREAK) -> Severity:
+def _severity(case: SamlCase, alone: Severity = Severity.BREAK) -> Severity:
     return Severity.RISK if case.attempt.answer else alone
 
 
-def _by_application(case: Case, content: LogoutRequest | LogoutResponse) -> bool:
+def _by_application(case: SamlCase, content: LogoutRequest | LogoutResponse) -> bool:
     """Whether the application sent it: by its issuer, else by whose address it is made out to."""
     issuer = content.issuer.value.strip() if content.issuer else None
     if case.app and issuer is not None and issuer == (case.app.entity_id or "").strip():
@@ -50,12 +50,12 @@ def _what(content: LogoutRequest | LogoutResponse) -> str:
     return "logout request" if isinstance(content, LogoutRequest) else "logout response"
 
 
-def _shown(case: Case, message: Message, content: LogoutRequest | LogoutResponse) -> list[Evidence]:
+def _shown(case: SamlCase, message: Message, content: LogoutRequest | LogoutResponse) -> list[Evidence]:
     return case.shown(f"ID of the {_what(content)}", content.id, message)
 
 
 @asks(Stage.DELIVERED, "destination-mismatch", needs=SIGN_OUT)
-def addressed(case: Case) -> Answer:
+def addressed(case: SamlCase) -> Answer:
     """Is each logout message addressed to the other side's sign-out URL (Core §3.2.1)?"""
     for message, content in _messages(case):
         if content.destination is None:
@@ -88,7 +88,7 @@ def addressed(case: Case) -> Answer:
 
 
 @asks(Stage.DELIVERED, "response-to-unknown-request", needs=SIGN_OUT)
-def answers_request(case: Case) -> Answer:
+def answers_request(case: SamlCase) -> Answer:
     """Does a logout response name the logout request that was sent?"""
     sent = [content for _, content in _messages(case) if isinstance(content, LogoutRequest)]
     ids = {one.id.value for one in sent if one.id}
@@ -110,7 +110,7 @@ def answers_request(case: Case) -> Answer:
 
 
 @asks(Stage.AUTHENTIC, "signature-value-invalid", needs=SIGN_OUT)
-def signature(case: Case) -> Answer:
+def signature(case: SamlCase) -> Answer:
     """Is each logout message signed, by a key of its sender (Profiles §4.4.4.1)?"""
     for message, content in _messages(case):
         outgoing = _by_application(case, content)
@@ -157,7 +157,7 @@ def signature(case: Case) -> Answer:
             )
 
 
-def trusted_of(case: Case, *, outgoing: bool) -> bool:
+def trusted_of(case: SamlCase, *, outgoing: bool) -> bool:
     """Whether any key is on record to judge the messages of a side by."""
     if outgoing:
         return bool(case.app and case.app.role and case.app.role.signing_keys)
@@ -165,7 +165,7 @@ def trusted_of(case: Case, *, outgoing: bool) -> bool:
 
 
 @asks(Stage.INTENDED, "issuer-mismatch", needs=SIGN_OUT)
-def sender(case: Case) -> Answer:
+def sender(case: SamlCase) -> Answer:
     """Is each logout message by one of the two sides?"""
     if case.app is None:
         yield Unchecked("issuer-mismatch", "no application is known for this sign-out", case.attempt.answer is None)
@@ -189,7 +189,7 @@ def sender(case: Case) -> Answer:
 
 
 @asks(Stage.CURRENT, "expired", needs=SIGN_OUT)
-def in_time(case: Case) -> Answer:
+def in_time(case: SamlCase) -> Answer:
     """Did each logout request come before its end (Core §3.7.1)?"""
     skew = case.app.clock_skew if case.app else case.workspace.settings.clock_skew or timedelta(minutes=3)
     for message, content in _messages(case):
@@ -210,7 +210,7 @@ def in_time(case: Case) -> Answer:
 
 
 @asks(Stage.ADMITTED, _UNMATCHED, needs=SIGN_OUT)
-def session_known(case: Case) -> Answer:
+def session_known(case: SamlCase) -> Answer:
     """Does each logout request name the subject and the session of the sign-in, and is it answered with Success?"""
     found = list(_messages(case))
     for message, content in found:
@@ -221,7 +221,7 @@ def session_known(case: Case) -> Answer:
             yield from _status(case, message, content)
 
 
-def _names_session(case: Case, message: Message, content: LogoutRequest) -> Answer:
+def _names_session(case: SamlCase, message: Message, content: LogoutRequest) -> Answer:
     if case.assertion is None:
         yield Unchecked(_UNMATCHED, "the sign-in whose session it ends is not in this capture")
         return
@@ -256,7 +256,7 @@ def _names_session(case: Case, message: Message, content: LogoutRequest) -> Answ
         )
 
 
-def _name_of(case: Case, content: LogoutRequest) -> NameID | None:
+def _name_of(case: SamlCase, content: LogoutRequest) -> NameID | None:
     if content.name_id or content.encrypted_id is None:
         return content.name_id
     opened = open_one(case, content.encrypted_id).root
@@ -278,7 +278,7 @@ def _same_name(left: NameID, right: NameID) -> bool:
 
 
 def _answered(
-    case: Case, message: Message, content: LogoutRequest, others: list[LogoutRequest | LogoutResponse]
+    case: SamlCase, message: Message, content: LogoutRequest, others: list[LogoutRequest | LogoutResponse]
 ) -> Answer:
     answers = [one for one in others if isinstance(one, LogoutResponse)]
     if answers:
@@ -297,7 +297,7 @@ def _answered(
     )
 
 
-def _status(case: Case, message: Message, content: LogoutResponse) -> Answer:
+def _status(case: SamlCase, message: Message, content: LogoutResponse) -> Answer:
     codes = content.status.codes if content.status else ()
     if codes and codes[0].value == SUCCESS and len(codes) == 1:
         return

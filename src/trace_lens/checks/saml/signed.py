@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from lxml import etree
 
-from trace_lens.checks.alteration import Alteration, compacted_signed_info, explain_digest
+from trace_lens.checks.saml.alteration import Alteration, compacted_signed_info, explain_digest
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.saml.detached import DetachedSignature
@@ -25,7 +25,7 @@ from trace_lens.workspace.trust import RecordedKey
 
 if TYPE_CHECKING:
     from trace_lens.attempts.reading import Message
-    from trace_lens.checks.case import Case
+    from trace_lens.checks.saml.case import SamlCase
 
 
 class Verdict(NamedTuple):
@@ -89,7 +89,7 @@ class Signed(NamedTuple):
         return tuple(verdict for verdict in (self.of_response, self.of_assertion) if verdict)
 
 
-def look_at_signatures(case: Case) -> Signed:
+def look_at_signatures(case: SamlCase) -> Signed:
     """Read and verify the signatures of a case's message and choose the assertion to judge."""
     root = case.attempt.root
     if root is None:
@@ -174,7 +174,7 @@ def _usable(keys: tuple[RecordedKey, ...]) -> tuple[RecordedKey, ...]:
     return tuple(key for key in keys if key.certificate or key.fingerprint)
 
 
-def judge_message(case: Case, message: Message, *, of_application: bool) -> tuple[Verdict, ...]:
+def judge_message(case: SamlCase, message: Message, *, of_application: bool) -> tuple[Verdict, ...]:
     """The signatures of a message other than the answer, held against the keys of the side that sent it.
 
     Those of an application stand in its metadata; those of the provider are judged as an answer's are.
@@ -197,7 +197,7 @@ class _Judge:
 
     def __init__(
         self,
-        case: Case,
+        case: SamlCase,
         pins: tuple[RecordedKey, ...],
         published: tuple[RecordedKey, ...],
         trusted: tuple[RecordedKey, ...],

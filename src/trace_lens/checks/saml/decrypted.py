@@ -16,7 +16,7 @@ from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.private_keys import decryption_key, other_keys
 
 if TYPE_CHECKING:
-    from trace_lens.checks.case import Case
+    from trace_lens.checks.saml.case import SamlCase
 
 
 class Opening(NamedTuple):
@@ -33,7 +33,7 @@ class Opening(NamedTuple):
     reason: str = ""
 
 
-def open_one(case: Case, encrypted: Encrypted) -> Opening:
+def open_one(case: SamlCase, encrypted: Encrypted) -> Opening:
     """Open one encrypted element. Raises SettingsError where the key on record cannot be used."""
     app = case.app
     key = decryption_key(app, case.workspace) if app else None
@@ -54,7 +54,7 @@ def open_one(case: Case, encrypted: Encrypted) -> Opening:
         return Opening(encrypted, code=damage.damage, reason=f"what was inside cannot be read: {damage.reason}")
 
 
-def _whose(case: Case, app: App, encrypted: Encrypted, other: OtherKey) -> str:
+def _whose(case: SamlCase, app: App, encrypted: Encrypted, other: OtherKey) -> str:
     """Whose key it is encrypted to: by trial of the other keys on record, else as the message hints."""
     for words, key in other_keys(app, case.workspace):
         try:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from trace_lens.checks.asking import MESSAGE, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Side, Stage, Unchecked
 from trace_lens.saml.names import SUCCESS, short
 from trace_lens.saml.statuses import meaning_of
@@ -12,7 +12,7 @@ _STAGE = Stage.ANSWERED
 
 
 @asks(_STAGE, "provider-refused", "request-rejected", needs=MESSAGE)
-def status(case: Case) -> Answer:
+def status(case: SamlCase) -> Answer:
     """Is the status Success? If not: what do the codes mean, and whose move is it?"""
     if case.response is None:
         yield Unchecked("provider-refused", "only the assertion was captured, not the response with its status")

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from trace_lens.checks.asking import MESSAGE, SIGNATURE, Answer, asks
-from trace_lens.checks.case import Case
-from trace_lens.checks.signed import Verdict
+from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.saml.signed import Verdict
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.pki.certificates import Certificate
@@ -18,13 +18,13 @@ from trace_lens.workspace.trust import RecordedKey
 _STAGE = Stage.AUTHENTIC
 
 
-def _at_signature(case: Case, verdict: Verdict) -> Evidence:
+def _at_signature(case: SamlCase, verdict: Verdict) -> Evidence:
     uri = verdict.signature.algorithm_uri or "(none given)"
     place = case.attempt.place + verdict.place
     return Evidence(f"Signature of the {verdict.part}", uri, case.attempt.source, place)
 
 
-def _at_certificate(case: Case, verdict: Verdict) -> list[Evidence]:
+def _at_certificate(case: SamlCase, verdict: Verdict) -> list[Evidence]:
     if verdict.certificate is None:
         return []
     label, value = "certificate that verifies it", str(verdict.certificate.sha256)
@@ -34,7 +34,7 @@ def _at_certificate(case: Case, verdict: Verdict) -> list[Evidence]:
 
 
 @asks(_STAGE, "not-signed", "signed-part-wrong", needs=MESSAGE, decides=True)
-def signed_at_all(case: Case) -> Answer:
+def signed_at_all(case: SamlCase) -> Answer:
     """Is the part signed that the application requires (SAML 2.0 Profiles §4.1.3.5)?"""
     signed = case.signed
     if case.refused:
@@ -75,7 +75,7 @@ def signed_at_all(case: Case) -> Answer:
 
 
 @asks(_STAGE, "digest-mismatch", "signature-value-invalid", needs=SIGNATURE)
-def content_unchanged(case: Case) -> Answer:
+def content_unchanged(case: SamlCase) -> Answer:
     """Is what was signed what stands here (XML Signature §3.2.1)?"""
     for verdict in case.signed.own:
         if verdict.signature.digest_holds is not False or verdict.alteration:
@@ -95,7 +95,7 @@ def content_unchanged(case: Case) -> Answer:
 
 
 @asks(_STAGE, "signed-by-other-known-key", "signature-value-invalid", needs=SIGNATURE)
-def made_by_trusted_key(case: Case) -> Answer:
+def made_by_trusted_key(case: SamlCase) -> Answer:
     """Did a key that the application trusts make the signature (XML Signature §3.2.2)?"""
     signed = case.signed
     for verdict in signed.own:
@@ -115,7 +115,7 @@ def made_by_trusted_key(case: Case) -> Answer:
             yield Unchecked("signature-value-invalid", "no signature stands where SAML puts it", True)
 
 
-def _no_key(case: Case, verdict: Verdict) -> Iterator[Finding | Unchecked]:
+def _no_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding | Unchecked]:
     who = case.app.name if case.app else "this message"
     because = (
         "every certificate that the application pins is damaged"
@@ -140,7 +140,7 @@ def _no_key(case: Case, verdict: Verdict) -> Iterator[Finding | Unchecked]:
     yield Unchecked("signature-value-invalid", because, decides=True)
 
 
-def _other_key(case: Case, verdict: Verdict) -> Iterator[Finding]:
+def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
     """The signature is not by a trusted key: by which, then?"""
     evidence = [_at_signature(case, verdict), *_at_certificate(case, verdict)]
     expected = "; ".join(_pin_words(key) for key in case.signed.trusted)
@@ -201,7 +201,7 @@ def _other_key(case: Case, verdict: Verdict) -> Iterator[Finding]:
         )
 
 
-def _whose(case: Case, certificate: Certificate) -> str:
+def _whose(case: SamlCase, certificate: Certificate) -> str:
     if case.at and certificate.not_after < case.at:
         return f" It is an old key: its certificate ended {show_moment(certificate.not_after)}."
     return " It is not among the keys that the provider publishes now." if case.provider else ""
@@ -212,7 +212,7 @@ def _pin_words(key: RecordedKey) -> str:
 
 
 @asks(_STAGE, "signature-wrapping", needs=SIGNATURE)
-def signed_is_read(case: Case) -> Answer:
+def signed_is_read(case: SamlCase) -> Answer:
     """Is the signed element the one that a reader would take?"""
     wrapping = case.signed.wrapping
     if wrapping is None or wrapping.signature.signed is None:
@@ -228,7 +228,7 @@ def signed_is_read(case: Case) -> Answer:
 
 
 @asks(_STAGE, "duplicate-id", needs=SIGNATURE)
-def ids_unique(case: Case) -> Answer:
+def ids_unique(case: SamlCase) -> Answer:
     """Does each ID stand once (XML Schema Part 2 §3.3.8, SAML 2.0 Core §1.3.4)?"""
     for value in case.signed.duplicates:
         yield case.finding(
@@ -240,7 +240,7 @@ def ids_unique(case: Case) -> Answer:
 
 
 @asks(_STAGE, "signature-form-refused", needs=SIGNATURE)
-def form(case: Case) -> Answer:
+def form(case: SamlCase) -> Answer:
     """Has each signature a form that may be accepted (SAML 2.0 Core §5.4)?"""
     own = case.signed.own or case.signed.verdicts
     for verdict in own:
@@ -261,7 +261,7 @@ def form(case: Case) -> Answer:
 
 
 @asks(_STAGE, "weak-signature", "weak-key", needs=SIGNATURE)
-def strength(case: Case) -> Answer:
+def strength(case: SamlCase) -> Answer:
     """Do algorithm and key withstand what is known today?"""
     weak = sorted({part for verdict in case.signed.own for part in verdict.signature.weak_parts})
     if weak:
@@ -283,7 +283,7 @@ def strength(case: Case) -> Answer:
             )
 
 
-def _in_use(case: Case) -> list[tuple[Certificate, Verdict]]:
+def _in_use(case: SamlCase) -> list[tuple[Certificate, Verdict]]:
     """The certificates whose keys made the signatures, each once."""
     found: dict[bytes, tuple[Certificate, Verdict]] = {}
     for verdict in case.signed.own:
@@ -293,7 +293,7 @@ def _in_use(case: Case) -> list[tuple[Certificate, Verdict]]:
 
 
 @asks(_STAGE, "certificate-expired", "certificate-not-yet-valid", "certificate-expiring", needs=SIGNATURE)
-def certificate_dates(case: Case) -> Answer:
+def certificate_dates(case: SamlCase) -> Answer:
     """Was the signing certificate valid at the moment of the attempt (RFC 5280 §4.1.2.5)?"""
     for certificate, verdict in _in_use(case):
         if case.at is None:
@@ -335,7 +335,7 @@ def certificate_dates(case: Case) -> Answer:
 
 
 @asks(_STAGE, "certificate-damaged", needs=SIGNATURE)
-def certificates_on_record(case: Case) -> Answer:
+def certificates_on_record(case: SamlCase) -> Answer:
     """Are the certificates on record whole?"""
     used = {id(verdict.key) for verdict in case.signed.own if verdict.standing == "trusted"}
     sound = any(key for key in case.signed.trusted if id(key) in used and not key.repairs)
@@ -345,7 +345,7 @@ def certificates_on_record(case: Case) -> Answer:
         yield damaged(case, key, serves=sound or id(key) in used)
 
 
-def damaged(case: Case, key: RecordedKey, *, serves: bool) -> Finding:
+def damaged(case: SamlCase, key: RecordedKey, *, serves: bool) -> Finding:
     """The finding for a damaged certificate; a risk where, repaired, it serves."""
     mended = f"It can be repaired ({', '.join(key.repairs)})" if key.repairs and not key.problem else ""
     problem = f"It cannot be repaired: {key.problem}" if key.problem else ""
@@ -360,7 +360,7 @@ def damaged(case: Case, key: RecordedKey, *, serves: bool) -> Finding:
 
 
 @asks(_STAGE, "comment-in-identity")
-def comments(case: Case) -> Answer:
+def comments(case: SamlCase) -> Answer:
     """Is every name and value one piece of text?"""
     for label, value in _identities(case):
         if holds_comment(value.element):
@@ -374,7 +374,7 @@ def comments(case: Case) -> Answer:
             )
 
 
-def _identities(case: Case) -> Iterator[tuple[str, Text]]:
+def _identities(case: SamlCase) -> Iterator[tuple[str, Text]]:
     assertion = case.assertion
     if assertion is None:
         return

@@ -5,8 +5,8 @@ from __future__ import annotations
 from urllib.parse import urlsplit
 
 from trace_lens.checks.asking import MESSAGE, Answer, asks
-from trace_lens.checks.case import Case
 from trace_lens.checks.comparing import closest, differs
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common import limits
 from trace_lens.common.findings import Severity, Side, Stage, Unchecked
 from trace_lens.saml.messages import SubjectConfirmation, Text
@@ -23,13 +23,13 @@ _STAGE = Stage.DELIVERED
 _LOOPBACK = ("localhost", "::1")
 
 
-def bearers(case: Case) -> list[SubjectConfirmation]:
+def bearers(case: SamlCase) -> list[SubjectConfirmation]:
     subject = case.assertion.subject if case.assertion else None
     return [one for one in subject.confirmations if one.method and one.method.value == BEARER] if subject else []
 
 
 @asks(_STAGE, "destination-mismatch", needs=MESSAGE)
-def destination(case: Case) -> Answer:
+def destination(case: SamlCase) -> Answer:
     """Is Destination an ACS URL of the application (SAML 2.0 Core §3.2.2)?"""
     if case.response is None or case.response.destination is None:
         return
@@ -56,7 +56,7 @@ def destination(case: Case) -> Answer:
 
 
 @asks(_STAGE, "recipient-mismatch")
-def recipient(case: Case) -> Answer:
+def recipient(case: SamlCase) -> Answer:
     """Is the bearer confirmation's Recipient an ACS URL of the application (SAML 2.0 Profiles §4.1.4.2)?"""
     recipients = [one.data.recipient for one in bearers(case) if one.data and one.data.recipient]
     if not recipients:
@@ -86,12 +86,12 @@ def recipient(case: Case) -> Answer:
     )
 
 
-def _no_acs(case: Case) -> str:
+def _no_acs(case: SamlCase) -> str:
     return f"no acs_urls on record for {case.app.id}" if case.app else "no application is known for this message"
 
 
 @asks(_STAGE, "wrong-binding", needs=MESSAGE)
-def binding(case: Case) -> Answer:
+def binding(case: SamlCase) -> Answer:
     """Did the response come by a binding that may carry it, and that was asked for (SAML 2.0 Profiles §4.1.2)?"""
     came = case.attempt.main.binding
     asked = case.request.protocol_binding if case.request else None
@@ -127,7 +127,7 @@ def binding(case: Case) -> Answer:
         )
 
 
-def _other_binding(asked: str, came: str | None, case: Case) -> bool:
+def _other_binding(asked: str, came: str | None, case: SamlCase) -> bool:
     """Whether an answer plainly came by another binding than the request asked for."""
     if came is None or case.is_ws_federation:
         return False
@@ -138,7 +138,7 @@ def _other_binding(asked: str, came: str | None, case: Case) -> bool:
 
 
 @asks(_STAGE, "response-to-unknown-request", "in-response-to-missing", needs=MESSAGE)
-def request_answered(case: Case) -> Answer:
+def request_answered(case: SamlCase) -> Answer:
     """Does everything that names a request name the same one, the one that was sent?"""
     ids = case.request_ids
     sent = case.request.id if case.request else None
@@ -163,7 +163,7 @@ def request_answered(case: Case) -> Answer:
         )
 
 
-def _answers(case: Case, sent: Text, ids: tuple[Text, ...]) -> Answer:
+def _answers(case: SamlCase, sent: Text, ids: tuple[Text, ...]) -> Answer:
     """The request is at hand: the answer has to name it, and nothing else."""
     other = next((one for one in ids if one.value != sent.value), None)
     if other:
@@ -189,7 +189,7 @@ def _answers(case: Case, sent: Text, ids: tuple[Text, ...]) -> Answer:
 
 
 @asks(_STAGE, "unsolicited-not-accepted", needs=MESSAGE)
-def unsolicited(case: Case) -> Answer:
+def unsolicited(case: SamlCase) -> Answer:
     """Does the application accept a sign-in that it did not ask for (SAML 2.0 Profiles §4.1.5)?"""
     if case.request_ids or case.app is None or case.closed or case.refused or case.is_ws_federation or case.request:
         return
@@ -220,7 +220,7 @@ def _accept_or_start(sign_in_url: str | None) -> str:
 
 
 @asks(_STAGE, "subject-confirmation-invalid")
-def confirmation(case: Case) -> Answer:
+def confirmation(case: SamlCase) -> Answer:
     """Is there a bearer confirmation with what it must hold (SAML 2.0 Profiles §4.1.4.2)?"""
     subject = case.assertion.subject if case.assertion else None
     if subject is None or case.is_ws_federation:
@@ -254,7 +254,7 @@ def _wrong_with(confirmation: SubjectConfirmation) -> str | None:
 
 
 @asks(_STAGE, "relay-state-unexpected", needs=MESSAGE)
-def relay_state(case: Case) -> Answer:
+def relay_state(case: SamlCase) -> Answer:
     """Is the relay state the one sent, or the default, and short enough (SAML 2.0 Bindings §3.4.3)?"""
     actual = case.attempt.relay_state
     if actual is None:
@@ -299,7 +299,7 @@ def relay_state(case: Case) -> Answer:
 
 
 @asks(_STAGE, "insecure-transport", needs=MESSAGE)
-def transport(case: Case) -> Answer:
+def transport(case: SamlCase) -> Answer:
     """Was the message posted over https? (Loopback addresses need none.)"""
     target = case.response.destination if case.response else None
     if target is None:
@@ -325,6 +325,6 @@ def _travels_in_clear(address: str) -> bool:
 
 
 @asks(_STAGE, "session-cookie-lost", needs=MESSAGE)
-def way(case: Case) -> Answer:
+def way(case: SamlCase) -> Answer:
     """Did the browser still know about the sign-in when it came back?"""
     yield Unchecked("session-cookie-lost", "the capture holds the message, not the hops and cookies around it")

@@ -10,9 +10,9 @@ from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from trace_lens.checks.asking import Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common import limits
-from trace_lens.common.findings import Evidence, Finding, Stage, Unchecked
+from trace_lens.common.findings import Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.saml.messages import Instant
 from trace_lens.saml.names import BEARER
@@ -30,7 +30,7 @@ class Window(NamedTuple):
     end: Instant | None
 
 
-def windows(case: Case) -> Iterator[Window]:
+def windows(case: SamlCase) -> Iterator[Window]:
     """The assertion's own window and those of its bearer confirmations."""
     assertion = case.assertion
     if assertion is None:
@@ -42,23 +42,19 @@ def windows(case: Case) -> Iterator[Window]:
             yield Window("subject confirmation", one.data.not_before, one.data.not_on_or_after)
 
 
-def _skew(case: Case) -> timedelta:
-    return case.app.clock_skew if case.app else case.workspace.settings.clock_skew or timedelta(minutes=3)
-
-
 def _allowing(skew: timedelta) -> str:
     return f" (with {show_duration(skew)} of clock skew allowed)" if skew else ""
 
 
 @asks(_STAGE, "not-yet-valid")
-def begun(case: Case) -> Answer:
+def begun(case: SamlCase) -> Answer:
     """Had every window begun?"""
     if case.at is None:
         yield Unchecked("not-yet-valid", _NO_MOMENT)
         return
     if case.at_from == "message":
         yield Unchecked("not-yet-valid", _UNSEEN)
-    skew = _skew(case)
+    skew = case.skew
     for window in windows(case):
         start = window.start.moment if window.start else None
         if start and case.at < start - skew:
@@ -76,14 +72,14 @@ def begun(case: Case) -> Answer:
 
 
 @asks(_STAGE, "expired")
-def ended(case: Case) -> Answer:
+def ended(case: SamlCase) -> Answer:
     """Was every window still open?"""
     if case.at is None:
         yield Unchecked("expired", _NO_MOMENT)
         return
     if case.at_from == "message":
         yield Unchecked("expired", _UNSEEN)
-    skew = _skew(case)
+    skew = case.skew
     for window in windows(case):
         end = window.end.moment if window.end else None
         if end and case.at >= end + skew:
@@ -100,11 +96,11 @@ def ended(case: Case) -> Answer:
 
 
 @asks(_STAGE, "issued-in-future")
-def issued(case: Case) -> Answer:
+def issued(case: SamlCase) -> Answer:
     """Was it issued before it arrived?"""
     if case.at is None or case.assertion is None:
         return
-    skew = _skew(case)
+    skew = case.skew
     both = (case.assertion.issue_instant, case.response.issue_instant if case.response else None)
     for instant in both:
         if instant and instant.moment and instant.moment > case.at + skew:
@@ -122,13 +118,13 @@ def issued(case: Case) -> Answer:
 
 
 @asks(_STAGE, "session-expired")
-def session(case: Case) -> Answer:
+def session(case: SamlCase) -> Answer:
     """Was the provider's session still open (SAML 2.0 Core §2.7.2)?"""
     if case.at is None or case.assertion is None:
         return
     for statement in case.assertion.authn_statements:
         end = statement.session_not_on_or_after
-        if end and end.moment and case.at >= end.moment + _skew(case):
+        if end and end.moment and case.at >= end.moment + case.skew:
             yield case.finding(
                 "session-expired",
                 _STAGE,
@@ -141,7 +137,7 @@ def session(case: Case) -> Answer:
 
 
 @asks(_STAGE, "window-empty")
-def window_has_length(case: Case) -> Answer:
+def window_has_length(case: SamlCase) -> Answer:
     """Does every window end after it begins?"""
     for window in windows(case):
         start, end = (one.moment if one else None for one in (window.start, window.end))
@@ -159,12 +155,12 @@ def window_has_length(case: Case) -> Answer:
 
 
 @asks(_STAGE, "validity-too-long")
-def window_is_short(case: Case) -> Answer:
+def window_is_short(case: SamlCase) -> Answer:
     """Is no window longer than the limit of the workspace?"""
     assertion = case.assertion
     if assertion is None:
         return
-    longest = case.app.longest_validity if case.app else case.workspace.settings.longest_validity or timedelta(hours=24)
+    longest = case.longest_validity
     issued_at = assertion.issue_instant.moment if assertion.issue_instant else None
     for window in windows(case):
         start = (window.start.moment if window.start else None) or issued_at
@@ -183,39 +179,8 @@ def window_is_short(case: Case) -> Answer:
             return
 
 
-def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
-    """Was a broken attempt made before a change on record that concerns it? The latest such change is told."""
-    if case.app is None or not any(one.breaks for one in findings):
-        return []
-    assertion, response = case.assertion, case.response
-    told = [one.issue_instant for one in (assertion, response) if one]
-    made = [one.moment for one in told if one and one.moment] + ([case.at] if case.at else [])
-    if not made:
-        return []
-    concerned = {"", case.app.id.casefold(), case.app.name.casefold()}
-    concerned |= {case.provider.id.casefold(), case.provider.name.casefold()} if case.provider else set()
-    later = [
-        one for one in case.workspace.changes if min(made) < one.at <= case.now and one.app.casefold() in concerned
-    ]
-    if not later:
-        return []
-    change = later[-1]
-    return [
-        case.finding(
-            "issued-before-change",
-            _STAGE,
-            f"It was made {show_duration(change.at - min(made))} before a change on record: "
-            f"{change.what or 'not named'} ({show_moment(change.at)}). Try again before looking further.",
-            expected=f"after {show_moment(change.at)}",
-            actual=show_moment(min(made)),
-            evidence=[Evidence("change", change.what, "changes.csv", f"line {change.line}")],
-            compared=False,
-        )
-    ]
-
-
 @asks(_STAGE, "earlier-session-used")
-def earlier_session(case: Case) -> Answer:
+def earlier_session(case: SamlCase) -> Answer:
     """Did the user authenticate for this sign-in, or earlier?"""
     assertion = case.assertion
     issued_at = assertion.issue_instant.moment if assertion and assertion.issue_instant else None
@@ -236,7 +201,7 @@ def earlier_session(case: Case) -> Answer:
 
 
 @asks(_STAGE, "still-valid")
-def usable_now(case: Case) -> Answer:
+def usable_now(case: SamlCase) -> Answer:
     """Could somebody who finds this capture still use it?"""
     if case.assertion is None:
         return

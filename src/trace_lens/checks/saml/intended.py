@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from trace_lens.checks.asking import MESSAGE, Answer, asks
-from trace_lens.checks.case import Case
 from trace_lens.checks.comparing import closest, differs
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Evidence, Side, Stage, Unchecked
 from trace_lens.saml.messages import NameID
 
@@ -12,7 +12,7 @@ _STAGE = Stage.INTENDED
 
 
 @asks(_STAGE, "application-unknown", "issuer-unknown", needs=MESSAGE)
-def somebody_knows_it(case: Case) -> Answer:
+def somebody_knows_it(case: SamlCase) -> Answer:
     """Does the message fit an application and a provider on record?"""
     if case.app:
         return
@@ -39,7 +39,7 @@ def somebody_knows_it(case: Case) -> Answer:
 
 
 @asks(_STAGE, "issuer-mismatch", needs=MESSAGE, decides=True)
-def issuer(case: Case) -> Answer:
+def issuer(case: SamlCase) -> Answer:
     """Is the issuer the provider's entity ID, to the letter?"""
     assertion = case.assertion
     issuers: list[NameID] = [
@@ -80,7 +80,7 @@ def issuer(case: Case) -> Answer:
 
 
 def _whose_move(
-    case: Case, actual: str, expected: str, of_provider: str | None
+    case: SamlCase, actual: str, expected: str, of_provider: str | None
 ) -> tuple[Side, str, str | None, str | None]:
     """The side to act, what is wrong, the value to set, and the remedy where it is not the catalogue's."""
     app = case.app.name if case.app else ""
@@ -99,7 +99,7 @@ def _whose_move(
     return Side.PROVIDER, detail, expected, None
 
 
-def _on_record(case: Case, expected: str, set_in_app: str | None) -> Evidence:
+def _on_record(case: SamlCase, expected: str, set_in_app: str | None) -> Evidence:
     if set_in_app or case.provider is None:
         return case.set_in_app("provider_entity_id", expected, "application", "provider_entity_id")
     file, place = case.provider.where_entity_id()
@@ -107,7 +107,7 @@ def _on_record(case: Case, expected: str, set_in_app: str | None) -> Evidence:
 
 
 @asks(_STAGE, "audience-mismatch", "audience-missing", decides=True)
-def audience(case: Case) -> Answer:
+def audience(case: SamlCase) -> Answer:
     """Is the application named in every audience restriction?"""
     conditions = case.assertion.conditions if case.assertion else None
     restrictions = conditions.audience_restrictions if conditions else ()
@@ -154,7 +154,7 @@ def audience(case: Case) -> Answer:
 
 
 @asks(_STAGE, "audience-shared")
-def audience_shared(case: Case) -> Answer:
+def audience_shared(case: SamlCase) -> Answer:
     """Is the audience that of one application only?"""
     conditions = case.assertion.conditions if case.assertion else None
     audiences = {one.value for one in conditions.audiences} if conditions else set()

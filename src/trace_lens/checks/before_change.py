@@ -1,0 +1,36 @@
+"""Whether an attempt was made before a change on record that concerns it: then it is to be tried again first."""
+
+from __future__ import annotations
+
+from trace_lens.checks.case import Case
+from trace_lens.common.findings import Evidence, Finding, Stage
+from trace_lens.common.moments import show_duration, show_moment
+
+
+def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
+    """Was a broken attempt made before a change on record that concerns it? The latest such change is told."""
+    if case.app is None or not any(one.breaks for one in findings):
+        return []
+    made = [*case.made_at, *([case.at] if case.at else [])]
+    if not made:
+        return []
+    concerned = {"", case.app.id.casefold(), case.app.name.casefold()}
+    concerned |= {case.provider.id.casefold(), case.provider.name.casefold()} if case.provider else set()
+    later = [
+        one for one in case.workspace.changes if min(made) < one.at <= case.now and one.app.casefold() in concerned
+    ]
+    if not later:
+        return []
+    change = later[-1]
+    return [
+        case.finding(
+            "issued-before-change",
+            Stage.CURRENT,
+            f"It was made {show_duration(change.at - min(made))} before a change on record: "
+            f"{change.what or 'not named'} ({show_moment(change.at)}). Try again before looking further.",
+            expected=f"after {show_moment(change.at)}",
+            actual=show_moment(min(made)),
+            evidence=[Evidence("change", change.what, "changes.csv", f"line {change.line}")],
+            compared=False,
+        )
+    ]

@@ -1,0 +1,1 @@
+"""The questions about a SAML sign-in: one module a stage, and the case that they look at."""

@@ -1,0 +1,34 @@
+"""Admitted, as far as it is SAML's own: how long the session lasts that the assertion opens (SAML 2.0 Core §2.7.2)."""
+
+from __future__ import annotations
+
+from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.saml.case import SamlCase
+from trace_lens.common import limits
+from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.common.moments import show_duration, show_moment
+
+_STAGE = Stage.ADMITTED
+
+
+@asks(_STAGE, "session-ends-early")
+def session_length(case: SamlCase) -> Answer:
+    """Does the session last as long as people expect?"""
+    assertion = case.assertion
+    issued = assertion.issue_instant.moment if assertion and assertion.issue_instant else None
+    for statement in assertion.authn_statements if assertion else ():
+        end = statement.session_not_on_or_after
+        if not (issued and end and end.moment):
+            continue
+        length = (end.moment - issued).total_seconds()
+        if 0 < length < limits.SHORT_SESSION_SECONDS:
+            yield case.finding(
+                "session-ends-early",
+                _STAGE,
+                f"The provider ends the session {show_duration(end.moment - issued)} after this sign-in "
+                "(SessionNotOnOrAfter), and an application that obeys it signs the user out then.",
+                actual=show_moment(end.moment),
+                evidence=case.shown("SessionNotOnOrAfter", end),
+            )
+            return
+    yield Unchecked("session-ends-early", "the capture shows no session cookie of the application")
