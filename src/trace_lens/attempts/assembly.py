@@ -13,7 +13,8 @@ from typing import NamedTuple
 from lxml import etree
 
 from trace_lens.attempts.reading import ANSWER_KINDS, SIGN_OUT_KINDS, Message, assertions_of, read_messages
-from trace_lens.intake.peeling import Found, Peeled
+from trace_lens.intake.found import Found
+from trace_lens.intake.peeling import Peeled
 from trace_lens.saml.artifact import Artifact
 from trace_lens.saml.messages import Assertion, AuthnRequest, LogoutRequest, LogoutResponse, Response
 from trace_lens.saml.names import STATUS_PREFIX

@@ -15,7 +15,8 @@ from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import Evidence, Finding, Stage
 from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_moment
-from trace_lens.intake.peeling import Found, Peeled
+from trace_lens.intake.found import Found
+from trace_lens.intake.peeling import Peeled
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.pem import certificates_in
 from trace_lens.saml import messages as m
@@ -34,6 +35,11 @@ from trace_lens.saml.reading import (
 )
 from trace_lens.saml.signature import signatures_in
 
+OIDC_KINDS = (
+    "id-token", "access-token", "logout-token", "jwt", "jwe", "authorization-request", "authorization-response",
+    "token-request", "logout-request", "token-response", "userinfo", "introspection", "client-registration",
+    "discovery-document", "key-set", "jwk",
+)  # fmt: skip
 _LOOKED_FOR_SIGNATURE = 64 * 1024
 """A metadata file's own signature stands near its beginning (Metadata §2.3.1: before the entities)."""
 _SECRET_ELEMENTS = {"SignatureValue", "CipherValue"}
@@ -64,6 +70,8 @@ def open_messages(source: str, peeled: Peeled, issuers: Iterable[str] = ()) -> I
             yield _artifact(source, found, issuers)
         elif found.kind == "saml-metadata":
             yield _metadata(source, found)
+        elif found.kind in OIDC_KINDS:
+            yield _oidc(source, found)
         elif found.kind == "private-key":
             yield _opened(source, found, {}, {"note": "a private key; it is never shown"})
         else:
@@ -100,6 +108,18 @@ def _artifact(source: str, found: Found, issuers: Iterable[str]) -> Opened:
         **_beside(found),
     }
     return _opened(source, found, summary, {"type": 4, "octets": len(found.data)})
+
+
+def _oidc(source: str, found: Found) -> Opened:
+    from trace_lens.attempts.opening_oidc import lay
+
+    laid = lay(found)
+    evidence = Evidence("the message", f"{len(found.data):,} bytes", source, found.where or "the whole")
+    more = tuple(
+        _finding(code, f"{'The message cannot be read' if not laid.content else 'Take care'}: {reason}.", evidence)
+        for code, reason in laid.damage
+    )
+    return _opened(source, found, laid.summary, laid.content, more=more)
 
 
 def _broken(source: str, found: Found, damage: XMLDamaged) -> Finding:

@@ -8,8 +8,9 @@ from typing import NamedTuple
 
 from lxml import etree
 
+from trace_lens.intake.found import Found
 from trace_lens.intake.layers import SIGNED_QUERY
-from trace_lens.intake.peeling import Found, Peeled
+from trace_lens.intake.peeling import Peeled
 from trace_lens.saml.artifact import Artifact, read_artifact
 from trace_lens.saml.detached import DetachedSignature, read_detached
 from trace_lens.saml.messages import Assertion, AuthnRequest, LogoutRequest, LogoutResponse, Response

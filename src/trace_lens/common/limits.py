@@ -50,3 +50,18 @@ EARLIER_SESSION_SECONDS = 5 * 60
 
 SHOWN_VALUE = 400
 """Longest value, in characters, that the terminal shows whole."""
+
+JSON_DEPTH = 64
+"""Deepest nesting of a JSON document."""
+
+TOKEN_CHARACTERS = 8 * 1024 * 1024
+"""Longest token, in characters, that is read."""
+
+PBES2_COUNT = 100_000
+"""Most rounds of a key derivation from a password (RFC 7518 §4.8.1.2) that a token may ask for."""
+
+HEADER_BYTES = 8 * 1024
+"""What common servers take as one header: a token that is longer does not fit into one."""
+
+COOKIE_BYTES = 4096
+"""What browsers take as one cookie (RFC 6265 §6.1)."""

@@ -19,7 +19,8 @@ from trace_lens.common import catalogue
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.diagnosis.moment import moment_of
-from trace_lens.intake.peeling import Found, Peeled, peel
+from trace_lens.intake.found import Found
+from trace_lens.intake.peeling import Peeled, peel
 from trace_lens.pki.certificates import Certificate, CertificateError, certificate_or_none, read_certificate
 from trace_lens.pki.chains import Chain, chain_of
 from trace_lens.pki.containers import ContainerError, PasswordNeeded, is_pkcs12, open_pkcs12, open_private_key

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import heapq
 import re
-from collections.abc import Mapping
 from itertools import count
-from types import MappingProxyType
 from typing import NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.intake.found import Found
 from trace_lens.intake.layers import LAYERS, Reading
+from trace_lens.intake.oauth import hints_at_oidc, oidc_in
 from trace_lens.intake.parts import parts_of, runs_of
 from trace_lens.pki.containers import is_pkcs7, is_pkcs12
 from trace_lens.saml.artifact import is_artifact
@@ -28,21 +28,6 @@ _ROOT = re.compile(
 _BODY = re.compile(rb"<(?:[\w.\-]+:)?Body[^>]*>\s*(?:<!--.*?-->\s*)*<(?:[\w.\-]+:)?([A-Za-z]\w*)", re.DOTALL)
 _ROOT_KINDS = {name.rpartition("}")[2]: kind for name, kind in KINDS.items()}
 _PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
-
-
-class Found(NamedTuple):
-    """One message found in a source, still as octets.
-
-    `layers` from the outside inwards; `where` the field or member it stood in; `context` what travelled beside it
-    (`RelayState`); `depth_refused` is set where unfolding stopped at a limit.
-    """
-
-    kind: str
-    data: bytes
-    layers: tuple[str, ...] = ()
-    repairs: tuple[str, ...] = ()
-    where: str = ""
-    context: Mapping[str, str] = MappingProxyType({})
 
 
 class Peeled(NamedTuple):
@@ -117,6 +102,10 @@ def _peel_one(data: bytes) -> Peeled:
     while queue and len(seen) <= limits.PEEL_READINGS:
         cost, _, state = heapq.heappop(queue)
         kind = recognise(state.data)
+        if kind is None and hints_at_oidc(state.data):
+            within = oidc_in(state.data)
+            if within:
+                return Peeled(tuple(_carried(state, one) for one in within))
         if kind:
             siblings = [state] + [other for price, _, other in queue if price == cost and other.layers == state.layers]
             return Peeled(tuple(_named(one) for one in siblings if recognise(one.data)))
@@ -134,6 +123,15 @@ def _peel_one(data: bytes) -> Peeled:
         if not grown:
             ends.append(_how_far(state))
     return Peeled((), tuple(dict.fromkeys([_how_far(start), *ends]))[:4])
+
+
+def _carried(state: Found, one: Found) -> Found:
+    """A message found inside a text, with the layers that the text came in."""
+    where = " › ".join(filter(None, (state.where, one.where)))
+    return one._replace(
+        layers=(*state.layers, *one.layers), repairs=(*state.repairs, *one.repairs), where=where,
+        context={**state.context, **one.context},
+    )  # fmt: skip
 
 
 def _under(state: Found, reading: Reading) -> Found:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Iterator
 from typing import Any
 
@@ -23,6 +24,22 @@ _WORDS = {
     "saml-name-id-request": "SAML name identifier management",
     "ws-federation-response": "WS-Federation sign-in response",
     "saml-metadata": "SAML metadata",
+    "id-token": "ID token",
+    "access-token": "Access token",
+    "logout-token": "Logout token",
+    "jwt": "Signed token (JWT)",
+    "jwe": "Encrypted token (JWE)",
+    "key-set": "Key set",
+    "jwk": "Key (JWK)",
+    "discovery-document": "Discovery document",
+    "authorization-request": "Authorization request",
+    "authorization-response": "Authorization response",
+    "token-request": "Token request",
+    "token-response": "Token response",
+    "logout-request": "Logout request",
+    "userinfo": "Userinfo",
+    "introspection": "Introspection response",
+    "client-registration": "Client registration",
     "certificate": "Certificate",
     "private-key": "Private key",
 }
@@ -54,7 +71,7 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
         if key == "requested_attributes":
             text = ", ".join(one["name"] + (" (required)" if one["required"] else "") for one in value)
             yield from pages.row(key.replace("_", " "), text, column=22)
-        elif key not in ("attributes", "endpoints"):
+        elif key not in ("attributes", "endpoints", "addresses", "keys") or not _is_tables(value):
             text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
             yield from pages.row(key.replace("_", " "), text, column=22)
     attributes = message.summary.get("attributes")
@@ -66,6 +83,19 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
         yield BLANK
         yield line(Span("Attributes", "head"))
         yield from pages.table(("", ""), [(one, ", ".join(values)) for one, values in attributes.items()])
+    addresses = message.summary.get("addresses")
+    if addresses:
+        yield BLANK
+        yield line(Span("Addresses", "head"))
+        yield from pages.table(("", ""), [(one["purpose"], one["location"]) for one in addresses])
+    keys = message.summary.get("keys")
+    if keys and _is_tables(keys):
+        yield BLANK
+        yield line(Span("Keys", "head"))
+        heads = ("key_id", "type", "use", "algorithm", "thumbprint", "problem")
+        yield from pages.table(
+            ("kid", "kty", "use", "alg", "thumbprint", ""), [[str(one[name] or "") for name in heads] for one in keys]
+        )
     endpoints = message.summary.get("endpoints")
     if endpoints:
         yield BLANK
@@ -79,10 +109,33 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
         rest = message.summary.get("entities", 0) - len(rows)
         if rest > 0:
             yield line(f"  and {rest:,} more")
-    if "name" in message.content:
+    content = masked(message.content, masks)
+    for part, title in (("header", "Header"), ("claims", "Claims, as they stand")):
+        if isinstance(content.get(part), dict) and content[part]:
+            yield BLANK
+            yield line(Span(title, "head"))
+            yield from _members(content[part], content.get("moments", {}) if part == "claims" else {})
+    if "parameters" in content:
+        yield BLANK
+        yield line(Span("Parameters", "head"))
+        yield from pages.table(("", ""), [(one["name"], one["value"]) for one in content["parameters"]])
+    if "name" in message.content and "namespace" in message.content:
         yield BLANK
         yield line(Span("The whole message", "head"))
         yield from _tree(message.content, 2, masks)
+
+
+def _is_tables(value: Any) -> bool:
+    return isinstance(value, list) and bool(value) and isinstance(value[0], dict)
+
+
+def _members(values: dict[str, Any], moments: dict[str, str]) -> Iterator[Line]:
+    """Members of a JSON object, one a line; moments also in words."""
+    width = max(map(len, values)) + 2
+    for name, value in values.items():
+        text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+        text += f"  ({moments[name]})" if name in moments else ""
+        yield from pages.row(name, text, column=max(12, min(width, 30)))
 
 
 def _tells(key: str, value: Any) -> bool:

@@ -1,0 +1,324 @@
+"""Messages of OpenID Connect and OAuth 2.0 inside a text: tokens, JSON documents, addresses, forms, headers.
+
+A text is gone through once: JSON values first, then addresses and forms, then tokens that stand by themselves. What
+stands inside another message (a token in a token response) is found too, and says within which. An opaque token is
+never taken for a broken one: only where a parameter or member names it is it a token at all.
+"""
+
+from __future__ import annotations
+
+import html
+import json
+import re
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+from urllib.parse import unquote
+
+from trace_lens.common import limits
+from trace_lens.intake.found import Found
+from trace_lens.oidc import documents, parameters
+from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
+from trace_lens.oidc.parameters import Parameters, read_parameters
+from trace_lens.oidc.tokens import NoClaims, read_token
+
+_HINT = re.compile(
+    rb"eyJ|[\"']?(?:access_token|id_token|client_id|jwks_uri|issuer|keys|kty|active|error|sub|refresh_token|request_uri)"
+    rb"[\"']?\s*[:=]|(?m:^)\s*code\s*[:=\t]|grant_type=|[?&#]code=|[?&#]state=|logout_token=|post_logout_redirect_uri="
+)
+_JWT = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}")
+_WHOLE = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}=*")
+_ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]*://?[^\s\"'<>`\\]+")
+_REQUEST_LINE = re.compile(r"(?m)^\s*(?:GET|POST)\s+(/[^\s]*)")
+_FORM = re.compile(r"(?<![?&#\w.%=-])[A-Za-z_][\w.\-]*=[^\s&\"'<>]*(?:&[A-Za-z_][\w.\-]*=[^\s&\"'<>]*)*")
+_LISTED = re.compile(r"(?m)^[ \t]*\"?(\w+)\"?[ \t]*[:=\t][ \t]*\"?(.+?)\"?,?[ \t]*$")
+_INPUT = re.compile(r"<input\b[^>]*>", re.IGNORECASE)
+_ATTRIBUTE = re.compile(r"(\w+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
+_TOKEN_MEMBERS = ("id_token", "access_token", "refresh_token", "logout_token", "id_token_hint", "request", "assertion",
+                  "client_assertion")  # fmt: skip
+NAMED = "named"
+"""The key under which a message's context keeps the parameter or member that it stood in."""
+CARRIED = "carried"
+"""How parameters travelled: query, fragment, form or listed."""
+ADDRESS = "address"
+"""Where parameters were sent."""
+
+
+_BEGINNINGS = (
+    ('"jwks_uri"', documents.DISCOVERY),
+    ('"keys"', documents.KEY_SET),
+    ('"access_token"', documents.TOKEN_RESPONSE),
+    ('"id_token"', documents.TOKEN_RESPONSE),
+)
+
+
+class _Piece(NamedTuple):
+    start: int
+    end: int
+    found: list[Found]
+
+
+def hints_at_oidc(data: bytes) -> bool:
+    """Whether it is worth looking: a cheap test that keeps other texts quick."""
+    return _HINT.search(data[: limits.SOURCE_BYTES]) is not None
+
+
+def oidc_in(data: bytes) -> list[Found]:
+    """Every message of OpenID Connect or OAuth 2.0 in a text, in order."""
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        text = data.decode("utf-8", "replace")
+    whole = _whole_token(text)
+    if whole:
+        return whole
+    pieces: list[_Piece] = []
+    for finder in (_json_values, _html_forms, _addresses, _request_lines, _forms, _lists, _tokens):
+        for piece in finder(text):
+            if piece.found and not any(one.start < piece.end and piece.start < one.end for one in pieces):
+                pieces.append(piece)
+    pieces.sort(key=lambda one: one.start)
+    found: list[Found] = []
+    for piece in pieces[: limits.PARTS]:
+        base = len(found)
+        line = text.count("\n", 0, piece.start) + 1
+        for one in piece.found:
+            at = f"line {line}" if len(pieces) > 1 or line > 1 else ""
+            place = " › ".join(filter(None, (at, one.where)))
+            within = None if one.within is None else one.within + base
+            found.append(one._replace(where=place, within=within))
+    return found
+
+
+def _whole_token(text: str) -> list[Found]:
+    """A text that is one token, however it was wrapped, quoted or prefixed."""
+    bare = re.sub(r"^\s*(?:Authorization:\s*)?Bearer\s+", "", text, flags=re.IGNORECASE)
+    compact = re.sub(r"[\s\"'`>|,;]+", "", bare)
+    if not _WHOLE.fullmatch(compact) or text.count(".") > 4:
+        return []
+    repairs = []
+    if "\n" in text.strip():
+        repairs.append("line wraps")
+    if re.search(r"[\"'`>|]", text):
+        repairs.append("stray quotes or punctuation around it")
+    if compact.endswith("="):
+        compact = compact.rstrip("=")
+        repairs.append("padding at the end")
+    token = _token(compact, "", ())
+    return [token._replace(repairs=tuple(repairs))] if token else []
+
+
+def _token(text: str, where: str, layers: tuple[str, ...], named: str = "") -> Found | None:
+    """A token by what it is: its kind from its own claims, `jwt` where it cannot be read."""
+    context = {NAMED: named} if named else {}
+    if looks_encrypted(text):
+        return Found("jwe", text.encode(), layers, (), where, context)
+    try:
+        kind = read_token(read_jws(text)).kind
+    except JoseDamaged:
+        kind = named.replace("_", "-") if named in ("id_token", "access_token", "logout_token") else "jwt"
+    except NoClaims:
+        kind = "jwt"
+    return Found(kind, text.encode(), layers, (), where, context)
+
+
+def _json_values(text: str) -> Iterator[_Piece]:
+    """JSON objects and lists that stand in the text; a whole text that begins as JSON and breaks off is kept too."""
+    decoder = json.JSONDecoder()
+    position = 0
+    while (start := _next_bracket(text, position)) >= 0:
+        try:
+            value, end = decoder.raw_decode(text, start)
+        except (ValueError, RecursionError):
+            if start == len(text) - len(text.lstrip()) and (cut := _broken_document(text[start:])):
+                yield _Piece(start, len(text), [cut])
+                return
+            position = start + 1
+            continue
+        found = list(_in_json(value, text[start:end]))
+        if found:
+            yield _Piece(start, end, found)
+        position = end
+
+
+def _next_bracket(text: str, position: int) -> int:
+    match = re.compile(r"[{\[]\s*[\"{\[\]}]").search(text, position)
+    return match.start() if match else -1
+
+
+def _broken_document(text: str) -> Found | None:
+    """A document that plainly begins as one of those known, and cannot be read as JSON."""
+    for member, kind in _BEGINNINGS:
+        if member in text[:20_000]:
+            return Found(kind, text.encode("utf-8", "surrogatepass"))
+    return None
+
+
+def _in_json(value: Any, text: str, path: str = "", depth: int = 0) -> Iterator[Found]:
+    """The document that a JSON value is, and what stands in it, at any depth."""
+    if depth > limits.JSON_DEPTH:
+        return
+    if isinstance(value, dict):
+        joined = _json_token(value, path)
+        if joined:
+            yield joined
+            return
+        kind = documents.kind_of(value)
+        if kind:
+            raw = text if not path else json.dumps(value, ensure_ascii=False)
+            yield Found(
+                kind, raw.encode("utf-8", "surrogatepass"), ("json",) if path else (), (), path and f"member {path}"
+            )
+            yield from _members(value, path)
+            return
+        if kind is None and len(value) >= 2 and parameters.kind_of(params := _as_parameters(value)):
+            yield from _of_parameters(params, f"member {path}" if path else "")
+            return
+    items = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for key, inner in items:
+        here = f"{path}/{key}"
+        if isinstance(inner, str) and len(inner) >= 20:
+            yield from _in_text_value(inner, str(key), here)
+        elif isinstance(inner, dict | list):
+            yield from _in_json(inner, text, here, depth + 1)
+
+
+def _in_text_value(inner: str, key: str, path: str) -> Iterator[Found]:
+    if _WHOLE.fullmatch(inner):
+        token = _token(inner, f"member {path}", ("json",), key)
+        if token:
+            yield token
+        return
+    for base, one in enumerate(
+        oidc_in(inner.encode("utf-8", "surrogatepass")) if hints_at_oidc(inner.encode()) else ()
+    ):
+        yield one._replace(
+            where=f"member {path}" + (f" › {one.where}" if one.where else ""), within=None if base == 0 else one.within
+        )
+
+
+def _json_token(value: dict[str, Any], path: str) -> Found | None:
+    """A JWS or JWE in JSON form (RFC 7515 §7.2, RFC 7516 §7.2)."""
+    place = f"member {path}" if path else ""
+    if "ciphertext" in value and "protected" in value:
+        return Found("jwe", json.dumps(value).encode(), (), (), place)
+    if "payload" in value and ("signature" in value or "signatures" in value):
+        return _token(json.dumps(value), place, ())
+    return None
+
+
+def _members(value: dict[str, Any], path: str) -> Iterator[Found]:
+    """The tokens that a document carries."""
+    for name in _TOKEN_MEMBERS:
+        inner = value.get(name)
+        if isinstance(inner, str) and _WHOLE.fullmatch(inner):
+            token = _token(inner, f"member {path}/{name}", ("json",), name)
+            if token:
+                yield token._replace(within=0)
+
+
+def _as_parameters(value: dict[str, Any]) -> Parameters:
+    pairs = [
+        (str(key), str(one)) for key, one in value.items() if isinstance(one, str | int) and not isinstance(one, bool)
+    ]
+    return parameters.listed(pairs)
+
+
+def _html_forms(text: str) -> Iterator[_Piece]:
+    """The hidden fields of a page that posts itself (Form Post Response Mode)."""
+    fields: list[tuple[str, str]] = []
+    spans: list[int] = []
+    for tag in _INPUT.finditer(text):
+        attributes = {match[1].lower(): match[2] or match[3] or "" for match in _ATTRIBUTE.finditer(tag[0])}
+        if attributes.get("name"):
+            fields.append((attributes["name"], html.unescape(attributes.get("value", ""))))
+            spans += [tag.start(), tag.end()]
+    if fields:
+        action = re.search(r"<form\b[^>]*\baction\s*=\s*[\"']([^\"']+)", text, re.IGNORECASE)
+        found = Parameters(tuple(fields), "form", html.unescape(action[1]) if action else None)
+        yield _Piece(min(spans), max(spans), list(_of_parameters(found, "", ("html-form",))))
+
+
+def _addresses(text: str) -> Iterator[_Piece]:
+    for match in _ADDRESS.finditer(text):
+        yield _Piece(match.start(), match.end(), list(_in_address(match[0].rstrip(".,;)"))))
+
+
+def _request_lines(text: str) -> Iterator[_Piece]:
+    """The first line of an HTTP request, its host from the header below it."""
+    for match in _REQUEST_LINE.finditer(text):
+        host = re.compile(r"(?mi)^[>\s]*host:\s*(\S+)").search(text, match.end(), match.end() + 2000)
+        address = f"https://{host[1]}{match[1]}" if host else match[1]
+        yield _Piece(match.start(1), match.end(1), list(_in_address(address)))
+
+
+def _in_address(address: str) -> Iterator[Found]:
+    address = html.unescape(address) if "&amp;" in address else address
+    plain, hash_, fragment = address.partition("#")
+    base, _, query = plain.partition("?")
+    for carried, text in (("query", query), ("fragment", fragment if hash_ else "")):
+        if "=" in text:
+            found = read_parameters(text, carried, base)
+            if parameters.kind_of(found) is None and "%3D" in text:
+                found = read_parameters(unquote(text), carried, base)
+            yield from _of_parameters(found, "")
+
+
+def _forms(text: str) -> Iterator[_Piece]:
+    """Bodies of forms: names and values joined by ampersands."""
+    for match in _FORM.finditer(text):
+        found = read_parameters(match[0], "form")
+        if parameters.kind_of(found) and (len(found.pairs) > 1 or found.get("logout_token")):
+            yield _Piece(match.start(), match.end(), list(_of_parameters(found, "")))
+
+
+def _lists(text: str) -> Iterator[_Piece]:
+    """Parameters as a network panel lists them, one a line."""
+    lines = [match for match in _LISTED.finditer(text) if match[1] in parameters.KNOWN]
+    group: list[re.Match[str]] = []
+    for match in [*lines, None]:
+        if match and (not group or match.start() - group[-1].end() <= 2):
+            group.append(match)
+            continue
+        if len(group) > 1:
+            found = parameters.listed((one[1], one[2]) for one in group)
+            yield _Piece(group[0].start(), group[-1].end(), list(_of_parameters(found, "")))
+        group = [match] if match else []
+
+
+def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) -> Iterator[Found]:
+    """The message that parameters are, and the tokens among them."""
+    kind = parameters.kind_of(found)
+    if kind is None:
+        return
+    context = {CARRIED: found.carried, **({ADDRESS: found.address} if found.address else {})}
+    layer = {"query": "address", "fragment": "fragment", "form": "form", "listed": "form"}[found.carried]
+    own = layers or (layer,)
+    tokens = [
+        token._replace(context={**token.context, **context}, within=0)
+        for name, value in found.pairs
+        if name in _TOKEN_MEMBERS and _WHOLE.fullmatch(value)
+        if (token := _token(value, " › ".join(filter(None, (where, f"parameter {name}"))), own, name))
+    ]
+    if kind == parameters.LOGOUT_TOKEN_POST:
+        yield from (token._replace(within=None) for token in tokens)
+        return
+    data = json.dumps(found.pairs, ensure_ascii=False).encode("utf-8", "surrogatepass")
+    yield Found(kind, data, own, (), where, context)
+    yield from tokens
+
+
+def _tokens(text: str) -> Iterator[_Piece]:
+    """Tokens that stand by themselves: in a header, a cookie, a log line, a ticket."""
+    for match in _JWT.finditer(text):
+        before = text[max(0, match.start() - 40) : match.start()]
+        named = re.search(r"([\w.\-]+)[\"']?\s*[=:]\s*[\"']?$", before)
+        name = named[1] if named and named[1] in _TOKEN_MEMBERS else ""
+        token = _token(match[0], f"{named[1]}" if named else "", (), name)
+        if token and token.data.count(b".") >= 1:
+            yield _Piece(match.start(), match.end(), [token])
+
+
+def parameters_of(found: Found) -> Parameters:
+    """The parameters of a message that travelled as such."""
+    pairs = tuple((str(name), str(value)) for name, value in json.loads(found.data))
+    return Parameters(pairs, found.context.get(CARRIED, "form"), found.context.get(ADDRESS))
