@@ -181,8 +181,14 @@ def _userinfo(document: Mapping[str, Any]) -> dict[str, Any]:
 
 def _introspection(document: Mapping[str, Any]) -> dict[str, Any]:
     moments = {name: _moment(read_numeric_date(document[name]).moment) for name in ("exp", "iat") if name in document}
-    return {"active": document.get("active"), "subject": document.get("sub"), "client_id": document.get("client_id"),
-            "scope": document.get("scope"), "valid_until": moments.get("exp"), "issued_at": moments.get("iat")}  # fmt: skip
+    return {
+        "active": document.get("active"),
+        "subject": document.get("sub"),
+        "client_id": document.get("client_id"),
+        "scope": document.get("scope"),
+        "valid_until": moments.get("exp"),
+        "issued_at": moments.get("iat"),
+    }
 
 
 def _registration(document: Mapping[str, Any]) -> dict[str, Any]:

@@ -1,0 +1,332 @@
+"""Messages of OpenID Connect put together into attempts: what one sign-in by it consists of.
+
+Messages belong together where one carries a value of another (state, code, nonce, code verifier and challenge, a token
+inside an answer, the hash of an access token, subject and session), or where they follow each other in one capture and
+fill what is still missing. A silent request refused and followed by another is a round of the same attempt.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+from trace_lens.attempts.opening_oidc import KINDS, PARAMETER_KINDS, TOKEN_KINDS
+from trace_lens.intake.found import Found
+from trace_lens.intake.oauth import NAMED, parameters_of
+from trace_lens.intake.peeling import Peeled
+from trace_lens.oidc import errors
+from trace_lens.oidc.jose import JoseDamaged, Jwe, read_jwe, read_jws
+from trace_lens.oidc.parameters import Parameters
+from trace_lens.oidc.strict_json import JsonDamaged, read_json
+from trace_lens.oidc.tokens import NoClaims, Token, code_challenge, read_token
+
+
+class OidcMessage(NamedTuple):
+    """One message of a source. `damage` (a code and the reason) is set where it cannot be read.
+
+    `content` is a Token, a Jwe, Parameters, or the members of a document; `within` the message that it stands in.
+    """
+
+    source: str
+    found: Found
+    content: Token | Jwe | Parameters | dict[str, Any] | None = None
+    damage: tuple[str, str] | None = None
+    within: OidcMessage | None = None
+
+    @property
+    def kind(self) -> str:
+        """The kind of message."""
+        return self.found.kind
+
+    @property
+    def place(self) -> str:
+        """Where in the source it stands."""
+        return self.found.where or "the whole"
+
+    @property
+    def named(self) -> str:
+        """The parameter or member that it stood in, where that says what it should be: `id_token`, `access_token`."""
+        return self.found.context.get(NAMED, "")
+
+    @property
+    def parameters(self) -> Parameters | None:
+        """Its parameters, where it is made of such."""
+        return self.content if isinstance(self.content, Parameters) else None
+
+    @property
+    def token(self) -> Token | None:
+        """The token that it is."""
+        return self.content if isinstance(self.content, Token) else None
+
+    @property
+    def document(self) -> dict[str, Any]:
+        """Its members, where it is a JSON document."""
+        return self.content if isinstance(self.content, dict) else {}
+
+    def get(self, name: str) -> str | None:
+        """A parameter or member as text."""
+        if isinstance(self.content, Parameters):
+            return self.content.get(name)
+        value = self.document.get(name) if isinstance(self.content, dict) else None
+        if isinstance(self.content, Token):
+            value = self.content.claims.get(name)
+        return str(value) if isinstance(value, str | int | float) and not isinstance(value, bool) else None
+
+    @property
+    def keys(self) -> set[str]:
+        """The values by which it belongs to other messages."""
+        found = {f"{name} {value}" for name in ("state", "code", "nonce", "request_uri") if (value := self.get(name))}
+        verifier, challenge = self.get("code_verifier"), self.get("code_challenge")
+        if verifier:
+            found.add(f"challenge {code_challenge(verifier)}")
+        if challenge:
+            found.add(f"challenge {challenge}")
+        for name in ("access_token", "id_token", "refresh_token"):
+            if value := self.get(name):
+                found.add(f"token {value}")
+        if self.token:
+            found.add(f"token {self.token.jws.text}")
+            if self.token.text("sid"):
+                found.add(f"session {self.token.text('sid')}")
+        if self.get("sid"):
+            found.add(f"session {self.get('sid')}")
+        return found
+
+
+class OidcAttempt(NamedTuple):
+    """One try at signing in by OpenID Connect, or a sign-out by itself. Every part may be lacking.
+
+    `tokens` are the ID tokens and what stood in their place; `earlier` the rounds before that were refused silently.
+    """
+
+    messages: tuple[OidcMessage, ...]
+    earlier: tuple[OidcMessage, ...] = ()
+
+    def of(self, *kinds: str) -> list[OidcMessage]:
+        """Its messages of these kinds, in order."""
+        return [one for one in self.messages if one.kind in kinds]
+
+    @property
+    def first(self) -> OidcMessage:
+        """The first message."""
+        return self.messages[0]
+
+    @property
+    def source(self) -> str:
+        """The source of the message that it is named after: the ID token, else the first."""
+        return self.main.source
+
+    @property
+    def main(self) -> OidcMessage:
+        """The message that it is named after: what should be the ID token, else an answer, else the first."""
+        token = self.id_token
+        answers = self.of("token-response", "authorization-response")
+        return token or (answers[-1] if answers else self.first)
+
+    @property
+    def found(self) -> Found:
+        """The main message as it was found."""
+        return self.main.found
+
+    @property
+    def kind(self) -> str:
+        """`answer`, `request` or `sign-out`: what there is to judge."""
+        if self.id_token or self.of(
+            "authorization-response", "token-response", "userinfo", "access-token", "jwe", "jwt"
+        ):
+            return "answer"
+        return "request" if self.of("authorization-request", "token-request") else "sign-out"
+
+    @property
+    def request(self) -> OidcMessage | None:
+        """The authorization request."""
+        return next((one for one in self.of("authorization-request") if one.parameters), None) or next(
+            iter(self.of("authorization-request")), None
+        )
+
+    @property
+    def request_object(self) -> Token | None:
+        """The signed request object, where one was captured."""
+        return next((one.token for one in self.of("authorization-request") if one.token), None)
+
+    @property
+    def answer(self) -> OidcMessage | None:
+        """The authorization response; of several, the last."""
+        found = self.of("authorization-response")
+        return found[-1] if found else None
+
+    @property
+    def code_requests(self) -> list[OidcMessage]:
+        """The token requests that redeem a code."""
+        return [one for one in self.of("token-request") if one.get("grant_type") != "refresh_token"]
+
+    @property
+    def renewals(self) -> list[tuple[OidcMessage, OidcMessage | None]]:
+        """The requests that renew, each with the token response after it."""
+        found: list[tuple[OidcMessage, OidcMessage | None]] = []
+        for position, one in enumerate(self.messages):
+            if one.kind == "token-request" and one.get("grant_type") == "refresh_token":
+                after = (each for each in self.messages[position + 1 :] if each.kind == "token-response")
+                found.append((one, next(after, None)))
+        return found
+
+    @property
+    def token_response(self) -> OidcMessage | None:
+        """The answer to the code: the first token response that is not to a renewal."""
+        renewing = [id(answer) for _, answer in self.renewals if answer]
+        return next((one for one in self.of("token-response") if id(one) not in renewing), None)
+
+    @property
+    def id_token(self) -> OidcMessage | None:
+        """What stands in the place of the ID token: what is named so, else a token of that kind, else any token."""
+        candidates = [one for one in self.messages if one.kind in (*TOKEN_KINDS, "jwe") and one.kind != "logout-token"]
+        named = [one for one in candidates if one.named == "id_token"]
+        alone = [one for one in candidates if not one.named]
+        proper = [one for one in candidates if one.kind == "id-token" and one.named != "id_token_hint"]
+        for found in (named, proper, alone):
+            if found:
+                return found[0]
+        return None
+
+    @property
+    def access_token(self) -> OidcMessage | None:
+        """The access token, where it is one that can be read."""
+        id_token = self.id_token
+        found = [one for one in self.messages if one.named == "access_token" or one.kind == "access-token"]
+        return next((one for one in found if one is not id_token), None)
+
+    @property
+    def access_token_text(self) -> str | None:
+        """The access token as it came, readable or opaque."""
+        for one in (self.token_response, self.answer):
+            value = one.get("access_token") if one else None
+            if value:
+                return value
+        token = self.access_token
+        return token.token.jws.text if token and token.token else None
+
+    @property
+    def userinfo(self) -> OidcMessage | None:
+        """What the userinfo endpoint said."""
+        return next(iter(self.of("userinfo")), None)
+
+    @property
+    def sign_outs(self) -> list[OidcMessage]:
+        """Logout tokens and logout requests."""
+        return self.of("logout-token", "logout-request")
+
+    @property
+    def open_ends(self) -> tuple[set[str], set[str]]:
+        """The values by which messages of other sources may belong to it: it looks for what it offers."""
+        keys = {key for one in self.messages for key in one.keys}
+        return keys, keys
+
+
+def read_oidc(source: str, peeled: Peeled) -> list[OidcMessage]:
+    """The messages of a source by OpenID Connect, each linked to the one that it stands in."""
+    made: dict[int, OidcMessage] = {}
+    for position, found in enumerate(peeled.found):
+        if found.kind in KINDS:
+            one = _read(source, found)
+            within = made.get(found.within) if found.within is not None else None
+            made[position] = one._replace(within=within)
+    return list(made.values())
+
+
+def _read(source: str, found: Found) -> OidcMessage:
+    try:
+        if found.kind in PARAMETER_KINDS and found.data[:3] != b"eyJ":
+            return OidcMessage(source, found, parameters_of(found))
+        if found.kind == "jwe":
+            return OidcMessage(source, found, read_jwe(found.data.decode("utf-8", "replace")))
+        if found.kind in TOKEN_KINDS or found.data[:3] == b"eyJ":
+            return OidcMessage(source, found, read_token(read_jws(found.data.decode("utf-8", "replace"))))
+        document = read_json(found.data).value
+        return OidcMessage(source, found, document if isinstance(document, dict) else {})
+    except (JoseDamaged, JsonDamaged) as error:
+        code = "capture-truncated" if error.truncated else "malformed-message"
+        return OidcMessage(source, found, damage=(code, error.reason))
+    except NoClaims as error:
+        return OidcMessage(source, found, damage=("malformed-message", str(error)))
+
+
+_ALONE = ("discovery-document", "key-set", "jwk", "client-registration", "introspection")
+"""Documents that make no attempt by themselves, but belong to one in the same capture."""
+
+
+def assemble_oidc(messages: list[OidcMessage], *, together: bool = False) -> list[OidcAttempt]:
+    """The attempts that messages make, in the order of their first message."""
+    if not any(one.kind not in _ALONE for one in messages):
+        return []
+    groups = [messages] if together else _grouped(messages)
+    attempts = [OidcAttempt(tuple(group)) for group in groups if any(one.kind not in _ALONE for one in group)]
+    return list(_with_silent_rounds(attempts))
+
+
+def _grouped(messages: list[OidcMessage]) -> list[list[OidcMessage]]:
+    """Messages by what they share; then what shares nothing with any joins the attempt before it, or the next."""
+    parent = list(range(len(messages)))
+
+    def root(one: int) -> int:
+        while parent[one] != one:
+            parent[one] = parent[parent[one]]
+            one = parent[one]
+        return one
+
+    holders: dict[str, int] = {}
+    for position, one in enumerate(messages):
+        for key in one.keys:
+            parent[root(position)] = root(holders.setdefault(key, position))
+        if one.within is not None:
+            parent[root(position)] = root(next(i for i, each in enumerate(messages) if each.found is one.within.found))
+    groups: dict[int, list[int]] = {}
+    for position in range(len(messages)):
+        groups.setdefault(root(position), []).append(position)
+    merged: list[list[int]] = []
+    for group in sorted(groups.values()):
+        home = next((one for one in reversed(merged) if _goes_with(one, group, messages)), None)
+        if home is None:
+            merged.append(group)
+        else:
+            home += group
+    return [[messages[i] for i in sorted(group)] for group in merged]
+
+
+def _goes_with(home: list[int], group: list[int], messages: list[OidcMessage]) -> bool:
+    """Whether a group without a link fills what another of the same source lacks, and does not speak against it."""
+    if messages[home[0]].source != messages[group[0]].source:
+        return False
+    have, more = ({messages[i].kind for i in one} for one in (home, group))
+    if more <= {*_ALONE, "userinfo", "logout-token", "logout-request"} or have <= set(_ALONE):
+        return True
+    clients = [{value for i in one if (value := _client(messages[i]))} for one in (home, group)]
+    if clients[0] and clients[1] and not clients[0] & clients[1]:
+        return False
+    if "authorization-request" in more and home[0] < group[0]:
+        return False
+    once = {"authorization-request", "authorization-response", "id-token"}
+    return not have & more & once
+
+
+def _client(one: OidcMessage) -> str | None:
+    if one.token:
+        return one.token.text("azp") or (one.token.audience[0] if len(one.token.audience) == 1 else None)
+    return one.get("client_id")
+
+
+def _with_silent_rounds(attempts: list[OidcAttempt]) -> Iterator[OidcAttempt]:
+    waiting: list[OidcMessage] = []
+    for position, attempt in enumerate(attempts):
+        following = attempts[position + 1] if position + 1 < len(attempts) else None
+        if _refused_silently(attempt) and following and following.request and following.source == attempt.source:
+            waiting += attempt.messages
+            continue
+        yield attempt._replace(earlier=tuple(waiting))
+        waiting = []
+
+
+def _refused_silently(attempt: OidcAttempt) -> bool:
+    code = attempt.answer.get("error") if attempt.answer else None
+    meaning = errors.meaning_of(code) if code else None
+    asked = attempt.request.get("prompt") if attempt.request else None
+    return bool(meaning and meaning.silent and asked == "none")
