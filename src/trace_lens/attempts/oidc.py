@@ -139,10 +139,12 @@ class OidcAttempt(NamedTuple):
 
     @property
     def request(self) -> OidcMessage | None:
-        """The authorization request."""
-        return next((one for one in self.of("authorization-request") if one.parameters), None) or next(
-            iter(self.of("authorization-request")), None
-        )
+        """The authorization request: of several, the one whose state came back, else the last."""
+        found = self.of("authorization-request")
+        readable = [one for one in found if one.parameters] or found
+        came = self.answer.get("state") if self.answer else None
+        answered = [one for one in readable if came is not None and one.get("state") == came]
+        return next(iter(reversed(answered or readable)), None)
 
     @property
     def request_object(self) -> Token | None:

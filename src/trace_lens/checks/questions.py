@@ -16,7 +16,10 @@ OF_PROTOCOL = {
         "readable", "answered", "delivered", "authentic", "intended", "current", "identified", "admitted", "asked",
         "signed_out",
     ),
-    "oidc": (),
+    "oidc": (
+        "readable", "answered", "delivered", "authentic", "intended", "current", "identified", "entitled", "admitted",
+        "signed_out",
+    ),
 }  # fmt: skip
 """The modules of each protocol's own package."""
 

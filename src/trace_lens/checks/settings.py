@@ -50,12 +50,18 @@ class Pair(NamedTuple):
 def of_app(app: App, workspace: Workspace, now: datetime) -> list[Finding]:
     """All findings about one application's settings, as of `now`."""
     found: list[Finding] = []
+    if app.settings.protocol == "oidc":
+        from trace_lens.checks.client_settings import of_client, secret_dates
+
+        for ask in (_disagreements, of_client, _open_doors):
+            found += ask(app, workspace)
+        return found + list(secret_dates(app, now))
     for ask in (_disagreements, _missing, _shared, _keys, _signed_metadata, _open_doors):
         found += ask(app, workspace)
     return found + list(_dates(app, workspace, now))
 
 
-def _make(
+def make(
     code: str,
     detail: str,
     *,
@@ -80,6 +86,11 @@ def _make(
 
 def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     """Every item of which both sides hold a value."""
+    if app.settings.protocol == "oidc":
+        from trace_lens.checks.client_settings import client_pairs
+
+        yield from client_pairs(app, workspace)
+        return
     provider = workspace.provider_of(app)
     mine, setup = app.settings.application, app.settings.provider_setup
     identity = _in_app(app, "entity_id", mine.entity_id) or _own_metadata(app)
@@ -182,7 +193,7 @@ def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
             continue
         belongs = misplaced(app, workspace, pair.item, pair.copy.text)
         if belongs:
-            yield _make(
+            yield make(
                 "setting-misplaced",
                 f"{pair.copy.meant} at the {pair.copying_side} holds {pair.copy.text}, which is {belongs}.",
                 side=pair.copying_side,
@@ -192,7 +203,7 @@ def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
                 evidence=(pair.copy.evidence, pair.owner.evidence),
             )
         else:
-            yield _make(
+            yield make(
                 "settings-disagree",
                 f"{pair.item}: {pair.owner.meant} is {pair.owner.text}; {pair.copy.meant} at the "
                 f"{pair.copying_side} is {pair.copy.text}.",
@@ -220,6 +231,16 @@ def misplaced(app: App, workspace: Workspace, item: str, text: str) -> str | Non
         "name_id_format": ("a name identifier format", {mine.name_id_format}),
         "metadata": ("the name of a metadata file", {mine.metadata}),
     }  # fmt: skip
+    if app.settings.protocol == "oidc":
+        issuer = provider.issuer if provider else None
+        meanings = {
+            "client_id": ("the client_id", {mine.client_id, app.settings.provider_setup.client_id}),
+            "redirect_uris": ("a redirect URI", {*mine.redirect_uris, *app.settings.provider_setup.redirect_uris}),
+            "sign_in_url": ("the sign-in URL of the application", {mine.sign_in_url}),
+            "issuer": ("the issuer of the provider", {issuer}),
+            "discovery_url": ("the address of the discovery document", {mine.discovery_url}),
+            "api_audience": ("the audience of access tokens", set(mine.api_audience)),
+        }
     own = meanings.get(_SAME_FIELD.get(item, item), ("", set()))[1]
     for name, (words, values) in meanings.items():
         if name != _SAME_FIELD.get(item, item) and text in values and text not in own:
@@ -233,15 +254,13 @@ def misplaced(app: App, workspace: Workspace, item: str, text: str) -> str | Non
     return None
 
 
-_SAME_FIELD = {"acs_urls": "acs_url", "entity_id": "audience"}
+_SAME_FIELD = {"acs_urls": "acs_url", "entity_id": "audience", "provider_issuer": "issuer"}
 
 
 def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
     """Values without which a sign-in cannot be judged, or cannot work."""
     mine = app.settings.application
     lacking: list[tuple[str, str, Side]] = []
-    if app.settings.protocol != "saml":
-        return
     if app.provider_id is None:
         lacking.append(
             ("provider", "no provider is named, so nothing tells whose messages it trusts", Side.APPLICATION)
@@ -256,7 +275,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
     if provider and not trust.published(provider, workspace) and not mine.trusted_certificates:
         lacking.append(("certificates", f"no signing certificate of {provider.name} is on record", Side.PROVIDER))
     for key, reason, side in lacking:
-        yield _make(
+        yield make(
             "setting-missing",
             f"{app.name}: {reason}.",
             side=side,
@@ -275,7 +294,7 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
         one for one in workspace.apps.values() if one is not app and app.entity_id and one.entity_id == app.entity_id
     ]
     for other in others:
-        yield _make(
+        yield make(
             "identifier-shared",
             f"{app.name} and {other.name} have the same identifier {app.entity_id}.",
             actual=app.entity_id,
@@ -301,7 +320,7 @@ def _keys(app: App, workspace: Workspace) -> Iterator[Finding]:
         if certificates and provider and not known and (pin.certificate or pin.fingerprint):
             held = str(pin.fingerprint or (pin.certificate.sha256 if pin.certificate else ""))
             left_over = any(trust.pins(pins, one) for one in certificates)
-            yield _make(
+            yield make(
                 "certificate-not-published",
                 f"{app.name} pins a certificate that {provider.name} does not publish."
                 + (" It pins a published one too, so this one can be taken out." if left_over else ""),
@@ -316,7 +335,7 @@ def _keys(app: App, workspace: Workspace) -> Iterator[Finding]:
     for key in published:
         one = key.certificate
         if one and not trust.pins(pins, one):
-            yield _make(
+            yield make(
                 "next-key-not-pinned",
                 f"{provider.name} publishes a certificate that {app.name} does not trust yet, and {app.name} does not "
                 "fetch metadata by itself.",
@@ -336,7 +355,7 @@ def _signed_metadata(app: App, workspace: Workspace) -> Iterator[Finding]:
     ):  # fmt: skip
         for one in _signatures(source, name, workspace) if name else ():
             if one.problem and (one.entity_id is None or (entity and one.entity_id == entity.entity_id)):
-                yield _make(
+                yield make(
                     "metadata-signature-invalid",
                     f"The signature of the metadata in {name} does not hold: {one.problem}.",
                     side=side,
@@ -362,7 +381,7 @@ def _signatures(source: Source, name: str, workspace: Workspace) -> tuple[Metada
 
 def _damaged(pin: trust.RecordedKey) -> Finding:
     words = f"it cannot be repaired: {pin.problem}" if pin.problem else f"it can be repaired ({', '.join(pin.repairs)})"
-    return _make(
+    return make(
         "certificate-damaged",
         f"The certificate in {pin.file} is damaged; {words}.",
         stage=Stage.AUTHENTIC,
@@ -374,14 +393,14 @@ def _damaged(pin: trust.RecordedKey) -> Finding:
 
 def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
     if app.settings.application.password_sign_in:
-        yield _make(
+        yield make(
             "password-sign-in-open",
             f"{app.name} still lets users in with a local password, past single sign-on.",
             value_to_set="false",
             evidence=(_setting(app, "true", "application", "password_sign_in"),),
         )
     if app.settings.provider_setup.assigned == EVERYONE:
-        yield _make(
+        yield make(
             "sign-in-left-open",
             f"Everyone in the directory may sign in to {app.name}.",
             evidence=(_setting(app, EVERYONE, "provider_setup", "assigned"),),
@@ -394,7 +413,7 @@ def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
             "testuser",
             "sso-test",
         ):
-            yield _make(
+            yield make(
                 "sign-in-left-open",
                 f"{name}, by its name a test, is still assigned to {app.name}.",
                 actual=name,
@@ -402,7 +421,7 @@ def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
             )
     for position, claim in enumerate(app.settings.claims):
         if lacks_ordinary_role(claim):
-            yield _make(
+            yield make(
                 "ordinary-role-missing",
                 f"Every role that {app.name} knows is elevated ({', '.join(claim.one_of)}), so whoever is let in is "
                 "powerful.",
@@ -424,7 +443,7 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
         (app.entity, app.settings.application.metadata or ""),
     ):
         if entity and entity.valid_until and entity.valid_until <= now:
-            yield _make(
+            yield make(
                 "metadata-expired",
                 f"The metadata in {file} was valid until {show_moment(entity.valid_until)}.",
                 actual=show_moment(entity.valid_until),
@@ -445,7 +464,7 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
         else:
             continue
         strict = code == "certificate-expired" and app.checks_certificate_dates
-        yield _make(
+        yield make(
             code,
             f"The certificate in {key.file}, which {app.name} trusts, {words}.",
             stage=Stage.AUTHENTIC,
@@ -456,10 +475,13 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
 
 
 _EXPLAINS: dict[str, Callable[[Finding], bool]] = {
-    "audience-mismatch": lambda one: _item(one) in ("audience", "entity_id"),
+    "audience-mismatch": lambda one: _item(one) in ("audience", "entity_id", "client_id"),
     "destination-mismatch": lambda one: _item(one) in ("acs_url", "acs_urls"),
     "recipient-mismatch": lambda one: _item(one) in ("acs_url", "acs_urls"),
-    "issuer-mismatch": lambda one: _item(one) in ("provider_entity_id",),
+    "issuer-mismatch": lambda one: _item(one) in ("provider_entity_id", "provider_issuer"),
+    "redirect-uri-mismatch": lambda one: _item(one) == "redirect_uris",
+    "identifier-in-request-unknown": lambda one: _item(one) in ("client_id", "audience", "entity_id"),
+    "scope-not-granted": lambda one: _item(one) == "scopes_granted",
     "name-id-format-mismatch": lambda one: _item(one) == "name_id_format",
     "signed-by-other-known-key": lambda one: one.code in ("certificate-not-published", "next-key-not-pinned"),
     "fingerprint-mismatch": lambda one: one.code in ("certificate-not-published", "next-key-not-pinned"),
@@ -474,16 +496,22 @@ def beside(case: Case, findings: list[Finding]) -> list[Finding]:
     """The settings findings that explain what a diagnosis found; they do not decide anything."""
     if case.app is None:
         return []
+    called: list[Finding] = []
+    if case.protocol == "oidc":
+        from trace_lens.checks.client_settings import endpoints_called
+        from trace_lens.checks.oidc.case import OidcCase
+
+        called = list(endpoints_called(case)) if isinstance(case, OidcCase) else []
     explained = [_EXPLAINS[one.code] for one in findings if one.breaks and one.code in _EXPLAINS]
     if not explained:
-        return []
+        return called
     found = [
         one
-        for ask in (_disagreements, _keys)
+        for ask in ((_disagreements,) if case.protocol == "oidc" else (_disagreements, _keys))
         for one in ask(case.app, case.workspace)
         if one.stage is _STAGE and any(explains(one) for explains in explained)
     ]
-    return found + _misplaced_in_findings(case, findings, found)
+    return called + found + _misplaced_in_findings(case, findings, found)
 
 
 def misplaced_value(
@@ -495,7 +523,7 @@ def misplaced_value(
     belongs = misplaced(case.app, case.workspace, item, actual)
     if belongs is None:
         return None
-    return _make(
+    return make(
         "setting-misplaced",
         f"What was sent as {item}, {actual}, is {belongs}.",
         side=Side.PROVIDER,
@@ -508,7 +536,10 @@ def misplaced_value(
 
 def _misplaced_in_findings(case: Case, findings: list[Finding], found: list[Finding]) -> list[Finding]:
     """A value in the message that belongs in another field, where no setting on record shows it already."""
-    items = {"audience-mismatch": "audience", "issuer-mismatch": "issuer", "destination-mismatch": "acs_url"}
+    items = {"audience-mismatch": "audience", "issuer-mismatch": "issuer", "destination-mismatch": "acs_url",
+             "redirect-uri-mismatch": "redirect_uris"}  # fmt: skip
+    if case.protocol == "oidc":
+        items["audience-mismatch"] = "client_id"
     more = []
     for one in findings:
         item = items.get(one.code)

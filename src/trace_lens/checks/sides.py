@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
+from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.settings import Value, misplaced
@@ -62,10 +63,13 @@ class Copy(NamedTuple):
     into: Value
 
 
-def rows(app: App, workspace: Workspace, case: SamlCase | None = None) -> list[Row]:
+def rows(app: App, workspace: Workspace, case: Case | None = None) -> list[Row]:
     """All rows of one application. Raises SettingsError where a file of the workspace cannot be used."""
-    builder = _Builder(app, workspace, case)
-    return [row for row in builder.rows() if row.cells]
+    if app.settings.protocol == "oidc":
+        from trace_lens.checks.client_sides import ClientSides
+
+        return [row for row in ClientSides(app, workspace, case).rows() if row.cells]
+    return [row for row in SamlSides(app, workspace, case).rows() if row.cells]
 
 
 def copies(found: Iterable[Row]) -> list[Copy]:
@@ -84,34 +88,15 @@ def copies(found: Iterable[Row]) -> list[Copy]:
     return made
 
 
-class _Builder:
-    """Gathers the values of each item from the settings, the metadata and the capture."""
+class Sides:
+    """Gathers the values of each item: what the protocols share."""
 
-    def __init__(self, app: App, workspace: Workspace, case: SamlCase | None) -> None:
+    def __init__(self, app: App, workspace: Workspace) -> None:
         self.app = app
         self.workspace = workspace
-        self.case = case
         self.provider = workspace.provider_of(app)
         self.mine = app.settings.application
         self.setup = app.settings.provider_setup
-
-    def rows(self) -> Iterator[Row]:
-        """All items, those that break sign-ins most often first."""
-        yield self._identifier()
-        yield self._acs()
-        yield self._issuer()
-        yield self._sign_on()
-        yield self._sign_out(Side.APPLICATION)
-        yield self._sign_out(Side.PROVIDER)
-        yield self._format()
-        yield self._certificates()
-        yield self._encryption()
-        yield self._signed_part()
-        yield self._signed_requests()
-        yield self._algorithms()
-        yield self._relay_state()
-        yield self._domains()
-        yield from self._claims()
 
     def _in_app(self, key: str, *texts: str | None) -> list[tuple[str, Value]]:
         place = self.app.source.where("application", key)
@@ -126,28 +111,6 @@ class _Builder:
             return []
         source = self.provider.source
         return [("provider", Value(key, one, source.file, source.where(key))) for one in texts if one]
-
-    def _in_metadata(self, whose: str, meant: str, *pairs: tuple[str, str]) -> list[tuple[str, Value]]:
-        file = self.mine.metadata if whose == "application" else self.provider and self.provider.settings.metadata
-        return [(f"{whose}_metadata", Value(meant, text, file or "", where)) for text, where in pairs]
-
-    def _sp(self) -> Role | None:
-        return self.app.entity.role(SP_ROLE) if self.app.entity else None
-
-    def _idp(self) -> Role | None:
-        return self.provider.entity.role(IDP_ROLE) if self.provider and self.provider.entity else None
-
-    def _captured(self, *values: tuple[str, str | None, str]) -> list[tuple[str, Value]]:
-        """Values of the capture: label, text, place."""
-        source = self.case.attempt.source if self.case else ""
-        return [("capture", Value(label, text, source, where)) for label, text, where in values if text]
-
-    def _shown(self, label: str, located: object, *, asked: bool = False) -> list[tuple[str, Value]]:
-        """A value of the message, or of the request, as a cell."""
-        if self.case is None or located is None:
-            return []
-        shown = self.case.asked if asked else self.case.shown
-        return [("capture", Value(label, one.value, one.source, one.where)) for one in shown(label, located)]  # type: ignore[arg-type]
 
     def _row(
         self, item: str, words: str, owner: Side, cells: list[tuple[str, Value]], *, counts: Value | None = None,
@@ -185,6 +148,66 @@ class _Builder:
         if belongs:
             return Cell(column, value, "misplaced", against, found, belongs)
         return Cell(column, value, "near" if near else "different", against, found)
+
+    def _domains(self) -> Row:
+        theirs = self.provider.settings.email_domains if self.provider else ()
+        cells = [
+            *self._in_app("email_domains", ", ".join(self.mine.email_domains)),
+            *self._of_provider("email_domains", ", ".join(theirs)),
+        ]
+        known = {one.casefold() for one in theirs}
+        if self.mine.email_domains and theirs and {one.casefold() for one in self.mine.email_domains} <= known:
+            alike = tuple(Cell(column, value, "equal") for column, value in cells)
+            return Row("email_domains", "e-mail domains", Side.PROVIDER, alike, None)
+        return self._row("email_domains", "e-mail domains", Side.PROVIDER, cells)
+
+
+class SamlSides(Sides):
+    """The items of a SAML application: from the settings, the metadata and the capture."""
+
+    def __init__(self, app: App, workspace: Workspace, case: Case | None) -> None:
+        super().__init__(app, workspace)
+        self.case = case if isinstance(case, SamlCase) else None
+
+    def rows(self) -> Iterator[Row]:
+        """All items, those that break sign-ins most often first."""
+        yield self._identifier()
+        yield self._acs()
+        yield self._issuer()
+        yield self._sign_on()
+        yield self._sign_out(Side.APPLICATION)
+        yield self._sign_out(Side.PROVIDER)
+        yield self._format()
+        yield self._certificates()
+        yield self._encryption()
+        yield self._signed_part()
+        yield self._signed_requests()
+        yield self._algorithms()
+        yield self._relay_state()
+        yield self._domains()
+        yield from self._claims()
+
+    def _in_metadata(self, whose: str, meant: str, *pairs: tuple[str, str]) -> list[tuple[str, Value]]:
+        file = self.mine.metadata if whose == "application" else self.provider and self.provider.settings.metadata
+        return [(f"{whose}_metadata", Value(meant, text, file or "", where)) for text, where in pairs]
+
+    def _sp(self) -> Role | None:
+        return self.app.entity.role(SP_ROLE) if self.app.entity else None
+
+    def _idp(self) -> Role | None:
+        return self.provider.entity.role(IDP_ROLE) if self.provider and self.provider.entity else None
+
+    def _captured(self, *values: tuple[str, str | None, str]) -> list[tuple[str, Value]]:
+        """Values of the capture: label, text, place."""
+        source = self.case.attempt.source if self.case else ""
+        return [("capture", Value(label, text, source, where)) for label, text, where in values if text]
+
+    def _shown(self, label: str, located: object, *, asked: bool = False) -> list[tuple[str, Value]]:
+        """A value of the message, or of the request, as a cell."""
+        if self.case is None or located is None:
+            return []
+        shown = self.case.asked if asked else self.case.shown
+        return [("capture", Value(label, one.value, one.source, one.where)) for one in shown(label, located)]  # type: ignore[arg-type]
 
     def _identifier(self) -> Row:
         assertion = self.case.assertion if self.case else None
@@ -385,18 +408,6 @@ class _Builder:
         if case and (case.request_ids or case.request):
             return Row("relay_state", "relay state", Side.APPLICATION, tuple(Cell(*one) for one in cells), None)
         return self._row("relay_state", "relay state", Side.APPLICATION, cells)
-
-    def _domains(self) -> Row:
-        theirs = self.provider.settings.email_domains if self.provider else ()
-        cells = [
-            *self._in_app("email_domains", ", ".join(self.mine.email_domains)),
-            *self._of_provider("email_domains", ", ".join(theirs)),
-        ]
-        known = {one.casefold() for one in theirs}
-        if self.mine.email_domains and theirs and {one.casefold() for one in self.mine.email_domains} <= known:
-            alike = tuple(Cell(column, value, "equal") for column, value in cells)
-            return Row("email_domains", "e-mail domains", Side.PROVIDER, alike, None)
-        return self._row("email_domains", "e-mail domains", Side.PROVIDER, cells)
 
     def _claims(self) -> Iterator[Row]:
         """Each claim that the application reads: its name, and what was sent for it; then its values."""

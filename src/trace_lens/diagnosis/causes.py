@@ -9,6 +9,8 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from trace_lens.checks.case import Case
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.oidc.entitled import scope_for
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Finding, Severity
 
@@ -27,9 +29,12 @@ def _same_claim(case: Case, cause: Finding, effect: Finding) -> bool:
     return cause.expected == effect.expected
 
 
-def _of_the_other_provider(case: SamlCase, cause: Finding, effect: Finding) -> bool:
+def _of_the_other_provider(case: SamlCase | OidcCase, cause: Finding, effect: Finding) -> bool:
     """The message is another provider's on record, and (where it verifies at all) good under that one's own key."""
     other = case.other_provider
+    if isinstance(case, OidcCase):
+        key = case.verdict.key if case.verdict else None
+        return other is not None and (key is None or key.owner == other.name)
     keys = [verdict.key for verdict in case.signed.own if verdict.key]
     return other is not None and all(key.held_by != "published" or key.owner == other.name for key in keys)
 
@@ -60,10 +65,49 @@ _REQUEST_FAULTS = (
 )  # fmt: skip
 
 
-def _refused_request(case: SamlCase, cause: Finding, effect: Finding) -> bool:
+def _refused_request(case: SamlCase | OidcCase, cause: Finding, effect: Finding) -> bool:
     """The fault lies in the request, and the provider answered it with an error."""
     return case.request is not None and case.refused
 
+
+def _needs_scope(case: OidcCase, cause: Finding, effect: Finding) -> bool:
+    """The claim that is lacking follows from a scope that was not granted."""
+    return effect.expected is not None and scope_for(case, effect.expected) in (cause.expected or "").split()
+
+
+_TOKEN_REQUEST_FAULTS = (
+    "redirect-uri-mismatch", "code-verifier-mismatch", "code-challenge-missing", "code-reused", "code-too-old",
+    "client-secret-expired", "identifier-in-request-unknown", "response-issuer-mismatch",
+)  # fmt: skip
+_TOKEN_EFFECTS = (
+    "malformed-message", "nonce-mismatch", "audience-mismatch", "audience-missing", "authorized-party-mismatch",
+    "authentication-time-missing", "authentication-too-old", "subject-missing", "account-not-found",
+    "account-near-match", "account-creation-blocked", "claim-missing", "claim-empty", "claim-name-near-match",
+    "scope-not-granted", "assurance-too-low", "not-assigned", "algorithm-unexpected", "token-hash-mismatch",
+)  # fmt: skip
+"""What follows where another token stands in the place of the ID token."""
+_UNVERIFIED = (
+    "signed-by-other-known-key", "signed-by-untrusted-key", "signature-value-invalid", "algorithm-confusion",
+)  # fmt: skip
+OIDC_RULES: tuple[Rule, ...] = (
+    Rule("token-request-refused", _TOKEN_REQUEST_FAULTS),
+    Rule("refresh-refused", ("client-secret-expired",)),
+    Rule("request-rejected", ("redirect-uri-mismatch", "code-challenge-missing")),
+    Rule("provider-refused", ("redirect-uri-mismatch", "code-challenge-missing")),
+    *(Rule(effect, ("wrong-token-kind",)) for effect in _TOKEN_EFFECTS),
+    Rule("scope-not-granted", ("consent-missing",)),
+    *(Rule(effect, ("scope-not-granted",), _needs_scope)
+      for effect in ("claim-missing", "claim-name-near-match", "subject-missing", "account-creation-blocked")),
+    Rule("key-id-unknown", ("issuer-mismatch",), _of_the_other_provider),
+    Rule("algorithm-unexpected", ("issuer-mismatch",), _of_the_other_provider),
+    Rule("signature-value-invalid", ("capture-truncated",)),
+    Rule("key-id-unknown", ("capture-truncated", *_UNVERIFIED)),
+    Rule("issuer-mismatch", ("discovery-issuer-mismatch", "response-issuer-mismatch"), _same_value),
+    Rule("audience-mismatch", ("identifier-in-request-unknown",), _same_value),
+    Rule("authorized-party-mismatch", ("audience-mismatch",)),
+    Rule("code-verifier-mismatch", ("state-mismatch",)),
+    Rule("nonce-mismatch", ("state-mismatch",)),
+)  # fmt: skip
 
 RULES: tuple[Rule, ...] = (
     Rule("request-rejected", _REQUEST_FAULTS, _refused_request),
@@ -110,7 +154,7 @@ def explain(case: Case, findings: list[Finding]) -> list[Finding]:
 
 
 def _cause(case: Case, effect: Finding, breaks: dict[str, Finding]) -> str | None:
-    for rule in RULES:
+    for rule in (*OIDC_RULES, *RULES) if case.protocol == "oidc" else RULES:
         if rule.effect != effect.code:
             continue
         for code in rule.causes:

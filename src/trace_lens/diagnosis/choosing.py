@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.common.difference import is_near
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.saml.artifact import Artifact
@@ -23,7 +24,9 @@ class Choice(NamedTuple):
     candidates: tuple[str, ...] = ()
 
 
-def choose(attempt: Attempt, workspace: Workspace, app: str | None = None, provider: str | None = None) -> Choice:
+def choose(
+    attempt: Attempt | OidcAttempt, workspace: Workspace, app: str | None = None, provider: str | None = None
+) -> Choice:
     """Choose the application of an attempt; `app` and `provider` name those that the user has told.
 
     Raises KeyError where a name that was told is not on record.
@@ -32,10 +35,12 @@ def choose(attempt: Attempt, workspace: Workspace, app: str | None = None, provi
     if app:
         chosen = workspace.apps[app]
         return Choice(chosen, told or workspace.provider_of(chosen), "option")
-    clues = _Clues(attempt)
+    clues = _OidcClues(attempt) if isinstance(attempt, OidcAttempt) else _SamlClues(attempt)
     by_issuer = told or clues.provider(workspace)
     known = workspace.once("identities", lambda: _identities(workspace))
-    fitting = [one for one in known if told is None or one.app.provider_id == told.id]
+    protocol = "oidc" if isinstance(attempt, OidcAttempt) else "saml"
+    fitting = [one for one in known if one.app.settings.protocol == protocol]
+    fitting = [one for one in fitting if told is None or one.app.provider_id == told.id]
     scored = [(one.app, clues.exact(one)) for one in fitting]
     if not any(clues.of_audience(one) for one in fitting):
         scored = [(one.app, clues.near(one) or exact) for one, (_, exact) in zip(fitting, scored, strict=True)]
@@ -51,8 +56,8 @@ class _Identity(NamedTuple):
     """What an application is known by."""
 
     app: App
-    entity_id: str | None
-    acs_urls: frozenset[str]
+    names: frozenset[str]
+    addresses: frozenset[str]
     issuers: frozenset[str]
 
 
@@ -66,12 +71,19 @@ class _Score(NamedTuple):
 def _identities(workspace: Workspace) -> list[_Identity]:
     found = []
     for app in workspace.apps.values():
+        provider = workspace.provider_of(app)
+        told = app.settings.application
         if app.settings.protocol == "saml":
-            provider = workspace.provider_of(app)
-            set_in_app = app.settings.application.provider_entity_id
-            issuers = {*([set_in_app] if set_in_app else []), *(provider.identifiers if provider else ())}
-            addresses = frozenset((*app.acs_urls, *app.sign_out_urls))
-            found.append(_Identity(app, app.entity_id, addresses, frozenset(issuers)))
+            names: set[str | None] = {app.entity_id}
+            addresses = {*app.acs_urls, *app.sign_out_urls}
+            set_in_app = told.provider_entity_id
+        else:
+            names = {told.client_id, app.settings.provider_setup.client_id, *told.api_audience}
+            addresses = {*told.redirect_uris, *app.settings.provider_setup.redirect_uris}
+            set_in_app = told.provider_issuer
+        issuers = {*([set_in_app] if set_in_app else []), *(provider.identifiers if provider else ())}
+        known = frozenset(name for name in names if name)
+        found.append(_Identity(app, known, frozenset(addresses), frozenset(issuers)))
     return found
 
 
@@ -83,6 +95,62 @@ def _sum(*clues: tuple[int, str, bool]) -> _Score:
 
 class _Clues:
     """What a message says of where it belongs, before anything in it is trusted."""
+
+    audiences: set[str]
+    destinations: set[str]
+    issuers: set[str]
+    artifact: Artifact | None = None
+
+    def of_audience(self, one: _Identity) -> bool:
+        """Whether the message is made out to this application, to the letter."""
+        return not self.audiences.isdisjoint(one.names)
+
+    def exact(self, one: _Identity) -> _Score:
+        """The fit by values that are equal to the letter."""
+        return _sum(
+            (32, "audience", self.of_audience(one)),
+            (16, "destination", not self.destinations.isdisjoint(one.addresses)),
+            (2, "issuer", not self.issuers.isdisjoint(one.issuers)),
+        )
+
+    def near(self, one: _Identity) -> _Score | None:
+        """The fit with values that are nearly equal too; None where none is."""
+        audience = any(is_near(name, other) for name in one.names for other in self.audiences)
+        destination = any(is_near(url, other) for url in one.addresses for other in self.destinations)
+        if not audience and not destination:
+            return None
+        exact = self.exact(one)
+        score = _sum((8, "audience", audience), (exact.points, exact.by, True), (4, "destination", destination))
+        return score._replace(by=score.by or exact.by)
+
+    def provider(self, workspace: Workspace) -> Provider | None:
+        """The provider on record that the message's issuer names."""
+        for provider in workspace.providers.values():
+            if self.issuers & set(provider.identifiers):
+                return provider
+            if self.artifact and any(self.artifact.is_of(name) for name in provider.identifiers):
+                return provider
+        return None
+
+
+class _OidcClues(_Clues):
+    """Clues of OpenID Connect messages: client and redirect URI of requests, audience and issuer of tokens."""
+
+    def __init__(self, attempt: OidcAttempt) -> None:
+        tokens = [one.token for one in attempt.messages if one.token]
+        asking = [one for one in attempt.messages if one.kind in ("authorization-request", "token-request")]
+        self.audiences = {name for one in tokens for name in (*one.audience, one.text("azp") or "") if name}
+        self.audiences |= {name for one in asking if (name := one.get("client_id"))}
+        self.destinations = {url for one in asking if (url := one.get("redirect_uri"))}
+        for one in attempt.of("authorization-response"):
+            if one.parameters and one.parameters.address:
+                self.destinations.add(one.parameters.address)
+        self.issuers = {name for one in tokens if (name := one.text("iss"))}
+        self.issuers |= {name for one in attempt.messages if (name := one.get("iss") or one.get("issuer"))}
+
+
+class _SamlClues(_Clues):
+    """Clues of SAML messages: audience, destination, recipient, issuer."""
 
     def __init__(self, attempt: Attempt) -> None:
         response = attempt.response
@@ -100,11 +168,9 @@ class _Clues:
             self.issuers.add(response.issuer.value)
         self._of_request(attempt.authn_request)
         if attempt.artifact and isinstance(attempt.artifact.content, Artifact) and not attempt.answer:
-            self.artifact: Artifact | None = attempt.artifact.content
+            self.artifact = attempt.artifact.content
             came_to = attempt.artifact.found.context.get(ADDRESS)
             self.destinations |= {came_to} if came_to else set()
-        else:
-            self.artifact = None
         if attempt.answer is None:
             for message in attempt.sign_out:
                 self._of_sign_out(message.content)
@@ -123,35 +189,3 @@ class _Clues:
                 self.audiences.add(message.issuer.value)
             if message.destination:
                 self.destinations.add(message.destination.value)
-
-    def of_audience(self, one: _Identity) -> bool:
-        """Whether the message is made out to this application, to the letter."""
-        return one.entity_id in self.audiences
-
-    def exact(self, one: _Identity) -> _Score:
-        """The fit by values that are equal to the letter."""
-        return _sum(
-            (32, "audience", self.of_audience(one)),
-            (16, "destination", not self.destinations.isdisjoint(one.acs_urls)),
-            (2, "issuer", not self.issuers.isdisjoint(one.issuers)),
-        )
-
-    def near(self, one: _Identity) -> _Score | None:
-        """The fit with values that are nearly equal too; None where none is."""
-        entity_id = one.entity_id
-        audience = entity_id is not None and any(is_near(entity_id, other) for other in self.audiences)
-        destination = any(is_near(url, other) for url in one.acs_urls for other in self.destinations)
-        if not audience and not destination:
-            return None
-        exact = self.exact(one)
-        score = _sum((8, "audience", audience), (exact.points, exact.by, True), (4, "destination", destination))
-        return score._replace(by=score.by or exact.by)
-
-    def provider(self, workspace: Workspace) -> Provider | None:
-        """The provider on record that the message's issuer names."""
-        for provider in workspace.providers.values():
-            if self.issuers & set(provider.identifiers):
-                return provider
-            if self.artifact and any(self.artifact.is_of(name) for name in provider.identifiers):
-                return provider
-        return None

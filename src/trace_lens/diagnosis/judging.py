@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
-from typing import NamedTuple
+from typing import NamedTuple, overload
 
 from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks import questions
 from trace_lens.checks.asking import StageAnswers
 from trace_lens.checks.before_change import before_change
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import ClaimRow, table
+from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.settings import beside, of_app
 from trace_lens.common import catalogue
@@ -72,7 +74,7 @@ class Circumstances(NamedTuple):
     supposed: tuple[Supposed, ...] = ()
 
 
-def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number: int = 1) -> Diagnosis:
+def diagnose(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances, number: int = 1) -> Diagnosis:
     """Judge one attempt. Raises KeyError for an application or provider that is not on record, SettingsError."""
     case = case_of(attempt, workspace, told)
     answers = questions.ask_all(case)
@@ -113,7 +115,13 @@ def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number
     )
 
 
-def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> SamlCase:
+@overload
+def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> SamlCase: ...
+@overload
+def case_of(attempt: OidcAttempt, workspace: Workspace, told: Circumstances) -> OidcCase: ...
+@overload
+def case_of(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances) -> SamlCase | OidcCase: ...
+def case_of(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances) -> SamlCase | OidcCase:
     """The case that the checks look at."""
     choice = choose(attempt, workspace, told.app, told.provider)
     at, at_from = moment_of(attempt, told.at)
@@ -124,7 +132,8 @@ def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> Saml
         app = workspace.apps[app.id]
         provider = workspace.provider_of(app) if own else provider
     sent = {one.key: str(one.value) for one in told.supposed} if app else {}
-    return SamlCase(attempt, workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent)
+    about = (workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent)
+    return OidcCase(attempt, *about) if isinstance(attempt, OidcAttempt) else SamlCase(attempt, *about)
 
 
 def in_order(findings: Iterable[Finding]) -> list[Finding]:

@@ -12,7 +12,8 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt, assemble
-from trace_lens.attempts.reading import read_messages
+from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, assemble_oidc, read_oidc
+from trace_lens.attempts.reading import Message, read_messages
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
 from trace_lens.intake.peeling import peel
 from trace_lens.workspace.loading import Workspace
@@ -108,7 +109,8 @@ def _of_group(
     group: list[tuple[int, SourceFile]], workspace: Workspace, told: Circumstances, *, together: bool = False
 ) -> _Judged:
     """The diagnoses of sources whose messages may belong together."""
-    messages = []
+    messages: list[Message] = []
+    of_oidc: list[OidcMessage] = []
     unreadable: list[tuple[str, str]] = []
     for _, source in group:
         if source.data is None:
@@ -116,13 +118,15 @@ def _of_group(
             continue
         peeled = peel(source.data)
         read = list(read_messages(source.name, peeled))
+        oidc = read_oidc(source.name, peeled)
         messages += read
+        of_oidc += oidc
         if not peeled.found:
             unreadable.append((source.name, peeled.because))
-        elif not read:
+        elif not read and not (together and oidc) and not assemble_oidc(oidc):
             kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
             unreadable.append((source.name, f"it holds no message of a sign-in to diagnose, only: {kinds}"))
-    attempts = assemble(messages, together=together) if messages else []
+    attempts = _assembled(messages, of_oidc, together=together)
     ends = [attempt.open_ends for attempt in attempts]
     return _Judged(
         min((at for at, _ in group), default=0),
@@ -131,6 +135,14 @@ def _of_group(
         frozenset().union(*(wanted for wanted, _ in ends)),
         frozenset().union(*(offered for _, offered in ends)),
     )
+
+
+def _assembled(
+    messages: list[Message], of_oidc: list[OidcMessage], *, together: bool = False
+) -> list[Attempt | OidcAttempt]:
+    """The attempts of both protocols."""
+    found: list[Attempt | OidcAttempt] = [*(assemble(messages, together=together) if messages else ())]
+    return [*found, *assemble_oidc(of_oidc, together=together)]
 
 
 def _joined(
@@ -160,9 +172,10 @@ def _joined(
             yield _of_group([(one, sources[one]) for one in sorted(group)], workspace, told)
 
 
-def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt], list[tuple[str, str]]]:
+def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt | OidcAttempt], list[tuple[str, str]]]:
     """The attempts of sources without judging them, and the sources (with the reason) that hold none."""
-    messages = []
+    messages: list[Message] = []
+    of_oidc: list[OidcMessage] = []
     failed: list[tuple[str, str]] = []
     for source in sources:
         if source.data is None:
@@ -170,8 +183,10 @@ def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt], list[tupl
             continue
         peeled = peel(source.data)
         read = list(read_messages(source.name, peeled))
+        oidc = read_oidc(source.name, peeled)
         messages += read
-        if not read:
+        of_oidc += oidc
+        if not read and not oidc:
             kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
             failed.append((source.name, f"it holds only: {kinds}" if kinds else peeled.because))
-    return (assemble(messages) if messages else []), failed
+    return _assembled(messages, of_oidc), failed

@@ -27,6 +27,8 @@ _HINT = re.compile(
 )
 _JWT = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}")
 _WHOLE = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}=*")
+_SEVERAL = re.compile(r"[\w-][\s\"'`,;]+eyJ")
+"""A token begins after the end of another: a header starts with an opened brace, in base64url."""
 _ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]*://?[^\s\"'<>`\\]+")
 _REQUEST_LINE = re.compile(r"(?m)^\s*(?:GET|POST)\s+(/[^\s]*)")
 _FORM = re.compile(r"(?<![?&#\w.%=-])[A-Za-z_][\w.\-]*=[^\s&\"'<>]*(?:&[A-Za-z_][\w.\-]*=[^\s&\"'<>]*)*")
@@ -93,7 +95,7 @@ def _whole_token(text: str) -> list[Found]:
     """A text that is one token, however it was wrapped, quoted or prefixed."""
     bare = re.sub(r"^\s*(?:Authorization:\s*)?Bearer\s+", "", text, flags=re.IGNORECASE)
     compact = re.sub(r"[\s\"'`>|,;]+", "", bare)
-    if not _WHOLE.fullmatch(compact) or text.count(".") > 4:
+    if not _WHOLE.fullmatch(compact) or text.count(".") > 4 or _SEVERAL.search(text.strip()):
         return []
     repairs = []
     if "\n" in text.strip():

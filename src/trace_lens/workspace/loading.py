@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, TypeVar, cast
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 from trace_lens import __version__
 from trace_lens.pki.pem import PastedCertificate, certificates_in
@@ -22,6 +22,7 @@ from trace_lens.workspace.settings import AppSettings, ProviderSettings, Workspa
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from trace_lens.oidc.jwk import Jwk
     from trace_lens.workspace.changes import Change
 
 ROOT_FILE = "trace-lens.toml"
@@ -97,10 +98,39 @@ class Provider:
             return self.settings.entity_id
         return self.entity.entity_id if self.entity else None
 
+    @cached_property
+    def discovery(self) -> dict[str, Any]:
+        """Its discovery document, empty where none is on record. Raises SettingsError where the file is no such."""
+        from trace_lens.oidc.documents import DISCOVERY, kind_of
+
+        document = _json(self.source, self.settings.discovery)
+        if document is None:
+            return {}
+        if kind_of(document) != DISCOVERY:
+            raise self.source.problem(self.settings.discovery or "", "is no discovery document: it names no issuer")
+        return cast("dict[str, Any]", document)
+
+    @cached_property
+    def issuer(self) -> str | None:
+        """Its issuer in OpenID Connect: as set, else as its discovery document says."""
+        told = self.settings.issuer or self.discovery.get("issuer")
+        return told if isinstance(told, str) else None
+
+    @cached_property
+    def key_set(self) -> tuple[Jwk, ...]:
+        """The keys of its key set, broken ones among them; empty where none is on record. Raises SettingsError."""
+        from trace_lens.oidc.jwk import read_key_set
+
+        document = _json(self.source, self.settings.key_set)
+        found = read_key_set(document)
+        if document is not None and not found and not (isinstance(document, dict) and "keys" in document):
+            raise self.source.problem(self.settings.key_set or "", "is no key set: it has no list of keys")
+        return found
+
     @property
     def identifiers(self) -> tuple[str, ...]:
         """Every issuer that this provider is known by."""
-        return tuple(name for name in (self.entity_id, self.settings.issuer) if name)
+        return tuple(dict.fromkeys(name for name in (self.entity_id, self.issuer) if name))
 
     @property
     def sign_on_urls(self) -> tuple[str, ...]:
@@ -418,6 +448,20 @@ def _unknown_provider(app: App, known: set[str]) -> list[Problem]:
     line = line_of(app.source.text, ("provider",))
     reason = f"names {app.provider_id}, and there is no providers/{app.provider_id}.toml"
     return [Problem(app.source.file, line, "provider", reason, nearest(app.provider_id, sorted(known)))]
+
+
+def _json(source: Source, name: str | None) -> object:
+    """A JSON file that a settings file names; None where it names none."""
+    from trace_lens.oidc.strict_json import JsonDamaged, read_json
+
+    if name is None:
+        return None
+    try:
+        return read_json(source.read(name)).value
+    except JsonDamaged as error:
+        raise source.problem(name, f"is no JSON that can be read: {error.reason}") from None
+    except OSError as error:
+        raise source.problem(name, f"cannot be read: {error.strerror}") from None
 
 
 def _entity(source: Source, name: str, entity_id: str | None, role: str) -> Entity:

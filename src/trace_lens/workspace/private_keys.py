@@ -29,9 +29,21 @@ PASSWORD_VARIABLE = "TRACE_LENS_KEY_PASSWORD"
 
 
 def decryption_key(app: App, workspace: Workspace) -> rsa.RSAPrivateKey | None:
-    """The key that opens what is encrypted for an application; None where none is declared.
+    """The RSA key that opens XML that is encrypted for an application; None where none is declared.
 
     Raises SettingsError where the file holds no such key, or its password is missing or wrong.
+    """
+    key = private_key(app, workspace)
+    if key is not None and not isinstance(key, rsa.RSAPrivateKey):
+        name = app.settings.application.decryption_key or ""
+        raise app.source.problem(name, "holds a key that is not RSA; XML Encryption keys are RSA here")
+    return key
+
+
+def private_key(app: App, workspace: Workspace) -> object | None:
+    """The key that opens what is encrypted for an application, of any type; None where none is declared.
+
+    A JSON Web Key (RFC 7517) serves too; a symmetric one comes as its octets. Raises SettingsError as above.
     """
     name = app.settings.application.decryption_key
     if name is None:
@@ -56,7 +68,7 @@ def password_variable(app: App) -> str:
     return f"{PASSWORD_VARIABLE}_{''.join(char if char.isalnum() else '_' for char in app.id).upper()}"
 
 
-def other_keys(app: App, workspace: Workspace) -> tuple[tuple[str, rsa.RSAPrivateKey], ...]:
+def other_keys(app: App, workspace: Workspace) -> tuple[tuple[str, object], ...]:
     """Every other private key on record with the words for it: of other applications, and those in the keys folder.
 
     Keys that are closed with a password that is not in the environment are passed over; nobody is asked for it.
@@ -64,7 +76,7 @@ def other_keys(app: App, workspace: Workspace) -> tuple[tuple[str, rsa.RSAPrivat
     return workspace.once(f"other keys {app.id}", lambda: tuple(_other_keys(app, workspace)))
 
 
-def _other_keys(app: App, workspace: Workspace) -> Iterator[tuple[str, rsa.RSAPrivateKey]]:
+def _other_keys(app: App, workspace: Workspace) -> Iterator[tuple[str, object]]:
     own = app.settings.application.decryption_key
     names: dict[str | None, str] = {
         one.settings.application.decryption_key: f"the key of {one.name}"
@@ -79,7 +91,7 @@ def _other_keys(app: App, workspace: Workspace) -> Iterator[tuple[str, rsa.RSAPr
             key = _read(app.source.read(name), (os.environ.get(PASSWORD_VARIABLE) or "").encode() or None)
         except (OSError, ValueError, TypeError):
             continue
-        if isinstance(key, rsa.RSAPrivateKey):
+        if key is not None:
             yield words, key
 
 
@@ -113,7 +125,7 @@ def given_password(name: str, workspace: Workspace) -> str | None:
     return os.environ.get(PASSWORD_VARIABLE) or (workspace.ask(f"Password of {name}") if workspace.ask else None)
 
 
-def _load(app: App, name: str, workspace: Workspace) -> rsa.RSAPrivateKey:
+def _load(app: App, name: str, workspace: Workspace) -> object:
     data = app.source.read(name)
     given = os.environ.get(password_variable(app)) or os.environ.get(PASSWORD_VARIABLE)
     try:
@@ -130,12 +142,12 @@ def _load(app: App, name: str, workspace: Workspace) -> rsa.RSAPrivateKey:
     except ValueError:
         hint = f", or its password ({PASSWORD_VARIABLE}, or as typed) is wrong" if given else ""
         raise app.source.problem(name, f"holds no private key that can be read{hint}") from None
-    if not isinstance(key, rsa.RSAPrivateKey):
-        raise app.source.problem(name, "holds a key that is not RSA; XML Encryption keys are RSA here")
     return key
 
 
 def _read(data: bytes, password: bytes | None) -> object:
+    if data.lstrip()[:1] == b"{":
+        return _of_jwk(data)
     if b"-----BEGIN" in data:
         try:
             return load_pem_private_key(data, password)
@@ -154,3 +166,13 @@ def _read(data: bytes, password: bytes | None) -> object:
             except ValueError:
                 raise TypeError from None
         return pkcs12.load_key_and_certificates(data, password)[0]
+
+
+def _of_jwk(data: bytes) -> object:
+    from trace_lens.oidc.jwk import read_key_set
+    from trace_lens.oidc.strict_json import read_json
+
+    for key in read_key_set(read_json(data).value):
+        if key.private is not None or key.secret is not None:
+            return key.private or key.secret
+    raise ValueError("no private key in it")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
+from cryptography.hazmat.primitives.asymmetric import rsa
 from lxml import etree
 
 from trace_lens.pki.certificates import certificate_or_none
@@ -57,6 +58,8 @@ def open_one(case: SamlCase, encrypted: Encrypted) -> Opening:
 def _whose(case: SamlCase, app: App, encrypted: Encrypted, other: OtherKey) -> str:
     """Whose key it is encrypted to: by trial of the other keys on record, else as the message hints."""
     for words, key in other_keys(app, case.workspace):
+        if not isinstance(key, rsa.RSAPrivateKey):
+            continue
         try:
             decrypt(encrypted.element, key)
         except (OtherKey, DecryptionFailed, EncryptionRefused):

@@ -1,0 +1,1 @@
+"""The checks of OpenID Connect sign-ins, one module a stage."""

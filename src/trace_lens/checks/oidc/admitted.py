@@ -1,0 +1,93 @@
+"""Admitted, as far as it is OpenID Connect's own: how long it lasts, and whether it could be renewed (RFC 6749 §6)."""
+
+from __future__ import annotations
+
+from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.oidc.answered import described, shown_error
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.common import limits
+from trace_lens.common.findings import Side, Stage, Unchecked
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.oidc import errors
+from trace_lens.oidc.tokens import read_numeric_date
+
+_STAGE = Stage.ADMITTED
+
+
+@asks(_STAGE, "refresh-refused", needs=MESSAGE)
+def renewal(case: OidcCase) -> Answer:
+    """Was every renewal granted?"""
+    for request, answer in case.attempt.renewals:
+        code = answer.get("error") if answer else None
+        if answer is None or code is None:
+            continue
+        meaning = errors.meaning_of(code)
+        yield case.finding(
+            "refresh-refused",
+            _STAGE,
+            f"The renewal was refused. {described(answer, code)}"
+            + (" The refresh token has ended, was used before, or the session was revoked." if code == "invalid_grant"
+               else f" The usual cause: {meaning.cause}." if meaning else ""),
+            side=Side.USER if code == "invalid_grant" else Side.APPLICATION,
+            actual=code,
+            evidence=[*shown_error(case, answer), *case.parameter(request, "grant_type")],
+        )  # fmt: skip
+
+
+@asks(_STAGE, "refresh-refused", needs=MESSAGE)
+def renewed_token(case: OidcCase) -> Answer:
+    """Is a renewed ID token about the same person and client (OpenID Connect Core 1.0 §12.2)?"""
+    subject, token = case.subject, case.token
+    for _, answer in case.attempt.renewals:
+        renewed = next((one for one in case.attempt.of("id-token") if answer and one.within is answer), None)
+        if renewed is None or renewed.token is None or renewed is case.judged or subject is None or token is None:
+            continue
+        for name, was in (("sub", subject.value), ("iss", token.text("iss")), ("aud", " ".join(token.audience))):
+            now = " ".join(renewed.token.audience) if name == "aud" else renewed.token.text(name)
+            if now != was:
+                yield case.finding(
+                    "refresh-refused",
+                    _STAGE,
+                    f"The renewed ID token has another {name} ({now}) than the first one ({was}): the application must"
+                    " refuse it.",
+                    side=Side.PROVIDER,
+                    expected=was,
+                    actual=now,
+                    evidence=case.shown(renewed, name, (now or "not there",), f"payload /{name}"),
+                )
+                return
+
+
+@asks(_STAGE, "session-ends-early", needs=MESSAGE)
+def session_length(case: OidcCase) -> Answer:
+    """Does the session last as long as people expect, or can it be renewed?"""
+    response = case.attempt.token_response
+    if response is None or response.get("error"):
+        yield Unchecked("session-ends-early", "no token response is in this capture")
+        return
+    if response.get("refresh_token"):
+        return
+    lasts = response.get("expires_in")
+    token = case.token
+    made, end = (token.at("iat"), token.at("exp")) if token else (None, None)
+    asked = (case.asked("scope") or response.get("scope") or "").split()
+    hint = "" if "offline_access" in asked else " (the scope offline_access was not asked for)" if asked else ""
+    moment = read_numeric_date(lasts) if lasts else None
+    seconds = float(lasts) if lasts and lasts.replace(".", "", 1).isdigit() and moment else None
+    if seconds is not None and seconds < limits.SHORT_SESSION_SECONDS:
+        told, actual, evidence = f"The access token lasts {seconds / 60:g} minutes", lasts, case.parameter(
+            response, "expires_in")  # fmt: skip
+    elif made and end and 0 < (end - made).total_seconds() < limits.SHORT_SESSION_SECONDS and seconds is None:
+        told, actual, evidence = f"The ID token lasts {show_duration(end - made)}", show_moment(end), case.of_token(
+            "exp", "exp")  # fmt: skip
+    else:
+        return
+    yield case.finding(
+        "session-ends-early",
+        _STAGE,
+        f"{told}, and there is no refresh token{hint}: an application whose session goes by it asks the user again "
+        "then.",
+        side=Side.APPLICATION if hint else Side.PROVIDER,
+        actual=actual,
+        evidence=evidence,
+    )

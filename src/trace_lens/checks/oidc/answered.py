@@ -1,0 +1,169 @@
+"""Answered: neither endpoint of the provider said no, and the ID token came (RFC 6749 §4.1.2.1, §5.2)."""
+
+from __future__ import annotations
+
+import re
+
+from trace_lens.attempts.oidc import OidcMessage
+from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
+from trace_lens.oidc import errors
+
+_STAGE = Stage.ANSWERED
+_CLIENT_ERRORS = ("invalid_client", "unauthorized_client", "access_denied")
+_SECRET_WORDS = re.compile(r"secret|credential|authenticat", re.IGNORECASE)
+
+
+def described(message: OidcMessage, code: str) -> str:
+    """An error in words: the standard's meaning, and what the provider adds."""
+    meaning = errors.meaning_of(code)
+    words = f"{code}: {meaning.meaning}" if meaning else f"{code}: a code of this provider's own"
+    adds = message.get("error_description")
+    return f'{words}.{f""" It adds: "{adds.strip()}".""" if adds and adds.strip() else ""}'
+
+
+def shown_error(case: OidcCase, message: OidcMessage) -> list[Evidence]:
+    """The error and its description as evidence."""
+    return [item for name in ("error", "error_description", "error_uri") for item in case.parameter(message, name)]
+
+
+@asks(_STAGE, "provider-refused", "request-rejected", "consent-missing", needs=MESSAGE)
+def authorization_error(case: OidcCase) -> Answer:
+    """Did the authorization endpoint answer with an error? If so: what does it mean, and whose move is it?"""
+    answer = case.attempt.answer
+    code = answer.get("error") if answer else None
+    if answer is None or code is None:
+        return
+    meaning = errors.meaning_of(code)
+    consent = case.app.settings.provider_setup.consent if case.app else None
+    if code == "consent_required" or (code in ("interaction_required", "access_denied") and consent == "none"):
+        asked = case.asked("scope")
+        yield case.finding(
+            "consent-missing",
+            _STAGE,
+            f"The provider asks for consent that nobody has given. {described(answer, code)}"
+            + (f" The scopes asked for: {asked}." if asked else ""),
+            actual=code,
+            value_to_set=asked,
+            evidence=[*shown_error(case, answer), *case.parameter(case.attempt.request, "scope")],
+        )
+        return
+    usual = f" The usual cause: {meaning.cause}." if meaning else ""
+    yield case.finding(
+        "request-rejected" if meaning and meaning.rejects_request else "provider-refused",
+        _STAGE,
+        f"The provider answered with an error instead of a code or token. {described(answer, code)}{usual}",
+        side=Side(meaning.side) if meaning else Side.PROVIDER,
+        actual=code,
+        evidence=shown_error(case, answer),
+    )
+
+
+@asks(_STAGE, "token-request-refused", needs=MESSAGE)
+def token_error(case: OidcCase) -> Answer:
+    """Did the token endpoint answer with an error?"""
+    for answer in _token_answers(case):
+        code = answer.get("error")
+        if code is None:
+            continue
+        meaning = errors.meaning_of(code)
+        usual = f" The usual cause: {meaning.cause}." if meaning else ""
+        yield case.finding(
+            "token-request-refused",
+            _STAGE,
+            f"The token endpoint refused the application's request. {described(answer, code)}{usual}",
+            side=Side.BOTH if code == "invalid_client" else Side(meaning.side) if meaning else None,
+            actual=code,
+            evidence=shown_error(case, answer),
+        )
+        return
+
+
+def _token_answers(case: OidcCase) -> list[OidcMessage]:
+    """The token responses that answer a code, not a renewal."""
+    renewing = [id(answer) for _, answer in case.attempt.renewals if answer]
+    return [one for one in case.attempt.of("token-response") if id(one) not in renewing]
+
+
+@asks(_STAGE, "token-missing", needs=MESSAGE)
+def token_there(case: OidcCase) -> Answer:
+    """Does the answer hold an ID token (OpenID Connect Core 1.0 §3.1.3.3)?"""
+    response = case.attempt.token_response
+    kinds = (case.asked("response_type") or "").split()
+    if response is None:
+        response = case.attempt.answer if "id_token" in kinds else None
+    if response is None or response.get("error") or response.get("request_uri") or response.get("id_token"):
+        return
+    grants = [one.get("grant_type") for one in case.attempt.code_requests]
+    if case.judged is not None or "client_credentials" in grants:
+        return
+    asked = (case.asked("scope") or "").split() or list(case.app.settings.application.scopes if case.app else ())
+    without = bool(asked) and "openid" not in asked
+    why = f" The scope openid was not asked for ({' '.join(asked)})." if without else ""
+    yield case.finding(
+        "token-missing",
+        _STAGE,
+        f"The provider answered without an ID token, so nothing says who signed in.{why}",
+        side=Side.APPLICATION if without else Side.PROVIDER,
+        expected="id_token",
+        actual=", ".join(sorted(response.parameters.names if response.parameters else response.document)),
+        value_to_set=" ".join(["openid", *asked]) if without else None,
+        remedy=None if without else "Let the client have ID tokens: set it up for OpenID Connect, not for OAuth alone.",
+        evidence=[*case.parameter(response, "scope"), *case.parameter(case.attempt.request, "scope")],
+        compared=False,
+    )
+
+
+@asks(_STAGE, "client-secret-expired", "client-secret-expiring", needs=MESSAGE)
+def secret(case: OidcCase) -> Answer:
+    """Had the client's secret ended, or does it end soon?"""
+    found = secret_finding(case)
+    if found:
+        yield found
+
+
+def secret_finding(case: OidcCase) -> Finding | None:
+    """What the end of the client's secret means for the attempt; a break where a request was refused for the client."""
+    app = case.app
+    told = app.settings.application.secret_expires if app else None
+    if app is None or told is None:
+        return None
+    try:
+        ends = read_moment_or_date(str(told))
+    except MomentError:
+        return None
+    at = case.at or case.now
+    evidence = [case.set_in_app("secret_expires", str(told), "application", "secret_expires")]
+    if at < ends:
+        if ends - at > app.warn_before:
+            return None
+        return case.finding(
+            "client-secret-expiring",
+            _STAGE,
+            f"The client secret of {app.name} ends in {show_duration(ends - at)} ({show_moment(ends)}).",
+            actual=show_moment(ends),
+            evidence=evidence,
+            compared=False,
+        )
+    refused = [one for one in case.attempt.of("token-response") if one.get("error")]
+    blamed = [one for one in refused if _blames_client(one)]
+    entry = case.finding(
+        "client-secret-expired",
+        _STAGE,
+        f"The client secret of {app.name} had ended {show_duration(at - ends)} before ({show_moment(ends)})"
+        + (f", and the token endpoint said {blamed[0].get('error')}." if blamed else ", yet nothing was refused here."),
+        expected=f"after {show_moment(at)}",
+        actual=show_moment(ends),
+        evidence=[*evidence, *(item for one in blamed for item in shown_error(case, one))],
+        compared=False,
+    )
+    return entry if blamed else entry._replace(severity=Severity.RISK)
+
+
+def _blames_client(message: OidcMessage) -> bool:
+    code = message.get("error")
+    return code in _CLIENT_ERRORS or bool(
+        code == "invalid_request" and _SECRET_WORDS.search(message.get("error_description") or "")
+    )

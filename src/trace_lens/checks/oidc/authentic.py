@@ -1,0 +1,303 @@
+"""Authentic: the provider's own key signed the token, by an algorithm that may be, and what came beside it is its own.
+
+Sources: RFC 7515 §4.1, §5.2; RFC 8725 §3; OpenID Connect Core 1.0 §3.1.3.6 to §3.1.3.8, §3.3.2.11; RFC 8037.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.oidc.verified import EMBEDDED, KNOWN, NONE, TRUSTED, Verdict, signature_length, suits
+from trace_lens.common.findings import Evidence, Finding, Side, Stage, Unchecked
+from trace_lens.common.moments import show_moment
+from trace_lens.oidc import algorithms
+from trace_lens.oidc.algorithms import SIGNATURES, same_algorithm
+from trace_lens.oidc.jose import Jws
+from trace_lens.oidc.tokens import half_hash
+from trace_lens.workspace import token_keys
+
+_STAGE = Stage.AUTHENTIC
+_EMBEDDED = ("jwk", "jku", "x5c", "x5u")
+
+
+@asks(_STAGE, "algorithm-none", "not-signed", decides=True)
+def is_signed(case: OidcCase) -> Answer:
+    """Is the token signed at all?"""
+    token = case.token
+    if token is None:
+        return
+    if case.opening and case.opening.unsigned:
+        yield case.finding(
+            "not-signed",
+            _STAGE,
+            "The token is encrypted, but nobody signed what is inside: whoever has the public key could have made it.",
+            side=Side.PROVIDER,
+            remedy="Sign the token first, then encrypt it (OpenID Connect Core 1.0 §2).",
+            evidence=case.of_token("iss", "iss"),
+        )
+    elif _is_none(token.jws):
+        yield case.finding(
+            "algorithm-none",
+            _STAGE,
+            f"The header says alg {token.jws.algorithm!r}: the token is not signed, and anybody could have made it.",
+            actual=token.jws.algorithm,
+            evidence=case.of_header("alg"),
+        )
+
+
+def _is_none(jws: Jws) -> bool:
+    return jws.algorithm.strip().casefold() == "none"
+
+
+def allowed_algorithms(case: OidcCase) -> tuple[str, ...]:
+    """The algorithms that a token may be signed by here: as set, else the asymmetric ones that discovery lists."""
+    told = case.app.settings.application.token_algorithm if case.app else ()
+    listed = case.provider.discovery.get("id_token_signing_alg_values_supported") if case.provider else None
+    if told or not isinstance(listed, list):
+        return told
+    rows = [(str(name), SIGNATURES.get(str(name))) for name in listed]
+    return tuple(name for name, row in rows if row and not row.symmetric)
+
+
+@asks(_STAGE, "algorithm-confusion", "algorithm-unexpected", "weak-signature")
+def algorithm(case: OidcCase) -> Answer:
+    """Is the algorithm one that may be here?"""
+    token = case.token
+    if token is None or (case.opening and case.opening.unsigned) or _is_none(token.jws):
+        return
+    name = token.jws.algorithm
+    row = SIGNATURES.get(name)
+    allowed = allowed_algorithms(case)
+    set_here = [case.set_in_app("token_algorithm", ", ".join(allowed), "application", "token_algorithm")] if (
+        case.app and case.app.settings.application.token_algorithm) else []  # fmt: skip
+    if row and row.symmetric and name not in allowed:
+        yield case.finding(
+            "algorithm-confusion",
+            _STAGE,
+            f"The token says {name}, a shared secret, where only public keys are on record. An application that takes "
+            "the algorithm from the token would check it with the public key, which everybody has.",
+            expected=", ".join(allowed) or "an asymmetric algorithm",
+            actual=name,
+            evidence=[*case.of_header("alg"), *set_here],
+            compared=False,
+        )
+        return
+    if row is None or (allowed and not any(same_algorithm(name, one) for one in allowed)):
+        yield case.finding(
+            "algorithm-unexpected",
+            _STAGE,
+            f"The token is signed by {name or 'an algorithm that it does not name'}; "
+            + (f"expected here is {' or '.join(allowed)}." if allowed else "no such signature algorithm is known."),
+            expected=" or ".join(allowed) or None,
+            actual=name,
+            evidence=[*case.of_header("alg"), *set_here],
+            compared=False,
+        )
+    if name in algorithms.WEAK:
+        yield case.finding(
+            "weak-signature",
+            _STAGE,
+            f"{name} uses SHA-1, which is broken.",
+            actual=name,
+            evidence=case.of_header("alg"),
+        )
+
+
+@asks(_STAGE, "critical-header-unknown")
+def critical(case: OidcCase) -> Answer:
+    """Does the header demand something that is not understood (RFC 7515 §4.1.11)?"""
+    names = case.token.jws.header.get("crit") if case.token else None
+    if names is not None:
+        listed = ", ".join(map(str, names)) if isinstance(names, list) else str(names)
+        yield case.finding(
+            "critical-header-unknown",
+            _STAGE,
+            f"The header demands that {listed} is understood, and no extension is understood here.",
+            actual=listed,
+            evidence=case.of_header("crit"),
+        )
+
+
+@asks(_STAGE, "embedded-key-ignored")
+def embedded(case: OidcCase) -> Answer:
+    """Does the token bring its own key, or an address for one?"""
+    header = case.token.jws.header if case.token else {}
+    brought = [name for name in _EMBEDDED if name in header]
+    if brought:
+        yield case.finding(
+            "embedded-key-ignored",
+            _STAGE,
+            f"The header brings {', '.join(brought)}: a key, or an address for one, that whoever made the token chose. "
+            "It was not trusted and not fetched.",
+            actual=", ".join(brought),
+            evidence=[item for name in brought for item in case.of_header(name)],
+        )
+
+
+@asks(_STAGE, "signature-value-invalid", "signed-by-untrusted-key", "signed-by-other-known-key", "no-trusted-key",
+      "key-id-unknown", "key-id-missing", decides=True)  # fmt: skip
+def signature(case: OidcCase) -> Answer:
+    """Did a key of the provider's key set make the signature?"""
+    token, verdict = case.token, case.verdict
+    if token is None or verdict is None or _is_none(token.jws) or (case.opening and case.opening.unsigned):
+        return
+    jws = token.jws
+    row = SIGNATURES.get(jws.algorithm)
+    if row is None:
+        return
+    if row.symmetric:
+        if jws.algorithm in allowed_algorithms(case):
+            reason = f"{jws.algorithm} is checked with the client secret, which is never on record"
+            yield Unchecked("signature-value-invalid", reason, decides=True)
+        return
+    if case.app is None and case.provider is None:
+        yield Unchecked("signature-value-invalid", "no application and no provider is known", decides=True)
+        return
+    if not verdict.keys:
+        yield case.finding(
+            "no-trusted-key",
+            _STAGE,
+            "No key of the provider is on record to judge the signature by"
+            + (f" ({_broken(verdict)})." if verdict.broken else "."),
+            side=Side.APPLICATION,
+            remedy="Save the provider's key set in the workspace and name it as key_set in the provider's file.",
+            evidence=case.of_header("kid"),
+        )
+        if verdict.standing != KNOWN:
+            yield Unchecked("signature-value-invalid", "no key of the provider is on record", decides=True)
+    yield from _by_standing(case, jws, verdict)
+
+
+def _broken(verdict: Verdict) -> str:
+    return "; ".join(f"the key {one.key.words} cannot be used: {one.key.problem}" for one in verdict.broken[:3])
+
+
+def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding]:
+    suitable = [one for one in verdict.keys if suits(jws, one.key)]
+    if verdict.standing == KNOWN and verdict.key:
+        yield case.finding(
+            "signed-by-other-known-key",
+            _STAGE,
+            f"The signature was made with {verdict.key.words}, which is not in the key set that is trusted here.",
+            actual=verdict.key.key.id or verdict.key.file,
+            evidence=[*case.of_header("kid"), *_file(verdict.key)],
+        )
+    elif verdict.standing == EMBEDDED:
+        yield case.finding(
+            "signed-by-untrusted-key",
+            _STAGE,
+            "The signature fits the key that came inside the token, and no key that is on record: whoever made the "
+            "token chose that key.",
+            evidence=case.of_header("jwk") if "jwk" in jws.header else case.of_header("x5c"),
+        )
+    elif verdict.standing == NONE and verdict.keys and (verdict.named or jws.key_id is None):
+        yield case.finding("signature-value-invalid", _STAGE, _why(case, jws, verdict), side=Side.PROVIDER,
+                           evidence=[*case.of_header("alg"), *case.of_header("kid")])  # fmt: skip
+    elif verdict.standing == TRUSTED and verdict.named and verdict.key not in verdict.named and verdict.key:
+        yield case.finding(
+            "signature-value-invalid",
+            _STAGE,
+            f"The token names the key {jws.key_id}, which does not verify it; {verdict.key.words} does.",
+            side=Side.PROVIDER,
+            expected=verdict.key.key.id,
+            actual=jws.key_id,
+            evidence=case.of_header("kid"),
+        )
+    if jws.key_id is not None and verdict.keys and not verdict.named:
+        yield _unknown_id(case, jws, verdict)
+    if jws.key_id is None and len(suitable) > 1:
+        yield case.finding(
+            "key-id-missing",
+            _STAGE,
+            f"The token names no key, and {len(suitable)} of the key set could be meant; they were all tried.",
+            evidence=case.of_header("kid"),
+        )
+
+
+def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
+    provider = case.provider
+    saved = token_keys.saved_at(provider, case.workspace) if provider else None
+    fits = f" The key {verdict.key.key.words} of the set verifies it all the same." if (
+        verdict.standing == TRUSTED and verdict.key) else ""  # fmt: skip
+    ids = ", ".join(one.key.id or "without an id" for one in verdict.keys)
+    return case.finding(
+        "key-id-unknown",
+        _STAGE,
+        f"The token names the key {jws.key_id}; the key set on record holds {ids}"
+        + (f" (saved {show_moment(saved)})" if saved else "")
+        + (f"; {_broken(verdict)}" if verdict.broken else "")
+        + f".{fits}",
+        expected=ids,
+        actual=jws.key_id,
+        evidence=[*case.of_header("kid"), *_file(verdict.keys[0])],
+        compared=False,
+    )
+
+
+def _file(one: token_keys.TokenKey) -> list[Evidence]:
+    return [Evidence("key", one.key.words, one.file, one.key.place or "the whole")] if one.file else []
+
+
+def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:
+    """What can be told of a signature that no key fits."""
+    tried = verdict.named or verdict.keys
+    if not any(suits(jws, one.key) for one in tried):
+        kinds = " and ".join(dict.fromkeys(one.key.type or "another type" for one in tried))
+        return f"No key verifies the token: its algorithm {jws.algorithm} needs another type than {kinds}."
+    size = signature_length(jws, verdict)
+    if size and len(jws.signature) != size:
+        return (
+            f"No key verifies the token: its signature has {len(jws.signature)} bytes where {size} belong, so it was "
+            "cut or lengthened on the way."
+        )
+    which = f"the key {tried[0].key.words}" if verdict.named else "any key of the key set"
+    return (
+        f"The signature does not fit {which}, and no other key on record either: header or payload were altered after "
+        "signing, or another key made it."
+    )
+
+
+@asks(_STAGE, "weak-key")
+def key_strength(case: OidcCase) -> Answer:
+    """Is the key that verifies it strong enough (RFC 7518 §3.3)?"""
+    found = case.verdict.key if case.verdict else None
+    if found and found.key.weakness:
+        yield case.finding(
+            "weak-key",
+            _STAGE,
+            f"The key {found.key.words} is weak: {found.key.weakness}.",
+            side=Side.PROVIDER,
+            actual=found.key.weakness,
+            evidence=_file(found) or case.of_header("kid"),
+        )
+
+
+@asks(_STAGE, "token-hash-mismatch")
+def hashes(case: OidcCase) -> Answer:
+    """Are `at_hash`, `c_hash` and `s_hash` the half hashes of what came beside the token?"""
+    token = case.token
+    if token is None:
+        return
+    answer = case.attempt.answer
+    beside = {
+        "at_hash": ("access token", case.attempt.access_token_text),
+        "c_hash": ("code", answer.get("code") if answer else None),
+        "s_hash": ("state", answer.get("state") if answer else None),
+    }
+    for name, (what, value) in beside.items():
+        told = token.text(name)
+        if told is None or value is None:
+            continue
+        made = half_hash(token.jws.algorithm, value)
+        if made is not None and made != told:
+            yield case.finding(
+                "token-hash-mismatch",
+                _STAGE,
+                f"{name} is not the half hash of the {what} that came beside the token: they do not belong together.",
+                expected=made,
+                actual=told,
+                evidence=case.of_token(name, name),
+                compared=False,
+            )

@@ -1,0 +1,434 @@
+"""Delivered: the answer came to the address asked for, in the way asked for, and belongs to the request.
+
+Sources: OpenID Connect Core 1.0 §3.1.2; RFC 6749 §4.1; RFC 7636 §4.6; RFC 8252 §7.3; RFC 9207 §2.4; OAuth 2.0 Multiple
+Response Type Encoding Practices; OAuth 2.0 Form Post Response Mode 1.0.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from urllib.parse import urlsplit
+
+from trace_lens.attempts.oidc import OidcMessage
+from trace_lens.checks.asking import ASSERTION, MESSAGE, NOTHING, REQUEST, Answer, asks
+from trace_lens.checks.comparing import closest
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.oidc.tokens import code_challenge
+from trace_lens.workspace.loading import App
+
+_STAGE = Stage.DELIVERED
+_LOOPBACK = ("127.0.0.1", "::1")
+_PKCE_WORDS = re.compile(r"pkce|code.?challenge|proof key", re.IGNORECASE)
+_LATE_WORDS = re.compile(r"expired|too old|too late|lifetime|timed? ?out", re.IGNORECASE)
+_WAYS = {"query": "in the query", "fragment": "in the fragment", "form": "as a form post"}
+
+
+def same_redirect(registered: str, used: str) -> bool:
+    """Whether a redirect URI is the registered one: to the letter, but for the port of a loopback literal."""
+    if registered == used:
+        return True
+    try:
+        left, right = urlsplit(registered), urlsplit(used)
+        loopback = left.scheme == "http" and left.hostname in _LOOPBACK
+        return loopback and left._replace(netloc="") == right._replace(netloc="") and left.hostname == right.hostname
+    except ValueError:
+        return False
+
+
+def _registered(app: App) -> tuple[tuple[str, ...], str]:
+    """The redirect URIs that the provider knows, and the table that says so."""
+    if app.settings.provider_setup.redirect_uris:
+        return app.settings.provider_setup.redirect_uris, "provider_setup"
+    return app.settings.application.redirect_uris, "application"
+
+
+@asks(_STAGE, "redirect-uri-mismatch", needs=REQUEST)
+def redirect_uri(case: OidcCase) -> Answer:
+    """Is the redirect URI one that is registered, to the letter?"""
+    sent = case.asked("redirect_uri")
+    if sent is None:
+        if "request_uri" not in (case.request.names if case.request else ()):
+            yield case.finding(
+                "malformed-message",
+                Stage.READABLE,
+                "The authorization request names no redirect_uri, which OpenID Connect demands.",
+                side=Side.APPLICATION,
+                expected="redirect_uri",
+                evidence=case.parameter(case.attempt.request, "client_id"),
+            )
+        return
+    yield from _redirect_finding(case, sent, case.parameter(case.attempt.request, "redirect_uri"), "asks for an answer")
+
+
+def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does: str) -> Iterator[Finding | Unchecked]:
+    if case.app is None:
+        yield Unchecked("redirect-uri-mismatch", "no application is known for this message")
+        return
+    known, table = _registered(case.app)
+    if not known:
+        yield Unchecked("redirect-uri-mismatch", f"no redirect URIs are on record for {case.app.id}")
+        return
+    if any(same_redirect(one, used) for one in known):
+        return
+    nearest = closest(used, known)
+    set_there = used in case.app.settings.application.redirect_uris and table == "provider_setup"
+    yield case.finding(
+        "redirect-uri-mismatch",
+        _STAGE,
+        f"{case.app.name} {does} at {used}; "
+        + (f"the provider knows only {', '.join(known)}." if table == "provider_setup" else f"set is {nearest}."),
+        side=Side.PROVIDER if set_there else Side.APPLICATION,
+        expected=nearest,
+        actual=used,
+        value_to_set=used if set_there else nearest,
+        evidence=[*evidence, case.set_in_app("redirect_uris", nearest, table, "redirect_uris")],
+    )
+
+
+@asks(_STAGE, "redirect-uri-mismatch", needs=MESSAGE)
+def came_to(case: OidcCase) -> Answer:
+    """Did the answer come to the redirect URI that was asked for, and does the token request repeat it?"""
+    asked = case.asked("redirect_uri")
+    answer = case.attempt.answer
+    address = answer.parameters.address if answer and answer.parameters else None
+    if answer and address and asked is None:
+        yield from _redirect_finding(case, address, _address(answer, address), "got its answer")
+    elif answer and address and asked and not same_redirect(asked, address):
+        yield case.finding(
+            "redirect-uri-mismatch",
+            _STAGE,
+            f"The answer was to come to {asked}; it came to {address}.",
+            side=Side.PROVIDER,
+            expected=asked,
+            actual=address,
+            value_to_set=asked,
+            evidence=[*_address(answer, address), *case.parameter(case.attempt.request, "redirect_uri")],
+        )
+    for one in case.attempt.code_requests:
+        again = one.get("redirect_uri")
+        if asked and one.get("code") and again != asked:
+            yield case.finding(
+                "redirect-uri-mismatch",
+                _STAGE,
+                f"The token request says redirect_uri {again or 'not at all'}; the authorization request said {asked}."
+                " Both must be the same to the letter.",
+                side=Side.APPLICATION,
+                expected=asked,
+                actual=again,
+                value_to_set=asked,
+                evidence=[
+                    *case.parameter(one, "redirect_uri"),
+                    *case.parameter(case.attempt.request, "redirect_uri"),
+                ],
+            )
+            return
+        if again and asked is None and address is None:
+            yield from _redirect_finding(case, again, case.parameter(one, "redirect_uri"), "redeems its code for")
+
+
+def _address(message: OidcMessage, address: str) -> list[Evidence]:
+    return [Evidence("address", address, message.source, message.place)]
+
+
+@asks(_STAGE, "wrong-binding", needs=MESSAGE)
+def response_mode(case: OidcCase) -> Answer:
+    """Did the answer come in the way that was asked for?"""
+    answer = case.attempt.answer
+    carried = answer.parameters.carried if answer and answer.parameters else None
+    if answer is None or carried not in _WAYS:
+        return
+    told = case.app.settings.application if case.app else None
+    kinds = (case.asked("response_type") or (told.response_type if told else None) or "").split()
+    mode = case.asked("response_mode") or (told.response_mode if told else None)
+    tokens = bool({"id_token", "token"} & set(kinds)) or bool(answer.get("id_token") or answer.get("access_token"))
+    wanted = {"form_post": "form"}.get(mode or "", mode) or ("fragment" if tokens else "query" if kinds else None)
+    if wanted not in _WAYS:
+        return
+    if carried != wanted:
+        how = mode or f"the default of response_type {' '.join(kinds)}"
+        yield case.finding(
+            "wrong-binding",
+            _STAGE,
+            f"The answer was to come {_WAYS[wanted]} ({how}); it came {_WAYS[carried]}.",
+            side=Side.PROVIDER if case.asked("response_mode") else Side.APPLICATION,
+            expected=mode or wanted,
+            actual={"form": "form_post"}.get(carried, carried),
+            value_to_set={"form": "form_post"}.get(wanted, wanted),
+            evidence=[
+                Evidence("carried", _WAYS[carried], answer.source, answer.place),
+                *case.parameter(case.attempt.request, "response_mode"),
+            ],
+            compared=False,
+        )
+
+
+@asks(_STAGE, "state-mismatch", "state-missing", needs=MESSAGE)
+def state(case: OidcCase) -> Answer:
+    """Did the state come back that was sent?"""
+    answer = case.attempt.answer
+    if answer is None or not (case.request or case.attempt.request_object):
+        missing = "the authorization request" if answer else "the authorization answer"
+        yield Unchecked("state-mismatch", f"{missing} is not in this capture")
+        return
+    sent, came = case.asked("state"), answer.get("state")
+    if sent is None:
+        return
+    if came != sent:
+        yield case.finding(
+            "state-mismatch",
+            _STAGE,
+            "The answer brings another state than the one sent: it answers another request, or is a forgery."
+            if came
+            else "The answer brings no state, though one was sent.",
+            side=Side.APPLICATION if came else Side.PROVIDER,
+            expected=sent,
+            actual=came,
+            evidence=[*case.parameter(answer, "state"), *case.parameter(case.attempt.request, "state")],
+            compared=False,
+        )
+
+
+@asks(_STAGE, "state-missing", needs=REQUEST)
+def state_sent(case: OidcCase) -> Answer:
+    """Was a state sent (RFC 6749 §10.12)?"""
+    if case.asked("state") is None and case.asked("request_uri") is None:
+        yield case.finding(
+            "state-missing",
+            _STAGE,
+            "The authorization request carries no state, so nothing ties the answer to this browser.",
+            evidence=case.parameter(case.attempt.request, "client_id"),
+        )
+
+
+@asks(_STAGE, "nonce-mismatch", needs=ASSERTION)
+def nonce(case: OidcCase) -> Answer:
+    """Does the ID token repeat the nonce that was sent (OpenID Connect Core 1.0 §3.1.3.7, point 11)?"""
+    if not (case.request or case.attempt.request_object):
+        yield Unchecked("nonce-mismatch", "the authorization request is not in this capture")
+        return
+    sent = case.asked("nonce")
+    came = case.token.text("nonce") if case.token else None
+    if sent == came or (case.asked("request_uri") and sent is None):
+        return
+    words = (
+        "The ID token holds no nonce, though one was sent."
+        if came is None
+        else "The ID token holds a nonce, though none was sent."
+        if sent is None
+        else "The ID token holds another nonce than the one sent: it answers another request, or was used before."
+    )
+    yield case.finding(
+        "nonce-mismatch",
+        _STAGE,
+        words,
+        side=Side.PROVIDER if came is None else Side.APPLICATION,
+        expected=sent,
+        actual=came,
+        evidence=[*case.of_token("nonce", "nonce"), *case.parameter(case.attempt.request, "nonce")],
+        compared=False,
+    )
+
+
+@asks(_STAGE, "code-verifier-mismatch", needs=MESSAGE)
+def verifier(case: OidcCase) -> Answer:
+    """Does the code verifier hash to the challenge (RFC 7636 §4.6)?"""
+    requests = [one for one in case.attempt.code_requests if one.get("code")]
+    challenge = case.asked("code_challenge")
+    if not requests or challenge is None:
+        return
+    method = case.asked("code_challenge_method") or "plain"
+    for one in requests:
+        given = one.get("code_verifier")
+        hashed = None if given is None else code_challenge(given) if method == "S256" else given
+        if hashed == challenge:
+            continue
+        why = (
+            "The token request carries no code_verifier, though the authorization request carried a challenge."
+            if given is None
+            else f"The code verifier does not fit the challenge ({method}): its challenge would be {hashed}."
+            if code_challenge(given) != challenge
+            else f"The verifier fits by S256, but the authorization request said the method is {method}."
+        )
+        yield case.finding(
+            "code-verifier-mismatch",
+            _STAGE,
+            why,
+            expected=challenge,
+            actual=hashed if method == "S256" else None,
+            evidence=[*case.parameter(one, "code_verifier"), *case.parameter(case.attempt.request, "code_challenge"),
+                      *case.parameter(case.attempt.request, "code_challenge_method")],
+            compared=False,
+        )  # fmt: skip
+        return
+
+
+@asks(_STAGE, "code-challenge-missing", needs=REQUEST)
+def challenge_sent(case: OidcCase) -> Answer:
+    """Was a code challenge sent, where one is asked for (RFC 7636 §4.3)?"""
+    kinds = (case.asked("response_type") or "code").split()
+    if "code" not in kinds or case.asked("request_uri"):
+        return
+    method = case.asked("code_challenge_method") or "plain"
+    challenge = case.asked("code_challenge")
+    if challenge and method == "S256":
+        return
+    error = case.error
+    refused = bool(error and _PKCE_WORDS.search(error[0].get("error_description") or ""))
+    wanted = bool(case.app and case.app.settings.application.requires_pkce)
+    if not refused and not wanted:
+        return
+    yield case.finding(
+        "code-challenge-missing",
+        _STAGE,
+        ("No code challenge was sent" if challenge is None else "The code challenge was sent plain, not hashed")
+        + (", and the provider refused that." if refused else ", though the settings ask for it."),
+        severity=Severity.BREAK if refused else Severity.RISK,
+        expected="S256",
+        actual=None if challenge is None else method,
+        value_to_set="S256",
+        evidence=[
+            *case.parameter(case.attempt.request, "code_challenge_method"),
+            *(case.parameter(error[0], "error_description") if error and refused else ()),
+            *([case.set_in_app("requires_pkce", "true", "application", "requires_pkce")] if wanted else ()),
+        ],
+        compared=False,
+    )
+
+
+@asks(_STAGE, "response-issuer-mismatch", needs=MESSAGE)
+def response_issuer(case: OidcCase) -> Answer:
+    """Does the answer name the provider that was asked (RFC 9207 §2.4)?"""
+    answer = case.attempt.answer
+    expected = case.expected_issuer
+    if answer is None or expected is None:
+        return
+    came = case.response_issuer
+    promised = bool(
+        case.provider and case.provider.discovery.get("authorization_response_iss_parameter_supported") is True
+    )
+    if came == expected or (came is None and not promised):
+        return
+    yield case.finding(
+        "response-issuer-mismatch",
+        _STAGE,
+        f"The answer says that it is from {came}; asked was {expected}."
+        if came
+        else "The answer lacks iss, which this provider says that it always sends: it may be from another one.",
+        expected=expected,
+        actual=came,
+        evidence=case.parameter(answer, "iss") or [Evidence("iss", "not there", answer.source, answer.place)],
+    )
+
+
+@asks(_STAGE, "code-reused", "code-too-old", needs=MESSAGE)
+def code_once(case: OidcCase) -> Answer:
+    """Was the code redeemed once only, and in time (RFC 6749 §4.1.2)?"""
+    requests = [one for one in case.attempt.code_requests if one.get("code")]
+    codes = [one.get("code") for one in requests]
+    for position, code in enumerate(codes):
+        if code in codes[:position]:
+            yield case.finding(
+                "code-reused",
+                _STAGE,
+                f"The same authorization code was redeemed {codes.count(code)} times; it is good for once.",
+                evidence=[item for one in requests for item in case.parameter(one, "code")],
+            )
+            break
+    error = case.error
+    if error is None or error[1] != "invalid_grant":
+        return
+    adds = error[0].get("error_description") or ""
+    if _LATE_WORDS.search(adds) and len(set(codes)) == len(codes):
+        yield case.finding(
+            "code-too-old",
+            _STAGE,
+            f'The code was redeemed too late; the provider says: "{adds.strip()}".',
+            evidence=[*case.parameter(error[0], "error_description"), *case.parameter(error[0], "error")],
+        )
+
+
+@asks(_STAGE, "identifier-in-request-unknown", needs=REQUEST)
+def client_known(case: OidcCase) -> Answer:
+    """Is the client_id of the request the one that the provider has?"""
+    app = case.app
+    sent = case.asked("client_id")
+    if app is None or sent is None:
+        return
+    set_up = app.settings.provider_setup.client_id
+    expected = set_up or app.settings.application.client_id
+    if expected and sent != expected:
+        table = "provider_setup" if set_up else "application"
+        yield case.finding(
+            "identifier-in-request-unknown",
+            _STAGE,
+            f"{app.name} calls itself {sent}; "
+            + (f"the provider knows it as {expected}." if set_up else f"set is {expected}."),
+            side=Side.APPLICATION,
+            expected=expected,
+            actual=sent,
+            value_to_set=expected,
+            evidence=[
+                *case.parameter(case.attempt.request, "client_id"),
+                case.set_in_app("client_id", expected, table, "client_id"),
+            ],
+        )
+
+
+@asks(_STAGE, "request-unsigned", needs=REQUEST)
+def request_signed(case: OidcCase) -> Answer:
+    """Does the provider want a signed request, and is this one (RFC 9101 §10.5)?"""
+    wants = bool(case.provider and case.provider.discovery.get("require_signed_request_object") is True)
+    signed = case.attempt.request_object
+    alone = signed is None and case.asked("request_uri") is None
+    if not wants or not (alone or (signed and signed.jws.algorithm.casefold() == "none")):
+        return
+    refused = bool(case.error)
+    yield case.finding(
+        "request-unsigned",
+        _STAGE,
+        "The provider's discovery document demands signed requests; this one is not signed.",
+        severity=Severity.BREAK if refused else Severity.RISK,
+        side=Side.APPLICATION,
+        evidence=case.parameter(case.attempt.request, "client_id"),
+    )
+
+
+@asks(_STAGE, "insecure-transport", needs=MESSAGE)
+def over_https(case: OidcCase) -> Answer:
+    """Does the answer travel over https?"""
+    answer = case.attempt.answer
+    address = answer.parameters.address if answer and answer.parameters else None
+    if answer is None or not address:
+        return
+    parts = urlsplit(address)
+    host = parts.hostname or ""
+    if parts.scheme == "http" and not (host in ("localhost", "::1") or host.startswith("127.")):
+        yield case.finding(
+            "insecure-transport",
+            _STAGE,
+            f"The answer came over http to {host}: who listens on the way can take the code or token.",
+            actual=address,
+            value_to_set=parts._replace(scheme="https").geturl(),
+            evidence=_address(answer, address),
+        )
+
+
+@asks(_STAGE, "credentials-in-clear", needs=NOTHING)
+def secrets_out_of_addresses(case: OidcCase) -> Answer:
+    """Does no secret of the client, and no password, stand in an address?"""
+    for one in case.attempt.messages:
+        given = one.parameters
+        if given is None:
+            continue
+        exposed = [name for name in ("client_secret", "password") if given.get(name)]
+        in_address = given.carried == "query"
+        if exposed and (in_address or "password" in exposed):
+            kept = ", and stood in an address, where every log on the way keeps it" if in_address else ""
+            yield case.finding(
+                "credentials-in-clear",
+                _STAGE,
+                f"{' and '.join(exposed)} can be read in this capture{kept}.",
+                evidence=[item for name in exposed for item in case.parameter(one, name)],
+            )

@@ -1,0 +1,133 @@
+"""Entitled, as far as it is OpenID Connect's own: scopes, strength of authentication, size of the token."""
+
+from __future__ import annotations
+
+from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.claims import matches
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.common import limits
+from trace_lens.common.findings import Evidence, Side, Stage, Unchecked
+from trace_lens.oidc.documents import SCOPE_OF
+
+_STAGE = Stage.ENTITLED
+
+
+def scope_for(case: OidcCase, claim: str) -> str | None:
+    """The scope that a claim follows from: of the standard (Core §5.4), or one of its own name that is on offer."""
+    if claim in SCOPE_OF:
+        return SCOPE_OF[claim]
+    listed = case.provider.discovery.get("scopes_supported") if case.provider else None
+    granted = case.app.settings.provider_setup.scopes_granted if case.app else ()
+    offered = {*(listed if isinstance(listed, list) else ()), *granted}
+    return claim if claim in offered else None
+
+
+def _needed(case: OidcCase) -> list[str]:
+    """The claims that must be there and are not."""
+    lacking = [one.claim.name for one in matches(case) if one.claim.need == "must" and one.sent_as is None]
+    source = case.account_source
+    if source not in (case.subject_label, *lacking) and source not in case.said:
+        lacking.append(source)
+    return lacking
+
+
+@asks(_STAGE, "scope-not-granted")
+def scopes(case: OidcCase) -> Answer:
+    """Were the scopes asked for, and granted, that the needed claims depend on?"""
+    app = case.app
+    if app is None:
+        return
+    asked_at = case.asked("scope")
+    asked = set((asked_at or "").split()) or set(app.settings.application.scopes)
+    response = case.attempt.token_response
+    told = response.get("scope") if response else None
+    granted = set(told.split()) if told else set(app.settings.provider_setup.scopes_granted)
+    wanted = {name: scope for name in _needed(case) if (scope := scope_for(case, name))}
+    if not wanted:
+        return
+    if not asked and not granted:
+        yield Unchecked("scope-not-granted", "the scopes that were asked for are not on record")
+        return
+    not_asked = sorted({one for one in wanted.values() if asked and one not in asked})
+    not_granted = sorted({one for one in wanted.values() if granted and one not in granted and one not in not_asked})
+    missing = not_asked or not_granted
+    if not missing:
+        return
+    names = " and ".join(sorted(name for name, scope in wanted.items() if scope in missing))
+    setting = (
+        [case.set_in_app("scopes", " ".join(app.settings.application.scopes), "application", "scopes")]
+        if not asked_at
+        else []
+    )
+    yield case.finding(
+        "scope-not-granted",
+        _STAGE,
+        f"{names} {'is' if ' and ' not in names else 'are'} lacking because the scope {' and '.join(missing)} was "
+        + ("not asked for." if not_asked else "asked for, but not granted."),
+        side=Side.APPLICATION if not_asked else Side.PROVIDER,
+        expected=" ".join(missing),
+        actual=" ".join(sorted(asked if not_asked else granted)),
+        value_to_set=" ".join([*(asked_at or " ".join(app.settings.application.scopes)).split(), *missing])
+        if not_asked
+        else " ".join(missing),
+        evidence=[
+            *case.parameter(case.attempt.request, "scope"),
+            *(case.parameter(response, "scope") if response else ()),
+            *setting,
+        ]
+        or [Evidence("scopes", " ".join(sorted(asked)), app.source.file, app.source.where("application", "scopes"))],
+        compared=False,
+    )
+
+
+@asks(_STAGE, "assurance-too-low")
+def assurance(case: OidcCase) -> Answer:
+    """Is the authentication of a kind that the application, or the request, demands (Core §2, acr)?"""
+    asked = (case.asked("acr_values") or "").split()
+    told = case.app.settings.application.acr_values if case.app else ()
+    demanded = asked or list(told)
+    if not demanded or case.token is None:
+        return
+    acr = case.token.text("acr")
+    if acr in demanded:
+        return
+    assert case.app is not None or asked
+    yield case.finding(
+        "assurance-too-low",
+        _STAGE,
+        f"The authentication was of the kind {acr}; demanded is {' or '.join(demanded)}."
+        if acr
+        else f"The token does not say of what kind the authentication was (acr); demanded is {' or '.join(demanded)}.",
+        expected=" or ".join(demanded),
+        actual=acr,
+        value_to_set=demanded[0],
+        evidence=[
+            *case.of_token("acr", "acr" if acr else "iss"),
+            *(
+                case.parameter(case.attempt.request, "acr_values")
+                if asked
+                else [case.set_in_app("acr_values", ", ".join(told), "application", "acr_values")]
+            ),
+        ],
+        compared=False,
+    )
+
+
+@asks(_STAGE, "token-too-large")
+def size(case: OidcCase) -> Answer:
+    """Does the token fit into a header and a cookie?"""
+    if case.judged is None:
+        return
+    length = len(case.judged.found.data)
+    if length <= limits.COOKIE_BYTES:
+        return
+    what, most = ("header", limits.HEADER_BYTES) if length > limits.HEADER_BYTES else ("cookie", limits.COOKIE_BYTES)
+    yield case.finding(
+        "token-too-large",
+        _STAGE,
+        f"The token has {length:,} bytes; common servers and browsers take at most {most:,} as one {what}.",
+        expected=f"at most {most:,} bytes",
+        actual=f"{length:,} bytes",
+        evidence=[Evidence("the token", f"{length:,} bytes", case.judged.source, case.judged.place)],
+        compared=False,
+    )

@@ -1,0 +1,129 @@
+"""Identified, as far as it is OpenID Connect's own: one subject throughout, the one asked for, and one that lasts."""
+
+from __future__ import annotations
+
+from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.oidc.case import OidcCase, values_of
+from trace_lens.common.findings import Side, Stage
+from trace_lens.oidc.jose import JoseDamaged, read_jws
+from trace_lens.oidc.tokens import NoClaims, read_token
+
+_STAGE = Stage.IDENTIFIED
+_NAMES = ("email", "preferred_username", "upn", "login", "sub")
+
+
+@asks(_STAGE, "subject-missing")
+def subject_of_token(case: OidcCase) -> Answer:
+    """Does the token name a subject, also where the account is found by another claim?"""
+    if case.token and case.subject is None and case.account_source != case.subject_label:
+        yield case.finding(
+            "subject-missing",
+            _STAGE,
+            "The token names no subject (sub), which every ID token must.",
+            side=Side.PROVIDER,
+            expected="sub",
+            evidence=case.of_token("iss", "iss"),
+        )
+
+
+@asks(_STAGE, "subject-differs")
+def one_subject(case: OidcCase) -> Answer:
+    """Do userinfo and the other tokens speak of the same subject (OpenID Connect Core 1.0 §5.3.2)?"""
+    subject = case.subject
+    if subject is None:
+        return
+    others = [one for one in case.attempt.messages if one.kind in ("userinfo", "id-token", "introspection")]
+    for one in others:
+        value = one.get("sub")
+        if one is case.judged or value is None or value == subject.value or one.named == "id_token_hint":
+            continue
+        yield case.finding(
+            "subject-differs",
+            _STAGE,
+            f"The {one.kind.replace('-', ' ')} speaks of {value}, the token of {subject.value}: its claims must not be "
+            "used.",
+            expected=subject.value,
+            actual=value,
+            evidence=[
+                *case.shown(one, "sub", values_of(value), "payload /sub" if one.token else "/sub"),
+                *subject.shown("sub"),
+            ],
+        )
+        return
+
+
+@asks(_STAGE, "other-user-answered")
+def who_was_asked_for(case: OidcCase) -> Answer:
+    """Is the answer about the person that was asked for?"""
+    subject = case.subject
+    wanted = case.asked("login_hint")
+    if subject is None:
+        return
+    names = {name: case.claim(name) for name in _NAMES}
+    answered = {name: str(value) for name, value in names.items() if isinstance(value, str) and value}
+    comparable = {name: value for name, value in answered.items() if name != "sub" or "@" in value}
+    if wanted and comparable and wanted.casefold() not in {value.casefold() for value in answered.values()}:
+        name, value = next(iter(comparable.items()))
+        if "@" in wanted or "@" not in value:
+            yield case.finding(
+                "other-user-answered",
+                _STAGE,
+                f"Asked for was {wanted}; the answer is about {value}: an open session of somebody else was used.",
+                expected=wanted,
+                actual=value,
+                evidence=[*case.parameter(case.attempt.request, "login_hint"), *case.evidence_of(name)],
+            )
+            return
+    hinted = _hinted(case.asked("id_token_hint"))
+    if hinted and hinted != subject.value:
+        yield case.finding(
+            "other-user-answered",
+            _STAGE,
+            f"Asked for was the session of {hinted}; the answer is about {subject.value}.",
+            expected=hinted,
+            actual=subject.value,
+            evidence=[*case.parameter(case.attempt.request, "id_token_hint"), *subject.shown("sub")],
+        )
+
+
+def _hinted(text: str | None) -> str | None:
+    """The subject of the ID token that a request gives as a hint."""
+    try:
+        return read_token(read_jws(text)).text("sub") if text else None
+    except (JoseDamaged, NoClaims):
+        return None
+
+
+@asks(_STAGE, "email-unverified")
+def email_vouched_for(case: OidcCase) -> Answer:
+    """Does the provider vouch for the address that the account is found by (OpenID Connect Core 1.0 §5.1)?"""
+    if case.account_source.casefold() not in ("email", "mail"):
+        return
+    vouched = case.claim("email_verified")
+    if vouched is False or (isinstance(vouched, str) and vouched.casefold() == "false"):
+        yield case.finding(
+            "email-unverified",
+            _STAGE,
+            f"The account is found by {case.account_source}, and the provider does not vouch for the address "
+            "(email_verified is false): anybody may have entered it.",
+            actual="false",
+            evidence=[*case.evidence_of("email_verified"), *case.evidence_of(case.account_source)],
+        )
+
+
+@asks(_STAGE, "subject-unstable")
+def stable(case: OidcCase) -> Answer:
+    """Is the subject the same for all applications, where accounts are found by it (OpenID Connect Core 1.0 §8)?"""
+    if case.app is None or case.account_source != "sub" or case.subject is None:
+        return
+    told = case.app.settings.application.subject_type
+    listed = case.provider.discovery.get("subject_types_supported") if case.provider else None
+    if told == "pairwise" or (told is None and listed == ["pairwise"]):
+        yield case.finding(
+            "subject-unstable",
+            _STAGE,
+            "The account is found by a pairwise sub, which is made for this one client: with another client_id, or "
+            "another sector, everybody is somebody new.",
+            actual=case.subject.value,
+            evidence=case.subject.shown("sub"),
+        )

@@ -1,0 +1,225 @@
+"""Intended: issuer, audience and kind are meant for this application (OpenID Connect Core 1.0 §2, §3.1.3.7)."""
+
+from __future__ import annotations
+
+from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.comparing import closest, differs
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.common.findings import Evidence, Side, Stage, Unchecked
+from trace_lens.oidc.tokens import ID, OTHER, USERINFO, texts
+
+_STAGE = Stage.INTENDED
+WELL_KNOWN = "/.well-known/openid-configuration"
+_WORDS = {
+    "access-token": "an access token", "logout-token": "a logout token", "userinfo": "a userinfo answer",
+    "authorization-request": "a request object", "id-token": "an ID token", "jwt": "a token of no known kind",
+}  # fmt: skip
+
+
+@asks(_STAGE, "application-unknown", "issuer-unknown", needs=MESSAGE)
+def somebody_knows_it(case: OidcCase) -> Answer:
+    """Does the message fit an application and a provider on record?"""
+    if case.app:
+        return
+    issuer = case.issuer_name
+    if issuer and case.workspace.providers and not case.provider:
+        known = [name for provider in case.workspace.providers.values() for name in provider.identifiers]
+        yield case.finding(
+            "issuer-unknown",
+            _STAGE,
+            f"No provider on record has the issuer {issuer}, and no application fits the message.",
+            expected=closest(issuer, known) if known else None,
+            actual=issuer,
+            evidence=case.of_token("iss", "iss") or case.parameter(case.attempt.answer, "iss"),
+        )
+        return
+    fitting = (
+        f"{' and '.join(case.candidates)} fit equally well; --app says which is meant"
+        if case.candidates
+        else "there is no workspace here"
+        if case.workspace.root is None
+        else "none on record has its audience, its redirect URI or a provider of its own"
+    )
+    yield case.finding("application-unknown", _STAGE, f"The application is not known: {fitting}.")
+
+
+@asks(_STAGE, "issuer-mismatch", decides=True)
+def issuer(case: OidcCase) -> Answer:
+    """Is the issuer the provider's, to the letter (OpenID Connect Core 1.0 §3.1.3.7, point 2)?"""
+    came = case.token.text("iss") if case.token else None
+    if case.app is None:
+        yield Unchecked("issuer-mismatch", "no application is known for this message", decides=True)
+        return
+    expected = case.expected_issuer
+    if expected is None:
+        yield Unchecked("issuer-mismatch", f"no issuer of the provider is on record for {case.app.id}", decides=True)
+        return
+    severity = differs(expected, came) if came else None
+    if came is None or severity is None:
+        return
+    of_provider = case.provider.issuer if case.provider else None
+    other = case.other_provider
+    told = case.app.settings.application.provider_issuer
+    wrong_setting = came == of_provider
+    yield case.finding(
+        "issuer-mismatch",
+        _STAGE,
+        f"The token is from {came}, which is {other.name}; {case.app.name} trusts {expected}."
+        if other
+        else f"The token is from {came}; {case.app.name} expects {expected}.",
+        severity=severity,
+        side=Side.APPLICATION if wrong_setting or not other else Side.USER,
+        expected=expected,
+        actual=came,
+        value_to_set=came if wrong_setting else None,
+        remedy=f"Sign in through {case.provider.name if case.provider else 'the provider'}." if other else None,
+        evidence=[
+            *case.of_token("iss", "iss"),
+            case.set_in_app("provider_issuer", expected, "application", "provider_issuer")
+            if told or case.provider is None
+            else Evidence("issuer", expected, case.provider.source.file, case.provider.source.where("issuer")),
+        ],
+    )
+
+
+@asks(_STAGE, "audience-mismatch", "audience-missing", decides=True)
+def audience(case: OidcCase) -> Answer:
+    """Is the client among the audiences (OpenID Connect Core 1.0 §3.1.3.7, point 3)?"""
+    token, app = case.token, case.app
+    if token is None:
+        return
+    if not token.audience:
+        yield case.finding(
+            "audience-missing", _STAGE, "The token names no audience (aud).", evidence=case.of_token("iss", "iss")
+        )
+        return
+    if app is None:
+        yield Unchecked("audience-mismatch", "no application is known for this message", decides=True)
+        return
+    if case.as_access_token:
+        return
+    expected = case.client_id
+    if expected is None:
+        yield Unchecked("audience-mismatch", f"no client_id is on record for {app.id}", decides=True)
+        return
+    if expected in token.audience:
+        return
+    nearest = closest(expected, token.audience)
+    yield case.finding(
+        "audience-mismatch",
+        _STAGE,
+        f"The token is made out to {', '.join(token.audience)}; {app.name} is {expected}.",
+        side=Side.PROVIDER if app.settings.provider_setup.client_id not in token.audience else Side.APPLICATION,
+        expected=expected,
+        actual=nearest,
+        value_to_set=nearest if app.settings.provider_setup.client_id in token.audience else expected,
+        evidence=[*case.of_token("aud", "aud"), case.set_in_app("client_id", expected, "application", "client_id")],
+    )
+
+
+@asks(_STAGE, "audience-shared")
+def audience_of_one(case: OidcCase) -> Answer:
+    """Is the client the only one on record with its identifier?"""
+    token = case.token
+    audiences = set(token.audience) if token else set()
+    holders = [app for app in case.workspace.apps.values() if app.settings.application.client_id in audiences
+               and app.settings.protocol == "oidc"]  # fmt: skip
+    for shared in sorted({app.settings.application.client_id or "" for app in holders}):
+        with_it = [app for app in holders if app.settings.application.client_id == shared]
+        if len(with_it) > 1 and len({app.provider_id for app in with_it}) < len(with_it):
+            yield case.finding(
+                "audience-shared",
+                _STAGE,
+                f"{' and '.join(app.name for app in with_it)} have the same client_id, so a token for one is good at "
+                "the other.",
+                actual=shared,
+                evidence=[Evidence("client_id", shared, app.source.file, app.source.where("application", "client_id"))
+                          for app in with_it],
+            )  # fmt: skip
+
+
+@asks(_STAGE, "authorized-party-mismatch")
+def authorized_party(case: OidcCase) -> Answer:
+    """Is the authorized party this client (OpenID Connect Core 1.0 §3.1.3.7, points 4 and 5)?"""
+    token, expected = case.token, case.client_id
+    if token is None or expected is None or token.kind != ID:
+        return
+    azp = token.text("azp")
+    if azp == expected or (azp is None and len(token.audience) < 2):
+        return
+    yield case.finding(
+        "authorized-party-mismatch",
+        _STAGE,
+        f"The token was made for the client {azp} (azp); this one is {expected}."
+        if azp
+        else f"The token has {len(token.audience)} audiences and does not say which client it was made for (azp).",
+        expected=expected,
+        actual=azp,
+        evidence=[*case.of_token("azp", "azp" if azp else "aud"),
+                  case.set_in_app("client_id", expected, "application", "client_id")],
+    )  # fmt: skip
+
+
+@asks(_STAGE, "wrong-token-kind", needs=MESSAGE)
+def kinds(case: OidcCase) -> Answer:
+    """Is each token of the kind that belongs in its place?"""
+    token, judged = case.token, case.judged
+    if token and judged and token.kind != ID and not case.as_access_token:
+        fine = token.kind == OTHER and judged.named in ("", "id_token")
+        if not fine and not (token.kind == USERINFO and judged.named == ""):
+            named = f" under the name {judged.named}" if judged.named else ""
+            yield case.finding(
+                "wrong-token-kind",
+                _STAGE,
+                f"Where an ID token belongs stands {_WORDS[token.kind]}{named}: {token.why}.",
+                expected="id-token",
+                actual=token.kind,
+                evidence=[*case.of_header("typ"), *case.of_token("aud", "aud")],
+                compared=False,
+            )
+    access = case.attempt.access_token
+    if access and access.token and access.token.kind == ID and access.named == "access_token":
+        yield case.finding(
+            "wrong-token-kind",
+            _STAGE,
+            f"Where an access token belongs stands an ID token: {access.token.why}.",
+            expected="access-token",
+            actual="id-token",
+            evidence=case.shown(access, "aud", texts(access.token.claims.get("aud")), "payload /aud"),
+            compared=False,
+        )
+
+
+@asks(_STAGE, "discovery-issuer-mismatch", needs=MESSAGE)
+def discovery_issuer(case: OidcCase) -> Answer:
+    """Is the discovery document's issuer where it came from, and who signed (OpenID Connect Discovery 1.0 §4.3)?"""
+    provider, token = case.provider, case.token
+    came = token.text("iss") if token else None
+    for message in case.attempt.of("discovery-document"):
+        told = message.get("issuer")
+        if told and came and told != came:
+            yield case.finding(
+                "discovery-issuer-mismatch",
+                _STAGE,
+                f"The captured discovery document is of {told}; the token is from {came}.",
+                expected=came,
+                actual=told,
+                evidence=[*case.parameter(message, "issuer"), *case.of_token("iss", "iss")],
+            )
+            return
+    listed = provider.discovery.get("issuer") if provider else None
+    if provider is None or not isinstance(listed, str) or not provider.settings.discovery:
+        return
+    url = case.app.settings.application.discovery_url if case.app else None
+    fetched = url and url.endswith(WELL_KNOWN) and url.removesuffix(WELL_KNOWN) != listed.rstrip("/")
+    if fetched or (came == case.expected_issuer and came is not None and came != listed):
+        expected = (url or "").removesuffix(WELL_KNOWN) if fetched else came
+        yield case.finding(
+            "discovery-issuer-mismatch",
+            _STAGE,
+            f"The discovery document names the issuer {listed}; "
+            + (f"it is fetched from {url}." if fetched else f"the token is from {came}."),
+            expected=expected,
+            actual=listed,
+            evidence=[Evidence("issuer", listed, provider.settings.discovery, "/issuer")],
+        )

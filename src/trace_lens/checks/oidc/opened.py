@@ -1,0 +1,71 @@
+"""An encrypted token opened with the client's key, as far as that goes, and the token that was inside."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt, refusal
+from trace_lens.oidc.jose import JoseDamaged, Jwe, Jws, read_jws
+from trace_lens.oidc.tokens import NoClaims, Token, read_token
+from trace_lens.workspace.private_keys import other_keys, private_key
+
+if TYPE_CHECKING:
+    from trace_lens.checks.oidc.case import OidcCase
+
+
+class Opening(NamedTuple):
+    """What came of opening: the token inside, or a code and the reason that completes its sentence.
+
+    `unsigned` says that bare claims were inside, which nobody signed.
+    """
+
+    jwe: Jwe
+    token: Token | None = None
+    unsigned: bool = False
+    code: str | None = None
+    reason: str = ""
+
+
+def open_token(case: OidcCase, jwe: Jwe) -> Opening:
+    """Open an encrypted token. Raises SettingsError where the key on record cannot be used."""
+    refused = refusal(jwe.header)
+    if refused:
+        return Opening(jwe, code="encryption-form-refused", reason=refused)
+    app = case.app
+    key = private_key(app, case.workspace) if app else None
+    if app is None or key is None:
+        reason = f"no decryption_key on record for {app.id}" if app else "no application, and so no key, is known"
+        return Opening(jwe, code="encrypted-no-key", reason=reason)
+    try:
+        return _inside(jwe, decrypt(jwe, key))
+    except Refused as error:
+        return Opening(jwe, code="encryption-form-refused", reason=str(error))
+    except NotForKey:
+        return Opening(jwe, code="encrypted-to-other-key", reason=_whose(case, jwe))
+    except Broken:
+        return Opening(jwe, code="decryption-failed", reason="what comes out of it is not intact")
+
+
+def _inside(jwe: Jwe, plain: bytes) -> Opening:
+    text = plain.decode("utf-8", "replace")
+    try:
+        if text.lstrip()[:1] == "{":
+            return Opening(jwe, read_token(Jws("", {}, plain, b"", b"")), unsigned=True)
+        return Opening(jwe, read_token(read_jws(text)))
+    except JoseDamaged as error:
+        code = "capture-truncated" if error.truncated else "malformed-message"
+        return Opening(jwe, code=code, reason=f"what was inside cannot be read: {error.reason}")
+    except NoClaims as error:
+        return Opening(jwe, code="malformed-message", reason=f"what was inside cannot be read: {error}")
+
+
+def _whose(case: OidcCase, jwe: Jwe) -> str:
+    assert case.app is not None
+    for words, key in other_keys(case.app, case.workspace):
+        try:
+            decrypt(jwe, key)
+        except (NotForKey, Refused, Broken):
+            continue
+        return f"it opens with {words}"
+    named = jwe.header.get("kid")
+    return f"its header names the key {named}" if named else "its header does not say whose"

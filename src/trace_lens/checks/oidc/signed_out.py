@@ -1,0 +1,195 @@
+"""Sign-outs: logout tokens and logout requests, judged by themselves and held against the sign-in that they end.
+
+Beside a sign-in in the same capture nothing here breaks that sign-in. Sources: OpenID Connect Back-Channel Logout 1.0
+§2.4 to §2.6; Front-Channel Logout 1.0 §2; RP-Initiated Logout 1.0 §2.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from trace_lens.attempts.oidc import OidcMessage
+from trace_lens.checks.asking import SIGN_OUT, Answer, asks
+from trace_lens.checks.comparing import differs
+from trace_lens.checks.oidc.case import OidcCase, values_of
+from trace_lens.checks.oidc.verified import KNOWN, TRUSTED, judge
+from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.oidc.tokens import LOGOUT_EVENT, Token
+
+_UNMATCHED = "sign-out-unmatched"
+
+
+def _tokens(case: OidcCase) -> Iterator[tuple[OidcMessage, Token]]:
+    for one in case.attempt.sign_outs:
+        if one.token:
+            yield one, one.token
+
+
+def _severity(case: OidcCase) -> Severity:
+    return Severity.RISK if case.attempt.kind == "answer" else Severity.BREAK
+
+
+def _of(case: OidcCase, one: OidcMessage, token: Token, name: str) -> list[Evidence]:
+    return case.shown(one, name, values_of(token.claims.get(name, "not there")), f"payload /{name}")
+
+
+@asks(Stage.READABLE, "malformed-message", needs=SIGN_OUT)
+def form(case: OidcCase) -> Answer:
+    """Does a logout token hold what it must, and nothing that it must not (Back-Channel Logout 1.0 §2.4)?"""
+    for one, token in _tokens(case):
+        claims = token.claims
+        wrong = [f"it lacks {name}" for name in ("iss", "aud", "iat", "exp", "jti") if name not in claims]
+        if "sub" not in claims and "sid" not in claims:
+            wrong.append("it names neither a subject (sub) nor a session (sid)")
+        events = claims.get("events")
+        if not isinstance(events, dict) or LOGOUT_EVENT not in events:
+            wrong.append("its events claim does not say logout")
+        if "nonce" in claims:
+            wrong.append("it holds a nonce, which it must not")
+        if wrong:
+            yield case.finding(
+                "malformed-message",
+                Stage.READABLE,
+                f"The logout token has the wrong form: {'; '.join(wrong)}.",
+                severity=_severity(case),
+                side=Side.PROVIDER,
+                evidence=_of(case, one, token, "events"),
+            )
+
+
+@asks(Stage.AUTHENTIC, "algorithm-none", "signature-value-invalid", needs=SIGN_OUT)
+def signed(case: OidcCase) -> Answer:
+    """Is the logout token signed by the provider's key (Back-Channel Logout 1.0 §2.6)?"""
+    for one, token in _tokens(case):
+        jws = token.jws
+        header = case.shown(one, "alg", (jws.algorithm,), "header /alg")
+        if jws.algorithm.strip().casefold() == "none":
+            yield case.finding(
+                "algorithm-none",
+                Stage.AUTHENTIC,
+                "The logout token is not signed: anybody could sign people out with it.",
+                severity=_severity(case),
+                actual=jws.algorithm,
+                evidence=header,
+            )
+            continue
+        verdict = judge(case, jws)
+        if not verdict.keys:
+            yield Unchecked("signature-value-invalid", "no key of the provider is on record", decides=True)
+        elif verdict.standing != TRUSTED:
+            known = verdict.key if verdict.standing == KNOWN else None
+            fits = f"{known.words} fits it" if known else ""
+            yield case.finding(
+                "signature-value-invalid",
+                Stage.AUTHENTIC,
+                "No key of the provider verifies the logout token" + (f"; {fits}." if fits else "."),
+                severity=_severity(case),
+                side=Side.PROVIDER,
+                evidence=[*header, *case.shown(one, "kid", (jws.key_id or "not there",), "header /kid")],
+            )
+
+
+@asks(Stage.INTENDED, "issuer-mismatch", needs=SIGN_OUT)
+def from_provider(case: OidcCase) -> Answer:
+    """Is the sign-out from the provider that the application trusts?"""
+    expected = case.expected_issuer
+    for one in case.attempt.sign_outs:
+        came = one.get("iss")
+        severity = differs(expected, came) if expected and came else None
+        if severity and expected and came:
+            yield case.finding(
+                "issuer-mismatch",
+                Stage.INTENDED,
+                f"The sign-out is from {came}; the application trusts {expected}.",
+                severity=Severity.RISK if case.attempt.kind == "answer" else severity,
+                expected=expected,
+                actual=came,
+                evidence=case.shown(one, "iss", (came,), "payload /iss" if one.token else "parameter iss"),
+            )
+
+
+@asks(Stage.INTENDED, "audience-mismatch", needs=SIGN_OUT)
+def for_client(case: OidcCase) -> Answer:
+    """Is the logout token made out to this client?"""
+    expected = case.client_id
+    for one, token in _tokens(case):
+        if expected and token.audience and expected not in token.audience:
+            yield case.finding(
+                "audience-mismatch",
+                Stage.INTENDED,
+                f"The logout token is made out to {', '.join(token.audience)}; the application is {expected}.",
+                severity=_severity(case),
+                expected=expected,
+                actual=token.audience[0],
+                value_to_set=expected,
+                evidence=_of(case, one, token, "aud"),
+            )
+
+
+@asks(Stage.CURRENT, "expired", needs=SIGN_OUT)
+def in_time(case: OidcCase) -> Answer:
+    """Was the logout token still good?"""
+    for one, token in _tokens(case):
+        end = token.at("exp")
+        if case.at and end and case.at >= end + case.skew:
+            yield case.finding(
+                "expired",
+                Stage.CURRENT,
+                f"The logout token ended {show_duration(case.at - end)} before.",
+                severity=_severity(case),
+                expected=f"before {show_moment(end)}",
+                actual=show_moment(case.at),
+                evidence=_of(case, one, token, "exp"),
+                compared=False,
+            )
+
+
+@asks(Stage.ADMITTED, _UNMATCHED, needs=SIGN_OUT)
+def session_known(case: OidcCase) -> Answer:
+    """Does the sign-out name the session or subject of the sign-in?"""
+    token = case.token
+    if token is None or case.attempt.kind == "sign-out":
+        yield Unchecked(_UNMATCHED, "the sign-in that it ends is not in this capture")
+        return
+    for one in case.attempt.sign_outs:
+        sid, sub = one.get("sid"), one.get("sub")
+        for name, named in (("sid", sid), ("sub", sub)):
+            known = token.text(name)
+            if named is None or named == known:
+                continue
+            yield case.finding(
+                _UNMATCHED,
+                Stage.ADMITTED,
+                f"The sign-out names the {'session' if name == 'sid' else 'subject'} {named}; the sign-in was "
+                + (f"{known}." if known else f"without a {name}, so the application cannot know it."),
+                expected=known,
+                actual=named,
+                evidence=[
+                    *case.shown(one, name, (named,), f"payload /{name}" if one.token else f"parameter {name}"),
+                    *(case.of_token(name, name) if known else ()),
+                ],
+            )
+            break
+
+
+@asks(Stage.ADMITTED, _UNMATCHED, needs=SIGN_OUT)
+def front_channel(case: OidcCase) -> Answer:
+    """Does a sign-out through the browser name its session, or carry the ID token as a hint?"""
+    for one in case.attempt.of("logout-request"):
+        given = one.parameters
+        if given is None:
+            continue
+        by_application = bool(given.get("post_logout_redirect_uri") or given.get("id_token_hint"))
+        if by_application and given.get("post_logout_redirect_uri") and not (
+            given.get("id_token_hint") or given.get("client_id")
+        ):  # fmt: skip
+            yield case.finding(
+                _UNMATCHED,
+                Stage.ADMITTED,
+                "The logout request names an address to come back to, but neither the ID token (id_token_hint) nor the "
+                "client, so the provider cannot know whose session it is and need not come back.",
+                side=Side.APPLICATION,
+                expected="id_token_hint",
+                evidence=case.parameter(one, "post_logout_redirect_uri"),
+            )

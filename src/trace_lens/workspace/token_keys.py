@@ -1,0 +1,85 @@
+"""Which keys for tokens are on record, where, and since when: key sets of providers, of other files, certificates."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from typing import NamedTuple
+
+from trace_lens.oidc.jwk import Jwk, read_key_set
+from trace_lens.oidc.strict_json import JsonDamaged, read_json
+from trace_lens.workspace import trust
+from trace_lens.workspace.loading import Provider, Workspace
+
+_FOLDERS = ("discovery", "keys", "certs")
+
+
+class TokenKey(NamedTuple):
+    """A key that tokens may be signed with. `held_by` is `published` by a provider, or a file `on file` only."""
+
+    held_by: str
+    owner: str
+    file: str
+    key: Jwk
+
+    @property
+    def words(self) -> str:
+        """How a sentence names it."""
+        whose = f", which {self.owner} publishes" if self.held_by == "published" else ""
+        return f"the key {self.key.words} in {self.file}{whose}"
+
+
+def published(provider: Provider, workspace: Workspace) -> tuple[TokenKey, ...]:
+    """The signing keys of a provider: its key set's, else those of its certificates. Raises SettingsError."""
+    return workspace.once(f"token keys {provider.id}", lambda: tuple(_published(provider, workspace)))
+
+
+def _published(provider: Provider, workspace: Workspace) -> Iterator[TokenKey]:
+    file = provider.settings.key_set
+    if file:
+        for key in provider.key_set:
+            yield TokenKey("published", provider.name, file, key)
+        return
+    for one in trust.published(provider, workspace):
+        yield from _of_certificate(one, "published", provider.name)
+
+
+def elsewhere(workspace: Workspace, provider: Provider | None) -> tuple[TokenKey, ...]:
+    """Every key on record that is not this provider's published one: other providers', retired and next ones."""
+    name = provider.id if provider else ""
+    return workspace.once(f"token keys but {name}", lambda: tuple(_elsewhere(workspace, provider)))
+
+
+def _elsewhere(workspace: Workspace, provider: Provider | None) -> Iterator[TokenKey]:
+    read = {provider.settings.key_set} if provider else set()
+    for one in workspace.providers.values():
+        if one is not provider:
+            yield from published(one, workspace)
+            read.add(one.settings.key_set)
+    for folder in _FOLDERS:
+        for file in workspace.files_in(folder):
+            if file.endswith((".json", ".jwks", ".jwk")) and file not in read and workspace.root:
+                try:
+                    document = read_json((workspace.root / file).read_bytes()).value
+                except (OSError, JsonDamaged):
+                    continue
+                yield from (TokenKey("on file", "", file, key) for key in read_key_set(document))
+    for pinned in trust.everything(workspace):
+        yield from _of_certificate(pinned, pinned.held_by, pinned.owner)
+
+
+def _of_certificate(one: trust.RecordedKey, held_by: str, owner: str) -> Iterator[TokenKey]:
+    if one.certificate:
+        name = one.certificate.subject
+        yield TokenKey(held_by, owner, one.file, Jwk({"kid": name}, one.where, public=one.certificate.public_key))
+
+
+def saved_at(provider: Provider, workspace: Workspace) -> datetime | None:
+    """When the file with the provider's key set was last written: how old the snapshot is."""
+    name = provider.settings.key_set
+    if name is None or workspace.root is None:
+        return None
+    try:
+        return datetime.fromtimestamp((workspace.root / name).stat().st_mtime, UTC)
+    except OSError:
+        return None
