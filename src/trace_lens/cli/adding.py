@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,11 +11,13 @@ import click
 from trace_lens.cli.options import known, open_workspace, report_settings, sources_of, workspace_option
 
 if TYPE_CHECKING:
-    from trace_lens.saml.metadata import Entity
+    from trace_lens.intake.found import Found
     from trace_lens.workspace.loading import Workspace
 
+_METADATA, _DISCOVERY, _REGISTRATION = "saml-metadata", "discovery-document", "client-registration"
 _KEYS = {
     "entity_id": "application.entity_id", "acs_urls": "application.acs_urls", "sign_in_url": "application.sign_in_url",
+    "client_id": "application.client_id", "redirect_uris": "application.redirect_uris",
     "certificates": "application.trusted_certificates", "display_name": "name", "owner": "owner",
 }  # fmt: skip
 
@@ -23,14 +26,17 @@ _KEYS = {
     "add",
     epilog="Examples:\n\n  trace-lens apps add --from sp.xml --provider northmere-id\n\n"
     "  trace-lens apps add tide-tables --provider northmere-id --entity-id https://tides.northmere.example/saml "
-    "--acs-url https://tides.northmere.example/saml/acs\n\n  trace-lens apps add --from idp.xml",
+    "--acs-url https://tides.northmere.example/saml/acs\n\n  trace-lens apps add tide-tables --client-id tides-web "
+    "--redirect-uri https://tides.northmere.example/callback\n\n  trace-lens apps add --from idp.xml",
 )
 @click.argument("name", required=False, metavar="[NAME]")
-@click.option("--from", "source", metavar="SOURCE", help="Metadata to read the settings from.")
+@click.option("--from", "source", metavar="SOURCE", help="Metadata, a discovery document or a client registration.")
 @click.option("--provider", metavar="NAME", help="The provider that the application trusts.")
 @click.option("--as", "kind", type=click.Choice(["app", "provider"]), help="What it becomes; else its role tells.")
 @click.option("--entity-id", metavar="ID", help="Its entity ID; picks an entity where the metadata holds several.")
 @click.option("--acs-url", "acs_urls", multiple=True, metavar="URL", help="An ACS URL; may be repeated.")
+@click.option("--client-id", metavar="ID", help="Its client_id: it then signs in by OpenID Connect.")
+@click.option("--redirect-uri", "redirect_uris", multiple=True, metavar="URL", help="A redirect URI; may be repeated.")
 @click.option("--sign-in-url", metavar="URL", help="Where users start.")
 @click.option("--certificate", "certificates", multiple=True, metavar="FILE|FINGERPRINT", help="What it trusts.")
 @click.option("--display-name", metavar="TEXT", help="What people call it.")
@@ -67,16 +73,25 @@ def command(
     except ValueError as error:
         raise click.UsageError(f"--set: {error}.") from None
     try:
-        entity, data = _read(source, values["entity_id"]) if source else (None, b"")
-        becomes = adding.kind_of(entity, kind) if entity else kind or adding.APP
-        table = adding.table_of(entity, becomes, "") if entity else {}
+        found = _read(source) if source else None
+        entity = adding.entity_for(found.data, values["entity_id"]) if found and found.kind == _METADATA else None
+        if found and entity is None:
+            becomes, table = adding.of_document(found.kind, json.loads(found.data), kind)
+        else:
+            becomes = adding.kind_of(entity, kind) if entity else kind or adding.APP
+            table = adding.table_of(entity, becomes, "") if entity else {}
+        if values["client_id"] or values["redirect_uris"]:
+            table["protocol"] = "oidc"
         _fill(table, values, becomes)
         name = name or adding.name_for(entity, table)
         if name is None:
             raise click.UsageError("NAME is needed: nothing tells what to call it.")
         metadata = None
-        if entity:
-            metadata = (f"metadata/{name}.xml", adding.cut_out(data, entity))
+        if found and found.kind == _DISCOVERY:
+            metadata = (f"discovery/{name}.json", found.data.strip() + b"\n")
+            table["discovery"] = metadata[0]
+        if found and entity:
+            metadata = (f"metadata/{name}.xml", adding.cut_out(found.data, entity))
             holder = table if becomes == adding.PROVIDER else table["application"]
             holder["metadata"] = metadata[0]
         if becomes == adding.APP:
@@ -98,19 +113,19 @@ def command(
     return 0
 
 
-def _read(source: str, entity_id: str | None) -> tuple[Entity, bytes]:
+def _read(source: str) -> Found:
     from trace_lens.intake.peeling import peel
-    from trace_lens.workspace import adding
 
     (found,) = list(sources_of((source,)))[:1]
     if found.data is None:
         click.echo(f"{source}: {found.problem}.", err=True)
         raise click.exceptions.Exit(3)
-    metadata = next((one for one in peel(found.data).found if one.kind == "saml-metadata"), None)
-    if metadata is None:
-        click.echo(f"{source}: it holds no SAML metadata.", err=True)
+    held = next((one for one in peel(found.data).found if one.kind in (_METADATA, _DISCOVERY, _REGISTRATION)), None)
+    if held is None:
+        words = "it holds no SAML metadata, no discovery document and no client registration"
+        click.echo(f"{source}: {words}.", err=True)
         raise click.exceptions.Exit(3)
-    return adding.entity_for(metadata.data, entity_id), metadata.data
+    return held
 
 
 def _fill(table: dict[str, Any], values: dict[str, Any], kind: str) -> None:

@@ -21,6 +21,7 @@ from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.diagnosis.moment import moment_of
 from trace_lens.intake.found import Found
 from trace_lens.intake.peeling import Peeled, peel
+from trace_lens.oidc.jose import from_base64url
 from trace_lens.pki.certificates import Certificate, CertificateError, certificate_or_none, read_certificate
 from trace_lens.pki.chains import Chain, chain_of
 from trace_lens.pki.containers import ContainerError, PasswordNeeded, is_pkcs12, open_pkcs12, open_private_key
@@ -183,6 +184,12 @@ def _in_message(
         beside = _key_beside(source, found.data, pasted)
         for number, one in enumerate(pasted):
             yield f"line {one.line}", one, beside if not number else ()
+    elif found.data.lstrip()[:1] in (b"{", b"["):
+        for place, one in _in_json(found.data):
+            yield place, one, ()
+    elif found.data[:3] == b"eyJ":
+        for place, one in _in_token(found.data):
+            yield place, one, ()
     elif found.kind == "saml-metadata":
         for entity in scan(found.data).entities:
             for role in entity.roles:
@@ -244,6 +251,15 @@ def _in_json(data: bytes) -> list[tuple[str, PastedCertificate]]:
     except (ValueError, RecursionError):
         return []
     return [(place, certificate_from_base64(text)) for place, text in _x5c(document, "")]
+
+
+def _in_token(data: bytes) -> list[tuple[str, PastedCertificate]]:
+    """The certificates that a token's header brings along."""
+    try:
+        header = from_base64url(data.partition(b".")[0].decode("ascii", "replace"))[0]
+    except ValueError:
+        return []
+    return [(f"header {place}", one) for place, one in _in_json(header)]
 
 
 def _x5c(value: object, path: str) -> Iterator[tuple[str, str]]:

@@ -4,37 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from datetime import datetime
-from typing import NamedTuple
 
 from trace_lens.checks.claims import matches
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.delivered import bearers
 from trace_lens.common.moments import show_duration
+from trace_lens.diagnosis.items import IDS, MOMENTS, SIGNATURES, Item, some
 from trace_lens.saml.messages import Instant
 from trace_lens.saml.names import short
 from trace_lens.saml.signature import XMLSignature
-
-_SET = "one side or the other sets it"
-IDS, MOMENTS, SIGNATURES = "ids", "moments", "signature values"
-
-
-class Item(NamedTuple):
-    """One value, or several, of an attempt.
-
-    `noise` names the kind of what always differs (None for the rest). `codes` are the findings that are about it,
-    `matters` says that a difference counts whatever the findings are, `personal` that people may differ in it,
-    `only_if_both` that a capture without it says nothing.
-    """
-
-    name: str
-    values: tuple[str, ...]
-    codes: tuple[str, ...] = ()
-    matters: bool = True
-    why: str = _SET
-    personal: bool = False
-    matters_if_missing: bool = False
-    only_if_both: bool = False
-    noise: str | None = None
 
 
 def items_of(case: SamlCase) -> list[Item]:
@@ -42,43 +20,39 @@ def items_of(case: SamlCase) -> list[Item]:
     return [one for one in (*_message(case), *_claims(case), *_request(case), *_noise(case)) if one.values]
 
 
-def _some(*values: str | None) -> tuple[str, ...]:
-    return tuple(value for value in values if value)
-
-
 def _message(case: SamlCase) -> Iterator[Item]:
     response, assertion, name = case.response, case.assertion, case.name_id
     status = response.status if response else None
-    yield Item("protocol", _some("SAML 1.1" if case.is_saml_11 else "SAML 2.0"))
+    yield Item("protocol", some("SAML 1.1" if case.is_saml_11 else "SAML 2.0"))
     yield Item("status", tuple(short(one.value) for one in status.codes) if status else (), ("provider-refused",))
-    yield Item("issuer", _some(case.issuer.value if case.issuer else None), ("issuer-mismatch", "issuer-unknown"))
+    yield Item("issuer", some(case.issuer.value if case.issuer else None), ("issuer-mismatch", "issuer-unknown"))
     conditions = assertion.conditions if assertion else None
     audiences = tuple(one.value for one in conditions.audiences) if conditions else ()
     yield Item("audience", audiences, ("audience-mismatch", "audience-missing"))
     destination = response.destination if response else None
-    yield Item("destination", _some(destination.value if destination else None), ("destination-mismatch",))
+    yield Item("destination", some(destination.value if destination else None), ("destination-mismatch",))
     recipients = [one.data.recipient.value for one in bearers(case) if one.data and one.data.recipient]
     yield Item("recipient", tuple(recipients), ("recipient-mismatch",))
-    binding = _some(short(case.attempt.main.binding or ""))
+    binding = some(short(case.attempt.main.binding or ""))
     yield Item("binding", binding, ("wrong-binding",), why="how it travelled", only_if_both=True)
     started = ("unsolicited-not-accepted",)
-    yield Item("started by", _some(case.started_by), started, why="who started the sign-in", only_if_both=True)
-    relay_state = _some(case.attempt.relay_state)
+    yield Item("started by", some(case.started_by), started, why="who started the sign-in", only_if_both=True)
+    relay_state = some(case.attempt.relay_state)
     yield Item("relay state", relay_state, ("relay-state-unexpected",), False, personal=True, only_if_both=True)
     identified = ("account-not-found", "account-near-match", "account-ambiguous", "guest-identifier", "not-assigned")
-    yield Item("name identifier", _some(name.value if name else None), identified, matters=False, personal=True)
-    yield Item("name identifier format", _some(name.format if name else None), ("name-id-format-mismatch",))
-    yield Item("name qualifier", _some(name.name_qualifier if name else None))
-    yield Item("qualifier of the application", _some(name.sp_name_qualifier if name else None))
+    yield Item("name identifier", some(name.value if name else None), identified, matters=False, personal=True)
+    yield Item("name identifier format", some(name.format if name else None), ("name-id-format-mismatch",))
+    yield Item("name qualifier", some(name.name_qualifier if name else None))
+    yield Item("qualifier of the application", some(name.sp_name_qualifier if name else None))
     for statement in assertion.authn_statements[:1] if assertion else ():
         context = statement.context_class
-        yield Item("authentication", _some(context.value if context else None), ("assurance-too-low",))
+        yield Item("authentication", some(context.value if context else None), ("assurance-too-low",))
         yield Item(
-            "session lasts", _some(_span(assertion and assertion.issue_instant, statement.session_not_on_or_after)),
+            "session lasts", some(_span(assertion and assertion.issue_instant, statement.session_not_on_or_after)),
             ("session-ends-early", "session-expired"),
         )  # fmt: skip
     if conditions:
-        yield Item("valid for", _some(_span(conditions.not_before, conditions.not_on_or_after)), ("validity-too-long",))
+        yield Item("valid for", some(_span(conditions.not_before, conditions.not_on_or_after)), ("validity-too-long",))
     yield from _signatures(case)
 
 
@@ -127,14 +101,14 @@ def _request(case: SamlCase) -> Iterator[Item]:
     classes = tuple(one.value for one in context.classes) if context else ()
     binding = request.protocol_binding
     for name, values in (
-        ("issuer", _some(request.issuer.value if request.issuer else None)),
-        ("ACS URL", _some(request.acs_url.value if request.acs_url else None)),
-        ("destination", _some(request.destination.value if request.destination else None)),
-        ("format", _some(policy.format.value if policy and policy.format else None)),
-        ("authentication", (*_some(context.comparison if context else None), *classes)),
-        ("ForceAuthn", _some(str(request.force_authn).lower())),
-        ("IsPassive", _some(str(request.is_passive).lower())),
-        ("binding", _some(short(binding.value) if binding else None)),
+        ("issuer", some(request.issuer.value if request.issuer else None)),
+        ("ACS URL", some(request.acs_url.value if request.acs_url else None)),
+        ("destination", some(request.destination.value if request.destination else None)),
+        ("format", some(policy.format.value if policy and policy.format else None)),
+        ("authentication", (*some(context.comparison if context else None), *classes)),
+        ("ForceAuthn", some(str(request.force_authn).lower())),
+        ("IsPassive", some(str(request.is_passive).lower())),
+        ("binding", some(short(binding.value) if binding else None)),
     ):
         yield Item(f"request: {name}", values or ("(not given)",), only_if_both=True)
 
@@ -144,7 +118,7 @@ def _noise(case: SamlCase) -> Iterator[Item]:
 
     def noise(kind: str, named: Iterable[tuple[str, str | None]]) -> Iterator[Item]:
         for name, value in named:
-            yield Item(name, _some(value), noise=kind)
+            yield Item(name, some(value), noise=kind)
 
     response, assertion = case.response, case.assertion
     ids = [("Response ID", response.id if response else None), ("Assertion ID", assertion.id if assertion else None)]

@@ -1,4 +1,4 @@
-"""Two attempts, two metadata files or two lots of certificates: what differs, and which difference matters.
+"""Two attempts, two metadata or discovery documents, two key sets or lots of certificates: what differs and matters.
 
 What differs in any two messages (identifiers, moments, signature values) is counted, not listed. A difference matters
 where it is a value that one side sets or checks, or where a finding that came or went is about it.
@@ -10,13 +10,19 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
-from trace_lens.attempts.assembly import Attempt, assemble
+from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, read_oidc
 from trace_lens.attempts.reading import read_messages
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Finding
 from trace_lens.common.moments import show_moment
-from trace_lens.diagnosis.compared_items import Item, items_of
+from trace_lens.diagnosis.compared_items import items_of
+from trace_lens.diagnosis.compared_tokens import document_items, items_of_token, key_items
+from trace_lens.diagnosis.items import Item
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, diagnose
+from trace_lens.diagnosis.many import assembled
 from trace_lens.intake.peeling import Peeled, peel
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificates_in
@@ -28,6 +34,12 @@ from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 ATTEMPTS, METADATA, CERTIFICATES = "attempts", "metadata", "certificates"
+DOCUMENTS = {
+    "discovery-document": "discovery documents", "key-set": "key sets", "client-registration": "client registrations"
+}  # fmt: skip
+_IDLE = ("service_documentation", "op_policy_uri", "op_tos_uri", "ui_locales_supported", "claims_locales_supported",
+         "display_values_supported")  # fmt: skip
+"""Members of a discovery document that no sign-in depends on."""
 
 
 class CannotCompare(ValueError):
@@ -87,7 +99,8 @@ class Compared(NamedTuple):
 class _Side(NamedTuple):
     name: str
     peeled: Peeled
-    attempts: list[Attempt]
+    attempts: list[Attempt | OidcAttempt]
+    documents: dict[str, OidcMessage]
 
     @property
     def kinds(self) -> set[str]:
@@ -101,13 +114,16 @@ def compare(left: SourceFile, right: SourceFile, workspace: Workspace, told: Cir
         return _attempts(one, other, workspace, told)
     if "saml-metadata" in one.kinds and "saml-metadata" in other.kinds:
         return _metadata(one, other, workspace)
+    for kind in DOCUMENTS:
+        if kind in one.documents and kind in other.documents:
+            return _documents(kind, one, other, workspace)
     if "certificate" in one.kinds and "certificate" in other.kinds:
         return _certificates(one, other, workspace)
     for side in (one, other):
         if not side.kinds:
             raise CannotCompare(f"{side.name}: {side.peeled.because}", unread=True)
     raise CannotCompare(
-        "two of one kind are needed: two attempts, two metadata files, two lots of certificates; "
+        "two of one kind are needed: attempts, metadata files, discovery documents, key sets or lots of certificates; "
         + " and ".join(f"{side.name} holds {', '.join(sorted(side.kinds))}" for side in (one, other))
     )
 
@@ -117,7 +133,9 @@ def _side(source: SourceFile) -> _Side:
         raise CannotCompare(f"{source.name}: {source.problem}", unread=True)
     peeled = peel(source.data)
     messages = list(read_messages(source.name, peeled))
-    return _Side(source.name, peeled, assemble(messages) if messages else [])
+    oidc = read_oidc(source.name, peeled)
+    documents = {one.kind: one for one in reversed(oidc) if one.kind in DOCUMENTS and one.damage is None}
+    return _Side(source.name, peeled, assembled(messages, oidc), documents)
 
 
 def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstances) -> Compared:
@@ -132,7 +150,7 @@ def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstanc
     first, second = (diagnose(one, workspace, told) for one in pair)
     came, went, stayed = _findings(first.findings, second.findings)
     moving = {one.code: one.severity for one in sorted((*came, *went), key=lambda one: one.severity == "break")}
-    mine, theirs = (items_of(one) for one in cases)
+    mine, theirs = (_items_of(one) for one in cases)
     differences, same = _differences(mine, theirs, moving)
     noise = _noise(mine, theirs)
     return Compared(
@@ -140,7 +158,13 @@ def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstanc
     )
 
 
-def _pair(left: _Side, right: _Side, workspace: Workspace, told: Circumstances) -> tuple[Attempt, Attempt]:
+def _items_of(case: SamlCase | OidcCase) -> list[Item]:
+    return items_of_token(case) if isinstance(case, OidcCase) else items_of(case)
+
+
+def _pair(
+    left: _Side, right: _Side, workspace: Workspace, told: Circumstances
+) -> tuple[Attempt | OidcAttempt, Attempt | OidcAttempt]:
     for one in left.attempts:
         app = case_of(one, workspace, told).app
         for other in right.attempts:
@@ -234,6 +258,27 @@ def _metadata(left: _Side, right: _Side, workspace: Workspace) -> Compared:
             found.append(Differing(prefix + name, before, after, matters, why, hits))
     found.sort(key=lambda one: not one.matters)
     return Compared(METADATA, left.name, right.name, tuple(found), same)
+
+
+def _documents(kind: str, left: _Side, right: _Side, workspace: Workspace) -> Compared:
+    """Two discovery documents, key sets or registrations, member by member, with whom a value that is gone hits."""
+    items = key_items if kind == "key-set" else document_items
+    before, after = (dict(items(one.documents[kind])) for one in (left, right))
+    found, same = [], 0
+    for name in dict.fromkeys([*before, *after]):
+        a, b = before.get(name, ()), after.get(name, ())
+        if a == b:
+            same += 1
+            continue
+        gone = [text for text in a if text not in b]
+        hits = tuple(dict.fromkeys(app for text in gone for app in _holders(text, workspace)))
+        matters = name not in _IDLE and (kind != "key-set" or bool(a))
+        why = "it does not change a sign-in" if not matters else "applications use it"
+        if kind == "key-set":
+            why = "tokens signed with it verify no more" if a else "it is new; applications that fetch the set take it"
+        found.append(Differing(name, a, b, matters, why, hits))
+    found.sort(key=lambda one: not one.matters)
+    return Compared(DOCUMENTS[kind], left.name, right.name, tuple(found), same)
 
 
 def _entities(side: _Side) -> tuple[Entity, ...]:

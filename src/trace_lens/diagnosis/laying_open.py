@@ -6,8 +6,10 @@ from datetime import datetime
 from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.oidc import OidcAttempt, read_oidc
 from trace_lens.attempts.opening import Opened, open_messages
-from trace_lens.attempts.reading import ANSWER_KINDS, Message, read_messages
+from trace_lens.attempts.opening_oidc import TOKEN_KINDS
+from trace_lens.attempts.reading import ANSWER_KINDS, read_messages
 from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.diagnosis.judging import Circumstances, case_of
 from trace_lens.intake.peeling import Peeled
@@ -28,17 +30,21 @@ def lay_open(
     """Every message of a source. Raises SettingsError where a key or list of the workspace cannot be used."""
     issuers = [name for one in workspace.providers.values() for name in one.identifiers]
     answers = {id(one.found): one for one in read_messages(source, peeled) if one.found.kind in ANSWER_KINDS}
+    tokens = {id(one.found): one for one in read_oidc(source, peeled) if one.kind in TOKEN_KINDS}
     laid = []
     for found in peeled.found:
         one_by_one = open_messages(source, Peeled((found,)), issuers)
-        laid += [_with_claims(one, answers.get(id(found)), workspace, now, app) for one in one_by_one]
+        message = answers.get(id(found))
+        token = tokens.get(id(found))
+        attempt = Attempt(message, message) if message else OidcAttempt((token,)) if token else None
+        laid += [_with_claims(one, attempt, workspace, now, app) for one in one_by_one]
     return laid
 
 
 def _with_claims(
-    opened: Opened, message: Message | None, workspace: Workspace, now: datetime, app: str | None
+    opened: Opened, attempt: Attempt | OidcAttempt | None, workspace: Workspace, now: datetime, app: str | None
 ) -> LaidOpen:
-    if message is None or message.damage:
+    if attempt is None or attempt.main.damage:
         return LaidOpen(opened)
-    case = case_of(Attempt(message, message), workspace, Circumstances(now, app=app))
+    case = case_of(attempt, workspace, Circumstances(now, app=app))
     return LaidOpen(opened, case.app.name, table(case)) if case.app else LaidOpen(opened)

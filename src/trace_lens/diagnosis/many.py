@@ -126,7 +126,7 @@ def _of_group(
         elif not read and not (together and oidc) and not assemble_oidc(oidc):
             kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
             unreadable.append((source.name, f"it holds no message of a sign-in to diagnose, only: {kinds}"))
-    attempts = _assembled(messages, of_oidc, together=together)
+    attempts = assembled(messages, of_oidc, together=together)
     ends = [attempt.open_ends for attempt in attempts]
     return _Judged(
         min((at for at, _ in group), default=0),
@@ -137,7 +137,7 @@ def _of_group(
     )
 
 
-def _assembled(
+def assembled(
     messages: list[Message], of_oidc: list[OidcMessage], *, together: bool = False
 ) -> list[Attempt | OidcAttempt]:
     """The attempts of both protocols."""
@@ -189,4 +189,4 @@ def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt | OidcAttem
         if not read and not oidc:
             kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
             failed.append((source.name, f"it holds only: {kinds}" if kinds else peeled.because))
-    return _assembled(messages, of_oidc), failed
+    return assembled(messages, of_oidc), failed

@@ -10,6 +10,7 @@ from trace_lens.checks.identified import account_name, index_of
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.toml import inline
+from trace_lens.oidc.algorithms import SIGNATURES
 
 _Proposal = Callable[[Case, Finding], str | None]
 
@@ -18,7 +19,7 @@ def propose(case: Case, first: Finding) -> str | None:
     """`KEY=VALUE` for the option `--set`; None where no setting on record would repair the break."""
     if case.app is None:
         return None
-    make = _PROPOSALS.get(first.code)
+    make = (_OF_CLIENT if case.protocol == "oidc" else {}).get(first.code) or _PROPOSALS.get(first.code)
     return make(case, first) if make else None
 
 
@@ -93,4 +94,29 @@ _PROPOSALS: dict[str, _Proposal] = {
     "account-near-match": _account,
     "account-creation-blocked": _creates,
     "claim-name-near-match": _claim_name,
+}
+
+
+def _redirect(case: Case, finding: Finding) -> str | None:
+    """The redirect URI registered at the provider beside those that are, where the provider has to act."""
+    if case.app is None or finding.side is not Side.PROVIDER or not finding.value_to_set:
+        return None
+    registered = [*case.app.settings.provider_setup.redirect_uris, finding.value_to_set]
+    return f"provider_setup.redirect_uris={inline(registered)}"
+
+
+def _algorithm(case: Case, finding: Finding) -> str | None:
+    return f"application.token_algorithm={finding.actual}" if finding.actual in SIGNATURES else None
+
+
+def _issuer(case: Case, finding: Finding) -> str | None:
+    return f"application.provider_issuer={finding.value_to_set}" if finding.value_to_set else None
+
+
+_OF_CLIENT: dict[str, _Proposal] = {
+    "audience-mismatch": _set(None, "application.client_id"),
+    "issuer-mismatch": _issuer,
+    "redirect-uri-mismatch": _redirect,
+    "algorithm-unexpected": _algorithm,
+    "identifier-in-request-unknown": _set("provider_setup.client_id", None),
 }

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property, lru_cache
@@ -13,12 +16,21 @@ from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from cryptography.utils import CryptographyDeprecationWarning
 
 from trace_lens.pki.fingerprints import Fingerprint, colons
 
 
 class CertificateError(ValueError):
     """The octets are not a certificate that can be read; the message says why."""
+
+
+@contextmanager
+def _quietly() -> Iterator[None]:
+    """Without the library's warning about a serial number that is not positive."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", CryptographyDeprecationWarning)
+        yield
 
 
 @dataclass(frozen=True)
@@ -30,7 +42,8 @@ class Certificate:
     @cached_property
     def as_x509(self) -> x509.Certificate:
         """The certificate as cryptography holds it."""
-        return x509.load_der_x509_certificate(self.der)
+        with _quietly():
+            return x509.load_der_x509_certificate(self.der)
 
     @cached_property
     def public_key(self) -> PublicKeyTypes:
@@ -70,7 +83,8 @@ class Certificate:
     @property
     def serial(self) -> str:
         """Serial number in hexadecimal."""
-        return f"{self.as_x509.serial_number:x}"
+        with _quietly():
+            return f"{self.as_x509.serial_number:x}"
 
     @cached_property
     def sha1(self) -> Fingerprint:

@@ -17,6 +17,8 @@ from lxml import etree
 
 from trace_lens.common import limits
 from trace_lens.common.toml import document
+from trace_lens.oidc.documents import DISCOVERY
+from trace_lens.oidc.tokens import read_numeric_date
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, scan
 from trace_lens.saml.names import METADATA
 from trace_lens.saml.parsing import parse
@@ -29,6 +31,14 @@ from trace_lens.workspace.validation import validate
 APP, PROVIDER = "app", "provider"
 _FOLDERS = {APP: "apps", PROVIDER: "providers"}
 _RECORDS: dict[str, type] = {APP: AppSettings, PROVIDER: ProviderSettings}
+_WANTED_OF_CLIENT = (
+    ("provider_setup.client_id", "the client_id that the provider has for it"),
+    ("provider_setup.redirect_uris", "the redirect URIs that are registered for it at the provider"),
+    ("application.provider_issuer", "the provider's issuer as it is set in the application"),
+    ("application.scopes", "the scopes that it asks for"),
+    ("account.list", "a list of its accounts"),
+    ("provider_setup.assigned", "who is assigned to it"),
+)
 _WANTED = (
     ("provider_setup.audience", "the audience that is set for it at the provider"),
     ("provider_setup.acs_url", "the ACS URL that is set for it at the provider"),
@@ -104,12 +114,56 @@ def table_of(entity: Entity, kind: str, metadata: str) -> dict[str, Any]:
     return {**head, "protocol": "saml", "application": application, **({"claims": claims} if claims else {})}
 
 
+def of_document(found: str, document: Mapping[str, Any], told: str | None) -> tuple[str, dict[str, Any]]:
+    """What a discovery document or client registration becomes, and the settings that it tells. Raises CannotAdd."""
+    becomes = PROVIDER if found == DISCOVERY else APP
+    if told not in (None, becomes):
+        raise CannotAdd(f"a {found.replace('-', ' ')} makes no {told}")
+    return becomes, table_of_client(document) if becomes == APP else table_of_discovery(document, "")
+
+
+def table_of_discovery(document: Mapping[str, Any], file: str) -> dict[str, Any]:
+    """The settings of a provider that its discovery document tells; `file` is the name that it will have."""
+    return {"discovery": file, "issuer": str(document.get("issuer", ""))}
+
+
+def table_of_client(document: Mapping[str, Any]) -> dict[str, Any]:
+    """The settings of an application that its client registration tells (RFC 7591 §3.2.1); never its secret."""
+    ends = document.get("client_secret_expires_at")
+    moment = read_numeric_date(ends).moment if ends else None
+    kinds = document.get("response_types")
+    scope = document.get("scope")
+    redirects = [str(one) for one in document.get("redirect_uris") or ()]
+    told = {
+        "client_id": document.get("client_id"),
+        "redirect_uris": redirects,
+        "sign_in_url": document.get("initiate_login_uri") or document.get("client_uri"),
+        "response_type": kinds[0] if isinstance(kinds, list) and len(kinds) == 1 else None,
+        "scopes": scope.split() if isinstance(scope, str) else [],
+        "client_authentication": document.get("token_endpoint_auth_method"),
+        "secret_expires": moment.date().isoformat() if moment else None,
+        "token_algorithm": document.get("id_token_signed_response_alg"),
+        "subject_type": document.get("subject_type"),
+    }
+    name = document.get("client_name")
+    setup = {"client_id": document.get("client_id"), "redirect_uris": redirects}
+    return {
+        **({"name": str(name)} if name else {}),
+        "protocol": "oidc",
+        "application": {key: value for key, value in told.items() if value},
+        "provider_setup": {key: value for key, value in setup.items() if value},
+    }
+
+
 def name_for(entity: Entity | None, table: Mapping[str, Any]) -> str | None:
     """A name for the file: of what it is called, else of the first label of its host."""
     spoken = table.get("name")
     if not spoken:
         application = table.get("application", {})
-        address = (entity.entity_id if entity else None) or application.get("entity_id") or table.get("entity_id") or ""
+        redirects = application.get("redirect_uris") or [None]
+        named = (entity.entity_id if entity else None, application.get("entity_id"), table.get("entity_id"),
+                 table.get("issuer"), redirects[0], application.get("client_id"))  # fmt: skip
+        address = next((one for one in named if one), "")
         host = urlsplit(str(address)).hostname or ""
         spoken = host.removeprefix("www.").split(".")[0]
     plain = unicodedata.normalize("NFKD", str(spoken)).encode("ascii", "ignore").decode().lower()
@@ -149,7 +203,7 @@ def make_addition(
 def _unknown(table: Mapping[str, Any]) -> tuple[tuple[str, str], ...]:
     """What a full judgement needs and the new file does not say."""
     found = [] if table.get("provider") else [("provider", "the provider that it trusts")]
-    for key, words in _WANTED:
+    for key, words in _WANTED_OF_CLIENT if table.get("protocol") == "oidc" else _WANTED:
         section, _, name = key.partition(".")
         if not table.get(section, {}).get(name):
             found.append((key, words))
