@@ -543,7 +543,7 @@ def _misplaced_in_findings(case: Case, findings: list[Finding], found: list[Find
     more = []
     for one in findings:
         item = items.get(one.code)
-        if item is None or one.actual is None or any(other.actual == one.actual for other in found):
+        if item is None or one.actual is None or one.because_of or any(other.actual == one.actual for other in found):
             continue
         belongs = misplaced_value(case, item, one.actual, one.expected, one.evidence[:1])
         if belongs:

@@ -6,27 +6,20 @@ import base64
 import random
 import zlib
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from urllib.parse import quote, urlencode
 
 from lxml import etree
 
+from trace_lens.demo.captured import Capture
 from trace_lens.demo.exchanges import artifact, encrypt, exchange, federation
 from trace_lens.demo.keys import SigningKey
 from trace_lens.demo.messages import REQUEST_DENIED, RESPONDER, TRANSIENT, Answer, response
 from trace_lens.demo.scenario import BY_ID, PARTNER, PROVIDER, ROLLOVER, Application
+from trace_lens.demo.token_captures import token_captures
 
 _A = "{urn:oasis:names:tc:SAML:2.0:assertion}"
-
-
-@dataclass(frozen=True, slots=True)
-class Capture:
-    """One file of the demo; `arrived` is when it came, where the story knows (UTC)."""
-
-    file: str
-    data: bytes
-    arrived: datetime | None = None
 
 
 class _Fortnight:
@@ -193,6 +186,7 @@ def _of_the_other_forms(make: _Fortnight, keys: dict[str, SigningKey]) -> Iterat
     retired = make.answer("harbour-radio", gannet, 20, 6, 55)
     yield Capture("28-harbour-radio-retired-key.txt", federation(make.draw, retired, keys["id-2025"]))
     yield Capture("29-galley-orders-artifact.txt", artifact(make.draw, PROVIDER, BY_ID["galley-orders"].acs_url))
+    yield from token_captures(make.draw, keys)
 
 
 def _of_partner(make: _Fortnight) -> etree._Element:

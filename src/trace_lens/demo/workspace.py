@@ -9,7 +9,9 @@ from pathlib import Path
 
 from cryptography.hazmat.primitives import hashes
 
-from trace_lens.demo.captures import Capture, captures
+from trace_lens.demo.captured import Capture
+from trace_lens.demo.captures import captures
+from trace_lens.demo.clients import CURRENT, ISSUER, RETIRED, client_files
 from trace_lens.demo.keys import SigningKey, make_key
 from trace_lens.demo.scenario import (
     APPLICATIONS,
@@ -59,6 +61,10 @@ def make_keys() -> dict[str, SigningKey]:
         "quay-passes": make_key(
             "Quay Passes", datetime(2025, 6, 1, tzinfo=UTC), datetime(2028, 6, 1, tzinfo=UTC), ours
         ),
+        **{
+            name: make_key(name, datetime(2026, 5, 1, tzinfo=UTC), datetime(2028, 5, 1, tzinfo=UTC), ours)
+            for name in (CURRENT, RETIRED, "night-watch")
+        },
         "skerry": make_key(
             "Skerry Pilots SSO", datetime(2025, 3, 1, tzinfo=UTC), datetime(2027, 3, 1, tzinfo=UTC), partner
         ),
@@ -107,7 +113,9 @@ def _settings(keys: dict[str, SigningKey]) -> dict[str, bytes]:
         "trace-lens.toml": 'clock_skew = "3m"\nwarn_before = "30d"\n',
         "providers/northmere-id.toml": (
             'name = "Northmere ID"\nmetadata = "metadata/northmere-id.xml"\nemail_domains = ["northmere.example"]\n'
-            'left_out_markers = ["groups_elsewhere"]\nmost_groups = { assertion = 64 }\n'
+            f'issuer = "{ISSUER}"\ndiscovery = "discovery/northmere-id.json"\n'
+            'key_set = "discovery/northmere-id.keys.json"\n'
+            'left_out_markers = ["groups_elsewhere"]\nmost_groups = { assertion = 64, token = 250, url = 20 }\n'
             "guest_pattern = '^(?P<local>[^@~]+)_(?P<domain>[a-z0-9.-]+)~guest@'\n"
         ),
         "providers/skerry-pilots.toml": (
@@ -127,6 +135,7 @@ def _settings(keys: dict[str, SigningKey]) -> dict[str, bytes]:
             files[f"metadata/{application.id}.xml"] = _application_metadata(application, keys[application.id])
         if application.encrypted:
             files[f"keys/{application.id}.key"] = keys[application.id].private_pem
+    files |= client_files(keys)
     return {name: text.encode() for name, text in files.items()}
 
 

@@ -17,6 +17,8 @@ _STAGE = Stage.ADMITTED
 @asks(_STAGE, "refresh-refused", needs=MESSAGE)
 def renewal(case: OidcCase) -> Answer:
     """Was every renewal granted?"""
+    if not case.attempt.renewals:
+        yield Unchecked("refresh-refused", "no renewal is in this capture")
     for request, answer in case.attempt.renewals:
         code = answer.get("error") if answer else None
         if answer is None or code is None:
@@ -32,10 +34,10 @@ def renewal(case: OidcCase) -> Answer:
             actual=code,
             evidence=[*shown_error(case, answer), *case.parameter(request, "grant_type")],
         )  # fmt: skip
+    yield from _renewed_token(case)
 
 
-@asks(_STAGE, "refresh-refused", needs=MESSAGE)
-def renewed_token(case: OidcCase) -> Answer:
+def _renewed_token(case: OidcCase) -> Answer:
     """Is a renewed ID token about the same person and client (OpenID Connect Core 1.0 §12.2)?"""
     subject, token = case.subject, case.token
     for _, answer in case.attempt.renewals:
@@ -65,6 +67,7 @@ def session_length(case: OidcCase) -> Answer:
     if response is None or response.get("error"):
         yield Unchecked("session-ends-early", "no token response is in this capture")
         return
+    yield Unchecked("session-ends-early", "the capture shows no session cookie of the application")
     if response.get("refresh_token"):
         return
     lasts = response.get("expires_in")

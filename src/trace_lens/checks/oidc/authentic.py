@@ -182,6 +182,8 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
             _STAGE,
             f"The signature was made with {verdict.key.words}, which is not in the key set that is trusted here.",
             actual=verdict.key.key.id or verdict.key.file,
+            remedy="Let the application fetch the provider's key set anew, and save it here too; if the key is one that "
+            "the provider has retired, ask why it still signs with it.",
             evidence=[*case.of_header("kid"), *_file(verdict.key)],
         )
     elif verdict.standing == EMBEDDED:
@@ -226,7 +228,7 @@ def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
         "key-id-unknown",
         _STAGE,
         f"The token names the key {jws.key_id}; the key set on record holds {ids}"
-        + (f" (saved {show_moment(saved)})" if saved else "")
+        + (f" (saved {show_moment(saved.replace(microsecond=0))})" if saved else "")
         + (f"; {_broken(verdict)}" if verdict.broken else "")
         + f".{fits}",
         expected=ids,

@@ -93,6 +93,8 @@ def came_to(case: OidcCase) -> Answer:
     asked = case.asked("redirect_uri")
     answer = case.attempt.answer
     address = answer.parameters.address if answer and answer.parameters else None
+    if answer and address and answer.get("error") and _at_provider(case, address):
+        address = None
     if answer and address and asked is None:
         yield from _redirect_finding(case, address, _address(answer, address), "got its answer")
     elif answer and address and asked and not same_redirect(asked, address):
@@ -128,6 +130,14 @@ def came_to(case: OidcCase) -> Answer:
             yield from _redirect_finding(case, again, case.parameter(one, "redirect_uri"), "redeems its code for")
 
 
+def _at_provider(case: OidcCase, address: str) -> bool:
+    """Whether an address is one of the provider's own: there it shows errors that it will not send to anybody."""
+    provider = case.provider
+    known = [provider.issuer, provider.discovery.get("authorization_endpoint")] if provider else []
+    hosts = {urlsplit(one).netloc for one in known if isinstance(one, str)}
+    return urlsplit(address).netloc in hosts
+
+
 def _address(message: OidcMessage, address: str) -> list[Evidence]:
     return [Evidence("address", address, message.source, message.place)]
 
@@ -144,7 +154,7 @@ def response_mode(case: OidcCase) -> Answer:
     mode = case.asked("response_mode") or (told.response_mode if told else None)
     tokens = bool({"id_token", "token"} & set(kinds)) or bool(answer.get("id_token") or answer.get("access_token"))
     wanted = {"form_post": "form"}.get(mode or "", mode) or ("fragment" if tokens else "query" if kinds else None)
-    if wanted not in _WAYS:
+    if wanted not in _WAYS or (mode is None and carried == "form" and case.request is None):
         return
     if carried != wanted:
         how = mode or f"the default of response_type {' '.join(kinds)}"

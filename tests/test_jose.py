@@ -1,0 +1,261 @@
+"""JOSE by the vectors of its standards, and by what must not be read or trusted."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from datetime import UTC, datetime
+from typing import Any
+
+import pytest
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kit import key
+from trace_lens.common import limits
+from trace_lens.demo.tokens import compact, encrypt, public_jwk, sign, signature
+from trace_lens.oidc import algorithms, documents, errors
+from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt
+from trace_lens.oidc.jose import JoseDamaged, from_base64url, read_jwe, read_jws, to_base64url
+from trace_lens.oidc.jwk import read_jwk, read_key_set, thumbprint
+from trace_lens.oidc.strict_json import JsonDamaged, read_json
+from trace_lens.oidc.tokens import NoClaims, half_hash, kind_of, read_numeric_date, read_token
+
+JOE = "eyJpc3MiOiJqb2UiLA0KICJleHAiOjEzMDA4MTkzODAsDQogImh0dHA6Ly9leGFtcGxlLmNvbS9pc19yb290Ijp0cnVlfQ"
+HMAC_KEY = "AyM1SysPpbyDfgZld3umj1qzKObwVMkoqQ-EstJQLr_T-1qS0gZH75aKtMN3Yj0iPS4hcgUuTwjAzZr1Z9CAow"
+EC_KEY = {"kty": "EC", "crv": "P-256", "x": "f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU",
+          "y": "x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"}  # fmt: skip
+ED_KEY = {"kty": "OKP", "crv": "Ed25519", "x": "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}
+RSA_N = (
+    "0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6tSoc_BJECPebWKRXjBZCiFV4n3oknjhMst"
+    "n64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2QvzqY368QQMicAtaSqzs8KJZgnYb9c7d0zgdAZHzu6qMQvRL5hajr"
+    "n1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xBniIqbw0Ls1jF44-csFCur-kEgU8awapJzKnqDKgw"
+)
+VECTORS: list[tuple[str, dict[str, str], str]] = [
+    ("RFC 7515 A.1", {"kty": "oct", "k": HMAC_KEY},
+     f"eyJ0eXAiOiJKV1QiLA0KICJhbGciOiJIUzI1NiJ9.{JOE}.dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"),
+    ("RFC 7515 A.3", EC_KEY, f"eyJhbGciOiJFUzI1NiJ9.{JOE}.DtEhU3ljbEg8L38VWAfUAqOyKAM6-Xx-F4GawxaepmXFCgfTjDxw5djxLa8ISlSApmWQxfKTUJqPP3-Kg6NU1Q"),
+    ("RFC 8037 A.4", ED_KEY, "eyJhbGciOiJFZERTQSJ9.RXhhbXBsZSBvZiBFZDI1NTE5IHNpZ25pbmc.hgyY0il_MGCjP0JzlnLWG1PPOt7-09PGcvMg3AIbQR6dWbhijcNR4ki4iylGjg5BhVsPt9g7sVvpAr_MuM0KAg"),
+    ("RFC 7520 4.4", {"kty": "oct", "k": "hJtXIZ2uSN5kbQfbtTNWbpdmhkV8FJG-Onbc6mxCcYg"},
+     "eyJhbGciOiJIUzI1NiIsImtpZCI6IjAxOGMwYWU1LTRkOWItNDcxYi1iZmQ2LWVlZjMxNGJjNzAzNyJ9.SXTigJlzIGEgZGFuZ2Vyb3VzIGJ1c2luZXNzLCBGcm9kbywgZ29pbmcgb3V0IHlvdXIgZG9vci4gWW91IHN0ZXAgb250byB0aGUgcm9hZCwgYW5kIGlmIHlvdSBkb24ndCBrZWVwIHlvdXIgZmVldCwgdGhlcmXigJlzIG5vIGtub3dpbmcgd2hlcmUgeW91IG1pZ2h0IGJlIHN3ZXB0IG9mZiB0by4.s0h6KThzkfBBBkLspW1h84VsJZFTsPPqMDA7g1Md7p0"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "jwk", "token"), VECTORS, ids=[one[0] for one in VECTORS])
+def test_signature_vectors(name: str, jwk: dict[str, str], token: str) -> None:
+    found = read_jws(token)
+    one = read_jwk(jwk)
+    material = one.public or one.secret
+    assert material is not None
+    assert algorithms.verifies(found.algorithm, material, found.signature, found.signing_input)
+    spoilt = bytes([found.signature[0] ^ 1]) + found.signature[1:]
+    assert not algorithms.verifies(found.algorithm, material, spoilt, found.signing_input)
+    assert not algorithms.verifies(found.algorithm, material, found.signature, found.signing_input + b"x")
+
+
+def test_thumbprints() -> None:
+    rsa = {"kty": "RSA", "n": RSA_N, "e": "AQAB", "alg": "RS256", "kid": "2011-04-29"}
+    assert thumbprint(read_jwk(rsa)) == "NzbLsXh8uDCcd-6MNwXF4W_7noWXFZAfHkxZsRGC9Xs"  # RFC 7638 §3.1
+    assert thumbprint(read_jwk(ED_KEY)) == "kPrK_qmxVWaYVA9wwBF6Iuo3vVzz7TxHCTwXBygrS4k"  # RFC 8037 A.3
+
+
+def test_key_wrapping_with_cbc() -> None:
+    """RFC 7516 A.3."""
+    token = (
+        "eyJhbGciOiJBMTI4S1ciLCJlbmMiOiJBMTI4Q0JDLUhTMjU2In0.6KB707dM9YTIgHtLvtgWQ8mKwboJW3of9locizkDTHzBC2IlrT1oOQ."
+        "AxY8DCtDaGlsbGljb3RoZQ.KDlTtXchhZTGufMYmOYGS4HffxPSUrfmqCHXaI9wOGY.U0m_YmjN04DJvceFICbCVQ"
+    )
+    wrapping = from_base64url("GawgguFyGrWKav7AX4VKUg")[0]
+    assert decrypt(read_jwe(token), wrapping) == b"Live long and prosper."
+    with pytest.raises(NotForKey):
+        decrypt(read_jwe(token), bytes(16))
+    with pytest.raises(Broken):
+        decrypt(read_jwe(token[:-4] + "AAAA"), wrapping)
+
+
+def test_key_agreement() -> None:
+    """RFC 7518 Appendix C: what was sealed with the derived key opens with Bob's."""
+    epk = {"kty": "EC", "crv": "P-256", "x": "gI0GAILBdu7T53akrFmMyGcsF3n5dO7MmwNBHKW5SV0",
+           "y": "SLW_xSffzlPWrHEVI30DHM_4egVwt3NQqeUD7nMFpps"}  # fmt: skip
+    bob = read_jwk({"kty": "EC", "crv": "P-256", "x": "weNJy2HscCSM6AEDTDg04biOvhFhyyWvOHQfeF_PxMQ",
+                    "y": "e8lnCO-AlStT-NJVX-crhB7QRYhiix03illJOVAOyck",
+                    "d": "VEmDZpDXXK8p8N0Cndsxs924q6nS1RXFASRl6BfUqdw"})  # fmt: skip
+    derived = from_base64url("VqqN6vgjbSBcIijNcacQGg")[0]
+    protected = compact({"alg": "ECDH-ES", "enc": "A128GCM", "apu": "QWxpY2U", "apv": "Qm9i", "epk": epk})
+    sealed = AESGCM(derived).encrypt(bytes(12), b"hello", protected.encode())
+    token = ".".join((protected, "", to_base64url(bytes(12)), to_base64url(sealed[:-16]), to_base64url(sealed[-16:])))
+    assert decrypt(read_jwe(token), bob.private) == b"hello"
+
+
+@pytest.mark.parametrize(("algorithm", "kind"), [
+    ("RS256", "rsa-2048"), ("RS384", "rsa-2048"), ("RS512", "rsa-2048"), ("PS256", "rsa-2048"), ("PS384", "rsa-2048"),
+    ("PS512", "rsa-2048"), ("ES256", "ec-256"), ("ES384", "ec-384"), ("EdDSA", "ed"), ("Ed25519", "ed"),
+])  # fmt: skip
+def test_every_algorithm_by_its_own_key_only(algorithm: str, kind: str) -> None:
+    private = key("jose", kind)
+    made = signature(b"octets", private, algorithm)
+    mine = read_jwk(public_jwk(private, "a")).public
+    assert mine is not None
+    assert algorithms.verifies(algorithm, mine, made, b"octets")
+    others = [name for name in algorithms.SIGNATURES if not algorithms.same_algorithm(name, algorithm)]
+    assert not any(algorithms.verifies(name, mine, made, b"octets") for name in others)
+    assert not algorithms.verifies(algorithm, b"secret", made, b"octets")
+
+
+def test_a_public_key_is_no_shared_secret() -> None:
+    public = read_jwk(public_jwk(key("jose"), "a")).public
+    assert public is not None
+    assert not algorithms.verifies("HS256", public, signature(b"x", b"k" * 32, "HS256"), b"x")
+    assert not algorithms.verifies("none", public, b"", b"x")
+
+
+@pytest.mark.parametrize(("text", "words", "truncated"), [
+    ("a.b", "stops before its signature", True),
+    (f"{compact({'alg': 'RS256'})}.e30.", "stops before its signature", True),
+    ("a.b.c.d", "4 parts", False),
+    (f"{to_base64url(b'no json')}.e30.AA", "header", False),
+    (f"{to_base64url(b'[]')}.e30.AA", "header", False),
+    ("*.e30.AA", "header", False),
+    ("x" * (limits.TOKEN_CHARACTERS + 1), "characters", False),
+])  # fmt: skip
+def test_what_is_no_token(text: str, words: str, truncated: bool) -> None:
+    with pytest.raises(JoseDamaged) as raised:
+        read_jws(text)
+    assert words in raised.value.reason
+    assert raised.value.truncated == truncated
+
+
+def test_lax_base64url_is_read_and_told() -> None:
+    made = sign({"sub": "1"}, key("jose"))
+    head, body, value = made.split(".")
+    found = read_jws(f"{head}.{body}==.{value}")
+    assert found.problems
+    assert found.payload == read_jws(made).payload
+
+
+@pytest.mark.parametrize(("text", "words"), [
+    ("", "empty"), ("{", "ends"), ('{"a": 1} x', "after"), ("[" * 100 + "]" * 100, "deep"), ('{"a": NaN}', "NaN"),
+    (b'{"a": "\xff"}', "UTF-8"),
+])  # fmt: skip
+def test_json_that_is_refused(text: str | bytes, words: str) -> None:
+    with pytest.raises(JsonDamaged):
+        read_json(text if isinstance(text, bytes) else text.encode())
+
+
+def test_json_that_is_odd() -> None:
+    found = read_json(b'{"a": 1, "a": 2, "n": 9007199254740993, "o": {"b": 1, "b": 2}}')
+    assert found.value["a"] == 2
+    assert set(found.duplicates) == {"a", "b"}
+    assert found.inexact == ("9007199254740993",)
+
+
+@pytest.mark.parametrize(("header", "claims", "kind"), [
+    ({}, {"iss": "i", "sub": "s", "aud": "a", "exp": 1, "iat": 1}, "id-token"),
+    ({}, {"nonce": "n"}, "id-token"),
+    ({"typ": "at+jwt"}, {"nonce": "n"}, "access-token"),
+    ({"typ": "application/at+jwt"}, {}, "access-token"),
+    ({}, {"iss": "i", "sub": "s", "aud": "a", "exp": 1, "iat": 1, "scope": "x"}, "access-token"),
+    ({"typ": "logout+jwt"}, {}, "logout-token"),
+    ({}, {"events": {"http://schemas.openid.net/event/backchannel-logout": {}}}, "logout-token"),
+    ({}, {"response_type": "code", "client_id": "c"}, "authorization-request"),
+    ({}, {"sub": "s", "email": "e"}, "userinfo"),
+    ({}, {"hello": 1}, "jwt"),
+])  # fmt: skip
+def test_kinds_of_token(header: dict[str, Any], claims: dict[str, Any], kind: str) -> None:
+    found, why = kind_of(header, claims)
+    assert found == kind
+    assert why
+
+
+@pytest.mark.parametrize(("document", "kind"), [
+    ({"issuer": "i", "jwks_uri": "k"}, "discovery-document"), ({"keys": []}, "key-set"), ({"kty": "RSA"}, "jwk"),
+    ({"active": True, "sub": "s"}, "introspection"), ({"access_token": "a"}, "token-response"),
+    ({"error": "invalid_grant"}, "token-response"), ({"request_uri": "urn:x", "expires_in": 60}, "token-response"),
+    ({"client_id": "c", "redirect_uris": []}, "client-registration"), ({"sub": "s"}, "userinfo"), ({"a": 1}, None), ([], None),
+])  # fmt: skip
+def test_kinds_of_document(document: Any, kind: str | None) -> None:
+    assert documents.kind_of(document) == kind
+
+
+@pytest.mark.parametrize(("value", "moment", "problem"), [
+    (1763626443, "2025-11-20T08:14:03", None), (1763626443.5, "2025-11-20T08:14:03.500000", None),
+    ("1763626443", "2025-11-20T08:14:03", "text"), (1763626443000, "2025-11-20T08:14:03", "milliseconds"),
+    ("2025-11-20T08:14:03Z", "2025-11-20T08:14:03", "written out"), ("soon", None, "neither"), (True, None, "no number"),
+    (None, None, "no number"), (1e300, None, "calendar"),
+])  # fmt: skip
+def test_moments(value: Any, moment: str | None, problem: str | None) -> None:
+    found = read_numeric_date(value)
+    assert found.moment == (datetime.fromisoformat(moment).replace(tzinfo=UTC) if moment else None)
+    assert bool(problem) == bool(found.problem)
+    assert (problem or "") in (found.problem or "")
+
+
+def test_half_hashes() -> None:
+    """OpenID Connect Core 1.0 A.4 gives this access token and this at_hash."""
+    assert half_hash("RS256", "jHkWEdUXMU1BwAsC4vtUsZwnNvTIxEl0z9K3vx5KF0Y") == "77QmUPtjPfzWtF2AnpK9RQ"
+    assert half_hash("none", "x") is None
+
+
+@pytest.mark.parametrize(("members", "words"), [
+    ({}, "no kty"), ({"kty": "XX"}, "not known"), ({"kty": "EC", "crv": "P-9", "x": "AA", "y": "AA"}, "curve"),
+    ({"kty": "RSA", "e": "AQAB"}, "no n"), ({"kty": "RSA", "n": "*", "e": "AQAB"}, "base64url"),
+    ({**EC_KEY, "y": EC_KEY["x"]}, ""), ({"kty": "OKP", "crv": "Ed25519", "x": "AA"}, ""), ("text", "no JSON object"),
+])  # fmt: skip
+def test_keys_that_cannot_be_used(members: Any, words: str) -> None:
+    found = read_jwk(members)
+    assert found.problem is not None
+    assert words in found.problem
+    assert not found.for_signing
+
+
+def test_one_broken_key_hides_no_other() -> None:
+    found = read_key_set({"keys": [{"kty": "RSA"}, EC_KEY, 7]})
+    assert [one.problem is None for one in found] == [False, True, False]
+    assert [one.place for one in found] == ["/keys/0", "/keys/1", "/keys/2"]
+
+
+@pytest.mark.parametrize(("header", "words"), [
+    ({"zip": "DEF"}, "zip"), ({"alg": "PBES2-HS256+A128KW", "p2c": 10**9}, "rounds"), ({"crit": ["x"]}, "demands"),
+    ({"alg": "XX"}, "XX"), ({"enc": "XX"}, "XX"),
+])  # fmt: skip
+def test_encryption_that_is_refused(header: dict[str, Any], words: str) -> None:
+    with pytest.raises(Refused, match=words):
+        decrypt(read_jwe(encrypt("x", key("jose").public_key(), **header)), key("jose"))
+
+
+@given(st.binary(max_size=200))
+def test_base64url_comes_back(octets: bytes) -> None:
+    assert from_base64url(to_base64url(octets)) == (octets, False)
+
+
+@given(st.text(max_size=300))
+def test_no_text_is_more_than_damaged(text: str) -> None:
+    for read in (read_jws, read_jwe):
+        with contextlib.suppress(JoseDamaged):
+            assert isinstance(read(text).header, dict)
+
+
+@given(st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=8), lambda inner: st.lists(inner, max_size=3)
+                    | st.dictionaries(st.sampled_from(["iss", "sub", "aud", "exp", "events", "scope", "x"]), inner, max_size=4)))  # fmt: skip
+def test_any_claims_are_read(value: Any) -> None:
+    jws = read_jws(sign(value, b"k" * 32, "HS256")) if isinstance(value, dict) else None
+    if jws is None:
+        return
+    try:
+        token = read_token(jws)
+    except NoClaims:
+        return
+    assert token.kind
+    for name in value:
+        token.moment(name)
+        token.text(name)
+    assert json.dumps(token.audience) is not None
+
+
+def test_errors_have_words() -> None:
+    for code in ("invalid_client", "invalid_grant", "login_required", "access_denied", "invalid_scope"):
+        found = errors.meaning_of(code)
+        assert found is not None
+        assert found.side in ("application", "provider", "user")
+    assert errors.meaning_of("N-17") is None
