@@ -381,7 +381,7 @@ def test_demo(tmp_path: Path) -> None:
     done = run("demo", "story", folder=tmp_path)
     assert done.returncode == 0, done.stderr
     text = done.stdout.decode()
-    assert "29 sign-ins: 18 broken, 10 sound, 1 inconclusive." in text
+    assert "49 sign-ins: 29 broken, 19 sound, 1 inconclusive." in text
     assert text.count("\n  trace-lens ") == 6
     story = tmp_path / "story"
     _, document = run_json("diagnose", "captures", folder=story)
@@ -392,6 +392,9 @@ def test_demo(tmp_path: Path) -> None:
     assert found["22"] == ("broken", "encrypted-to-other-key")
     assert found["25"] == ("broken", "assurance-too-low")
     assert found["29"] == ("inconclusive", None)
+    assert found["31"] == ("broken", "code-verifier-mismatch")
+    assert found["36"] == ("broken", "signed-by-other-known-key")
+    assert found["43"] == ("broken", "wrong-token-kind")
     assert {number for number, one in found.items() if one[0] == "sound"} >= {
         "01",
         "02",
@@ -403,8 +406,13 @@ def test_demo(tmp_path: Path) -> None:
         "24",
         "26",
         "27",
+        "30",
+        "34",
+        "39",
+        "41",
+        "44",
     }
-    assert len({first for _, first in found.values() if first}) >= 12
+    assert len({first for _, first in found.values() if first}) >= 20
     again = run("demo", "story", folder=tmp_path)
     assert (again.returncode, b"not empty" in again.stderr) == (2, True)
 

@@ -23,7 +23,7 @@ from trace_lens.workspace import settings
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 MEANINGS = tomllib.loads((Path(__file__).parent / "settings-meanings.toml").read_text("utf-8"))
-LATER = "for OpenID Connect; read, not judged yet"
+LATER = "read, not judged yet"
 SCHEMAS = ("diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain")
 TABLES = (
     ("trace-lens.toml", settings.WorkspaceSettings),

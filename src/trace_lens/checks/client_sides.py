@@ -18,6 +18,7 @@ from trace_lens.oidc.algorithms import same_algorithm
 from trace_lens.workspace.loading import App, Workspace
 
 DOCUMENT = "provider_metadata"
+GRANTED = "scope granted"
 """The column of the discovery document."""
 _OFFERED = (
     ("response_type", "response type", "response_types_supported"),
@@ -125,6 +126,12 @@ class ClientSides(Sides):
                                                    one.place)))  # fmt: skip
             yield self._row(member, member.replace("_", " "), Side.PROVIDER, cells)
 
+    @property
+    def _asked_scopes(self) -> set[str]:
+        """The scopes of the request, where it was captured; else those that the application has set."""
+        asked = self.case.asked("scope") if self.case else None
+        return set(asked.split()) if asked else set(self.mine.scopes)
+
     def _scopes(self) -> Row:
         """Scopes are sets: what is asked for must be granted, in any order."""
         asked = " ".join(self.mine.scopes)
@@ -135,11 +142,12 @@ class ClientSides(Sides):
         if self.case:
             cells += self._seen(self.case.parameter(self.case.attempt.request, "scope"), "scope of the request")
             response = self.case.attempt.token_response
-            cells += self._seen(self.case.parameter(response, "scope"), "scope granted")
+            cells += self._seen(self.case.parameter(response, "scope"), GRANTED)
         counts = cells[0][1] if asked else None
         judged = []
         for column, value in cells:
-            lacking = set(self.mine.scopes) - set(value.text.split()) - {"openid", "offline_access"}
+            wanted = self._asked_scopes if value.meant == GRANTED else set(self.mine.scopes)
+            lacking = wanted - set(value.text.split()) - {"openid", "offline_access"}
             own = counts is None or value is counts
             verdict = "alone" if own and len(cells) < 2 else "different" if lacking else "equal"
             judged.append(Cell(column, value, verdict, counts if verdict == "different" else None))

@@ -61,6 +61,8 @@ class Copy(NamedTuple):
     side: Side
     value: Value
     into: Value
+    of_itself: bool = False
+    """Whether the value is the side's own, and only what it sends is another."""
 
 
 def rows(app: App, workspace: Workspace, case: Case | None = None) -> list[Row]:
@@ -81,10 +83,14 @@ def copies(found: Iterable[Row]) -> list[Copy]:
             if not wrong or cell.against is None or cell.column.endswith("_metadata"):
                 continue
             receiving = Side.PROVIDER if row.owner is Side.APPLICATION else Side.APPLICATION
+            sent_by_application = cell.column == "capture" and cell.value.meant.endswith("of the request")
             side = receiving if cell.column == "capture" else Side(cell.column)
+            if sent_by_application:
+                side = Side.APPLICATION
             if any(one.side is side and one.item == row.item for one in made):
                 continue
-            made.append(Copy(row.item, side, cell.against, cell.value))
+            own = sent_by_application and row.owner is Side.APPLICATION
+            made.append(Copy(row.item, side, cell.against, cell.value, own))
     return made
 
 

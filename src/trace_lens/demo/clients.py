@@ -54,7 +54,7 @@ CLIENTS = (
            application=("requires_pkce = true",)),
     Client("night-watch", "Night Watch", "watch", 35, account=('from = "sub"', 'column = "id"'),
            application=('decryption_key = "keys/night-watch.key"', 'acr_values = ["two-factors"]')),
-    Client("parcel-lockers", "Parcel Lockers", "parcels", 140, 
+    Client("parcel-lockers", "Parcel Lockers", "parcels", 140,
            application=(f'api_audience = "https://api.parcels.{HOME}"',),
            account=('from = "email"', "created_at_first_sign_in = true")),
     Client("deck-log", "Deck Logbook", "log", 260, redirect=f"https://log.{HOME}:8443/callback",

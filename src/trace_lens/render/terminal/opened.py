@@ -73,6 +73,7 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
             yield from pages.row(key.replace("_", " "), text, column=22)
         elif key not in ("attributes", "endpoints", "addresses", "keys") or not _is_tables(value):
             text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+            text = f"{value:,} bytes" if key == "size" and isinstance(value, int) else text
             yield from pages.row(key.replace("_", " "), text, column=22)
     attributes = message.summary.get("attributes")
     if laid.claims:

@@ -37,17 +37,18 @@ def sides_pages(found: TwoSides, *, verbose: bool = False) -> Iterator[Line]:
     yield from _headline(found)
     yield BLANK
     used = [one for one in _HEADS if any(cell.column == one for row in found.rows for cell in row.cells)]
+    heads = {**_HEADS, "provider_metadata": "discovery"} if found.app.settings.protocol == "oidc" else _HEADS
     yield from pages.table(
-        ("", *(_HEADS[one] for one in used)),
+        ("", *(heads[one] for one in used)),
         [(row.words, *(_overview(row, column) for column in used)) for row in found.rows],
     )
     for row in sorted(found.rows, key=lambda one: _ORDER.index(one.verdict)):
         if row.verdict in _WRONG or verbose:
             yield BLANK
-            yield from _row(row)
+            yield from _row(row, _columns(found))
     yield from _to_do(found)
     if not verbose:
-        yield from _agreeing([row for row in found.rows if row.verdict not in _WRONG])
+        yield from _agreeing([row for row in found.rows if row.verdict not in _WRONG], _columns(found))
     for source, because in found.failed:
         yield from prose(f"{source}: {because}.", 0, "break")
 
@@ -84,7 +85,13 @@ def _values(row: Row) -> dict[str, list[Cell]]:
     return values
 
 
-def _row(row: Row) -> Iterator[Line]:
+def _columns(found: TwoSides) -> dict[str, str]:
+    """What a line calls each column."""
+    names = {one: one.replace("_", " ") for one in _HEADS}
+    return {**names, "provider_metadata": "discovery"} if found.app.settings.protocol == "oidc" else names
+
+
+def _row(row: Row, columns: dict[str, str]) -> Iterator[Line]:
     """One item: each different value with the columns that hold it, and the differing place marked."""
     yield line(Span(row.words, "head"), f"  {_VERDICTS.get(row.verdict, '')}" if row.verdict in _STYLES else "")
     for text, cells in _values(row).items():
@@ -92,14 +99,14 @@ def _row(row: Row) -> Iterator[Line]:
         bad = worst.verdict in _WRONG
         yield line("  ", Span("! " if bad else "  ", "break"), Span(pages.shown(text), "mark" if bad else ""))
         for cell in cells:
-            yield from prose(_holder(cell), 6, "quiet", first="")
+            yield from prose(_holder(cell, columns), 6, "quiet", first="")
         if bad and worst.against:
             yield from _compared(worst, worst.against.text)
 
 
-def _holder(cell: Cell) -> str:
+def _holder(cell: Cell, columns: dict[str, str]) -> str:
     place = f"{cell.value.file}, {cell.value.where}" if cell.value.where else cell.value.file
-    return f"{cell.column.replace('_', ' ')}, {cell.value.meant}: {place}"
+    return f"{columns[cell.column]}, {cell.value.meant}: {place}"
 
 
 def _compared(cell: Cell, wanted: str) -> Iterator[Line]:
@@ -113,7 +120,7 @@ def _compared(cell: Cell, wanted: str) -> Iterator[Line]:
         )  # fmt: skip
 
 
-def _agreeing(rows: list[Row]) -> Iterator[Line]:
+def _agreeing(rows: list[Row], columns: dict[str, str]) -> Iterator[Line]:
     """The values that agree, one a line, with who holds each."""
     if not rows:
         return
@@ -122,7 +129,7 @@ def _agreeing(rows: list[Row]) -> Iterator[Line]:
     listed = []
     for row in rows:
         for number, (text, cells) in enumerate(_values(row).items()):
-            holders = ", ".join(dict.fromkeys(cell.column.replace("_", " ") for cell in cells))
+            holders = ", ".join(dict.fromkeys(columns[cell.column] for cell in cells))
             listed.append(("" if number else row.words, holders, text))
     room = pages.width() - 6 - sum(max(len(one[column]) for one in listed) for column in (0, 1))
     yield from pages.table(
@@ -144,7 +151,8 @@ def _to_do(found: TwoSides) -> Iterator[Line]:
         yield BLANK
         yield line(Span("What to copy", "head"))
     for one in found.copies:
-        yield from prose(f"At the {one.side}, set {one.into.meant} to the {one.value.meant} of the other side:", 2)
+        whose = "on record for it" if one.of_itself else "of the other side"
+        yield from prose(f"At the {one.side}, set {one.into.meant} to the {one.value.meant} {whose}:", 2)
         yield line("    ", Span(visible(one.value.text), "set"))
         yield from prose(f"{one.value.file}, {one.value.where}", 6, "quiet", first="from ")
         yield from prose(f"{one.into.file}, {one.into.where}", 6, "quiet", first="into ")
