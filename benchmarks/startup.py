@@ -44,6 +44,7 @@ def main() -> None:
                 ],
                 "diagnose, text": [program, "diagnose", capture],
                 "diagnose, JSON": [program, "diagnose", capture, "--format", "json"],
+                "diagnose, an ID token": [program, "diagnose", "captures/47-deck-log-works-powerful.txt"],
                 "diagnose, text, one that breaks": [program, "diagnose", "captures/04-crew-roster-slash-lost.txt"],
             },
             folder,

@@ -182,7 +182,7 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
             _STAGE,
             f"The signature was made with {verdict.key.words}, which is not in the key set that is trusted here.",
             actual=verdict.key.key.id or verdict.key.file,
-            remedy="Let the application fetch the provider's key set anew, and save it here too; where the provider has "
+            remedy="Let the application fetch the provider's key set anew, and save it here too; if the provider has "
             "retired the key, ask why it still signs with it.",
             evidence=[*case.of_header("kid"), *_file(verdict.key)],
         )
