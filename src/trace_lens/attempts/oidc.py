@@ -181,7 +181,11 @@ class OidcAttempt(NamedTuple):
     @property
     def id_token(self) -> OidcMessage | None:
         """What stands in the place of the ID token: what is named so, else a token of that kind, else any token."""
-        candidates = [one for one in self.messages if one.kind in (*TOKEN_KINDS, "jwe") and one.kind != "logout-token"]
+        candidates = [
+            one
+            for one in self.messages
+            if one.kind != "logout-token" and (one.kind in (*TOKEN_KINDS, "jwe") or one.named == "id_token")
+        ]
         named = [one for one in candidates if one.named == "id_token"]
         alone = [one for one in candidates if not one.named]
         proper = [one for one in candidates if one.kind == "id-token" and one.named != "id_token_hint"]

@@ -18,7 +18,7 @@ _VERIFIED = (
 )  # fmt: skip
 _CLAIM_CODES = (
     "claim-missing", "claim-empty", "claim-name-near-match", "claim-value-not-allowed", "claim-not-single",
-    "scope-not-granted", "group-unmapped", "group-style-mismatch", "email-unverified",
+    "group-unmapped", "group-style-mismatch", "email-unverified",
 )  # fmt: skip
 _NAMED = ("account-not-found", "account-near-match", "account-ambiguous", "guest-identifier", "not-assigned",
           "other-user-answered")  # fmt: skip
@@ -85,10 +85,12 @@ def _claims(case: OidcCase) -> Iterator[Item]:
         decides = bool(match and (match.claim.means != "plain" or match.claim.one_of or match.claim.maps))
         why = f"{case.app.name if case.app else 'the application'} decides by it" if decides else "it must be there"
         source = case.source_of(name)
+        by_account = name == case.account_source
         yield Item(
             f"claim {name}" + ("" if source == case.main_source else f" (of {source})"), values,
-            _CLAIM_CODES if match else (), matters=decides, why=why, personal=bool(match) and not decides,
-            matters_if_missing=bool(match and match.claim.need in ("must", "should")),
+            (*(_CLAIM_CODES if match else ()), *(_NAMED if by_account else ())), matters=decides, why=why,
+            personal=(bool(match) or by_account) and not decides,
+            matters_if_missing=by_account or bool(match and match.claim.need in ("must", "should")),
         )  # fmt: skip
 
 

@@ -104,6 +104,8 @@ def kind_of(header: dict[str, Any], claims: dict[str, Any]) -> tuple[str, str]:
         return ACCESS, "it holds client_id and nothing of a sign-in"
     if {"iss", "sub", "aud", "exp", "iat"} <= claims.keys():
         return ID, "it holds all that an ID token must, and nothing of an access token"
+    if {"iss", "sub", "aud"} <= claims.keys() and claims.keys() & {"iat", "auth_time"}:
+        return ID, "it tells who signed in where, though not until when it is good"
     if "sub" in claims and "exp" not in claims:
         return USERINFO, "it tells of a person and has no end"
     return OTHER, "it has neither the marks of an ID token nor of an access token"

@@ -11,6 +11,7 @@ from trace_lens.oidc.encryption import weak_parts
 from trace_lens.oidc.tokens import ID, TIMES
 
 _STAGE = Stage.READABLE
+_WORDS = {"jwt": "token", "jwe": "encrypted token", "id-token": "ID token"}
 _AGAIN = "Capture the message again, whole and unchanged. If it is the same again, the other side sends it so."
 
 
@@ -29,7 +30,7 @@ def damage(case: OidcCase) -> Answer:
         yield case.finding(
             code,
             _STAGE,
-            f"The {one.kind.replace('-', ' ')} cannot be read: {reason}.",
+            f"The {_WORDS.get(one.kind) or one.kind.replace('-', ' ')} cannot be read: {reason}.",
             severity=Severity.BREAK if one is main else Severity.RISK,
             side=Side.USER,
             remedy=_AGAIN,
