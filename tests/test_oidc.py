@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
 from kit import certificate, key, pem, private_pem
 from oidc_kit import (
@@ -33,7 +34,7 @@ from trace_lens.checks.questions import questions_of
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Severity, Stage
 from trace_lens.demo.tokens import compact, encrypt, half, public_jwk, sign
-from trace_lens.oidc.jose import to_base64url
+from trace_lens.oidc.jose import from_base64url, to_base64url
 
 LOGOUT = {"events": {"http://schemas.openid.net/event/backchannel-logout": {}}}
 CODE = "SplxlOBeZQQYbYS6WxSbIA"
@@ -84,6 +85,21 @@ def with_payload(payload: str) -> str:
 
     octets = f"{compact({'alg': 'RS256', 'kid': 'oidc'})}.{to_base64url(payload.encode())}"
     return f"{octets}.{to_base64url(signature(octets.encode(), key('oidc'), 'RS256'))}"
+
+
+CURVE_KEY = {"kty": "EC", "crv": "P-256", "x": "weNJy2HscCSM6AEDTDg04biOvhFhyyWvOHQfeF_PxMQ",
+             "y": "e8lnCO-AlStT-NJVX-crhB7QRYhiix03illJOVAOyck",
+             "d": "VEmDZpDXXK8p8N0Cndsxs924q6nS1RXFASRl6BfUqdw"}  # fmt: skip
+"""Bob's key of RFC 7518, Appendix C."""
+
+
+def sealed_to_curve(text: str) -> str:
+    """A token sealed with the key that Alice and Bob of RFC 7518, Appendix C, agree on."""
+    epk = {"kty": "EC", "crv": "P-256", "x": "gI0GAILBdu7T53akrFmMyGcsF3n5dO7MmwNBHKW5SV0",
+           "y": "SLW_xSffzlPWrHEVI30DHM_4egVwt3NQqeUD7nMFpps"}  # fmt: skip
+    protected = compact({"alg": "ECDH-ES", "enc": "A128GCM", "apu": "QWxpY2U", "apv": "Qm9i", "epk": epk})
+    sealed = AESGCM(from_base64url("VqqN6vgjbSBcIijNcacQGg")[0]).encrypt(bytes(12), text.encode(), protected.encode())
+    return ".".join((protected, "", to_base64url(bytes(12)), to_base64url(sealed[:-16]), to_base64url(sealed[-16:])))
 
 
 @dataclass(frozen=True)
@@ -328,6 +344,35 @@ ROWS = [
     # --- addresses
     row("an endpoint made up", capture(request().replace("/authorize", "/oauth2/authorize"), answer()), codes={"endpoint-guessed": "risk"},
         provider=DISCOVERED, files=discovery(), outcome="inconclusive"),
+    # --- other forms
+    row("JWS in JSON", json.dumps(dict(zip(("protected", "payload", "signature"), token().split("."), strict=True))), outcome="sound"),
+    row("a key of the elliptic curve as a JSON Web Key", sealed_to_curve(token()), app="berth-planner",
+        files={"keys/c.json": json.dumps(CURVE_KEY)}, application='decryption_key = "keys/c.json"'),
+    row("userinfo, signed", capture(token_response(id_token=token(email=None)),
+        sign({"iss": ISSUER, "sub": "40117", "email": "m.tern@northmere.example"}, key("oidc"), kid="oidc")),
+        more='[[claims]]\nname = "email"\n', absent=("claim-missing", "subject-differs")),
+    row("a request object", capture(f"{ISSUER}/authorize?client_id={CLIENT}&request=" + sign(
+        {"client_id": CLIENT, "response_type": "code", "redirect_uri": REDIRECT, "state": "s-1", "nonce": "n-2", "scope": "openid"}, key("client")),
+        answer(), token_response()), "nonce-mismatch"),
+    row("certificates instead of a key set", token(signer="old", header={"kid": None}), files={"certs/old.pem": pem(certificate("old")),
+        "providers/northmere-id.toml": f'issuer = "{ISSUER}"\ncertificates = ["certs/old.pem"]\n'}),
+    row("discovery alone tells the issuer", token(), files={**discovery(), "providers/northmere-id.toml":
+        'discovery = "discovery/id.json"\nkey_set = "discovery/keys.json"\n'}),
+    row("a risk that was agreed to", token(), application="secret_expires = 2025-11-13",
+        more='[[accepted]]\ncode = "client-secret-expired"\nreason = "rotated on Friday"\n', codes={"client-secret-expired": "risk"}),
+    row("the access token is an ID token", token_response(access_token=token(nonce="n-5")), "wrong-token-kind"),
+    row("an unknown error", capture(request(), answer(code=None, error="N-2207")), "provider-refused"),
+    row("an error at the provider's own page", capture(request(), f"{ISSUER}/error?error=server_error&state=s-1"), "provider-refused",
+        absent=("redirect-uri-mismatch",)),
+    row("renewed for somebody else", capture(token_response(), "grant_type=refresh_token&refresh_token=tGzv3JOkF0XG5Qx2TlKWIA&client_id=berth-planner-web",
+        token_response(id_token=token(sub="2"), refresh_token="another-refresh-token")), "subject-differs", codes={"refresh-refused": "break"}),
+    row("renewed, and the secret had ended", capture(token_response(), "grant_type=refresh_token&refresh_token=tGzv3JOkF0XG5Qx2TlKWIA&client_id=berth-planner-web",
+        REFUSED % ("invalid_client", "")), "client-secret-expired", application="secret_expires = 2025-11-13",
+        because={"refresh-refused": "client-secret-expired"}),
+    row("groups by id", token(groups=["8b3f9c1e-0d52-4a9e-9a3e-2f9f3c1f6a10"]), "group-style-mismatch",
+        more='[[claims]]\nname = "groups"\n[claims.maps]\n"grp-deck" = "deck"\n'),
+    row("a role not known", token(role="Mate"), "claim-value-not-allowed", more='[[claims]]\nname = "role"\none_of = ["mate"]\n', value="mate"),
+    row("a claim of nearly that name", token(Email="x@northmere.example", email=None), "claim-name-near-match", more='[[claims]]\nname = "email"\n'),
 ]  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 from trace_lens.attempts.opening_oidc import KINDS, PARAMETER_KINDS, TOKEN_KINDS
 from trace_lens.intake.found import Found
-from trace_lens.intake.oauth import NAMED, parameters_of
+from trace_lens.intake.oauth import NAMED, OPAQUE, parameters_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.oidc import errors
 from trace_lens.oidc.jose import JoseDamaged, Jwe, read_jwe, read_jws
@@ -181,11 +181,8 @@ class OidcAttempt(NamedTuple):
     @property
     def id_token(self) -> OidcMessage | None:
         """What stands in the place of the ID token: what is named so, else a token of that kind, else any token."""
-        candidates = [
-            one
-            for one in self.messages
-            if one.kind != "logout-token" and (one.kind in (*TOKEN_KINDS, "jwe") or one.named == "id_token")
-        ]
+        of_kind = [one for one in self.messages if one.kind in (*TOKEN_KINDS, "jwe") or one.named == "id_token"]
+        candidates = [one for one in of_kind if one.kind != "logout-token" and OPAQUE not in one.found.context]
         named = [one for one in candidates if one.named == "id_token"]
         alone = [one for one in candidates if not one.named]
         proper = [one for one in candidates if one.kind == "id-token" and one.named != "id_token_hint"]
@@ -243,6 +240,8 @@ def _read(source: str, found: Found) -> OidcMessage:
     try:
         if found.kind in PARAMETER_KINDS and found.data[:3] != b"eyJ":
             return OidcMessage(source, found, parameters_of(found))
+        if OPAQUE in found.context:
+            return OidcMessage(source, found, {})
         if found.kind == "jwe":
             return OidcMessage(source, found, read_jwe(found.data.decode("utf-8", "replace")))
         if found.kind in TOKEN_KINDS or found.data[:3] == b"eyJ":

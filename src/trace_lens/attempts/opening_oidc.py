@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.intake.found import Found
-from trace_lens.intake.oauth import parameters_of
+from trace_lens.intake.oauth import OPAQUE, parameters_of
 from trace_lens.oidc import documents, errors, parameters
 from trace_lens.oidc.jose import JoseDamaged, read_jwe, read_jws
 from trace_lens.oidc.jwk import read_key_set, thumbprint
@@ -36,6 +36,9 @@ class Laid(NamedTuple):
 
 def lay(found: Found) -> Laid:
     """Lay one message open."""
+    if OPAQUE in found.context:
+        why = "it is no JWT: only the provider that made it can say what it stands for (introspection, userinfo)"
+        return Laid({"told_by": why, "form": "opaque", "size": len(found.data)}, {"token": Secret(found.data.decode())})
     try:
         if found.kind == "authorization-request" and found.data[:3] == b"eyJ":
             return _token(found)

@@ -23,12 +23,14 @@ from trace_lens.oidc.tokens import NoClaims, read_token
 
 _HINT = re.compile(
     rb"eyJ|[\"']?(?:access_token|id_token|client_id|jwks_uri|issuer|keys|kty|active|error|sub|refresh_token|request_uri)"
-    rb"[\"']?\s*[:=]|(?m:^)\s*code\s*[:=\t]|grant_type=|[?&#]code=|[?&#]state=|logout_token=|post_logout_redirect_uri="
+    rb"[\"']?\s*[:=]|(?m:^)\s*code\s*[:=\t]|grant_type=|[?&#]code=|[?&#]state=|logout_token=|post_logout_redirect_uri=|"
+    rb"(?i:authorization\s*:\s*bearer\s|^\s*bearer\s)"
 )
 _JWT = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}")
 _WHOLE = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}=*")
 _SEVERAL = re.compile(r"[\w-][\s\"'`,;]+eyJ")
 """A token begins after the end of another: a header starts with an opened brace, in base64url."""
+_BEARER = re.compile(r"(?im)^(?:[>\s]*authorization\s*:\s*|\s*)bearer\s+(?!eyJ)([\w.~+/-]{16,}=*)\s*$")
 _ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]*://?[^\s\"'<>`\\]+")
 _REQUEST_LINE = re.compile(r"(?m)^\s*(?:GET|POST)\s+(/[^\s]*)")
 _FORM = re.compile(r"(?<![?&#\w.%=-])[A-Za-z_][\w.\-]*=[^\s&\"'<>]*(?:&[A-Za-z_][\w.\-]*=[^\s&\"'<>]*)*")
@@ -43,6 +45,8 @@ CARRIED = "carried"
 """How parameters travelled: query, fragment, form or listed."""
 ADDRESS = "address"
 """Where parameters were sent."""
+OPAQUE = "opaque"
+"""Set where an access token has no form that anybody but its maker could read."""
 
 
 _BEGINNINGS = (
@@ -74,7 +78,7 @@ def oidc_in(data: bytes) -> list[Found]:
     if whole:
         return whole
     pieces: list[_Piece] = []
-    for finder in (_json_values, _html_forms, _addresses, _request_lines, _forms, _lists, _tokens):
+    for finder in (_json_values, _html_forms, _addresses, _request_lines, _forms, _lists, _tokens, _opaque):
         for piece in finder(text):
             if piece.found and not any(one.start < piece.end and piece.start < one.end for one in pieces):
                 pieces.append(piece)
@@ -318,6 +322,14 @@ def _tokens(text: str) -> Iterator[_Piece]:
         token = _token(match[0], f"{named[1]}" if named else "", (), name)
         if token and token.data.count(b".") >= 1:
             yield _Piece(match.start(), match.end(), [token])
+
+
+def _opaque(text: str) -> Iterator[_Piece]:
+    """Access tokens that are no JWT, as a header carries them (RFC 6750 §2.1)."""
+    for match in _BEARER.finditer(text):
+        context = {NAMED: "access_token", OPAQUE: "yes"}
+        token = Found("access-token", match[1].encode(), (), (), "Authorization", context)
+        yield _Piece(match.start(1), match.end(1), [token])
 
 
 def parameters_of(found: Found) -> Parameters:

@@ -275,6 +275,8 @@ class OidcCase(Case):
             return "the token is encrypted and could not be opened"
         if self.attempt.token_response:
             return "the token response holds no ID token"
+        if self.attempt.of("access-token"):
+            return "only an opaque access token is in this capture, which says nothing to anybody but its maker"
         return "no ID token is in this capture: the application fetches it by itself"
 
 
