@@ -33,7 +33,7 @@ from trace_lens.checks.asking import QUESTIONS
 from trace_lens.checks.questions import questions_of
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Severity, Stage
-from trace_lens.demo.tokens import compact, encrypt, half, public_jwk, sign
+from trace_lens.demo.tokens import compact, encrypt, half, public_jwk, sign, signature
 from trace_lens.oidc.jose import from_base64url, to_base64url
 
 LOGOUT = {"events": {"http://schemas.openid.net/event/backchannel-logout": {}}}
@@ -81,8 +81,6 @@ def altered(text: str) -> str:
 
 def with_payload(payload: str) -> str:
     """A signed token over a payload as it is written."""
-    from trace_lens.demo.tokens import signature
-
     octets = f"{compact({'alg': 'RS256', 'kid': 'oidc'})}.{to_base64url(payload.encode())}"
     return f"{octets}.{to_base64url(signature(octets.encode(), key('oidc'), 'RS256'))}"
 
@@ -345,6 +343,9 @@ ROWS = [
     row("an endpoint made up", capture(request().replace("/authorize", "/oauth2/authorize"), answer()), codes={"endpoint-guessed": "risk"},
         provider=DISCOVERED, files=discovery(), outcome="inconclusive"),
     # --- other forms
+    row("signed by another algorithm than named", f"{sign(claims(), key('oidc'), 'RS256', kid='oidc').rpartition('.')[0]}."
+        + to_base64url(signature(sign(claims(), key("oidc"), "RS256", kid="oidc").rpartition(".")[0].encode(), key("oidc"), "PS256")),
+        "signature-value-invalid"),
     row("JWS in JSON", json.dumps(dict(zip(("protected", "payload", "signature"), token().split("."), strict=True))), outcome="sound"),
     row("a key of the elliptic curve as a JSON Web Key", sealed_to_curve(token()), app="berth-planner",
         files={"keys/c.json": json.dumps(CURVE_KEY)}, application='decryption_key = "keys/c.json"'),

@@ -58,7 +58,7 @@ def claims_there(case: Case) -> Answer:
                 "claim-missing",
                 _STAGE,
                 f"The claim {claim.name}, which {case.app.name} {'needs' if claim.need == 'must' else 'expects'}, "
-                "was not sent.",
+                f"was not sent{_not_released(case, claim)}.",
                 severity=severity,
                 expected=claim.name,
                 value_to_set=claim.name,
@@ -73,6 +73,14 @@ def claims_there(case: Case) -> Answer:
                 expected=claim.name,
                 evidence=[*_sent(case, match), _wanted(case, match)],
             )
+
+
+def _not_released(case: Case, claim: Claim) -> str:
+    """That a claim is not among those that the provider releases to the application, where these are on record."""
+    released = case.app.settings.provider_setup.claims_released if case.app else ()
+    if not released or {claim.name, *claim.also_as} & set(released):
+        return ""
+    return f": the provider releases only {', '.join(released)} to it"
 
 
 @asks(_STAGE, "claim-value-not-allowed", "claim-not-single")

@@ -5,7 +5,7 @@ Sources: RFC 7515 §4.1, §5.2; RFC 8725 §3; OpenID Connect Core 1.0 §3.1.3.6 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.oidc.case import OidcCase
@@ -13,7 +13,7 @@ from trace_lens.checks.oidc.verified import EMBEDDED, KNOWN, NONE, TRUSTED, Verd
 from trace_lens.common.findings import Evidence, Finding, Side, Stage, Unchecked
 from trace_lens.common.moments import show_moment
 from trace_lens.oidc import algorithms
-from trace_lens.oidc.algorithms import SIGNATURES, same_algorithm
+from trace_lens.oidc.algorithms import SIGNATURES, same_algorithm, verifies
 from trace_lens.oidc.jose import Jws
 from trace_lens.oidc.tokens import half_hash
 from trace_lens.workspace import token_keys
@@ -219,8 +219,6 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
 
 
 def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
-    provider = case.provider
-    saved = token_keys.saved_at(provider, case.workspace) if provider else None
     fits = f" The key {verdict.key.key.words} of the set verifies it all the same." if (
         verdict.standing == TRUSTED and verdict.key) else ""  # fmt: skip
     ids = ", ".join(one.key.id or "without an id" for one in verdict.keys)
@@ -228,7 +226,7 @@ def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
         "key-id-unknown",
         _STAGE,
         f"The token names the key {jws.key_id}; the key set on record holds {ids}"
-        + (f" (saved {show_moment(saved.replace(microsecond=0))})" if saved else "")
+        + _age(case)
         + (f"; {_broken(verdict)}" if verdict.broken else "")
         + f".{fits}",
         expected=ids,
@@ -248,6 +246,12 @@ def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:
     if not any(suits(jws, one.key) for one in tried):
         kinds = " and ".join(dict.fromkeys(one.key.type or "another type" for one in tried))
         return f"No key verifies the token: its algorithm {jws.algorithm} needs another type than {kinds}."
+    other = next((name for name in SIGNATURES if _fits_as(jws, name, tried)), None)
+    if other:
+        return (
+            f"The signature was made with the right key, but by {other}, not {jws.algorithm} as the header says: the "
+            "header was altered, or the provider writes the wrong algorithm."
+        )
     size = signature_length(jws, verdict)
     if size and len(jws.signature) != size:
         return (
@@ -256,9 +260,25 @@ def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:
         )
     which = f"the key {tried[0].key.words}" if verdict.named else "any key of the key set"
     return (
-        f"The signature does not fit {which}, and no other key on record either: header or payload were altered after "
-        "signing, or another key made it."
+        f"The signature does not fit {which}{_age(case)}, and no other key on record either: header or payload were "
+        "altered after signing, or another key made it."
     )
+
+
+def _fits_as(jws: Jws, algorithm: str, keys: Iterable[token_keys.TokenKey]) -> bool:
+    """Whether one of these keys made the signature by another algorithm than the header names."""
+    if algorithm == jws.algorithm or SIGNATURES[algorithm].symmetric:
+        return False
+    return any(
+        one.key.public is not None and verifies(algorithm, one.key.public, jws.signature, jws.signing_input)
+        for one in keys
+    )
+
+
+def _age(case: OidcCase) -> str:
+    """How old the key set on record is."""
+    saved = token_keys.saved_at(case.provider, case.workspace) if case.provider else None
+    return f" (key set saved {show_moment(saved.replace(microsecond=0))})" if saved else ""
 
 
 @asks(_STAGE, "weak-key")
