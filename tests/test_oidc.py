@@ -343,6 +343,10 @@ ROWS = [
     row("an endpoint made up", capture(request().replace("/authorize", "/oauth2/authorize"), answer()), codes={"endpoint-guessed": "risk"},
         provider=DISCOVERED, files=discovery(), outcome="inconclusive"),
     # --- other forms
+    row("encrypted, and nobody said whose", encrypt(token(), key("client").public_key()), files={"keys/c.key": private_pem(key("client"))},
+        application='decryption_key = "keys/c.key"'),
+    row("encrypted to another, and nobody said whose", encrypt(token(), key("other").public_key()), "encrypted-to-other-key",
+        files={"keys/c.key": private_pem(key("client"))}, application='decryption_key = "keys/c.key"'),
     row("signed by another algorithm than named", f"{sign(claims(), key('oidc'), 'RS256', kid='oidc').rpartition('.')[0]}."
         + to_base64url(signature(sign(claims(), key("oidc"), "RS256", kid="oidc").rpartition(".")[0].encode(), key("oidc"), "PS256")),
         "signature-value-invalid"),

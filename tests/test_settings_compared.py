@@ -52,6 +52,8 @@ CASES: list[tuple[str, dict[str, Any], dict[str, str], str, dict[str, str]]] = [
      WITH_METADATA, {"certificate-not-published": "risk", "next-key-not-pinned": "risk"}),
     ("the old certificate, but fetched anew", {"application": {"trust_from": "metadata"}}, published("new"), WITH_METADATA,
      {"certificate-not-published": "risk"}),
+    ("a sign-out that nobody answers", {"application": {"sign_out_url": "https://roster.northmere.example/saml/slo"}}, published(),
+     WITH_METADATA, {"endpoint-missing": "risk"}),
     ("old metadata", {}, published(until="2026-01-01T00:00:00Z"), WITH_METADATA, {"metadata-expired": "risk"}),
     ("a damaged certificate", {}, {"certs/id.pem": pem(certificate("id")).replace("\n", " ")}, PROVIDER,
      {"certificate-damaged": "risk"}),
@@ -88,7 +90,7 @@ def test_settings(
 
 
 def test_every_settings_code_of_saml_is_raised_here() -> None:
-    later = {"endpoint-missing", "endpoint-guessed", "metadata-signature-invalid", "metadata-changed"}
+    later = {"endpoint-guessed", "metadata-signature-invalid", "metadata-changed"}
     from trace_lens.common import catalogue
     from trace_lens.common.findings import Stage
 

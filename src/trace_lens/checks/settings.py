@@ -274,6 +274,19 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         lacking.append(("entity_id", f"the entity ID of {provider.name} is not on record", Side.PROVIDER))
     if provider and not trust.published(provider, workspace) and not mine.trusted_certificates:
         lacking.append(("certificates", f"no signing certificate of {provider.name} is on record", Side.PROVIDER))
+    if app.sign_out_urls and provider and provider.role and not provider.sign_out_urls:
+        where = app.settings.application
+        yield make(
+            "endpoint-missing",
+            f"{app.name} has a sign-out URL, and the metadata of {provider.name} has no SingleLogoutService.",
+            expected="SingleLogoutService",
+            evidence=(
+                Evidence("sign_out_url", app.sign_out_urls[0], app.source.file,
+                         app.source.where("application", "sign_out_url"))
+                if where.sign_out_url
+                else Evidence("SingleLogoutService", app.sign_out_urls[0], where.metadata or "", "SPSSODescriptor"),
+            ),
+        )  # fmt: skip
     for key, reason, side in lacking:
         yield make(
             "setting-missing",

@@ -8,13 +8,17 @@ from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.common.difference import is_near
 from trace_lens.intake.layers import ADDRESS
+from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt
+from trace_lens.oidc.jose import Jwe
+from trace_lens.oidc.tokens import texts
 from trace_lens.saml.artifact import Artifact
 from trace_lens.saml.messages import AuthnRequest, LogoutRequest, LogoutResponse
 from trace_lens.workspace.loading import App, Provider, Workspace
+from trace_lens.workspace.private_keys import readable_key
 
 
 class Choice(NamedTuple):
-    """The application and provider chosen. `by` is option, audience, destination or issuer; `candidates` name the
+    """The application and provider chosen. `by` is option, audience, destination, issuer or key; `candidates` name the
     applications between which nothing decides.
     """
 
@@ -46,10 +50,29 @@ def choose(
         scored = [(one.app, clues.near(one) or exact) for one, (_, exact) in zip(fitting, scored, strict=True)]
     most = max((found.points for _, found in scored), default=0)
     best = [(one, found) for one, found in scored if found.points == most > 0]
+    if not best and clues.sealed:
+        found = _by_key(clues.sealed, [one.app for one in fitting])
+        if found:
+            return Choice(found, told or workspace.provider_of(found), "key")
     if len(best) != 1:
         return Choice(None, by_issuer, None, tuple(one.id for one, _ in best))
     chosen, score = best[0]
     return Choice(chosen, told or workspace.provider_of(chosen), score.by)
+
+
+def _by_key(sealed: list[Jwe], apps: list[App]) -> App | None:
+    """The one application whose key opens what is encrypted; else the only one that has a key at all."""
+    keyed = [(app, key) for app in apps if (key := readable_key(app)) is not None]
+    opening = [app for app, key in keyed if any(_opens(one, key) for one in sealed)]
+    chosen = opening or [app for app, _ in keyed]
+    return chosen[0] if len(chosen) == 1 else None
+
+
+def _opens(jwe: Jwe, key: object) -> bool:
+    try:
+        return bool(decrypt(jwe, key))
+    except (Refused, NotForKey, Broken):
+        return False
 
 
 class _Identity(NamedTuple):
@@ -100,6 +123,8 @@ class _Clues:
     destinations: set[str]
     issuers: set[str]
     artifact: Artifact | None = None
+    sealed: list[Jwe]
+    """Encrypted tokens, where nothing else tells."""
 
     def of_audience(self, one: _Identity) -> bool:
         """Whether the message is made out to this application, to the letter."""
@@ -147,12 +172,17 @@ class _OidcClues(_Clues):
                 self.destinations.add(one.parameters.address)
         self.issuers = {name for one in tokens if (name := one.text("iss"))}
         self.issuers |= {name for one in attempt.messages if (name := one.get("iss") or one.get("issuer"))}
+        self.sealed = [one.content for one in attempt.messages if isinstance(one.content, Jwe)]
+        for jwe in self.sealed:
+            self.audiences |= set(texts(jwe.header.get("aud")))
+            self.issuers |= set(texts(jwe.header.get("iss")))
 
 
 class _SamlClues(_Clues):
     """Clues of SAML messages: audience, destination, recipient, issuer."""
 
     def __init__(self, attempt: Attempt) -> None:
+        self.sealed = []
         response = attempt.response
         assertions = response.assertions if response else (attempt.assertion,) if attempt.assertion else ()
         self.audiences = {

@@ -51,6 +51,16 @@ def private_key(app: App, workspace: Workspace) -> object | None:
     return workspace.once(f"decryption key {app.id}", lambda: _load(app, name, workspace))
 
 
+def readable_key(app: App) -> object | None:
+    """The key as `private_key` gives it, where nobody need be asked for a password; None where it cannot be read."""
+    name = app.settings.application.decryption_key
+    try:
+        given = os.environ.get(password_variable(app)) or os.environ.get(PASSWORD_VARIABLE)
+        return _read(app.source.read(name), given.encode() if given else None) if name else None
+    except (OSError, ValueError, TypeError):
+        return None
+
+
 def key_print(key: PublicKeyTypes) -> str:
     """The SHA-256 fingerprint of a public key: of its SubjectPublicKeyInfo (RFC 5280 §4.1.2.7)."""
     octets = key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
