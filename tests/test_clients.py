@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from kit import NOW, certificate, key, pem, run, run_json
+from kit import NOW, certificate, key, pem, private_pem, run, run_json
 from oidc_kit import (
     CLIENT,
     ISSUER,
@@ -22,7 +22,8 @@ from oidc_kit import (
     token_request,
     token_response,
 )
-from trace_lens.demo.tokens import public_jwk
+from test_program import conforms
+from trace_lens.demo.tokens import encrypt, public_jwk
 from trace_lens.diagnosis.judging import check_settings
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.problems import SettingsError
@@ -103,6 +104,7 @@ def test_the_two_sides_of_a_client(tmp_path: Path) -> None:
     )
     (folder / "good.txt").write_text(capture(request(), answer(), token_request(), token_response()))
     status, found = run_json("sides", "berth-planner", "good.txt", folder=folder)
+    conforms(found, "sides")
     assert (status, found["findings"]) == (0, [])
     good = verdicts(found)
     assert {
@@ -130,6 +132,7 @@ def test_comparing_two_sign_ins(tmp_path: Path) -> None:
     )
     (folder / "b.txt").write_text(capture(request(), answer(), token_request(), token_response()))
     status, found = run_json("compare", "a.txt", "b.txt", folder=folder)
+    conforms(found, "compare")
     assert status == 1
     matters = {one["item"] for one in found["differences"] if one["matters"]}
     assert {"request: scope", "claim email"} <= matters
@@ -144,6 +147,7 @@ def test_comparing_documents(tmp_path: Path) -> None:
         json.dumps({**DOCUMENT, "issuer": ISSUER + "/", "op_tos_uri": "https://id.northmere.example/tos"})
     )
     status, found = run_json("compare", "a.json", "b.json", folder=folder)
+    conforms(found, "compare")
     assert (status, found["kind"]) == (1, "discovery documents")
     assert {one["item"]: (one["matters"], one["hits"]) for one in found["differences"]} == {
         "issuer": (True, ["berth-planner"]), "op_tos_uri": (False, []),
@@ -236,6 +240,7 @@ def test_identifying_by_a_claim(tmp_path: Path) -> None:
     )
     (folder / "t.txt").write_text(token())
     status, found = run_json("identify", "berth-planner", "t.txt", folder=folder)
+    conforms(found, "identify")
     assert (status, found["names"][0]["name"], found["names"][0]["account"]) == (
         0,
         "m.tern@northmere.example",
@@ -250,8 +255,22 @@ def test_several_attempts_in_many_sources(tmp_path: Path) -> None:
         (folder / f"c/{number}.txt").write_text(token(nonce=f"n-{number}", sid=f"s-{number}"))
     (folder / "c/keys.json").write_text(json.dumps({"keys": []}))
     status, found = run_json("diagnose", "c", folder=folder)
+    conforms(found, "diagnosis")
     assert (status, len(found["attempts"])) == (3, 3)
     assert "key-set" in found["unreadable"][0]["because"]
+
+
+def test_a_sealed_token_alone(tmp_path: Path) -> None:
+    """The application is the one whose key opens it; what comes out keeps to the schemas."""
+    folder = client_workspace(
+        tmp_path, application='decryption_key = "keys/c.key"', files={"keys/c.key": private_pem(key("client"))}
+    )
+    (folder / "t.txt").write_text(encrypt(token(), key("client").public_key()))
+    _, found = run_json("diagnose", "t.txt", folder=folder)
+    conforms(found, "diagnosis")
+    assert (found["attempts"][0]["outcome"], found["attempts"][0]["chosen_by"]) == ("sound", "key")
+    _, found = run_json("decode", "t.txt", folder=folder)
+    conforms(found, "decode")
 
 
 def test_a_certificate_in_a_token(tmp_path: Path) -> None:

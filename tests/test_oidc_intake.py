@@ -28,6 +28,7 @@ from oidc_kit import (
     token_request,
     token_response,
 )
+from test_program import conforms
 from trace_lens.attempts.oidc import assemble_oidc, read_oidc
 from trace_lens.demo.tokens import compact, encrypt, public_jwk, sign
 from trace_lens.intake.peeling import peel
@@ -101,6 +102,7 @@ def test_found_in_anything(name: str, text: str, kinds: list[str]) -> None:
 def test_everything_is_laid_open_and_masked(name: str, text: str, kinds: list[str], tmp_path: Path) -> None:
     (tmp_path / "t.txt").write_text(text)
     status, document = run_json("decode", "t.txt", folder=tmp_path)
+    conforms(document, "decode")
     assert status == (0 if kinds else 3)
     assert [one["kind"] for one in document["messages"]] == kinds
     written = json.dumps(document)

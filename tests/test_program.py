@@ -385,6 +385,7 @@ def test_demo(tmp_path: Path) -> None:
     assert text.count("\n  trace-lens ") == 6
     story = tmp_path / "story"
     _, document = run_json("diagnose", "captures", folder=story)
+    conforms(document, "diagnosis")
     found = {one["source"][9:11]: (one["outcome"], one["first_break"]) for one in document["attempts"]}
     assert found["04"] == ("broken", "audience-mismatch")
     assert found["09"] == ("broken", "signed-by-other-known-key")
