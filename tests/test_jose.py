@@ -35,6 +35,22 @@ RSA_N = (
 VECTORS: list[tuple[str, dict[str, str], str]] = [
     ("RFC 7515 A.1", {"kty": "oct", "k": HMAC_KEY},
      f"eyJ0eXAiOiJKV1QiLA0KICJhbGciOiJIUzI1NiJ9.{JOE}.dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"),
+    ("RFC 7515 A.2", {"kty": "RSA", "e": "AQAB", "n":
+     "ofgWCuLjybRlzo0tZWJjNiuSfb4p4fAkd_wWJcyQoTbji9k0l8W26mPddxHmfHQp-Vaw-4qPCJrcS2mJPMEzP1Pt0Bm4d4QlL-yR"
+     "T-SFd2lZS-pCgNMsD1W_YpRPEwOWvG6b32690r2jZ47soMZo9wGzjb_7OMg0LOL-bSf63kpaSHSXndS5z5rexMdbBYUsLA9e-KXB"
+     "dQOS-UTo7WTBEMa2R2CapHg665xsmtdVMTBQY4uDZlxvb3qCo5ZwKh9kG4LT6_I5IhlJH7aGhyxXFvUK-DWNmoudF8NAco9_h9ia"
+     "GNj8q2ethFkMLs91kzk2PAcDTW9gb54h4FRWyuXpoQ"},
+     f"eyJhbGciOiJSUzI1NiJ9.{JOE}."
+     "cC4hiUPoj9Eetdgtv3hF80EGrhuB__dzERat0XF9g2VtQgr9PJbu3XOiZj5RZmh7AAuHIm4Bh-0Qc_lF5YKt_O8W2Fp5jujGbds9"
+     "uJdbF9CUAr7t1dnZcAcQjbKBYNX4BAynRFdiuB--f_nZLgrnbyTyWzO75vRK5h6xBArLIARNPvkSjtQBMHlb1L07Qe7K0GarZRmB"
+     "_eSN9383LcOLn6_dO--xi12jzDwusC-eOkHWEsqtFZESc6BfI7noOPqvhJ1phCnvWh6IeYI2w9QOYEUipUTI8np6LbgGY9Fs98rq"
+     "Vt5AXLIhWkWywlVmtVrBp0igcN_IoypGlUPQGe77Rw"),
+    ("RFC 7515 A.4", {"kty": "EC", "crv": "P-521",
+     "x": "AekpBQ8ST8a8VcfVOTNl353vSrDCLLJXmPk06wTjxrrjcBpXp5EOnYG_NjFZ6OvLFV1jSfS9tsz4qUxcWceqwQGk",
+     "y": "ADSmRA43Z1DSNx_RvcLI87cdL07l6jQyyBXMoxVg_l2Th-x3S1WDhjDly79ajL4Kkd0AZMaZmh9ubmf63e3kyMj2"},
+     "eyJhbGciOiJFUzUxMiJ9.UGF5bG9hZA.AdwMgeerwtHoh-l192l60hp9wAHZFVJbLfD_UxMi70cwnZOYaRI1bKPWROc-mZZqwqT2"
+     "SI-KGDKB34XO0aw_7XdtAG8GaSwFKdCAPZgoXD2YBJZCPEX3xKpRwcdOO8KpEHwJjyqOgzDO7iKvU8vcnwNrmxYbSW9ERBXukOXo"
+     "lLzeO_Jn"),
     ("RFC 7515 A.3", EC_KEY, f"eyJhbGciOiJFUzI1NiJ9.{JOE}.DtEhU3ljbEg8L38VWAfUAqOyKAM6-Xx-F4GawxaepmXFCgfTjDxw5djxLa8ISlSApmWQxfKTUJqPP3-Kg6NU1Q"),
     ("RFC 8037 A.4", ED_KEY, "eyJhbGciOiJFZERTQSJ9.RXhhbXBsZSBvZiBFZDI1NTE5IHNpZ25pbmc.hgyY0il_MGCjP0JzlnLWG1PPOt7-09PGcvMg3AIbQR6dWbhijcNR4ki4iylGjg5BhVsPt9g7sVvpAr_MuM0KAg"),
     ("RFC 7520 4.4", {"kty": "oct", "k": "hJtXIZ2uSN5kbQfbtTNWbpdmhkV8FJG-Onbc6mxCcYg"},
@@ -72,6 +88,37 @@ def test_key_wrapping_with_cbc() -> None:
         decrypt(read_jwe(token), bytes(16))
     with pytest.raises(Broken):
         decrypt(read_jwe(token[:-4] + "AAAA"), wrapping)
+
+
+SEALED: list[tuple[str, str, str]] = [
+    ("RFC 7520 5.6, a key given directly", "XctOhJAkA-pD9Lh7ZgW_2A",
+     "eyJhbGciOiJkaXIiLCJraWQiOiI3N2M3ZTJiOC02ZTEzLTQ1Y2YtODY3Mi02MTdiNWI0NTI0M2EiLCJlbmMiOiJBMTI4R0NNIn0."
+     ".refa467QzzKx6QAB.JW_i_f52hww_ELQPGaYyeAB6HYGcR559l9TYnSovc23XJoBcW29rHP8yZOZG7YhLpT1bjFuvZPjQS-m0IF"
+     "tVcXkZXdH_lr_FrdYt9HRUYkshtrMmIUAyGmUnd9zMDB2n0cRDIHAzFVeJUDxkUwVAE7_YGRPdcqMyiBoCO-FBdE-Nceb4h3-FtB"
+     "P-c_BIwCPTjb9o0SbdcdREEMJMyZBH8ySWMVi1gPD9yxi-aQpGbSv_F9N4IZAxscj5g-NJsUPbjk29-s7LJAGb15wEBtXphVCgyy"
+     "53CoIKLHHeJHXex45Uz9aKZSRSInZI-wjsY0yu3cT4_aQ3i1o-tiE-F8Ios61EKgyIQ4CWao8PFMj8TTnp.vbb32Xvllea2OtmHA"
+     "dccRQ"),
+    ("RFC 7520 5.8, a key wrapped", "GZy6sIZ6wl9NJOKB-jnmVQ",
+     "eyJhbGciOiJBMTI4S1ciLCJraWQiOiI4MWIyMDk2NS04MzMyLTQzZDktYTQ2OC04MjE2MGFkOTFhYzgiLCJlbmMiOiJBMTI4R0NN"
+     "In0.CBI6oDw8MydIx1IBntf_lQcw2MmJKIQx.Qx0pmsDa8KnJc9Jo.AwliP-KmWgsZ37BvzCefNen6VTbRK3QMA4TkvRkH0tP1bT"
+     "dhtFJgJxeVmJkLD61A1hnWGetdg11c9ADsnWgL56NyxwSYjU1ZEHcGkd3EkU0vjHi9gTlb90qSYFfeF0LwkcTtjbYKCsiNJQkcIp"
+     "1yeM03OmuiYSoYJVSpf7ej6zaYcMv3WwdxDFl8REwOhNImk2Xld2JXq6BR53TSFkyT7PwVLuq-1GwtGHlQeg7gDT6xW0JqHDPn_H"
+     "-puQsmthc9Zg0ojmJfqqFvETUxLAF-KjcBTS5dNy6egwkYtOt8EIHK-oEsKYtZRaa8Z7MOZ7UGxGIMvEmxrGCPeJa14slv2-gaqK"
+     "0kEThkaSqdYw0FkQZF.ER7MWJZ1FBI_NKvn7Zb1Lw"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "shared", "text"), SEALED, ids=[one[0] for one in SEALED])
+def test_encryption_vectors(name: str, shared: str, text: str) -> None:
+    octets = from_base64url(shared)[0]
+    assert decrypt(read_jwe(text), octets).startswith(b"You can trust us to stick with")
+    parts = text.split(".")
+    for place, part in enumerate(parts):
+        spoilt = part[:-2] + ("AA" if part[-2:] != "AA" else "BB") if part else "AA"
+        if place == 0:
+            continue
+        with pytest.raises((NotForKey, Broken)):
+            decrypt(read_jwe(".".join([*parts[:place], spoilt, *parts[place + 1 :]])), octets if part else bytes(16))
 
 
 def test_key_agreement() -> None:

@@ -93,6 +93,8 @@ def decrypt(jwe: Jwe, key: Recipient) -> bytes:
 
 def _content_key(jwe: Jwe, key: Recipient, size: int) -> bytes:
     alg = str(jwe.header["alg"])
+    if alg in ("dir", "ECDH-ES") and jwe.encrypted_key:
+        raise Broken
     try:
         if isinstance(key, rsa.RSAPrivateKey) and (alg in _OAEP or alg == "RSA1_5"):
             way: padding.AsymmetricPadding = padding.PKCS1v15()
