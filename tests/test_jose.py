@@ -218,7 +218,8 @@ def test_kinds_of_token(header: dict[str, Any], claims: dict[str, Any], kind: st
 @pytest.mark.parametrize(("document", "kind"), [
     ({"issuer": "i", "jwks_uri": "k"}, "discovery-document"), ({"keys": []}, "key-set"), ({"kty": "RSA"}, "jwk"),
     ({"active": True, "sub": "s"}, "introspection"), ({"access_token": "a"}, "token-response"),
-    ({"error": "invalid_grant"}, "token-response"), ({"request_uri": "urn:x", "expires_in": 60}, "token-response"),
+    ({"error": "invalid_grant"}, "token-response"), ({"error": "Not Found", "status": 404}, None),
+    ({"error": "N-17", "error_description": "x"}, "token-response"), ({"request_uri": "urn:x", "expires_in": 60}, "token-response"),
     ({"client_id": "c", "redirect_uris": []}, "client-registration"), ({"sub": "s"}, "userinfo"), ({"a": 1}, None), ([], None),
 ])  # fmt: skip
 def test_kinds_of_document(document: Any, kind: str | None) -> None:

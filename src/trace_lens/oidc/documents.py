@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from trace_lens.oidc.errors import meaning_of
+
 DISCOVERY, KEY_SET, JWK, TOKEN_RESPONSE, INTROSPECTION, REGISTRATION, USERINFO = (
     "discovery-document", "key-set", "jwk", "token-response", "introspection", "client-registration", "userinfo"
 )  # fmt: skip
@@ -45,7 +47,7 @@ def kind_of(document: Any) -> str | None:
         return INTROSPECTION
     if "access_token" in has or ("id_token" in has and "token_type" in has):
         return TOKEN_RESPONSE
-    if isinstance(document.get("error"), str) and (len(has) <= 4 or "error_description" in has):
+    if isinstance(document.get("error"), str) and ("error_description" in has or meaning_of(document["error"])):
         return TOKEN_RESPONSE
     if "request_uri" in has and "expires_in" in has:
         return TOKEN_RESPONSE
