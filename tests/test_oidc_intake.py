@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kit import key, run_json
+from kit import key, response, run_json
 from oidc_kit import (
     API,
     CLIENT,
@@ -126,6 +126,22 @@ def test_what_is_told_of_a_token(tmp_path: Path) -> None:
     }  # fmt: skip
     moments = document["messages"][0]["content"]["moments"]
     assert "1 hour after" in json.dumps(moments)
+
+
+def test_a_token_keeps_to_the_answer_that_it_stands_in() -> None:
+    found = read_oidc("t.txt", peel(capture(request(), answer(), token_request(), token_response()).encode()))
+    held = {one.kind: one.within.kind if one.within else None for one in found}
+    assert held["id-token"] == "token-response"
+    assert held["authorization-request"] is None
+
+
+def test_a_saml_message_counts_before_what_else_stands_in_its_text() -> None:
+    text = json.dumps(
+        {"sub": "1", "email": "m.tern@northmere.example", "SAMLResponse": base64.b64encode(response()).decode()}
+    )
+    assert [one.kind for one in peel(text.encode()).found] == ["saml-response"]
+    lost = json.dumps({"sub": "1", "email": "m.tern@northmere.example", "SAMLResponse": "nothing of it was kept"})
+    assert [one.kind for one in peel(lost.encode()).found] == ["userinfo"]
 
 
 def groups(*texts: str, together: bool = False) -> list[list[str]]:

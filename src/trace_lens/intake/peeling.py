@@ -27,6 +27,8 @@ _ROOT = re.compile(
 )
 _BODY = re.compile(rb"<(?:[\w.\-]+:)?Body[^>]*>\s*(?:<!--.*?-->\s*)*<(?:[\w.\-]+:)?([A-Za-z]\w*)", re.DOTALL)
 _ROOT_KINDS = {name.rpartition("}")[2]: kind for name, kind in KINDS.items()}
+_SAML_FIELD = re.compile(rb"SAML(?:Response|Request|art)|wresult")
+"""Where a SAML message stands in the same text, it counts before what else could be read there."""
 _PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
 
 
@@ -87,9 +89,10 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
         return None
     found: list[Found] = []
     for line, part in parts[: limits.PARTS]:
+        base = len(found)
         for one in _peel_one(part).found:
             place = f"line {line}" + (f" › {one.where}" if one.where else "")
-            found.append(one._replace(where=place))
+            found.append(one._replace(where=place, within=None if one.within is None else one.within + base))
     return Peeled(tuple(found)) if len(found) > 1 else None
 
 
@@ -99,13 +102,15 @@ def _peel_one(data: bytes) -> Peeled:
     queue: list[tuple[int, int, Found]] = [(0, next(order), start)]
     seen = {data}
     ends: list[str] = []
+    beside: tuple[Found, ...] = ()
     while queue and len(seen) <= limits.PEEL_READINGS:
         cost, _, state = heapq.heappop(queue)
         kind = recognise(state.data)
         if kind is None and hints_at_oidc(state.data):
             within = oidc_in(state.data)
-            if within:
+            if within and _SAML_FIELD.search(state.data) is None:
                 return Peeled(tuple(_carried(state, one) for one in within))
+            beside = beside or tuple(_carried(state, one) for one in within)
         if kind:
             siblings = [state] + [other for price, _, other in queue if price == cost and other.layers == state.layers]
             return Peeled(tuple(_named(one) for one in siblings if recognise(one.data)))
@@ -122,7 +127,7 @@ def _peel_one(data: bytes) -> Peeled:
                     )
         if not grown:
             ends.append(_how_far(state))
-    return Peeled((), tuple(dict.fromkeys([_how_far(start), *ends]))[:4])
+    return Peeled(beside) if beside else Peeled((), tuple(dict.fromkeys([_how_far(start), *ends]))[:4])
 
 
 def _carried(state: Found, one: Found) -> Found:
