@@ -269,6 +269,7 @@ def test_a_sealed_token_alone(tmp_path: Path) -> None:
     _, found = run_json("diagnose", "t.txt", folder=folder)
     conforms(found, "diagnosis")
     assert (found["attempts"][0]["outcome"], found["attempts"][0]["chosen_by"]) == ("sound", "key")
+    assert (found["attempts"][0]["at"], found["attempts"][0]["at_from"]) == ("2025-11-20T08:14:03Z", "message")
     _, found = run_json("decode", "t.txt", folder=folder)
     conforms(found, "decode")
 

@@ -51,6 +51,8 @@ class Case:
     protocol: ClassVar[str] = ""
     subject_label: ClassVar[str] = ""
     """What the protocol calls the name of the person: `NameID` or `sub`."""
+    address_label: ClassVar[str] = ""
+    """What the protocol calls the address that a message is made out to: `destination` or `redirect URI`."""
     main_source: ClassVar[str] = ""
     """What usually says something of the person: `assertion` or `id-token`."""
 
@@ -95,6 +97,11 @@ class Case:
     @property
     def issuer_name(self) -> str | None:
         """Who issued what is judged."""
+        raise NotImplementedError
+
+    @property
+    def issuer_evidence(self) -> list[Evidence]:
+        """Where the issuer's name stands."""
         raise NotImplementedError
 
     @property

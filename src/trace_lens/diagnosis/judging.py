@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from datetime import datetime
 from typing import NamedTuple, overload
 
@@ -133,7 +134,12 @@ def case_of(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumst
         provider = workspace.provider_of(app) if own else provider
     sent = {one.key: str(one.value) for one in told.supposed} if app else {}
     about = (workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent)
-    return OidcCase(attempt, *about) if isinstance(attempt, OidcAttempt) else SamlCase(attempt, *about)
+    if not isinstance(attempt, OidcAttempt):
+        return SamlCase(attempt, *about)
+    case = OidcCase(attempt, *about)
+    if at is None and case.opening and case.made_at:
+        return replace(case, at=case.made_at[0], at_from="message")
+    return case
 
 
 def in_order(findings: Iterable[Finding]) -> list[Finding]:

@@ -134,7 +134,7 @@ def secret_finding(case: OidcCase) -> Finding | None:
         ends = read_moment_or_date(str(told))
     except MomentError:
         return None
-    at = case.at or case.now
+    at = (case.at or case.now).replace(microsecond=0)
     evidence = [case.set_in_app("secret_expires", str(told), "application", "secret_expires")]
     if at < ends:
         if ends - at > app.warn_before:
@@ -152,8 +152,9 @@ def secret_finding(case: OidcCase) -> Finding | None:
     entry = case.finding(
         "client-secret-expired",
         _STAGE,
-        f"The client secret of {app.name} had ended {show_duration(at - ends)} before ({show_moment(ends)})"
-        + (f", and the token endpoint said {blamed[0].get('error')}." if blamed else ", yet nothing was refused here."),
+        f"The client secret of {app.name} ended {show_moment(ends)}, {show_duration(at - ends)} before "
+        + ("the attempt" if case.at else "today (nothing tells the moment of the attempt)")
+        + (f", and the token endpoint said {blamed[0].get('error')}." if blamed else "; yet nothing was refused here."),
         expected=f"after {show_moment(at)}",
         actual=show_moment(ends),
         evidence=[*evidence, *(item for one in blamed for item in shown_error(case, one))],

@@ -34,6 +34,7 @@ class OidcCase(Case):
     attempt: OidcAttempt
     protocol: ClassVar[str] = "oidc"
     subject_label: ClassVar[str] = "sub"
+    address_label: ClassVar[str] = "redirect URI"
     main_source: ClassVar[str] = "id-token"
 
     @cached_property
@@ -130,6 +131,12 @@ class OidcCase(Case):
     def issuer_name(self) -> str | None:
         """Who issued the token, else who the answer says that it is from."""
         return (self.token.text("iss") if self.token else None) or self.response_issuer
+
+    @property
+    def issuer_evidence(self) -> list[Evidence]:
+        """Where the issuer stands: in the token, else in the answer."""
+        token = self.token.text("iss") if self.token else None
+        return self.of_token("iss", "iss") if token else self.parameter(self.attempt.answer, "iss")
 
     @property
     def subject(self) -> Sent | None:

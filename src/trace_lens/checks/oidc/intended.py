@@ -16,33 +16,6 @@ _WORDS = {
 }  # fmt: skip
 
 
-@asks(_STAGE, "application-unknown", "issuer-unknown", needs=MESSAGE)
-def somebody_knows_it(case: OidcCase) -> Answer:
-    """Does the message fit an application and a provider on record?"""
-    if case.app:
-        return
-    issuer = case.issuer_name
-    if issuer and case.workspace.providers and not case.provider:
-        known = [name for provider in case.workspace.providers.values() for name in provider.identifiers]
-        yield case.finding(
-            "issuer-unknown",
-            _STAGE,
-            f"No provider on record has the issuer {issuer}, and no application fits the message.",
-            expected=closest(issuer, known) if known else None,
-            actual=issuer,
-            evidence=case.of_token("iss", "iss") or case.parameter(case.attempt.answer, "iss"),
-        )
-        return
-    fitting = (
-        f"{' and '.join(case.candidates)} fit equally well; --app says which is meant"
-        if case.candidates
-        else "there is no workspace here"
-        if case.workspace.root is None
-        else "none on record has its audience, its redirect URI or a provider of its own"
-    )
-    yield case.finding("application-unknown", _STAGE, f"The application is not known: {fitting}.")
-
-
 @asks(_STAGE, "issuer-mismatch", decides=True)
 def issuer(case: OidcCase) -> Answer:
     """Is the issuer the provider's, to the letter (OpenID Connect Core 1.0 §3.1.3.7, point 2)?"""

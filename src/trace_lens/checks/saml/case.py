@@ -28,6 +28,7 @@ class SamlCase(Case):
     attempt: Attempt
     protocol: ClassVar[str] = "saml"
     subject_label: ClassVar[str] = "NameID"
+    address_label: ClassVar[str] = "destination"
     main_source: ClassVar[str] = "assertion"
 
     @property
@@ -177,6 +178,11 @@ class SamlCase(Case):
     def issuer_name(self) -> str | None:
         """The issuer's entity ID, as the message writes it."""
         return self.issuer.value if self.issuer else None
+
+    @property
+    def issuer_evidence(self) -> list[Evidence]:
+        """Where the issuer stands."""
+        return self.shown("Issuer", self.issuer)
 
     @property
     def subject(self) -> Sent | None:

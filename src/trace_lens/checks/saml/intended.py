@@ -11,33 +11,6 @@ from trace_lens.saml.messages import NameID
 _STAGE = Stage.INTENDED
 
 
-@asks(_STAGE, "application-unknown", "issuer-unknown", needs=MESSAGE)
-def somebody_knows_it(case: SamlCase) -> Answer:
-    """Does the message fit an application and a provider on record?"""
-    if case.app:
-        return
-    issuer = case.issuer
-    if issuer and case.workspace.providers and not case.provider:
-        known = [name for provider in case.workspace.providers.values() for name in provider.identifiers]
-        yield case.finding(
-            "issuer-unknown",
-            _STAGE,
-            f"No provider on record has the issuer {issuer.value}, and no application fits the message.",
-            expected=closest(issuer.value, known) if known else None,
-            actual=issuer.value,
-            evidence=case.shown("Issuer", issuer),
-        )
-        return
-    fitting = (
-        f"{' and '.join(case.candidates)} fit equally well; --app says which is meant"
-        if case.candidates
-        else "there is no workspace here"
-        if case.workspace.root is None
-        else "none on record has its audience, its destination or a provider of its own"
-    )
-    yield case.finding("application-unknown", _STAGE, f"The application is not known: {fitting}.")
-
-
 @asks(_STAGE, "issuer-mismatch", needs=MESSAGE, decides=True)
 def issuer(case: SamlCase) -> Answer:
     """Is the issuer the provider's entity ID, to the letter?"""

@@ -70,11 +70,11 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
     for key, value in rows:
         if key == "requested_attributes":
             text = ", ".join(one["name"] + (" (required)" if one["required"] else "") for one in value)
-            yield from pages.row(key.replace("_", " "), text, column=22)
+            yield from pages.row(key.replace("_", " "), text, column=24)
         elif key not in ("attributes", "endpoints", "addresses", "keys") or not _is_tables(value):
             text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
             text = f"{value:,} bytes" if key == "size" and isinstance(value, int) else text
-            yield from pages.row(key.replace("_", " "), text, column=22)
+            yield from pages.row(key.replace("_", " "), text, column=24)
     attributes = message.summary.get("attributes")
     if laid.claims:
         yield BLANK
