@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 from datetime import UTC, datetime
 from typing import Any
 
@@ -298,7 +297,7 @@ def test_any_claims_are_read(value: Any) -> None:
     for name in value:
         token.moment(name)
         token.text(name)
-    assert json.dumps(token.audience) is not None
+    assert all(isinstance(one, str) for one in token.audience)
 
 
 def test_errors_have_words() -> None:

@@ -216,8 +216,7 @@ def test_spoilt_tokens_are_never_more_than_broken(
         client_workspace(folder)
     spoilt = (ID[:at].encode() + octets + ID[at + len(octets) :].encode()).decode("latin-1")
     for found in judge_texts(folder, spoilt):
-        text = json.dumps([one.detail for one in found.findings])
-        assert text
+        assert all(one.detail for one in found.findings)
         if found.outcome == "sound":
             assert found.subject == "40117"
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
-from trace_lens.attempts.oidc import OidcMessage
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.delivered import same_redirect
@@ -20,7 +19,7 @@ from trace_lens.oidc.algorithms import same_algorithm
 from trace_lens.workspace import token_keys
 from trace_lens.workspace.loading import App, Provider, Workspace
 
-_OFFERED = (
+OFFERED = (
     ("response_type", "response_types_supported"),
     ("response_mode", "response_modes_supported"),
     ("client_authentication", "token_endpoint_auth_methods_supported"),
@@ -128,7 +127,7 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
 def _offers(app: App, provider: Provider) -> Iterator[Finding]:
     """What the application asks for and the provider does not offer."""
     mine = app.settings.application
-    for key, member in _OFFERED:
+    for key, member in OFFERED:
         offers = provider.discovery.get(member)
         told = getattr(mine, key)
         values = told if isinstance(told, tuple) else (told,) if told else ()
@@ -136,7 +135,7 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
             continue
         offered = [str(one) for one in offers]
         for value in values:
-            if any(_same(key, value, one) for one in offered):
+            if any(same_offer(key, value, one) for one in offered):
                 continue
             nearest = closest(value, offered) if offered else None
             yield make(
@@ -166,7 +165,8 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
         )
 
 
-def _same(key: str, wanted: str, offered: str) -> bool:
+def same_offer(key: str, wanted: str, offered: str) -> bool:
+    """Whether what an application wants and what a provider offers are one thing under a setting's key."""
     if key == "response_type":
         return sorted(wanted.split()) == sorted(offered.split())
     return same_algorithm(wanted, offered) if key == "token_algorithm" else wanted == offered
@@ -190,10 +190,9 @@ def _endpoints(app: App, provider: Provider) -> Iterator[Finding]:
                 expected=member,
                 evidence=(Evidence(member, "not there", file, "the whole"),),
             )
-    for key, member in (("provider_sso_url", "authorization_endpoint"),):
-        told, listed = getattr(mine, key), provider.discovery.get(member)
-        if told and isinstance(listed, str) and told != listed:
-            yield guessed(provider, told, listed, in_app(app, key, told).evidence)
+    told, listed = mine.provider_sso_url, provider.discovery.get("authorization_endpoint")
+    if told and isinstance(listed, str) and told != listed:
+        yield guessed(provider, told, listed, in_app(app, "provider_sso_url", told).evidence)
 
 
 def guessed(provider: Provider, used: str, listed: str | None, evidence: Evidence) -> Finding:
@@ -223,7 +222,8 @@ def endpoints_called(case: OidcCase) -> Iterator[Finding]:
         return
     for one in case.attempt.messages:
         address = one.parameters.address if one.parameters else None
-        if address is None or one.kind not in _CALLS or _to_client(case, one, address):
+        to_application = one.kind == "logout-request" and one.get("iss") is not None
+        if address is None or one.kind not in _CALLS or to_application:
             continue
         listed = [str(url) for member in _CALLS[one.kind] if (url := provider.discovery.get(member))]
         evidence = Evidence("address", address, one.source, one.place)
@@ -234,11 +234,6 @@ def endpoints_called(case: OidcCase) -> Iterator[Finding]:
                        expected=_CALLS[one.kind][0], evidence=(evidence,))  # fmt: skip
         elif address not in listed:
             yield guessed(provider, address, closest(address, listed), evidence)
-
-
-def _to_client(case: OidcCase, one: OidcMessage, address: str) -> bool:
-    """Whether a logout request came through the browser to the application, not to the provider."""
-    return one.kind == "logout-request" and one.get("iss") is not None and bool(address)
 
 
 def _discovered(app: App, provider: Provider) -> Iterator[Finding]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
-from trace_lens.checks.client_settings import in_discovery, of_issuer
+from trace_lens.checks.client_settings import OFFERED, in_discovery, of_issuer, same_offer
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.delivered import same_redirect
 from trace_lens.checks.oidc.intended import WELL_KNOWN
@@ -20,13 +20,6 @@ from trace_lens.workspace.loading import App, Workspace
 DOCUMENT = "provider_metadata"
 GRANTED = "scope granted"
 """The column of the discovery document."""
-_OFFERED = (
-    ("response_type", "response type", "response_types_supported"),
-    ("response_mode", "response mode", "response_modes_supported"),
-    ("client_authentication", "client authentication", "token_endpoint_auth_methods_supported"),
-    ("token_algorithm", "token algorithm", "id_token_signing_alg_values_supported"),
-    ("subject_type", "subject type", "subject_types_supported"),
-)
 
 
 class ClientSides(Sides):
@@ -44,8 +37,9 @@ class ClientSides(Sides):
         yield self._discovery_url()
         yield from self._endpoints()
         yield self._scopes()
-        for key, words, member in _OFFERED:
-            yield self._offered(key, words, member)
+        for key, member in OFFERED:
+            if key not in ("scopes", "acr_values"):
+                yield self._offered(key, key.replace("_", " "), member)
         yield self._pkce()
         yield self._keys()
         yield self._secret()
@@ -163,7 +157,7 @@ class ClientSides(Sides):
         against = self._discovered(member, ", ".join(offered))[0][1] if offered and self.provider else None
         cells = []
         for text in wanted:
-            fits = any(_same(key, text, one) for one in offered)
+            fits = any(same_offer(key, text, one) for one in offered)
             verdict = "alone" if against is None else "equal" if fits else "different"
             for column, value in self._in_app(key, text):
                 cells.append(Cell(column, value, verdict, against if verdict == "different" else None))
@@ -248,9 +242,3 @@ class ClientSides(Sides):
                     value = Value(self.case.source_of(match.sent_as), match.sent_as, one.source, one.where)
                     cells.append(Cell("capture", value, "near" if match.near else "equal", near, how))
             yield Row(f"claim {claim.name}", f"claim {claim.name}", Side.APPLICATION, tuple(cells), cells[0].value)
-
-
-def _same(key: str, wanted: str, offered: str) -> bool:
-    if key == "response_type":
-        return sorted(wanted.split()) == sorted(offered.split())
-    return same_algorithm(wanted, offered)

@@ -91,7 +91,6 @@ def assurance(case: OidcCase) -> Answer:
     acr = case.token.text("acr")
     if acr in demanded:
         return
-    assert case.app is not None or asked
     yield case.finding(
         "assurance-too-low",
         _STAGE,
