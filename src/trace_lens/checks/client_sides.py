@@ -170,8 +170,7 @@ class ClientSides(Sides):
             allowed = list(wanted) or offered
             fits = not allowed or any(same_algorithm(used, one) for one in allowed)
             for column, value in self._seen(self.case.of_header("alg")):
-                expected = cells[0].value if cells else None
-                cells.append(Cell(column, value, "equal" if fits else "different", None if fits else expected))
+                cells.append(Cell(column, value, "equal" if fits else "different"))
         return Row(key, words, Side.PROVIDER, tuple(cells), against)
 
     def _pkce(self) -> Row:
@@ -208,7 +207,7 @@ class ClientSides(Sides):
                 verdict.key in verdict.named or self.case.token.jws.key_id is None
             )
             for column, value in self._seen(self.case.of_header("kid")):
-                cells.append(Cell(column, value, "equal" if fits else "different", None if fits else counts))
+                cells.append(Cell(column, value, "equal" if fits else "different"))
             named = {one.key.id for one in verdict.named}
             cells = [one._replace(verdict="equal") if one.value.text in named and fits else one for one in cells]
         return Row("keys", "signing key", Side.PROVIDER, tuple(cells), counts)
