@@ -16,7 +16,7 @@ from trace_lens.common import limits
 from trace_lens.demo.tokens import compact, encrypt, public_jwk, sign, signature
 from trace_lens.oidc import algorithms, documents, errors
 from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt
-from trace_lens.oidc.jose import JoseDamaged, from_base64url, read_jwe, read_jws, to_base64url
+from trace_lens.oidc.jose import JoseDamaged, Jwe, from_base64url, read_jwe, read_jws, to_base64url
 from trace_lens.oidc.jwk import read_jwk, read_key_set, thumbprint
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 from trace_lens.oidc.tokens import NoClaims, half_hash, kind_of, read_numeric_date, read_token
@@ -31,6 +31,20 @@ RSA_N = (
     "n64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2QvzqY368QQMicAtaSqzs8KJZgnYb9c7d0zgdAZHzu6qMQvRL5hajr"
     "n1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xBniIqbw0Ls1jF44-csFCur-kEgU8awapJzKnqDKgw"
 )
+ROAD = (
+    "SXTigJlzIGEgZGFuZ2Vyb3VzIGJ1c2luZXNzLCBGcm9kbywgZ29pbmcgb3V0IHlvdXIgZG9vci4gWW91IHN0ZXAgb250byB0aGUg"
+    "cm9hZCwgYW5kIGlmIHlvdSBkb24ndCBrZWVwIHlvdXIgZmVldCwgdGhlcmXigJlzIG5vIGtub3dpbmcgd2hlcmUgeW91IG1pZ2h0"
+    "IGJlIHN3ZXB0IG9mZiB0by4"
+)
+HOBBIT_N = (
+    "n4EPtAOCc9AlkeQHPzHStgAbgs7bTZLwUBZdR8_KuKPEHLd4rHVTeT-O-XV2jRojdNhxJWTDvNd7nqQ0VEiZQHz_AJmSCpMaJMRB"
+    "SFKrKb2wqVwGU_NsYOYL-QtiWN2lbzcEe6XC0dApr5ydQLrHqkHHig3RBordaZ6Aj-oBHqFEHYpPe7Tpe-OfVfHd1E6cS6M1FZcD"
+    "1NNLYD5lFHpPI9bTwJlsde3uhGqC0ZCuEHg8lhzwOHrtIQbS0FVbb9k3-tVTU4fg_3L_vniUFAKwuCLqKnS2BYwdq_mzSnbLY7h_"
+    "qixoR7jig3__kRhuaxwUkRz5iaiQkqgc5gHdrNP5zw"
+)
+HOBBIT_EC = {"kty": "EC", "crv": "P-521",
+             "x": "AHKZLLOsCOzz5cY97ewNUajB957y-C-U88c3v13nmGZx6sYl_oJXu9A5RkTKqjqvjyekWF-7ytDyRXYgCF5cj0Kt",
+             "y": "AdymlHvOiLxXkEhayXQnNCvDX4h9htZaCJN34kfmC6pV5OhQHiraVySsUdaQkAgDPrwQrJmbnX9cwlGfP-HqHZR1"}  # fmt: skip
 VECTORS: list[tuple[str, dict[str, str], str]] = [
     ("RFC 7515 A.1", {"kty": "oct", "k": HMAC_KEY},
      f"eyJ0eXAiOiJKV1QiLA0KICJhbGciOiJIUzI1NiJ9.{JOE}.dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"),
@@ -52,6 +66,22 @@ VECTORS: list[tuple[str, dict[str, str], str]] = [
      "lLzeO_Jn"),
     ("RFC 7515 A.3", EC_KEY, f"eyJhbGciOiJFUzI1NiJ9.{JOE}.DtEhU3ljbEg8L38VWAfUAqOyKAM6-Xx-F4GawxaepmXFCgfTjDxw5djxLa8ISlSApmWQxfKTUJqPP3-Kg6NU1Q"),
     ("RFC 8037 A.4", ED_KEY, "eyJhbGciOiJFZERTQSJ9.RXhhbXBsZSBvZiBFZDI1NTE5IHNpZ25pbmc.hgyY0il_MGCjP0JzlnLWG1PPOt7-09PGcvMg3AIbQR6dWbhijcNR4ki4iylGjg5BhVsPt9g7sVvpAr_MuM0KAg"),
+    ("RFC 7520 4.1", {"kty": "RSA", "e": "AQAB", "n": HOBBIT_N},
+     f"eyJhbGciOiJSUzI1NiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9.{ROAD}."
+     "MRjdkly7_-oTPTS3AXP41iQIGKa80A0ZmTuV5MEaHoxnW2e5CZ5NlKtainoFmKZopdHM1O2U4mwzJdQx996ivp83xuglII7PNDi8"
+     "4wnB-BDkoBwA78185hX-Es4JIwmDLJK3lfWRa-XtL0RnltuYv746iYTh_qHRD68BNt1uSNCrUCTJDt5aAE6x8wW1Kt9eRo4QPocS"
+     "adnHXFxnt8Is9UzpERV0ePPQdLuW3IS_de3xyIrDaLGdjluPxUAhb6L2aXic1U12podGU0KLUQSE_oI-ZnmKJ3F4uOZDnd6QZWJu"
+     "shZ41Axf_fcIe8u9ipH84ogoree7vjbU5y18kDquDg"),
+    ("RFC 7520 4.2", {"kty": "RSA", "e": "AQAB", "n": HOBBIT_N},
+     f"eyJhbGciOiJQUzM4NCIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9.{ROAD}."
+     "cu22eBqkYDKgIlTpzDXGvaFfz6WGoz7fUDcfT0kkOy42miAh2qyBzk1xEsnk2IpN6-tPid6VrklHkqsGqDqHCdP6O8TTB5dDDItl"
+     "lVo6_1OLPpcbUrhiUSMxbbXUvdvWXzg-UD8biiReQFlfz28zGWVsdiNAUf8ZnyPEgVFn442ZdNqiVJRmBqrYRXe8P_ijQ7p8Vdz0"
+     "TTrxUeT3lm8d9shnr2lfJT8ImUjvAA2Xez2Mlp8cBE5awDzT0qI0n6uiP1aCN_2_jLAeQTlqRHtfa64QQSUmFAAjVKPbByi7xho0"
+     "uTOcbH510a6GYmJUAfmWjwZ6oD4ifKo8DYM-X72Eaw"),
+    ("RFC 7520 4.3", HOBBIT_EC,
+     f"eyJhbGciOiJFUzUxMiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9.{ROAD}."
+     "AE_R_YZCChjn4791jSQCrdPZCNYqHXCTZH0-JZGYNlaAjP2kqaluUIIUnC9qvbu9Plon7KRTzoNEuT4Va2cmL1eJAQy3mtPBu_u_"
+     "sDDyYjnAMDxXPn7XrT0lw-kvAD890jl8e2puQens_IEKBpHABlsbEPX6sFY8OcGDqoRuBomu9xQ2"),
     ("RFC 7520 4.4", {"kty": "oct", "k": "hJtXIZ2uSN5kbQfbtTNWbpdmhkV8FJG-Onbc6mxCcYg"},
      "eyJhbGciOiJIUzI1NiIsImtpZCI6IjAxOGMwYWU1LTRkOWItNDcxYi1iZmQ2LWVlZjMxNGJjNzAzNyJ9.SXTigJlzIGEgZGFuZ2Vyb3VzIGJ1c2luZXNzLCBGcm9kbywgZ29pbmcgb3V0IHlvdXIgZG9vci4gWW91IHN0ZXAgb250byB0aGUgcm9hZCwgYW5kIGlmIHlvdSBkb24ndCBrZWVwIHlvdXIgZmVldCwgdGhlcmXigJlzIG5vIGtub3dpbmcgd2hlcmUgeW91IG1pZ2h0IGJlIHN3ZXB0IG9mZiB0by4.s0h6KThzkfBBBkLspW1h84VsJZFTsPPqMDA7g1Md7p0"),
 ]  # fmt: skip
@@ -87,6 +117,66 @@ def test_key_wrapping_with_cbc() -> None:
         decrypt(read_jwe(token), bytes(16))
     with pytest.raises(Broken):
         decrypt(read_jwe(token[:-4] + "AAAA"), wrapping)
+
+
+RSA_SEALED: list[tuple[str, str, str, str, bytes]] = [
+    ("RFC 7516 A.1",
+     "oahUIoWw0K0usKNuOR6H4wkf4oBUXHTxRvgb48E-BVvxkeDNjbC4he8rUWcJoZmds2h7M70imEVhRU5djINXtqllXI4DFqcI1Dgj"
+     "T9LewND8MW2Krf3Spsk_ZkoFnilakGygTwpZ3uesH-PFABNIUYpOiN15dsQRkgr0vEhxN92i2asbOenSZeyaxziK72UwxrrKoExv"
+     "6kc5twXTq4h-QChLOln0_mtUZwfsRaMStPs6mS6XrgxnxbWhojf663tuEQueGC-FCMfra36C9knDFGzKsNa7LZK2djYgyD3JR_MB"
+     "_4NUJW_TqOQtwHYbxevoJArm-L5StowjzGy-_bq6Gw",
+     "kLdtIj6GbDks_ApCSTYQtelcNttlKiOyPzMrXHeI-yk1F7-kpDxY4-WY5NWV5KntaEeXS1j82E375xxhWMHXyvjYecPT9fpwR_M9"
+     "gV8n9Hrh2anTpTD93Dt62ypW3yDsJzBnTnrYu1iwWRgBKrEYY46qAZIrA2xAwnm2X7uGR1hghkqDp0Vqj3kbSCz1XyfCs6_LehBw"
+     "txHIyh8Ripy40p24moOAbgxVw3rxT_vlt3UVe4WO3JkJOzlpUf-KTVI2Ptgm-dARxTEtE-id-4OJr0h-K-VFs3VSndVTIznSxfyr"
+     "j8ILL6MG_Uv8YAu7VILSB3lOW085-4qE3DzgrTjgyQ",
+     "eyJhbGciOiJSU0EtT0FFUCIsImVuYyI6IkEyNTZHQ00ifQ.OKOawDo13gRp2ojaHV7LFpZcgV7T6DVZKTyKOMTYUmKoTCVJRgckC"
+     "L9kiMT03JGeipsEdY3mx_etLbbWSrFr05kLzcSr4qKAq7YN7e9jwQRb23nfa6c9d-StnImGyFDbSv04uVuxIp5Zms1gNxKKK2Da1"
+     "4B8S4rzVRltdYwam_lDp5XnZAYpQdb76FdIKLaVmqgfwX7XWRxv2322i-vDxRfqNzo_tETKzpVLzfiwQyeyPGLBIO56YJ7eObdv0"
+     "je81860ppamavo35UgoRdbYaBcoh9QcfylQr66oc6vFWXRcZ_ZT2LawVCWTIy3brGPi6UklfCpIMfIjf7iGdXKHzg.48V1_ALb6U"
+     "S04U3b.5eym8TW_c8SuK0ltJ3rpYIzOeDQz7TALvtu6UG9oMo4vpzs9tX_EFShS8iB7j6jiSdiwkIr3ajwQzaBtQD_A.XFBoMYUZ"
+     "odetZdvTiFvSkQ",
+     b"The true sign of intelligence is not knowledge but imagination."),
+    ("RFC 7516 A.2",
+     "sXchDaQebHnPiGvyDOAT4saGEUetSyo9MKLOoWFsueri23bOdgWp4Dy1WlUzewbgBHod5pcM9H95GQRV3JDXboIRROSBigeC5yjU"
+     "1hGzHHyXss8UDprecbAYxknTcQkhslANGRUZmdTOQ5qTRsLAt6BTYuyvVRdhS8exSZEy_c4gs_7svlJJQ4H9_NxsiIoLwAEk7-Q3"
+     "UXERGYw_75IDrGA84-lA_-Ct4eTlXHBIY2EaV7t7LjJaynVJCpkv4LKjTTAumiGUIuQhrNhZLuF_RJLqHpM2kgWFLU7-VTdL1VbC"
+     "2tejvcI2BlMkEpk1BzBZI0KQB0GaDWFLN-aEAw3vRw",
+     "VFCWOqXr8nvZNyaaJLXdnNPXZKRaWCjkU5Q2egQQpTBMwhprMzWzpR8Sxq1OPThh_J6MUD8Z35wky9b8eEO0pwNS8xlh1lOFRRBo"
+     "NqDIKVOku0aZb-rynq8cxjDTLZQ6Fz7jSjR1Klop-YKaUHc9GsEofQqYruPhzSA-QgajZGPbE_0ZaVDJHfyd7UUBUKunFMScbflY"
+     "AAOYJqVIVwaYR5zWEEceUjNnTNo_CVSj-VvXLO5VZfCUAVLgW4dpf1SrtZjSt34YLsRarSb127reG_DUwg9Ch-KyvjT1SkHgUWRV"
+     "Gcyly7uvVGRSDwsXypdrNinPA4jlhoNdizK2zF2CWQ",
+     "eyJhbGciOiJSU0ExXzUiLCJlbmMiOiJBMTI4Q0JDLUhTMjU2In0.UGhIOguC7IuEvf_NPVaXsGMoLOmwvc1GyqlIKOK1nN94nHPo"
+     "ltGRhWhw7Zx0-kFm1NJn8LE9XShH59_i8J0PH5ZZyNfGy2xGdULU7sHNF6Gp2vPLgNZ__deLKxGHZ7PcHALUzoOegEI-8E66jX2E"
+     "4zyJKx-YxzZIItRzC5hlRirb6Y5Cl_p-ko3YvkkysZIFNPccxRU7qve1WYPxqbb2Yw8kZqa2rMWI5ng8OtvzlV7elprCbuPhcCdZ"
+     "6XDP0_F8rkXds2vE4X-ncOIM8hAYHHi29NX0mcKiRaD0-D-ljQTP-cFPgwCp6X-nZZd9OHBv-B3oWh2TbqmScqXMR4gp_A.AxY8D"
+     "CtDaGlsbGljb3RoZQ.KDlTtXchhZTGufMYmOYGS4HffxPSUrfmqCHXaI9wOGY.9hH0vgRfYgPnAHOd8stkvw",
+     b"Live long and prosper."),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "n", "d", "text", "plain"), RSA_SEALED, ids=[one[0] for one in RSA_SEALED])
+def test_key_transport_vectors(name: str, n: str, d: str, text: str, plain: bytes) -> None:
+    private = read_jwk({"kty": "RSA", "n": n, "e": "AQAB", "d": d}).private
+    assert decrypt(read_jwe(text), private) == plain
+    with pytest.raises((NotForKey, Broken)):
+        decrypt(read_jwe(text), key("other"))
+
+
+def test_cbc_with_hmac() -> None:
+    """RFC 7518 B.1: the authentication tag, and that it is asked for."""
+    tag = bytes.fromhex("652c3fa36b0a7c5b3219fab3a30bc1c4")
+    secret, vector = bytes(range(32)), bytes.fromhex("1af38c2dc2b96ffdd86694092341bc04")
+    plain = b"A cipher system must not be required to be secret, and it must be able to fall into the hands of the enemy without inconvenience"
+    ciphertext = bytes.fromhex(
+        "c80edfa32ddf39d5ef00c0b468834279a2e46a1b8049f792f76bfe54b903a9c9a94ac9b47ad2655c5f10f9aef71427e2fc6f9b3f399a221489f1"
+        "6362c703233609d45ac69864e3321cf82935ac4096c86e133314c54019e8ca7980dfa4b9cf1b384c486f3a54c51078158ee5d79de59fbd34d848"
+        "b3d69550a67646344427ade54b8851ffb598f7f80074b9473c82e2db"
+    )
+    aad = b"The second principle of Auguste Kerckhoffs"
+    sealed = Jwe("", {"alg": "dir", "enc": "A128CBC-HS256"}, b"", vector, ciphertext, tag, aad)
+    assert decrypt(sealed, secret) == plain
+    with pytest.raises(Broken):
+        decrypt(sealed._replace(aad=aad[1:]), secret)
 
 
 SEALED: list[tuple[str, str, str]] = [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -9,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
 from kit import certificate, key, pem, private_pem
@@ -91,6 +93,14 @@ CURVE_KEY = {"kty": "EC", "crv": "P-256", "x": "weNJy2HscCSM6AEDTDg04biOvhFhyyWv
 """Bob's key of RFC 7518, Appendix C."""
 
 
+def with_certificate(
+    signer: str, certified: str | None = None, begins: str = "2025-01-01", ends: str = "2027-01-01"
+) -> dict[str, Any]:
+    """A public key with the certificate of it, or of another key, beside it."""
+    der = certificate(certified or signer, begins, ends).public_bytes(serialization.Encoding.DER)
+    return {**public_jwk(key(signer), signer), "x5c": [base64.b64encode(der).decode()]}
+
+
 def sealed_to_curve(text: str) -> str:
     """A token sealed with the key that Alice and Bob of RFC 7518, Appendix C, agree on."""
     epk = {"kty": "EC", "crv": "P-256", "x": "gI0GAILBdu7T53akrFmMyGcsF3n5dO7MmwNBHKW5SV0",
@@ -126,6 +136,7 @@ def row(name: str, text: str | tuple[str, ...], first: str | None = None, **more
 
 HOUR_LATER = datetime.fromtimestamp(IAT + 3600 + 181, UTC)
 GOOD = capture(request(), answer(), token_request(), token_response())
+ESSENTIAL = '{"id_token": {"%s": {"essential": true, "values": ["%s"]}}}'
 REFUSED = '{"error": "%s", "error_description": "%s"}'
 AT_JWT = {"typ": "at+jwt"}
 
@@ -213,6 +224,8 @@ ROWS = [
     row("PKCE demanded", capture(request(code_challenge=None, code_challenge_method=None),
         answer(code=None, error="invalid_request", error_description="code_challenge required")), "code-challenge-missing",
         because={"request-rejected": "code-challenge-missing"}),
+    row("a verifier for nothing", capture(request(code_challenge=None, code_challenge_method=None), token_request()),
+        codes={"code-challenge-missing": "risk"}, outcome="inconclusive"),
     row("plain", request(code_challenge_method="plain"), codes={"code-challenge-missing": "risk"}, application="requires_pkce = true",
         outcome="inconclusive"),
     row("another issuer answers", capture(request(), answer(iss="https://evil.example")), "response-issuer-mismatch"),
@@ -236,6 +249,14 @@ ROWS = [
     row("another algorithm", token("RS512"), "algorithm-unexpected", application='token_algorithm = ["RS256", "PS256"]'),
     row("no algorithm at all", token("RS256", header={"alg": "XX99"}), "algorithm-unexpected"),
     row("SHA-1", token("RS1"), codes={"weak-signature": "risk"}),
+    row("no alg and no signature", f"{compact({'typ': 'JWT'})}.{compact(claims())}.", "algorithm-none"),
+    row("the certificate of the key had ended", token(), codes={"certificate-expired": "risk"}, keys=[with_certificate("oidc", ends="2025-11-01")]),
+    row("it had not begun", token(), codes={"certificate-not-yet-valid": "risk"}, keys=[with_certificate("oidc", begins="2025-12-01")]),
+    row("it ends soon", token(), codes={"certificate-expiring": "risk"}, keys=[with_certificate("oidc", ends="2025-12-01")]),
+    row("refused for it", token(), "certificate-expired", keys=[with_certificate("oidc", ends="2025-11-01")],
+        application="checks_certificate_dates = true"),
+    row("the certificate of another key", token(), codes={"certificate-damaged": "risk"}, keys=[with_certificate("oidc", "old")]),
+    row("a key that is only its certificate", token(), keys=[{"kty": "RSA", "kid": "oidc", "x5c": with_certificate("oidc")["x5c"]}]),
     row("a small key", token(signer="small", kind="rsa-1024"), codes={"weak-key": "risk"}, keys=[public_jwk(key("small", "rsa-1024"), "small")]),
     row("altered", altered(token()), "signature-value-invalid", side="provider"),
     row("a key that is not known", token(signer="other"), "key-id-unknown"),
@@ -319,6 +340,13 @@ ROWS = [
         codes={"groups-near-limit": "risk"}, provider="most_groups = { token = 250, url = 20 }", more='[[claims]]\nname = "groups"\n'),
     row("too weak", token(acr="1"), "assurance-too-low", application='acr_values = ["2", "3"]'),
     row("no acr", capture(request(acr_values="2"), token()), "assurance-too-low"),
+    row("acr as the claims parameter demands", capture(request(claims=ESSENTIAL % ("acr", "2")), token(acr="1")), "assurance-too-low", value="2"),
+    row("acr wished for only", capture(request(claims='{"id_token": {"acr": {"values": ["2"]}}}'), token(acr="1"))),
+    row("amr demanded", capture(request(claims=ESSENTIAL % ("amr", "otp")), token(amr=["pwd"])), "assurance-too-low", value="otp"),
+    row("amr as demanded", capture(request(claims=ESSENTIAL % ("amr", "otp")), token(amr=["pwd", "otp"])), absent=("assurance-too-low",)),
+    row("an essential claim left out", capture(request(claims='{"userinfo": {"phone_number": {"essential": true}}}'), token()),
+        codes={"claim-missing": "risk"}),
+    row("claims no JSON", capture(request(claims="email"), token()), codes={"malformed-message": "risk"}),
     row("strong enough", token(acr="3"), application='acr_values = ["2", "3"]'),
     row("too large", token(picture="x" * 4000), codes={"token-too-large": "risk"}),
     row("not assigned", token(), "not-assigned", files={"b.csv": "user\nsomebody\n"},

@@ -70,7 +70,7 @@ def refusal(header: dict[str, Any]) -> str | None:
     if isinstance(alg, str) and alg.startswith("PBES2"):
         count = header.get("p2c")
         if not isinstance(count, int) or count > limits.PBES2_COUNT:
-            return f"its key is derived from a password in {count} rounds; at most {limits.PBES2_COUNT:,} are done"
+            return f"its key is derived from a password in {count:,} rounds; at most {limits.PBES2_COUNT:,} are done"
         return "its key is derived from a password, and no password is on record"
     known = {*_OAEP, "RSA1_5", "dir", "ECDH-ES", *_WRAPS, *(f"ECDH-ES+{one}" for one in _WRAPS), "A128GCMKW",
              "A192GCMKW", "A256GCMKW"}  # fmt: skip

@@ -89,7 +89,7 @@ def read_jws(text: str) -> Jws:
     if text.lstrip()[:1] == "{":
         return _json_jws(text)
     parts = text.split(".")
-    if len(parts) == 2 or (len(parts) == 3 and not parts[2] and _algorithm_of(parts[0]) not in ("none", None)):
+    if len(parts) == 2 or (len(parts) == 3 and not parts[2] and _algorithm_of(parts[0]) not in ("none", "", None)):
         raise JoseDamaged("it stops before its signature", truncated=True)
     if len(parts) != 3:
         raise JoseDamaged(f"it has {len(parts)} parts where a JWS has three")
@@ -158,7 +158,7 @@ def _algorithm_of(protected: str) -> str | None:
         value = _header(protected, []).get("alg")
     except JoseDamaged:
         return None
-    return value.lower() if isinstance(value, str) else None
+    return value.strip().casefold() if isinstance(value, str) else None
 
 
 def _bounded(text: str) -> None:

@@ -108,6 +108,9 @@ def read_jwk(members: Any, place: str = "") -> Jwk:
     if not isinstance(members, dict):
         return Jwk({}, place, problem="it is no JSON object")
     key = Jwk(members, place)
+    certificate = key.certificate
+    if certificate and not {"n", "x"} & members.keys():
+        return key._replace(public=certificate.public_key)
     try:
         match members.get("kty"):
             case "RSA":

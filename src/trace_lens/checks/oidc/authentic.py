@@ -8,9 +8,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.certificate_dates import dates_of
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.verified import EMBEDDED, KNOWN, NONE, TRUSTED, Verdict, signature_length, suits
-from trace_lens.common.findings import Evidence, Finding, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_moment
 from trace_lens.oidc import algorithms
 from trace_lens.oidc.algorithms import SIGNATURES, same_algorithm, verifies
@@ -41,14 +42,15 @@ def is_signed(case: OidcCase) -> Answer:
         yield case.finding(
             "algorithm-none",
             _STAGE,
-            f"The header says alg {token.jws.algorithm!r}: the token is not signed, and anybody could have made it.",
+            (f"The header says alg {token.jws.algorithm!r}" if token.jws.algorithm else "The header names no alg")
+            + ": the token is not signed, and anybody could have made it.",
             actual=token.jws.algorithm,
             evidence=case.of_header("alg"),
         )
 
 
 def _is_none(jws: Jws) -> bool:
-    return jws.algorithm.strip().casefold() == "none"
+    return jws.algorithm.strip().casefold() == "none" or not (jws.signature or jws.algorithm.strip())
 
 
 def allowed_algorithms(case: OidcCase) -> tuple[str, ...]:
@@ -293,6 +295,34 @@ def key_strength(case: OidcCase) -> Answer:
             side=Side.PROVIDER,
             actual=found.key.weakness,
             evidence=_file(found) or case.of_header("kid"),
+        )
+
+
+@asks(_STAGE, "certificate-expired", "certificate-not-yet-valid", "certificate-expiring")
+def certificate_dates(case: OidcCase) -> Answer:
+    """Was the certificate of the key that verifies it valid at the moment of the attempt (RFC 7517 §4.7)?"""
+    found = case.verdict.key if case.verdict else None
+    certificate = found.key.certificate if found and case.verdict and case.verdict.standing == TRUSTED else None
+    if found and certificate:
+        yield from dates_of(case, certificate, f"certificate of the key {found.key.words}", _file(found))
+
+
+@asks(_STAGE, "certificate-damaged")
+def certificate_of_key(case: OidcCase) -> Answer:
+    """Does the certificate beside the key hold that key (RFC 7517 §4.7)?"""
+    found = case.verdict.key if case.verdict else None
+    certificate = found.key.certificate if found else None
+    if found and certificate and found.key.public is not None and certificate.public_key != found.key.public:
+        yield case.finding(
+            "certificate-damaged",
+            _STAGE,
+            f"The certificate beside the key {found.key.words} holds another key: an application that reads x5c "
+            "refuses what one that reads the key itself takes.",
+            severity=Severity.RISK,
+            side=Side.PROVIDER,
+            remedy="Publish the certificate of this key beside it, or none.",
+            actual=str(certificate.sha256),
+            evidence=_file(found),
         )
 
 

@@ -14,8 +14,10 @@ from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.oidc.opened import Opening, open_token
 from trace_lens.checks.oidc.verified import Verdict, judge
 from trace_lens.common.findings import Evidence
+from trace_lens.oidc.claims_request import ClaimAsked, read_claims_request
 from trace_lens.oidc.jose import Jwe
 from trace_lens.oidc.parameters import SECRET, Parameters
+from trace_lens.oidc.strict_json import JsonDamaged
 from trace_lens.oidc.tokens import ACCESS, ID, Token, texts
 
 PROTOCOL_CLAIMS = {
@@ -94,6 +96,22 @@ class OidcCase(Case):
         if signed and name in signed.claims:
             return signed.text(name)
         return self.request.get(name) if self.request else None
+
+    @cached_property
+    def claims_asked(self) -> tuple[ClaimAsked, ...]:
+        """The single claims that the request asks for. Raises JsonDamaged where that parameter is no JSON."""
+        signed = self.attempt.request_object
+        told = signed.claims.get("claims") if signed else None
+        text = json.dumps(told) if isinstance(told, dict) else self.asked("claims")
+        return read_claims_request(text) if text else ()
+
+    def demanded(self, name: str) -> tuple[str, ...]:
+        """The values, one of which a claim must have by the request's `claims` parameter (Core §5.5.1.1)."""
+        try:
+            asked = self.claims_asked
+        except JsonDamaged:
+            return ()
+        return next((one.values for one in asked if one.name == name and one.essential), ())
 
     @property
     def response_issuer(self) -> str | None:

@@ -287,13 +287,20 @@ def challenge_sent(case: OidcCase) -> Answer:
     error = case.error
     refused = bool(error and _PKCE_WORDS.search(error[0].get("error_description") or ""))
     wanted = bool(case.app and case.app.settings.application.requires_pkce)
-    if not refused and not wanted:
+    useless = [one for one in case.attempt.code_requests if challenge is None and one.get("code_verifier")]
+    if not refused and not wanted and not useless:
         return
     yield case.finding(
         "code-challenge-missing",
         _STAGE,
         ("No code challenge was sent" if challenge is None else "The code challenge was sent plain, not hashed")
-        + (", and the provider refused that." if refused else ", though the settings ask for it."),
+        + (
+            ", and the provider refused that."
+            if refused
+            else ", though the settings ask for it."
+            if wanted
+            else ", though the token request carries a verifier: there is nothing that it proves."
+        ),
         severity=Severity.BREAK if refused else Severity.RISK,
         expected="S256",
         actual=None if challenge is None else method,
@@ -302,6 +309,7 @@ def challenge_sent(case: OidcCase) -> Answer:
             *case.parameter(case.attempt.request, "code_challenge_method"),
             *(case.parameter(error[0], "error_description") if error and refused else ()),
             *([case.set_in_app("requires_pkce", "true", "application", "requires_pkce")] if wanted else ()),
+            *(item for one in useless for item in case.parameter(one, "code_verifier")),
         ],
         compared=False,
     )

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.claims import matches
-from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.oidc.case import OidcCase, values_of
 from trace_lens.common import limits
-from trace_lens.common.findings import Evidence, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.oidc.documents import SCOPE_OF
+from trace_lens.oidc.strict_json import JsonDamaged
 
 _STAGE = Stage.ENTITLED
+_JUDGED_ELSEWHERE = ("acr", "amr", "auth_time", "sub")
 
 
 def scope_for(case: OidcCase, claim: str) -> str | None:
@@ -83,7 +85,8 @@ def scopes(case: OidcCase) -> Answer:
 @asks(_STAGE, "assurance-too-low")
 def assurance(case: OidcCase) -> Answer:
     """Is the authentication of a kind that the application, or the request, demands (Core §2, acr)?"""
-    asked = (case.asked("acr_values") or "").split()
+    parameter = "claims" if case.demanded("acr") else "acr_values"
+    asked = list(case.demanded("acr")) or (case.asked("acr_values") or "").split()
     told = case.app.settings.application.acr_values if case.app else ()
     demanded = asked or list(told)
     if not demanded or case.token is None:
@@ -103,13 +106,67 @@ def assurance(case: OidcCase) -> Answer:
         evidence=[
             *case.of_token("acr", "acr" if acr else "iss"),
             *(
-                case.parameter(case.attempt.request, "acr_values")
+                case.parameter(case.attempt.request, parameter)
                 if asked
                 else [case.set_in_app("acr_values", ", ".join(told), "application", "acr_values")]
             ),
         ],
         compared=False,
     )
+
+
+@asks(_STAGE, "assurance-too-low")
+def methods(case: OidcCase) -> Answer:
+    """Was one of the methods used that the request demands (amr: Core §2, RFC 8176; claims: Core §5.5.1)?"""
+    demanded = case.demanded("amr")
+    if case.token is None or not demanded:
+        return
+    used = values_of(case.token.claims.get("amr", []))
+    if set(used) & set(demanded):
+        return
+    yield case.finding(
+        "assurance-too-low",
+        _STAGE,
+        f"The request demands authentication by {' or '.join(demanded)}; the token "
+        + (f"says {' and '.join(used)}." if used else "does not say how the user authenticated (amr)."),
+        expected=" or ".join(demanded),
+        actual=" ".join(used) or None,
+        value_to_set=demanded[0],
+        evidence=[
+            *case.of_token("amr", "amr" if used else "iss"),
+            *case.parameter(case.attempt.request, "claims"),
+        ],
+        compared=False,
+    )
+
+
+@asks(_STAGE, "claim-missing")
+def essential_claims(case: OidcCase) -> Answer:
+    """Are the claims there that the request calls essential (Core §5.5.1)? Being left out, they are no error there."""
+    try:
+        asked = [one for one in case.claims_asked if one.essential and one.name not in _JUDGED_ELSEWHERE]
+    except JsonDamaged as error:
+        yield case.finding(
+            "malformed-message",
+            Stage.READABLE,
+            f"The claims parameter of the request cannot be read: {error.reason}.",
+            severity=Severity.RISK,
+            side=Side.APPLICATION,
+            evidence=case.parameter(case.attempt.request, "claims"),
+        )
+        return
+    on_record = {name for one in matches(case) for name in (one.claim.name, *one.claim.also_as)}
+    for one in asked:
+        if case.token is None or one.name in on_record or case.claim(one.name) is not None:
+            continue
+        yield case.finding(
+            "claim-missing",
+            _STAGE,
+            f"The request calls {one.name} essential, and neither the token nor userinfo holds it.",
+            severity=Severity.RISK,
+            expected=one.name,
+            evidence=case.parameter(case.attempt.request, "claims"),
+        )
 
 
 @asks(_STAGE, "token-too-large")

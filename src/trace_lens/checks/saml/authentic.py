@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from trace_lens.checks.asking import MESSAGE, SIGNATURE, Answer, asks
+from trace_lens.checks.certificate_dates import dates_of
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.signed import Verdict
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
-from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.moments import show_moment
 from trace_lens.pki.certificates import Certificate
 from trace_lens.saml.messages import Text
 from trace_lens.saml.names import short
@@ -296,42 +297,7 @@ def _in_use(case: SamlCase) -> list[tuple[Certificate, Verdict]]:
 def certificate_dates(case: SamlCase) -> Answer:
     """Was the signing certificate valid at the moment of the attempt (RFC 5280 §4.1.2.5)?"""
     for certificate, verdict in _in_use(case):
-        if case.at is None:
-            yield Unchecked("certificate-expired", "nothing tells the moment of the attempt")
-            return
-        strict = bool(case.app and case.app.checks_certificate_dates)
-        end, begin = show_moment(certificate.not_after), show_moment(certificate.not_before)
-        evidence = _at_certificate(case, verdict)
-        if case.at > certificate.not_after:
-            yield case.finding(
-                "certificate-expired",
-                _STAGE,
-                f"The signing certificate ended {show_duration(case.at - certificate.not_after)} before the attempt"
-                + (", and this application refuses such certificates." if strict else "."),
-                severity=Severity.BREAK if strict else Severity.RISK,
-                expected=end,
-                actual=show_moment(case.at),
-                evidence=evidence,
-                compared=False,
-            )
-        elif case.at < certificate.not_before:
-            yield case.finding(
-                "certificate-not-yet-valid",
-                _STAGE,
-                f"The signing certificate begins {show_duration(certificate.not_before - case.at)} after the attempt.",
-                expected=begin,
-                actual=show_moment(case.at),
-                evidence=evidence,
-                compared=False,
-            )
-        elif case.app and certificate.not_after - case.at <= case.app.warn_before:
-            yield case.finding(
-                "certificate-expiring",
-                _STAGE,
-                f"The signing certificate ends {show_duration(certificate.not_after - case.at)} after the attempt.",
-                actual=end,
-                evidence=evidence,
-            )
+        yield from dates_of(case, certificate, "signing certificate", _at_certificate(case, verdict))
 
 
 @asks(_STAGE, "certificate-damaged", needs=SIGNATURE)

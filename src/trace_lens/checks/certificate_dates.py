@@ -1,0 +1,56 @@
+"""Whether the certificate that a signature is judged by was in its time at the moment of the attempt."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from trace_lens.checks.case import Case
+from trace_lens.common.findings import Evidence, Finding, Severity, Stage, Unchecked
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.pki.certificates import Certificate
+
+_STAGE = Stage.AUTHENTIC
+
+
+def dates_of(
+    case: Case, certificate: Certificate, what: str, evidence: Iterable[Evidence]
+) -> Iterator[Finding | Unchecked]:
+    """What is wrong with the dates of a certificate, told as `what`, at the moment of the attempt (RFC 5280 §4.1.2.5).
+
+    One that has ended breaks only where the application checks dates.
+    """
+    if case.at is None:
+        yield Unchecked("certificate-expired", "nothing tells the moment of the attempt")
+        return
+    strict = bool(case.app and case.app.checks_certificate_dates)
+    end, begin = show_moment(certificate.not_after), show_moment(certificate.not_before)
+    if case.at > certificate.not_after:
+        yield case.finding(
+            "certificate-expired",
+            _STAGE,
+            f"The {what} ended {show_duration(case.at - certificate.not_after)} before the attempt"
+            + (", and this application refuses such certificates." if strict else "."),
+            severity=Severity.BREAK if strict else Severity.RISK,
+            expected=end,
+            actual=show_moment(case.at),
+            evidence=evidence,
+            compared=False,
+        )
+    elif case.at < certificate.not_before:
+        yield case.finding(
+            "certificate-not-yet-valid",
+            _STAGE,
+            f"The {what} begins {show_duration(certificate.not_before - case.at)} after the attempt.",
+            expected=begin,
+            actual=show_moment(case.at),
+            evidence=evidence,
+            compared=False,
+        )
+    elif case.app and certificate.not_after - case.at <= case.app.warn_before:
+        yield case.finding(
+            "certificate-expiring",
+            _STAGE,
+            f"The {what} ends {show_duration(certificate.not_after - case.at)} after the attempt.",
+            actual=end,
+            evidence=evidence,
+        )
