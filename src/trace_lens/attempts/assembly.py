@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from lxml import etree
 
+from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.reading import ANSWER_KINDS, SIGN_OUT_KINDS, Message, assertions_of, read_messages
 from trace_lens.intake.found import Found
 from trace_lens.intake.peeling import Peeled
@@ -25,7 +26,8 @@ class Attempt(NamedTuple):
     """One try at signing in, or a sign-out by itself.
 
     `answer` is what is judged; it is None where only a request, only an artifact or only a sign-out was captured.
-    `earlier` are rounds before it that were refused only because they had to be silent.
+    `earlier` are rounds before it: refused only because they had to be silent, or those of a loop. `way` is how the
+    browser went, where the capture shows it.
     """
 
     first: Message
@@ -34,12 +36,15 @@ class Attempt(NamedTuple):
     artifact: Message | None = None
     sign_out: tuple[Message, ...] = ()
     earlier: tuple[Message, ...] = ()
+    way: Way | None = None
 
     @property
     def kind(self) -> str:
-        """`answer`, `request`, `artifact` or `sign-out`: what there is to judge."""
+        """What there is to judge: `answer`, `request`, `artifact`, `sign-out`; `way` where no message was captured."""
         if self.answer:
             return "answer"
+        if not (self.request or self.artifact or self.sign_out):
+            return "way"
         return "request" if self.request else "artifact" if self.artifact else "sign-out"
 
     @property

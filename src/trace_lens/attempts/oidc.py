@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 
+from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.opening_oidc import KINDS, PARAMETER_KINDS, TOKEN_KINDS
 from trace_lens.intake.found import Found
 from trace_lens.intake.oauth import NAMED, OPAQUE, parameters_of
@@ -19,6 +20,9 @@ from trace_lens.oidc.jose import JoseDamaged, Jwe, read_jwe, read_jws
 from trace_lens.oidc.parameters import Parameters
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 from trace_lens.oidc.tokens import NoClaims, Token, code_challenge, read_token
+
+CAPTURES = ("har", "header-dump")
+"""The kinds of what is no message but a capture of the way."""
 
 
 class OidcMessage(NamedTuple):
@@ -96,11 +100,13 @@ class OidcMessage(NamedTuple):
 class OidcAttempt(NamedTuple):
     """One try at signing in by OpenID Connect, or a sign-out by itself. Every part may be lacking.
 
-    `tokens` are the ID tokens and what stood in their place; `earlier` the rounds before that were refused silently.
+    `earlier` are the rounds before: refused silently, or those of a loop. `way` is how the browser went, where the
+    capture shows it.
     """
 
     messages: tuple[OidcMessage, ...]
     earlier: tuple[OidcMessage, ...] = ()
+    way: Way | None = None
 
     def of(self, *kinds: str) -> list[OidcMessage]:
         """Its messages of these kinds, in order."""
@@ -130,7 +136,9 @@ class OidcAttempt(NamedTuple):
 
     @property
     def kind(self) -> str:
-        """`answer`, `request` or `sign-out`: what there is to judge."""
+        """What there is to judge: `answer`, `request`, `sign-out`; `way` where no message was captured."""
+        if self.first.kind in CAPTURES:
+            return "way"
         if self.id_token or self.of(
             "authorization-response", "token-response", "userinfo", "access-token", "jwe", "jwt"
         ):

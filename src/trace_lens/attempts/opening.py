@@ -61,9 +61,11 @@ class Opened(NamedTuple):
     root: etree._Element | None = None
 
 
-def open_messages(source: str, peeled: Peeled, issuers: Iterable[str] = ()) -> Iterator[Opened]:
-    """Every message of a source, laid open; `issuers` are the entity IDs that an artifact is matched with."""
-    for found in peeled.found:
+def open_messages(
+    source: str, peeled: Peeled, issuers: Iterable[str] = (), only: Found | None = None
+) -> Iterator[Opened]:
+    """Every message of a source, or `only` one, laid open; `issuers` are the entity IDs that an artifact may be of."""
+    for found in peeled.found if only is None else (only,):
         if found.kind == "certificate":
             yield from _certificates(source, found)
         elif found.kind == "saml-artifact":
@@ -72,10 +74,21 @@ def open_messages(source: str, peeled: Peeled, issuers: Iterable[str] = ()) -> I
             yield _metadata(source, found)
         elif found.kind in OIDC_KINDS:
             yield _oidc(source, found)
+        elif found.kind in ("har", "header-dump"):
+            yield _capture(source, found, peeled)
         elif found.kind == "private-key":
             yield _opened(source, found, {}, {"note": "a private key; it is never shown"})
         else:
             yield _xml(source, found)
+
+
+def _capture(source: str, found: Found, peeled: Peeled) -> Opened:
+    from trace_lens.attempts import opening_captures as captures
+
+    if peeled.capture is None:
+        return _opened(source, found, {}, {})
+    more = captures.findings_of(source, peeled.capture, _finding)
+    return _opened(source, found, captures.summary_of(peeled.capture), captures.content_of(source, peeled), more=more)
 
 
 def _opened(

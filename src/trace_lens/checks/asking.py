@@ -34,6 +34,7 @@ ASSERTION = "assertion"
 SIGNATURE = "signature"
 REQUEST = "request"
 SIGN_OUT = "sign-out"
+WAY = "way"
 
 
 def asks(
@@ -71,7 +72,7 @@ def ask(questions: Iterable[Question], case: Case) -> dict[Stage, StageAnswers]:
         lacking = lacks[question.needs]
         if only_sign_out and question.needs not in (SIGN_OUT, NOTHING):
             continue
-        if lacking and question.needs in (REQUEST, SIGN_OUT):
+        if lacking and question.needs in (REQUEST, SIGN_OUT, WAY):
             continue
         if lacking:
             stage.unchecked.append(Unchecked(question.codes[0], lacking, question.decides))

@@ -42,7 +42,6 @@ def command(
     """
     from trace_lens.common.masking import Masks
     from trace_lens.diagnosis.laying_open import LaidOpen, lay_open
-    from trace_lens.intake.peeling import peel
     from trace_lens.render import as_json
     from trace_lens.workspace.problems import SettingsError
 
@@ -51,10 +50,10 @@ def command(
     opened: list[LaidOpen] = []
     unreadable: list[tuple[str, str]] = []
     for source in sources_of(sources):
-        if source.data is None:
+        peeled = source.peeled()
+        if peeled is None:
             unreadable.append((source.name, source.problem or ""))
             continue
-        peeled = peel(source.data)
         if peeled.found:
             try:
                 opened += lay_open(source.name, peeled, workspace, clock(None), app)

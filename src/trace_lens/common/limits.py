@@ -65,3 +65,42 @@ HEADER_BYTES = 8 * 1024
 
 COOKIE_BYTES = 4096
 """What browsers take as one cookie (RFC 6265 §6.1)."""
+
+CAPTURE_BYTES = 1024 * 1024 * 1024
+"""Most bytes of a browser export, unpacked, that are streamed."""
+
+CAPTURE_EXCHANGES = 400_000
+"""Most exchanges of one browser export that are read."""
+
+KEPT_BODY_BYTES = 4 * 1024 * 1024
+"""Largest body of one exchange that is searched for messages."""
+
+PAGE_BYTES = 512 * 1024
+"""How much of a page is looked at for forms, jumps and words."""
+
+PAGE_WORDS = 160
+"""How much of a page's text is shown, in characters."""
+
+URL_BYTES = 8 * 1024
+"""What common servers take as one request line."""
+
+CODE_SECONDS = 10 * 60
+"""The longest that an authorization code should live (RFC 6749 §4.1.2)."""
+
+LAX_POST_SECONDS = 120
+"""How long browsers still send a cookie without SameSite with a cross-site post after it was set."""
+
+COOKIES_OF_DOMAIN = 180
+"""Most cookies of one site that common browsers keep."""
+
+COOKIE_DAYS = 400
+"""The longest that a cookie may be kept (draft-ietf-httpbis-rfc6265bis §5.5)."""
+
+STREAMED_BYTES = 16 * 1024 * 1024
+"""A source larger than this that begins as a browser export is streamed, not read whole."""
+
+SHOWN_HOPS = 40
+"""Most hops that the terminal shows of one attempt; the ones in the middle are folded."""
+
+LOOP_VISITS = 3
+"""So many times by itself to the same address without any message is going round in a loop."""

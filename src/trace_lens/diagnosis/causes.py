@@ -6,13 +6,15 @@ A finding that another explains says so (`because_of`) and is never the first br
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cache
 from typing import Any, NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.entitled import scope_for
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.common.findings import Finding, Severity
+from trace_lens.common import catalogue
+from trace_lens.common.findings import Finding, Severity, Side
 
 _When = Callable[[Any, Finding, Finding], bool]
 
@@ -143,6 +145,32 @@ RULES: tuple[Rule, ...] = (
 )
 
 
+_SYMPTOMS = ("no-answer", "redirect-loop", "http-error", "session-not-started")
+_OF_REQUEST = (
+    "capture-truncated", "malformed-message", "request-rejected", "destination-mismatch", "acs-not-registered",
+    "redirect-uri-mismatch", "code-challenge-missing", "blocked-by-browser", "identifier-in-request-unknown",
+    "request-unsigned", "wrong-binding",
+)  # fmt: skip
+
+
+def _at_provider(case: Case, cause: Finding, effect: Finding) -> bool:
+    return cause.side is Side.PROVIDER
+
+
+@cache
+def way_rules() -> tuple[Rule, ...]:
+    """What shows on the way is the effect of whatever says more: any break but those that only tell how it ended."""
+    more = tuple(one.code for one in catalogue.everything() if one.code not in _SYMPTOMS and one.stage != "settings")
+    return (
+        Rule("no-answer", _OF_REQUEST),
+        Rule("no-answer", ("http-error",), _at_provider),
+        Rule("redirect-loop", (*more, "session-not-started")),
+        Rule("http-error", more),
+        Rule("session-not-started", (*more, "http-error")),
+        Rule("host-changed", ("session-cookie-lost",)),
+    )
+
+
 def explain(case: Case, findings: list[Finding]) -> list[Finding]:
     """The findings, each with the code of the break that explains it, where one does."""
     breaks = {finding.code: finding for finding in reversed(findings) if finding.breaks}
@@ -154,7 +182,8 @@ def explain(case: Case, findings: list[Finding]) -> list[Finding]:
 
 
 def _cause(case: Case, effect: Finding, breaks: dict[str, Finding]) -> str | None:
-    for rule in (*OIDC_RULES, *RULES) if case.protocol == "oidc" else RULES:
+    of_protocol = OIDC_RULES if case.protocol == "oidc" else ()
+    for rule in (*of_protocol, *(way_rules() if case.attempt.way else ()), *RULES):
         if rule.effect != effect.code:
             continue
         for code in rule.causes:

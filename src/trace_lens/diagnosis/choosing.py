@@ -7,6 +7,7 @@ from typing import NamedTuple
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.common.difference import is_near
+from trace_lens.intake.exchanges import ascii_host, parts_of
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt
 from trace_lens.oidc.jose import Jwe
@@ -41,7 +42,7 @@ def choose(
         return Choice(chosen, told or workspace.provider_of(chosen), "option")
     clues = _OidcClues(attempt) if isinstance(attempt, OidcAttempt) else _SamlClues(attempt)
     by_issuer = told or clues.provider(workspace)
-    known = workspace.once("identities", lambda: _identities(workspace))
+    known = identities(workspace)
     protocol = "oidc" if isinstance(attempt, OidcAttempt) else "saml"
     fitting = [one for one in known if one.app.settings.protocol == protocol]
     fitting = [one for one in fitting if told is None or one.app.provider_id == told.id]
@@ -54,6 +55,9 @@ def choose(
         found = _by_key(clues.sealed, [one.app for one in fitting])
         if found:
             return Choice(found, told or workspace.provider_of(found), "key")
+    if not best and attempt.way:
+        touched = {hop.exchange.host for hop in attempt.way.hops}
+        best = [(one.app, _Score(1, "destination")) for one in fitting if touched & one.hosts]
     if len(best) != 1:
         return Choice(None, by_issuer, None, tuple(one.id for one, _ in best))
     chosen, score = best[0]
@@ -82,6 +86,24 @@ class _Identity(NamedTuple):
     names: frozenset[str]
     addresses: frozenset[str]
     issuers: frozenset[str]
+
+    @property
+    def hosts(self) -> set[str]:
+        """The hosts of its addresses, the one where people begin among them."""
+        told = self.app.settings.application.sign_in_url
+        return {host for one in (*self.addresses, told or "") if (host := ascii_host(parts_of(one).hostname or ""))}
+
+
+def identities(workspace: Workspace) -> list[_Identity]:
+    """What each application on record is known by."""
+    return workspace.once("identities", lambda: _identities(workspace))
+
+
+def protocol_at(hosts: set[str], workspace: Workspace, app: str | None = None) -> str:
+    """The protocol of the application that was told, else of the one that has one of these hosts; else `saml`."""
+    if app in workspace.apps:
+        return workspace.apps[app].settings.protocol
+    return next((one.app.settings.protocol for one in identities(workspace) if one.hosts & hosts), "saml")
 
 
 class _Score(NamedTuple):

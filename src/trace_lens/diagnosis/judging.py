@@ -24,6 +24,7 @@ from trace_lens.diagnosis.causes import explain
 from trace_lens.diagnosis.choosing import choose
 from trace_lens.diagnosis.moment import moment_of
 from trace_lens.diagnosis.proposals import propose
+from trace_lens.diagnosis.steps import Step, steps_of
 from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.supposing import Supposed, suppose
 
@@ -61,6 +62,9 @@ class Diagnosis(NamedTuple):
     findings: tuple[Finding, ...]
     unchecked: tuple[Unchecked, ...]
     claims: tuple[ClaimRow, ...]
+    steps: tuple[Step, ...] = ()
+    hidden_steps: int = 0
+    provider_name: str | None = None
 
 
 class Circumstances(NamedTuple):
@@ -113,6 +117,9 @@ def diagnose(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circums
         findings=tuple(findings),
         unchecked=unchecked,
         claims=table(case),
+        steps=steps_of(case, findings, first),
+        hidden_steps=attempt.way.hidden if attempt.way else 0,
+        provider_name=case.provider.name if case.provider else None,
     )
 
 

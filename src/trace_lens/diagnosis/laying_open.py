@@ -33,7 +33,7 @@ def lay_open(
     tokens = {id(one.found): one for one in read_oidc(source, peeled) if one.kind in TOKEN_KINDS}
     laid = []
     for found in peeled.found:
-        one_by_one = open_messages(source, Peeled((found,)), issuers)
+        one_by_one = open_messages(source, peeled, issuers, found)
         message = answers.get(id(found))
         token = tokens.get(id(found))
         attempt = Attempt(message, message) if message else OidcAttempt((token,)) if token else None

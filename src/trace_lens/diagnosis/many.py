@@ -13,9 +13,11 @@ from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt, assemble
 from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, assemble_oidc, read_oidc
+from trace_lens.attempts.placing import hosts_of, placed, way_alone
 from trace_lens.attempts.reading import Message, read_messages
+from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
-from trace_lens.intake.peeling import peel
+from trace_lens.intake.peeling import Peeled
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -112,21 +114,32 @@ def _of_group(
     messages: list[Message] = []
     of_oidc: list[OidcMessage] = []
     unreadable: list[tuple[str, str]] = []
+    captures: dict[str, Peeled] = {}
+    alone: list[Attempt | OidcAttempt] = []
     for _, source in group:
-        if source.data is None:
+        peeled = source.peeled()
+        if peeled is None:
             unreadable.append((source.name, source.problem or ""))
             continue
-        peeled = peel(source.data)
         read = list(read_messages(source.name, peeled))
         oidc = read_oidc(source.name, peeled)
         messages += read
         of_oidc += oidc
+        if peeled.capture:
+            captures[source.name] = peeled
         if not peeled.found:
             unreadable.append((source.name, peeled.because))
+        elif (
+            not read
+            and not oidc
+            and not together
+            and (way := way_alone(source.name, peeled, protocol_at(hosts_of(peeled), workspace, told.app)))
+        ):
+            alone.append(way)
         elif not read and not (together and oidc) and not assemble_oidc(oidc):
             kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
             unreadable.append((source.name, f"it holds no message of a sign-in to diagnose, only: {kinds}"))
-    attempts = assembled(messages, of_oidc, together=together)
+    attempts = [*placed(assembled(messages, of_oidc, together=together), captures), *alone]
     ends = [attempt.open_ends for attempt in attempts]
     return _Judged(
         min((at for at, _ in group), default=0),
@@ -177,11 +190,12 @@ def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt | OidcAttem
     messages: list[Message] = []
     of_oidc: list[OidcMessage] = []
     failed: list[tuple[str, str]] = []
+    captures: dict[str, Peeled] = {}
     for source in sources:
-        if source.data is None:
+        peeled = source.peeled()
+        if peeled is None:
             failed.append((source.name, source.problem or ""))
             continue
-        peeled = peel(source.data)
         read = list(read_messages(source.name, peeled))
         oidc = read_oidc(source.name, peeled)
         messages += read
@@ -189,4 +203,6 @@ def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt | OidcAttem
         if not read and not oidc:
             kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
             failed.append((source.name, f"it holds only: {kinds}" if kinds else peeled.because))
-    return assembled(messages, of_oidc), failed
+        elif peeled.capture:
+            captures[source.name] = peeled
+    return placed(assembled(messages, of_oidc), captures), failed

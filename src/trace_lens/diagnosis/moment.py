@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.intake.carried import DELIVERED, PART
+from trace_lens.intake.found import Found
 from trace_lens.saml.messages import Instant
 
 
@@ -13,6 +15,9 @@ def moment_of(attempt: Attempt | OidcAttempt, told: datetime | None) -> tuple[da
     """The moment and what told it: `option` or `message`; both None where nothing tells."""
     if told:
         return told, "option"
+    arrived = arrival_of(attempt)
+    if arrived:
+        return arrived, "capture"
     if isinstance(attempt, OidcAttempt):
         made = _made_at(attempt)
         return made, "message" if made else None
@@ -26,6 +31,26 @@ def moment_of(attempt: Attempt | OidcAttempt, told: datetime | None) -> tuple[da
         if instant and instant.moment:
             return instant.moment, "message"
     return None, None
+
+
+def arrival_of(attempt: Attempt | OidcAttempt) -> datetime | None:
+    """When the judged message reached the application, where the capture recorded that.
+
+    A message in a request arrives when the request begins; one in a response when that has been received.
+    """
+    way = attempt.way
+    if way is None:
+        return None
+    if isinstance(attempt, OidcAttempt):
+        named: list[Found | None] = [one.found if one else None for one in (attempt.id_token, attempt.answer)]
+    else:
+        named = [attempt.answer.found if attempt.answer else None]
+    for found in (*named, attempt.found):
+        hop = way.hop_of(found)
+        if hop and hop.exchange.at and found:
+            late = found.context.get(PART) not in DELIVERED
+            return hop.exchange.at + timedelta(seconds=hop.exchange.seconds or 0) if late else hop.exchange.at
+    return next((hop.exchange.at for hop in way.hops if hop.exchange.at), None)
 
 
 def _made_at(attempt: OidcAttempt) -> datetime | None:

@@ -8,11 +8,15 @@ from __future__ import annotations
 
 import heapq
 import re
+from collections.abc import Callable
 from itertools import count
-from typing import NamedTuple
+from typing import BinaryIO, NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.intake.captures import capture_from, capture_in, carried_by
+from trace_lens.intake.exchanges import Capture
 from trace_lens.intake.found import Found
+from trace_lens.intake.har import NoHar
 from trace_lens.intake.layers import LAYERS, Reading
 from trace_lens.intake.oauth import hints_at_oidc, oidc_in
 from trace_lens.intake.parts import parts_of, runs_of
@@ -33,10 +37,14 @@ _PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
 
 
 class Peeled(NamedTuple):
-    """The messages of one source, or, where there are none, how far the readings of it got."""
+    """The messages of one source, or, where there are none, how far the readings of it got.
+
+    `capture` is what passed between browser and hosts, where the source is a capture of that.
+    """
 
     found: tuple[Found, ...]
     readings: tuple[str, ...] = ()
+    capture: Capture | None = None
 
     @property
     def because(self) -> str:
@@ -74,6 +82,34 @@ def peel(data: bytes) -> Peeled:
     """Find the messages in a blob: all of them, where it holds several beside each other."""
     if not data.strip():
         return Peeled((), ("it is empty",))
+    try:
+        capture = capture_in(data)
+    except NoHar as error:
+        plain = _peel_text(data)
+        return plain if plain.found else Peeled((), (str(error),))
+    if capture is None:
+        return _peel_text(data)
+    of_capture = _peel_capture(capture)
+    lone = len(capture.exchanges) == 1 and not capture.exchanges[0].status
+    if capture.form != "har" and (lone or len(of_capture.found) == 1):
+        plain = _peel_text(data)
+        return plain if plain.found else of_capture
+    return of_capture
+
+
+def peel_stream(open_it: Callable[[], BinaryIO]) -> Peeled:
+    """Find the messages of a large source that begins as a browser export, without reading it whole."""
+    try:
+        return _peel_capture(capture_from(open_it))
+    except (NoHar, OSError) as error:
+        return Peeled((), (str(error),))
+
+
+def _peel_capture(capture: Capture) -> Peeled:
+    return Peeled(carried_by(capture, lambda text: _peel_text(text).found), (), capture)
+
+
+def _peel_text(data: bytes) -> Peeled:
     several = _of_parts(parts_of(data))
     if several:
         return several

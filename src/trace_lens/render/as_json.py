@@ -20,6 +20,7 @@ from trace_lens.diagnosis.comparing_sides import TwoSides
 from trace_lens.diagnosis.identifying import AMBIGUOUS, FOUND, OTHER, RESULTS, Identification, Identified
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.laying_open import LaidOpen
+from trace_lens.diagnosis.steps import Step
 from trace_lens.pki.chains import Chain
 from trace_lens.workspace.loading import App, Workspace
 
@@ -70,8 +71,33 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
         ],
         "findings": [finding(one, masks) for one in diagnosis.findings],
         "claims": [_claim(row) for row in diagnosis.claims],
-        "hops": [],
+        "hops": [step(one) for one in diagnosis.steps],
         "unchecked": [unchecked(one) for one in diagnosis.unchecked],
+    }
+
+
+def step(one: Step) -> Json:
+    """One hop of the way."""
+    return {
+        "number": one.number,
+        "where": one.place,
+        "at": show_moment(one.at) if one.at else None,
+        "after": one.after,
+        "seconds": one.seconds,
+        "how": one.how,
+        "from": one.sender,
+        "method": one.method,
+        "url": one.url,
+        "host": one.host,
+        "side": one.side,
+        "status": one.status or None,
+        "redirects_to": one.redirects_to,
+        "carries": list(one.carries),
+        "shows": list(one.shows),
+        "cookies_sent": list(one.cookies_sent),
+        "cookies_set": list(one.cookies_set),
+        "frame": one.frame,
+        "broken": one.broken,
     }
 
 

@@ -8,14 +8,29 @@ from pathlib import Path
 from typing import NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.intake.har import is_har
+from trace_lens.intake.peeling import Peeled, peel, peel_stream
+
+_HEAD = 64 * 1024
 
 
 class SourceFile(NamedTuple):
-    """One source: `data` is None where it could not be read, and `problem` then says why."""
+    """One source: `data` is None where it could not be read, and `problem` then says why.
+
+    A large browser export is not read whole: its `path` is kept instead, to be streamed.
+    """
 
     name: str
     data: bytes | None
     problem: str | None = None
+    path: Path | None = None
+
+    def peeled(self) -> Peeled | None:
+        """What stands in it; None where it could not be read."""
+        if self.path is not None:
+            path = self.path
+            return peel_stream(lambda: path.open("rb"))
+        return None if self.data is None else peel(self.data)
 
 
 def read_sources(names: tuple[str, ...]) -> Iterator[SourceFile]:
@@ -46,6 +61,10 @@ def _hidden(file: Path, folder: Path) -> bool:
 def _read(name: str, path: Path) -> SourceFile:
     try:
         size = path.stat().st_size
+        if size > limits.STREAMED_BYTES:
+            with path.open("rb") as stream:
+                if is_har(stream.read(_HEAD)):
+                    return SourceFile(name, None, None, path)
         if size > limits.SOURCE_BYTES:
             return SourceFile(name, None, f"it is {size:,} bytes long; at most {limits.SOURCE_BYTES:,} are read")
         return SourceFile(name, path.read_bytes())

@@ -172,7 +172,7 @@ class OidcCase(Case):
     @property
     def started_by(self) -> str | None:
         """`application`: an OpenID Connect answer always answers its request; None for a sign-out."""
-        return None if self.attempt.kind == "sign-out" else "application"
+        return None if self.attempt.kind in ("sign-out", "way") else "application"
 
     @property
     def made_at(self) -> list[datetime]:
@@ -279,6 +279,8 @@ class OidcCase(Case):
         """Why a question that needs a part of the attempt cannot be asked; None where it can."""
         if not need:
             return None
+        if need == "way":
+            return None if self.attempt.way else "the capture does not show the way"
         main = self.attempt.main
         if main.damage:
             return "the message could not be read"

@@ -418,7 +418,7 @@ def over_https(case: OidcCase) -> Answer:
     """Does the answer travel over https?"""
     answer = case.attempt.answer
     address = answer.parameters.address if answer and answer.parameters else None
-    if answer is None or not address:
+    if answer is None or not address or case.attempt.way:
         return
     parts = urlsplit(address)
     host = parts.hostname or ""

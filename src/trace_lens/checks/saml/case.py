@@ -235,6 +235,8 @@ class SamlCase(Case):
         """Why a question that needs the message, its assertion or a signature cannot be asked; None where it can."""
         if not need:
             return None
+        if need == "way":
+            return None if self.attempt.way else "the capture does not show the way"
         if self.attempt.damage:
             return "the message could not be read"
         if need == "request":

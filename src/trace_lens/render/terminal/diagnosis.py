@@ -13,6 +13,7 @@ from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.many import Result
 from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.ladder import ladder
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 
 _OUTCOME = {"broken": "BROKEN", "sound": "SOUND", "inconclusive": "INCONCLUSIVE"}
@@ -82,13 +83,18 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
     yield from _headline(diagnosis)
     yield BLANK
     yield from _stages(diagnosis)
+    if diagnosis.steps:
+        yield BLANK
+        names = {"application": diagnosis.app_name or "", "provider": diagnosis.provider_name or ""}
+        yield from ladder(diagnosis.steps, diagnosis.hidden_steps, names)
     shown = [finding for finding in diagnosis.findings if finding.severity != "note"]
     shown.sort(key=lambda finding: (finding.stage == "settings", finding.severity != "break"))
     notes = [
         finding for finding in diagnosis.findings if finding.severity == "note" and finding.code != "outcome-unknown"
     ]
-    for finding in shown:
-        yield BLANK
+    for number, finding in enumerate(shown):
+        if number or not diagnosis.steps:
+            yield BLANK
         yield from finding_lines(finding)
     if notes:
         yield BLANK

@@ -42,6 +42,8 @@ _WORDS = {
     "client-registration": "Client registration",
     "certificate": "Certificate",
     "private-key": "Private key",
+    "har": "Browser export (HAR)",
+    "header-dump": "Heads of requests and responses",
 }
 _ABBREVIATED = {"X509Certificate", "DigestValue"}
 
@@ -102,6 +104,15 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
         yield BLANK
         yield line(Span("Endpoints", "head"))
         yield from pages.table(("", "", ""), [(one["purpose"], one["binding"], one["location"]) for one in endpoints])
+    if "hops" in message.content:
+        yield BLANK
+        yield line(Span("Hops", "head"))
+        names = ("where", "method", "status", "url", "carries")
+        yield from pages.table(
+            ("", "", "", "", "carries"),
+            [[", ".join(value) if isinstance(value := one[name], list) else str(value or "") for name in names]
+             for one in message.content["hops"]],
+        )  # fmt: skip
     if "entities" in message.content:
         yield BLANK
         yield line(Span("Entities", "head"))

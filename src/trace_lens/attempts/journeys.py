@@ -1,0 +1,290 @@
+"""How the browser went: what led from one exchange to the next, and which exchanges make up one attempt.
+
+Each step a window or frame took has at most one cause: a redirect, a form that sends itself, a page that jumps by
+itself, a form or link that a person used (told by the referrer), or nothing that shows. An attempt's way is what led to
+its messages, and what followed the last of them by itself, up to the page that a person then saw.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import timedelta
+from typing import NamedTuple
+
+from trace_lens.intake.carried import EXCHANGE
+from trace_lens.intake.exchanges import PAGE, STATIC, Capture, Exchange, forms_of, jumps_of, plain
+from trace_lens.intake.found import Found
+
+REDIRECT, FORM, JUMP, PERSON, SCRIPT, START, CALLED = "redirect", "form", "jump", "person", "script", "start", "call"
+BY_ITSELF = (REDIRECT, FORM, JUMP, SCRIPT)
+"""The causes that need nobody's hand."""
+_SOON = timedelta(seconds=2)
+_NEXT = timedelta(seconds=30)
+
+
+class Hop(NamedTuple):
+    """One step of an attempt: an exchange, how the browser came to it and from which one, and the messages in it."""
+
+    exchange: Exchange
+    how: str
+    cause: Exchange | None
+    carries: tuple[Found, ...] = ()
+
+    @property
+    def kinds(self) -> tuple[str, ...]:
+        """The kinds of messages that it carries, each once."""
+        return tuple(dict.fromkeys(one.kind for one in self.carries))
+
+
+class Way(NamedTuple):
+    """The hops of one attempt in their order, and the whole capture that they come from.
+
+    `hidden` counts the exchanges beside them, between the first and the last, that are no step of it. `rounds` counts
+    how often the same hops came round.
+    """
+
+    source: str
+    capture: Capture
+    hops: tuple[Hop, ...]
+    hidden: int = 0
+    rounds: int = 1
+
+    def hop_of(self, found: Found | None) -> Hop | None:
+        """The hop that carried a message."""
+        number = found.context.get(EXCHANGE) if found else None
+        return next((one for one in self.hops if str(one.exchange.number) == number), None)
+
+    def before(self, hop: Hop) -> tuple[Hop, ...]:
+        """The hops before one."""
+        return self.hops[: self.hops.index(hop)]
+
+    def after(self, hop: Hop) -> tuple[Hop, ...]:
+        """The hops after one."""
+        return self.hops[self.hops.index(hop) + 1 :]
+
+
+class Links(NamedTuple):
+    """The steps of a capture in order, the cause of each, and the place of each by the number of its exchange."""
+
+    steps: tuple[Exchange, ...]
+    causes: tuple[tuple[str, int | None], ...]
+    places: dict[int, int]
+
+
+def link(capture: Capture, messages: Iterable[Found]) -> Links:
+    """What led to each step of a capture; its steps are pages, redirects, and whatever carries a message."""
+    carrying = {int(one.context[EXCHANGE]) for one in messages if EXCHANGE in one.context}
+    steps = tuple(one for one in capture.exchanges if one.number in carrying or _is_step(one))
+    exits = _Exits()
+    causes: list[tuple[str, int | None]] = []
+    for position, one in enumerate(steps):
+        causes.append(exits.cause_of(one, steps))
+        exits.add(position, one)
+    return Links(steps, tuple(causes), {one.number: position for position, one in enumerate(steps)})
+
+
+def _is_step(one: Exchange) -> bool:
+    if one.kind == STATIC or one.method in ("OPTIONS", "HEAD"):
+        return False
+    return one.kind == PAGE
+
+
+class _Exits:
+    """Where the steps so far lead: by redirect, by a form, by a jump, by their address as a referrer."""
+
+    def __init__(self) -> None:
+        self._redirects: dict[str, int] = {}
+        self._forms: dict[str, tuple[int, bool]] = {}
+        self._jumps: dict[str, int] = {}
+        self._pages: dict[str, int] = {}
+
+    def add(self, position: int, one: Exchange) -> None:
+        target = one.redirects_to
+        if target:
+            self._redirects[_bare(target)] = position
+            return
+        if one.kind != PAGE:
+            return
+        for jump in jumps_of(one):
+            self._jumps[_bare(jump)] = position
+        for form in forms_of(one):
+            self._forms[plain(form.action)] = (position, form.by_itself)
+        self._pages[plain(one.url)] = position
+        self._pages[one.origin + "/"] = position
+
+    def cause_of(self, one: Exchange, steps: Sequence[Exchange]) -> tuple[str, int | None]:
+        """How the browser came to an exchange, and from which step."""
+        if one.kind != PAGE:
+            return CALLED, self._referrer(one)
+        at = self._redirects.pop(_bare(one.url), None)
+        if at is not None:
+            return REDIRECT, at
+        held = self._forms.get(plain(one.url))
+        if held and one.method == "POST":
+            return (FORM if held[1] else PERSON), held[0]
+        jumped = self._jumps.get(_bare(one.url))
+        if jumped is not None:
+            return JUMP, jumped
+        referrer = self._referrer(one)
+        if referrer is None:
+            return START, None
+        return (SCRIPT if one.by_script or _at_once(steps[referrer], one) else PERSON), referrer
+
+    def _referrer(self, one: Exchange) -> int | None:
+        for told in (one.request("referer"), one.caused_by, one.request("origin")):
+            if told and told not in ("null", "about:blank"):
+                found = self._pages.get(plain(told), self._pages.get(plain(told) + "/"))
+                if found is not None:
+                    return found
+        return None
+
+
+def _bare(url: str) -> str:
+    return url.partition("#")[0]
+
+
+def _at_once(page: Exchange, one: Exchange) -> bool:
+    """Whether a step followed a page sooner than a person clicks."""
+    if page.at is None or one.at is None or one.method != "GET":
+        return False
+    return timedelta(0) <= one.at - page.at - timedelta(seconds=page.seconds or 0) <= _SOON
+
+
+def ways(
+    source: str, capture: Capture, attempts: Sequence[Sequence[Found]], messages: Sequence[Found]
+) -> list[tuple[Way, int | None]]:
+    """The way of each attempt, given by its messages, in their order in the capture.
+
+    Beside each stands the place of the attempt whose end led to it by itself: then it is another round of that one.
+    """
+    links = link(capture, messages)
+    carried: dict[int, list[Found]] = {}
+    for one in messages:
+        if EXCHANGE in one.context:
+            carried.setdefault(int(one.context[EXCHANGE]), []).append(one)
+    owner: dict[int, int] = {}
+    own = [sorted({links.places[int(one.context[EXCHANGE])] for one in found if EXCHANGE in one.context})
+           for found in attempts]  # fmt: skip
+    for number, places in enumerate(own):
+        for place in places:
+            owner.setdefault(place, number)
+    order = sorted(range(len(own)), key=lambda number: own[number][0] if own[number] else len(links.steps))
+    leads: dict[int, int | None] = {}
+    for number in order:
+        leads[number] = _climb(links, own[number], number, owner)
+        _between(links, own[number], number, owner)
+        _follow(links, own[number], number, owner)
+    made = []
+    for number in range(len(own)):
+        mine = [place for place in sorted(owner) if owner[place] == number]
+        hops = tuple(_hop(links, place, carried) for place in mine)
+        made.append((Way(source, capture, hops, _hidden(capture, hops)), leads.get(number)))
+    return made
+
+
+def whole_way(source: str, capture: Capture, messages: Sequence[Found]) -> Way:
+    """All steps of a capture as one way."""
+    links = link(capture, messages)
+    carried: dict[int, list[Found]] = {}
+    for one in messages:
+        if EXCHANGE in one.context:
+            carried.setdefault(int(one.context[EXCHANGE]), []).append(one)
+    hops = tuple(_hop(links, place, carried) for place in range(len(links.steps)))
+    return Way(source, capture, hops, _hidden(capture, hops))
+
+
+def _hop(links: Links, place: int, carried: dict[int, list[Found]]) -> Hop:
+    how, cause = links.causes[place]
+    exchange = links.steps[place]
+    return Hop(exchange, how, None if cause is None else links.steps[cause], tuple(carried.get(exchange.number, ())))
+
+
+def _hidden(capture: Capture, hops: tuple[Hop, ...]) -> int:
+    """How many exchanges lie between the first and the last hop without being one."""
+    if not hops:
+        return 0
+    numbers = {one.exchange.number for one in hops}
+    inside = False
+    count = waiting = 0
+    for one in capture.exchanges:
+        if one.number in numbers:
+            count += waiting if inside else 0
+            inside, waiting = True, 0
+        else:
+            waiting += 1
+    return count
+
+
+def _climb(links: Links, places: list[int], number: int, owner: dict[int, int]) -> int | None:
+    """Take in what led to the messages; the attempt, if any, whose own step led there by itself."""
+    before: int | None = None
+    for first, place in enumerate(places):
+        here: int | None = place
+        for _ in range(len(links.steps)):
+            if here is None:
+                break
+            how, cause = links.causes[here]
+            if cause is None:
+                break
+            holder = owner.get(cause)
+            if holder not in (None, number):
+                if first == 0 and how in BY_ITSELF:
+                    before = holder
+                break
+            if how == PERSON and first == 0 and _elsewhere(links, cause, places):
+                owner.setdefault(cause, number)
+                break
+            owner.setdefault(cause, number)
+            here = cause
+    return before
+
+
+def _elsewhere(links: Links, place: int, places: list[int]) -> bool:
+    """Whether a page from which a person went on lies at a host that has no other part in the attempt."""
+    hosts = {links.steps[one].host for one in places}
+    return links.steps[place].host not in hosts
+
+
+def _between(links: Links, places: list[int], number: int, owner: dict[int, int]) -> None:
+    """Take in the pages between the first and the last message that nobody else has, at the hosts of the attempt."""
+    if not places:
+        return
+    hosts = {links.steps[place].host for place, holder in owner.items() if holder == number}
+    for place in range(places[0], places[-1]):
+        if place not in owner and links.steps[place].kind == PAGE and links.steps[place].host in hosts:
+            owner[place] = number
+
+
+def _follow(links: Links, places: list[int], number: int, owner: dict[int, int]) -> None:
+    """Take in what followed the last message by itself, up to the page that was then seen."""
+    if not places:
+        return
+    end = places[-1]
+    mine = {end}
+    landed = False
+    for place in range(end + 1, len(links.steps)):
+        how, cause = links.causes[place]
+        if place in owner:
+            if owner[place] == number:
+                mine.add(place)
+                continue
+            if cause in mine or not landed:
+                break
+            continue
+        step = links.steps[place]
+        led = cause in mine and how in BY_ITSELF
+        unexplained = not landed and cause is None and _soon_after(links, end, place)
+        if led or unexplained:
+            owner[place] = number
+            mine.add(place)
+            landed = landed or step.redirects_to is None
+
+
+def _soon_after(links: Links, end: int, place: int) -> bool:
+    """Whether a step without a cause may be what came of the last message: the next page of a host of the way."""
+    last, step = links.steps[end], links.steps[place]
+    if last.redirects_to is None and last.status:
+        return False
+    if step.host != last.host:
+        return False
+    return last.at is None or step.at is None or step.at - last.at <= _NEXT

@@ -1,0 +1,64 @@
+"""Whole captures laid open: what made them, how much is in them, the way in one line a hop, what is left out."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+from trace_lens.attempts.journeys import whole_way
+from trace_lens.common import limits
+from trace_lens.common.findings import Evidence, Finding
+from trace_lens.common.moments import show_moment
+from trace_lens.intake.exchanges import STATIC, Capture, plain
+from trace_lens.intake.peeling import Peeled
+
+
+def summary_of(capture: Capture) -> dict[str, Any]:
+    """What a person looks for first in a capture."""
+    moments = [one.at for one in capture.exchanges if one.at]
+    counted = Counter(one.host for one in capture.exchanges if one.kind != STATIC and one.host)
+    left_out = sum(one.body_left_out for one in capture.exchanges)
+    return {
+        "made_by": capture.made_by or None,
+        "entries": len(capture.exchanges),
+        "noise": sum(one.kind == STATIC for one in capture.exchanges),
+        "hosts": [f"{host} ({count})" for host, count in counted.most_common(12)],
+        "first": show_moment(min(moments)) if moments else None,
+        "last": show_moment(max(moments)) if moments else None,
+        "cookies": "shown" if capture.tells_cookies else "left out of the capture, or there were none",
+        "bodies_left_out": left_out,
+        "notes": [*capture.notes, *([capture.cut] if capture.cut else [])],
+    }
+
+
+def content_of(source: str, peeled: Peeled) -> dict[str, Any]:
+    """The way, one row a hop, addresses without query and fragment."""
+    capture = peeled.capture
+    if capture is None:
+        return {}
+    way = whole_way(source, capture, peeled.found)
+    rows = [
+        {
+            "where": hop.exchange.place,
+            "at": show_moment(hop.exchange.at) if hop.exchange.at else None,
+            "method": hop.exchange.method,
+            "url": plain(hop.exchange.url),
+            "status": hop.exchange.status or None,
+            "how": hop.how,
+            "carries": list(hop.kinds),
+            "redirects_to": plain(hop.exchange.redirects_to) if hop.exchange.redirects_to else None,
+        }
+        for hop in way.hops[: limits.LISTED_ENTITIES]
+    ]
+    more = len(way.hops) - len(rows)
+    return {"hops": rows, **({"more": f"{more} more hops"} if more > 0 else {})}
+
+
+def findings_of(source: str, capture: Capture, finding: Any) -> tuple[Finding, ...]:
+    """That a capture breaks off, where it does; `finding` makes one in the catalogue's words."""
+    if capture.cut is None:
+        return ()
+    evidence = Evidence("the capture", f"{len(capture.exchanges)} entries", source, "the whole")
+    return (
+        finding("capture-truncated", f"The capture is not whole: {capture.cut}. What is there was used.", evidence),
+    )

@@ -1,0 +1,104 @@
+"""Attempts placed on the way that a capture shows: the hops of each, and rounds of a loop taken as one attempt."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.journeys import Way, ways, whole_way
+from trace_lens.attempts.oidc import OidcAttempt, OidcMessage
+from trace_lens.attempts.reading import Message
+from trace_lens.intake.exchanges import STATIC
+from trace_lens.intake.peeling import Peeled
+
+Tried = Attempt | OidcAttempt
+
+
+def messages_in(attempt: Tried) -> Iterator[Message | OidcMessage]:
+    """Every message of an attempt, those of earlier rounds among them."""
+    if isinstance(attempt, OidcAttempt):
+        yield from (*attempt.earlier, *attempt.messages)
+        return
+    for one in (*attempt.earlier, attempt.request, attempt.artifact, attempt.answer, *attempt.sign_out):
+        if one:
+            yield one
+
+
+def placed(attempts: Sequence[Tried], captures: Mapping[str, Peeled]) -> list[Tried]:
+    """The attempts, each with its way where its source is a capture of one, and rounds of a loop joined."""
+    made = list(attempts)
+    joined: set[int] = set()
+    for source, peeled in captures.items():
+        if peeled.capture is None:
+            continue
+        mine = [place for place, one in enumerate(made) if any(each.source == source for each in messages_in(one))]
+        found = [[each.found for each in messages_in(made[place]) if each.source == source] for place in mine]
+        for place, (way, before) in zip(mine, ways(source, peeled.capture, found, peeled.found), strict=True):
+            if not way.hops:
+                continue
+            again = made[place]._replace(way=way)
+            first = made[mine[before]] if before is not None else None
+            if first and first.way and _same_sign_in(first, again, way):
+                again = _as_round(first, again, first.way, way)
+                joined.add(mine[before or 0])
+            made[place] = again
+    return [one for place, one in enumerate(made) if place not in joined]
+
+
+def _as_round(first: Tried, again: Tried, before: Way, after: Way) -> Tried:
+    """Two rounds of the same sign-in as one attempt, named after the last round that has an answer."""
+    hops = tuple(sorted((*before.hops, *after.hops), key=lambda one: _position(before, one.exchange.number)))
+    way = after._replace(hops=hops, rounds=before.rounds + after.rounds, hidden=before.hidden + after.hidden)
+    if isinstance(first, OidcAttempt) and isinstance(again, OidcAttempt):
+        late, other = (again, first) if again.kind == "answer" or first.kind != "answer" else (first, again)
+        return late._replace(earlier=(*other.earlier, *other.messages), way=way)
+    if isinstance(first, Attempt) and isinstance(again, Attempt):
+        main, rest = (again, first) if again.answer or not first.answer else (first, again)
+        earlier = tuple(one for one in messages_in(rest) if isinstance(one, Message))
+        return main._replace(earlier=earlier, way=way)
+    return again
+
+
+def _position(way: Way, number: int) -> int:
+    return next((place for place, one in enumerate(way.capture.exchanges) if one.number == number), 0)
+
+
+def _same_sign_in(first: Tried, again: Tried, way: Way) -> bool:
+    if type(first) is not type(again) or again.kind == "sign-out" or first.kind == "sign-out":
+        return False
+    starts = [hop for hop in way.hops if hop.carries]
+    if starts and starts[0].exchange.frame:
+        return False
+    names = _parties(first), _parties(again)
+    return not names[0] or not names[1] or bool(names[0] & names[1])
+
+
+def _parties(attempt: Tried) -> set[str]:
+    """Whom an attempt is for, as its messages say."""
+    if isinstance(attempt, OidcAttempt):
+        return {name for one in attempt.messages if (name := one.get("client_id"))}
+    request = attempt.authn_request
+    named = {request.issuer.value} if request and request.issuer else set()
+    response = attempt.response
+    assertions = response.assertions if response else ()
+    for one in assertions:
+        named |= {audience.value for audience in (one.conditions.audiences if one.conditions else ())}
+    return named
+
+
+def way_alone(source: str, peeled: Peeled, protocol: str) -> Tried | None:
+    """An attempt of hops alone, where a capture holds no message of a sign-in; None where it holds no hops either."""
+    if peeled.capture is None or not peeled.found:
+        return None
+    way = whole_way(source, peeled.capture, peeled.found)
+    if not way.hops:
+        return None
+    found = peeled.found[0]
+    if protocol == "oidc":
+        return OidcAttempt((OidcMessage(source, found),), way=way)
+    return Attempt(Message(source, found), way=way)
+
+
+def hosts_of(peeled: Peeled) -> set[str]:
+    """The hosts that the steps of a capture touched."""
+    return {one.host for one in peeled.capture.exchanges if one.kind != STATIC} if peeled.capture else set()

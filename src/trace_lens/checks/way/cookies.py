@@ -1,0 +1,180 @@
+"""Delivered, as far as cookies are asked about: did the browser still know about the sign-in when it came back?
+
+Sources: RFC 6265 §5; rfc6265bis §5.6 to §5.8; "which cookies": those set on leaving, not cleared since.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from trace_lens.attempts.cookies import Cookie, CookieStore, Kept, Refused, domain_matches, kept_back, path_matches
+from trace_lens.attempts.journeys import REDIRECT, Hop, Way
+from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.way.ending import admitted
+from trace_lens.checks.way.parties import at_hop, came_from, leaving, return_hop
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.intake.exchanges import Exchange
+
+_STAGE = Stage.DELIVERED
+
+
+class Lost(NamedTuple):
+    """A cookie that did not come back: what it was and what kept it back (None: nothing in its attributes)."""
+
+    cookie: Cookie | Refused
+    kept: Kept | None
+    other_value: bool = False
+
+
+def store_until(way: Way, until: Exchange) -> CookieStore:
+    """The browser's cookies at the moment before an exchange."""
+    store = CookieStore()
+    for one in way.capture.exchanges:
+        if one is until:
+            break
+        store.receive(one)
+    return store
+
+
+@asks(_STAGE, "session-cookie-lost", needs=NOTHING)
+def cookies(case: Case) -> Answer:
+    """Were the cookies sent on return that the application set on leaving?"""
+    way: Way | None = case.attempt.way
+    back = return_hop(case)
+    if case.attempt.kind == "sign-out":
+        return
+    if way is None:
+        yield Unchecked("session-cookie-lost", "the capture holds the message, not the hops and cookies around it")
+        return
+    if back is None:
+        yield Unchecked("session-cookie-lost", "the browser never came back to the application in this capture")
+        return
+    if not way.capture.tells_cookies:
+        yield Unchecked(
+            "session-cookie-lost",
+            "the export leaves the cookies out; export it once more with sensitive data, in the panel's own words",
+        )
+        return
+    left = leaving(case, back)
+    if not left:
+        yield Unchecked("session-cookie-lost", "the capture begins after the browser had left the application")
+        return
+    lost, sent = _compare(case, way, back, left)
+    covering = [one for one in lost if isinstance(one.cookie, Cookie) and _covers(one.cookie, back.exchange)]
+    chosen = covering or (lost if not sent else [])
+    if chosen:
+        yield _finding(case, back, left, chosen)
+
+
+def _compare(case: Case, way: Way, back: Hop, left: list[Hop]) -> tuple[list[Lost], list[Cookie]]:
+    """The cookies set on leaving: those that did not come back, with the reason, and those that did."""
+    store = store_until(way, back.exchange)
+    numbers = {hop.exchange.number for hop in left}
+    carried = back.exchange.cookies
+    lost: list[Lost] = []
+    sent: list[Cookie] = []
+    for cookie in store:
+        if cookie.set_by.number not in numbers:
+            continue
+        if carried.get(cookie.name) == cookie.value:
+            sent.append(cookie)
+        else:
+            reason = _kept_back(case, cookie, back)
+            lost.append(Lost(cookie, reason, cookie.name in carried and reason is None))
+    known = {*carried, *(cookie.name for cookie in store)}
+    lost += [Lost(one, Kept("Set-Cookie", f"browsers do not take it: {one.reason}", one.remedy))
+             for one in store.refused if one.set_by.number in numbers and one.name not in known]  # fmt: skip
+    return lost, sent
+
+
+def _kept_back(case: Case, cookie: Cookie, back: Hop) -> Kept | None:
+    return kept_back(cookie, back.exchange, came_from(case, back), redirected=back.how == REDIRECT)
+
+
+def _covers(cookie: Cookie, request: Exchange) -> bool:
+    host = request.host
+    by_domain = host == cookie.domain if cookie.host_only else domain_matches(host, cookie.domain)
+    return by_domain and path_matches(request.parts.path or "/", cookie.path)
+
+
+def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost]) -> Finding:
+    first = min(lost, key=lambda one: one.kept is None)
+    names = " and ".join(dict.fromkeys(one.cookie.name for one in lost))
+    several = len({one.cookie.name for one in lost}) > 1
+    what = f"The cookie{'s' if several else ''} {names}, set before the browser left {_where(left)},"
+    if first.other_value:
+        why = "came back with another value: an older cookie of the same name, of another session, hides the new one"
+        set_to = None
+    elif first.kept is None:
+        why = "did not come back, though nothing in the Set-Cookie keeps it back: the browser blocks it, or another " \
+              "window or profile came back"  # fmt: skip
+        set_to = None
+    else:
+        why = f"did not come back: {first.kept.reason}"
+        set_to = first.kept.remedy
+    return case.finding(
+        "session-cookie-lost",
+        _STAGE,
+        f"{what} {why}.",
+        severity=Severity.RISK if admitted(case) else Severity.BREAK,
+        side=Side.USER if set_to is None and not first.other_value else Side.APPLICATION,
+        remedy=f"Set the cookie so that it comes back: {set_to}." if set_to else _remedy(first),
+        expected=f"{first.cookie.name} sent with {back.exchange.method} {back.exchange.plain_url}",
+        actual="another value sent" if first.other_value else "not sent",
+        value_to_set=set_to,
+        evidence=[*(_set(case, one.cookie) for one in lost[:3]), _sent(case, back)],
+        compared=False,
+    )
+
+
+def _remedy(lost: Lost) -> str:
+    if lost.other_value:
+        return (
+            "Set the cookie always for the same domain and path, or give it a new name; let the user clear old cookies "
+            "once."
+        )
+    return "Try again in a private window without extensions, and allow cookies for both sides."
+
+
+def _where(left: list[Hop]) -> str:
+    return left[-1].exchange.host or "the application"
+
+
+def _set(case: Case, cookie: Cookie | Refused) -> Evidence:
+    _, *attributes = cookie.line.split(";")
+    shown = "; ".join([cookie.name, *(one.strip() for one in attributes)])
+    return at_hop(case, "Set-Cookie", shown, cookie.set_by, "response header Set-Cookie")
+
+
+def _sent(case: Case, back: Hop) -> Evidence:
+    names = ", ".join(back.exchange.cookies) or "none"
+    return at_hop(case, "cookies sent on return", names, back.exchange, "request header Cookie")
+
+
+@asks(_STAGE, "host-changed", needs=WAY)
+def one_host(case: Case) -> Answer:
+    """Did it come back at the host where it started?"""
+    back = return_hop(case)
+    left = leaving(case, back)
+    if back is None or not left:
+        return
+    start = left[0].exchange
+    came = back.exchange
+    if start.origin == came.origin or start.host == came.host:
+        return
+    last = left[-1].exchange
+    if last.host == came.host:
+        return
+    yield case.finding(
+        "host-changed",
+        _STAGE,
+        f"The sign-in left the application at {last.host} and came back at {came.host}: to the browser these are two "
+        "places, and what the first one set the second does not see.",
+        expected=last.host,
+        actual=came.host,
+        value_to_set=came.host,
+        remedy=f"Lead every visitor to {came.host} before the sign-in starts, or register the address of return under "
+        f"{last.host}.",
+        evidence=[at_hop(case, "start", last.plain_url, last), at_hop(case, "return", came.plain_url, came)],
+    )

@@ -1,0 +1,211 @@
+"""Answered and admitted, as the way tells: did an answer come at all, and did the application let the user in?"""
+
+from __future__ import annotations
+
+import re
+from datetime import timedelta
+
+from trace_lens.attempts.cookies import CookieStore, Refused, is_cleared, kept_back, read_set_cookie
+from trace_lens.attempts.journeys import CALLED, REDIRECT, Hop, Way
+from trace_lens.checks.asking import WAY, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.way.parties import (
+    APPLICATION,
+    PROVIDER,
+    REQUESTS,
+    answer_found,
+    at_hop,
+    came_from,
+    parties,
+    return_hop,
+)
+from trace_lens.common import limits
+from trace_lens.common.findings import Severity, Side, Stage
+from trace_lens.common.moments import show_duration
+from trace_lens.intake.exchanges import Exchange, words_of
+
+_FAILED = re.compile(
+    r"\b(?:error|denied|forbidden|unauthori[sz]ed|not (?:allowed|authori[sz]ed|found|provisioned|permitted)|failed"
+    r"|failure|could not|cannot|unable to|invalid|expired|no (?:account|access))\b", re.IGNORECASE
+)  # fmt: skip
+
+
+def ending(case: Case) -> list[Hop]:
+    """The hops at the application from the return on."""
+    way: Way | None = case.attempt.way
+    back = return_hop(case)
+    if way is None or back is None:
+        return []
+    return [back, *way.after(back)]
+
+
+def landing(case: Case) -> Hop | None:
+    """The page that the person saw in the end: the last hop that is no redirect and carries no request."""
+    seen = [hop for hop in ending(case) if not 300 <= hop.exchange.status < 400 and hop.exchange.status]
+    pages = [hop for hop in seen if hop.how != CALLED]
+    return pages[-1] if pages else None
+
+
+def went_back(case: Case) -> Hop | None:
+    """The hop by which the browser was sent to sign in again after the answer."""
+    return next((hop for hop in ending(case)[1:] if set(hop.kinds) & set(REQUESTS)), None)
+
+
+def admitted(case: Case) -> bool:
+    """Whether the way shows that the application let the user in: a page of its own, without a word of failure."""
+    return case.once("admitted by the way", lambda: _admitted(case))
+
+
+def _admitted(case: Case) -> bool:
+    page = landing(case)
+    if page is None or went_back(case) or not 200 <= page.exchange.status < 300:
+        return False
+    if parties(case).side_of(page.exchange) == PROVIDER:
+        return False
+    return not _FAILED.search(words_of(page.exchange).title)
+
+
+@asks(Stage.ANSWERED, "no-answer", needs=WAY)
+def answered(case: Case) -> Answer:
+    """Did an answer come back through the browser?"""
+    way: Way | None = case.attempt.way
+    found = answer_found(case)
+    if way is None or case.attempt.kind == "sign-out":
+        return
+    if found is not None and return_hop(case) is not None:
+        return
+    asked = [hop for hop in way.hops if set(hop.kinds) & set(REQUESTS)]
+    at_provider = [hop for hop in way.hops if hop.how != CALLED and parties(case).side_of(hop.exchange) == PROVIDER]
+    if not asked and not at_provider:
+        return
+    if found is None and case.attempt.kind == "answer":
+        return
+    last = (at_provider or asked)[-1].exchange
+    said = str(words_of(last))
+    cut = way.capture.cut
+    if found is not None:
+        detail = f"The provider made out an answer (in the page of {last.host}), but the browser never handed it over."
+    else:
+        status = f", with status {last.status}" if last.status >= 400 else ""
+        detail = f"The way ends at {last.host}{status}: no answer ever came back to the application."
+    detail += f' The last page says: "{said}".' if said and found is None else ""
+    detail += f" The capture is cut off there: {cut}." if cut else ""
+    yield case.finding(
+        "no-answer",
+        Stage.ANSWERED,
+        detail,
+        side=Side.PROVIDER if last.status >= 400 or _FAILED.search(said) else Side.USER,
+        evidence=[at_hop(case, "last hop at the provider", last.plain_url, last)],
+    )
+
+
+@asks(Stage.READABLE, "capture-truncated", needs=WAY)
+def whole(case: Case) -> Answer:
+    """Is the capture whole?"""
+    way: Way | None = case.attempt.way
+    if way is None or way.capture.cut is None:
+        return
+    yield case.finding(
+        "capture-truncated",
+        Stage.READABLE,
+        f"The capture is not whole: {way.capture.cut}. What is there was used.",
+        severity=Severity.RISK if admitted(case) or return_hop(case) else Severity.BREAK,
+        side=Side.USER,
+        remedy="Export it again, to the end of the sign-in.",
+    )
+
+
+@asks(Stage.ADMITTED, "session-not-started", needs=WAY)
+def session(case: Case) -> Answer:
+    """Did the application take the answer, set its session, and go on?"""
+    way: Way | None = case.attempt.way
+    back = return_hop(case)
+    if way is None or back is None or case.refused:
+        return
+    again = went_back(case)
+    page = landing(case)
+    told = way.capture.tells_cookies
+    made = [one for hop in ending(case) for one in _cookies_set(hop.exchange)]
+    if again:
+        why, remedy = _why_again(case, way, back, again, told)
+    elif told and page and not made and not _keeps_session(case, back, page) and not admitted(case):
+        why, remedy = "the application took the answer and set no cookie", None
+    elif page and 200 <= page.exchange.status < 300 and _FAILED.search(words_of(page.exchange).title):
+        why, remedy = f'the application took the answer and shows: "{words_of(page.exchange)}"', None
+    else:
+        return
+    if page and page.exchange.status >= 400 and not again:
+        why = f"{page.exchange.host} answered {page.exchange.status}"
+    here = (again or page or back).exchange
+    yield case.finding(
+        "session-not-started",
+        Stage.ADMITTED,
+        f"The answer came to {back.exchange.host}, but no session followed: {why}.",
+        value_to_set=remedy,
+        remedy=f"Set the session cookie so that browsers take and send it: {remedy}." if remedy else None,
+        evidence=[at_hop(case, "return", back.exchange.plain_url, back.exchange),
+                  at_hop(case, "next", here.plain_url, here)],
+    )  # fmt: skip
+
+
+def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> tuple[str, str | None]:
+    """Why the browser was sent to sign in again after the answer, as far as the cookies tell; and what to set."""
+    plainly = "the browser was sent to sign in again"
+    if not told:
+        return plainly, None
+    store = CookieStore()
+    after = [hop for hop in ending(case) if hop.exchange.number < again.exchange.number]
+    numbers = {hop.exchange.number for hop in after}
+    for one in way.capture.exchanges:
+        store.receive(one)
+        if one is (after[-1] if after else back).exchange:
+            break
+    for refused in store.refused:
+        if refused.set_by.number in numbers:
+            return f"{plainly}; browsers do not take the cookie {refused.name}: {refused.reason}", refused.remedy
+    following = [hop for hop in after if hop is not back and parties(case).side_of(hop.exchange) == APPLICATION]
+    for cookie in store:
+        if cookie.set_by.number not in numbers:
+            continue
+        for hop in following:
+            if hop.exchange.number > cookie.set_by.number and cookie.name not in hop.exchange.cookies:
+                kept = kept_back(cookie, hop.exchange, came_from(case, hop), redirected=hop.how == REDIRECT)
+                reason = kept.reason if kept else "the browser did not send it back"
+                return f"{plainly}; its cookie {cookie.name} never sticks: {reason}", kept.remedy if kept else None
+    if not any(_cookies_set(hop.exchange) for hop in after):
+        return "the application set no cookie, and the browser was sent to sign in again", None
+    return f"{plainly}, though its cookies came back: it does not accept the answer, or looks at an older session", None
+
+
+def _cookies_set(one: Exchange) -> list[str]:
+    made = [read_set_cookie(line, one) for line in one.set_cookies]
+    return [cookie.name for cookie in made if not isinstance(cookie, Refused) and not is_cleared(cookie)]
+
+
+def _keeps_session(case: Case, back: Hop, page: Hop) -> bool:
+    """Whether a session that was there before is gone on with."""
+    return bool(page.exchange.cookies) and page is not back
+
+
+@asks(Stage.ADMITTED, "session-ends-early", needs=WAY)
+def cookie_age(case: Case) -> Answer:
+    """Does the session cookie live as long as people expect?"""
+    if not admitted(case):
+        return
+    for hop in ending(case):
+        if parties(case).side_of(hop.exchange) != APPLICATION:
+            continue
+        for line in hop.exchange.set_cookies:
+            cookie = read_set_cookie(line, hop.exchange)
+            if isinstance(cookie, Refused) or cookie.lasts is None or not cookie.http_only:
+                continue
+            if timedelta(0) < cookie.lasts < timedelta(seconds=limits.SHORT_SESSION_SECONDS):
+                yield case.finding(
+                    "session-ends-early",
+                    Stage.ADMITTED,
+                    f"The application's cookie {cookie.name} ends {show_duration(cookie.lasts)} after it was set.",
+                    side=Side.APPLICATION,
+                    actual=show_duration(cookie.lasts),
+                    evidence=[at_hop(case, "Set-Cookie", cookie.name, hop.exchange, "response header Set-Cookie")],
+                )
+                return

@@ -1,0 +1,392 @@
+"""Delivered, hop by hop: transport, errors, what the browser refused, loops, messages delivered twice or too late."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from urllib.parse import parse_qsl
+
+from trace_lens.attempts.cookies import is_loopback
+from trace_lens.attempts.journeys import BY_ITSELF, Hop, Way
+from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.checks.asking import WAY, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.way.ending import admitted
+from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, at_hop, parties, return_hop
+from trace_lens.common import limits
+from trace_lens.common.findings import Finding, Severity, Side, Stage
+from trace_lens.common.moments import show_duration
+from trace_lens.intake.carried import DELIVERED, PART
+from trace_lens.intake.exchanges import Exchange, forms_of, origin_of, parts_of, plain, words_of
+
+_STAGE = Stage.DELIVERED
+_PASSWORD = re.compile(
+    r"^(?:j_)?(?:pass(?:word|wd|phrase|code)?|pwd|passwort|ipassword|user_?password)$", re.IGNORECASE
+)
+_SIDES = {APPLICATION: Side.APPLICATION, PROVIDER: Side.PROVIDER}
+
+
+def _way(case: Case) -> Way:
+    way: Way | None = case.attempt.way
+    if way is None:
+        raise ValueError("the attempt has no way")
+    return way
+
+
+@asks(_STAGE, "redirect-loop", needs=WAY)
+def loop(case: Case) -> Answer:
+    """Does the way come to the same place again and again?"""
+    way = _way(case)
+    asked = [hop for hop in way.hops if set(hop.kinds) & set(REQUESTS) and not hop.exchange.frame]
+    again = way.rounds > 1 and any(_answered_well(hop) for hop in way.hops)
+    place, times = _most_visited(way)
+    if not again and times < limits.LOOP_VISITS:
+        return
+    rounds = way.rounds if again else times
+    shown = asked[:1] + asked[-1:] if again and asked else [hop for hop in way.hops if plain(hop.exchange.url) == place]
+    yield case.finding(
+        "redirect-loop",
+        _STAGE,
+        f"The same way is gone {rounds} times, without anybody's hand: "
+        + " → ".join(_places(way))
+        + ". "
+        + ("It came to an end all the same." if admitted(case) else "Nothing between the rounds sticks."),
+        severity=Severity.RISK if admitted(case) else Severity.BREAK,
+        actual=f"{rounds} rounds",
+        evidence=[at_hop(case, f"round {number}", hop.exchange.plain_url, hop.exchange)
+                  for number, hop in zip((1, rounds), (shown[0], shown[-1]), strict=True)],
+        compared=False,
+    )  # fmt: skip
+
+
+def _answered_well(hop: Hop) -> bool:
+    return any(one.kind in ANSWERS and one.context[PART] in DELIVERED for one in hop.carries)
+
+
+def _most_visited(way: Way) -> tuple[str, int]:
+    """The address that redirects came to most often, each time by itself."""
+    counts: dict[str, int] = {}
+    for hop in way.hops:
+        if hop.how in BY_ITSELF and hop.exchange.method == "GET" and not hop.carries:
+            key = plain(hop.exchange.url)
+            counts[key] = counts.get(key, 0) + 1
+    place = max(counts, key=lambda one: counts[one], default="")
+    return place, counts.get(place, 0)
+
+
+def _places(way: Way) -> list[str]:
+    """The hosts of one round, each once in a row."""
+    hosts: list[str] = []
+    for hop in way.hops:
+        if not hosts or hosts[-1] != hop.exchange.host:
+            hosts.append(hop.exchange.host)
+    return hosts[:4]
+
+
+@asks(_STAGE, "replayed-message", needs=WAY)
+def delivered_once(case: Case) -> Answer:
+    """Was the answer delivered once only?"""
+    way = _way(case)
+    seen: dict[tuple[str, bytes], Hop] = {}
+    for hop in way.hops:
+        for one in hop.carries:
+            if one.context[PART] not in DELIVERED or one.kind not in (*ANSWERS, "id-token"):
+                continue
+            before = seen.setdefault((one.kind, one.data), hop)
+            if before is hop or plain(before.exchange.url) != plain(hop.exchange.url):
+                continue
+            yield case.finding(
+                "replayed-message",
+                _STAGE,
+                f"The same {one.kind.replace('-', ' ')} was delivered twice: an application must take it once only.",
+                side=Side.USER,
+                evidence=[at_hop(case, "first", before.exchange.plain_url, before.exchange),
+                          at_hop(case, "again", hop.exchange.plain_url, hop.exchange)],
+            )  # fmt: skip
+            return
+
+
+@asks(_STAGE, "code-too-old", needs=WAY)
+def redeemed_in_time(case: Case) -> Answer:
+    """Was the code redeemed soon after it was given (RFC 6749 §4.1.2), by the moments of the requests?"""
+    attempt, way = case.attempt, _way(case)
+    if not isinstance(attempt, OidcAttempt) or attempt.answer is None:
+        return
+    given = way.hop_of(attempt.answer.found)
+    refused = attempt.token_response is not None and attempt.token_response.get("error") == "invalid_grant"
+    for one in attempt.code_requests:
+        redeemed = way.hop_of(one.found)
+        if not (given and redeemed and given.exchange.at and redeemed.exchange.at):
+            continue
+        waited = redeemed.exchange.at - given.exchange.at
+        if waited.total_seconds() > limits.CODE_SECONDS:
+            yield case.finding(
+                "code-too-old",
+                _STAGE,
+                f"The code was redeemed {show_duration(waited)} after it came; codes should live ten minutes at most.",
+                severity=Severity.BREAK if refused else Severity.RISK,
+                actual=show_duration(waited),
+                evidence=[at_hop(case, "code came", given.exchange.plain_url, given.exchange),
+                          at_hop(case, "code redeemed", redeemed.exchange.plain_url, redeemed.exchange)],
+            )  # fmt: skip
+            return
+
+
+@asks(_STAGE, "destination-mismatch", needs=WAY)
+def posted_where_it_was_meant(case: Case) -> Answer:
+    """Was the response posted to the address that it names (SAML 2.0 Core §3.2.2)?"""
+    response = getattr(case, "response", None)
+    back = return_hop(case)
+    destination = response.destination if response else None
+    if back is None or destination is None or back.exchange.method != "POST":
+        return
+    if destination.value != back.exchange.plain_url:
+        yield case.finding(
+            "destination-mismatch",
+            _STAGE,
+            f"The response is addressed to {destination.value}; it was posted to {back.exchange.plain_url}.",
+            expected=destination.value,
+            actual=back.exchange.plain_url,
+            evidence=[*case.shown("Destination", destination),  # type: ignore[attr-defined]
+                      at_hop(case, "posted to", back.exchange.plain_url, back.exchange)],
+        )  # fmt: skip
+
+
+@asks(_STAGE, "insecure-transport", needs=WAY)
+def transport(case: Case) -> Answer:
+    """Does no message and no cookie travel over http? (Loopback addresses need no https.)"""
+    clear = [hop for hop in _way(case).hops if _in_clear(hop.exchange) and (hop.carries or _bears_cookie(hop.exchange))]
+    if not clear:
+        return
+    first = next((hop for hop in clear if hop.carries), clear[0])
+    what = " and ".join(one.replace("-", " ") for one in first.kinds) or "a cookie"
+    others = f" So do {len(clear) - 1} more hops." if len(clear) > 1 else ""
+    parts = first.exchange.parts
+    yield case.finding(
+        "insecure-transport",
+        _STAGE,
+        f"{what[0].upper()}{what[1:]} travels to {first.exchange.host} over http, where anyone on the way can read and "
+        f"use it.{others}",
+        side=_SIDES.get(parties(case).side_of(first.exchange), Side.APPLICATION),
+        actual=first.exchange.plain_url,
+        value_to_set=parts._replace(scheme="https", query="", fragment="").geturl(),
+        evidence=[at_hop(case, "over http", hop.exchange.plain_url, hop.exchange) for hop in clear[:4]],
+    )
+
+
+def _in_clear(one: Exchange) -> bool:
+    return one.parts.scheme.lower() == "http" and not is_loopback(one.host)
+
+
+def _bears_cookie(one: Exchange) -> bool:
+    return bool(one.cookies or one.set_cookies)
+
+
+@asks(_STAGE, "credentials-in-clear", needs=WAY)
+def passwords(case: Case) -> Answer:
+    """Does no password travel over http, or lie readable in the capture?"""
+    found = [(hop, name) for hop in _way(case).hops for name in _passwords_in(hop.exchange)]
+    if not found:
+        return
+    hop, name = next(((hop, name) for hop, name in found if _in_clear(hop.exchange)), found[0])
+    clear, in_url = _in_clear(hop.exchange), name.startswith("?")
+    name = name.lstrip("?")
+    where = f"{hop.exchange.host} over http, readable by anyone on the way" if clear else hop.exchange.host
+    said = "in the address" if in_url else f"in the field {name}"
+    yield case.finding(
+        "credentials-in-clear",
+        _STAGE,
+        f"A password goes to {where} ({said}), and it lies readable in this capture: "
+        + ("change it, and serve that page over https." if clear else "handle the file as a secret, or change it."),
+        side=_SIDES.get(parties(case).side_of(hop.exchange), Side.USER) if clear else Side.USER,
+        actual=hop.exchange.plain_url,
+        evidence=[at_hop(case, name, "a password", hop.exchange, "address" if in_url else "request body", secret=True)],
+    )  # fmt: skip
+
+
+def _passwords_in(one: Exchange) -> Iterator[str]:
+    for name, value in parse_qsl(one.parts.query):
+        if value and _PASSWORD.match(name):
+            yield "?" + name
+    if not one.body or one.method == "GET":
+        return
+    text = one.body[: limits.PAGE_BYTES].decode("utf-8", "replace")
+    pairs: list[tuple[str, object]] = list(parse_qsl(text)) if "=" in text and text[:1] != "{" else []
+    if text[:1] == "{":
+        try:
+            document = json.loads(text)
+        except ValueError:
+            document = {}
+        pairs = list(document.items()) if isinstance(document, dict) else []
+    pairs += [(match[1], match[2]) for match in re.finditer(r'name="([^"]+)"\r?\n\r?\n([^\r\n]+)', text)]
+    for name, held in pairs:
+        if isinstance(held, str) and held and _PASSWORD.match(str(name)):
+            yield str(name)
+
+
+@asks(_STAGE, "message-in-url-too-long", needs=WAY)
+def url_length(case: Case) -> Answer:
+    """Is every address short enough for common servers?"""
+    for hop in _way(case).hops:
+        size = len(hop.exchange.url.encode("utf-8", "replace"))
+        if size > limits.URL_BYTES:
+            what = " and ".join(hop.kinds).replace("-", " ") or "this hop"
+            yield case.finding(
+                "message-in-url-too-long",
+                _STAGE,
+                f"The address that carries {what} has {size:,} bytes; common servers take at most "
+                f"{limits.URL_BYTES:,}.",
+                side=Side.PROVIDER if set(hop.kinds) & set(ANSWERS) else Side.APPLICATION,
+                expected=f"at most {limits.URL_BYTES:,} bytes",
+                actual=f"{size:,} bytes",
+                evidence=[at_hop(case, "address", hop.exchange.plain_url, hop.exchange)],
+                compared=False,
+            )
+            return
+
+
+@asks(_STAGE, "http-error", needs=WAY)
+def errors(case: Case) -> Answer:
+    """Did every hop of the sign-in answer without an error?"""
+    way = _way(case)
+    for place, hop in enumerate(way.hops):
+        status = hop.exchange.status
+        if status < 400 or _is_handshake(way, place) or _says_more(hop):
+            continue
+        said = str(words_of(hop.exchange))
+        side = parties(case).side_of(hop.exchange)
+        late = place < len(way.hops) - 1 and admitted(case)
+        yield case.finding(
+            "http-error",
+            _STAGE,
+            f"{hop.exchange.host or 'The server'} answered {status} to {hop.exchange.method} "
+            f"{hop.exchange.parts.path or '/'}" + (f'; its page says: "{said}".' if said else "."),
+            severity=Severity.RISK if late else Severity.BREAK,
+            side=_SIDES.get(side, Side.NETWORK),
+            actual=str(status),
+            evidence=[at_hop(case, "status", str(status), hop.exchange, "response")],
+        )
+        return
+
+
+def _is_handshake(way: Way, place: int) -> bool:
+    """Whether a 401 is the first half of an authentication by the browser itself (RFC 4559), gone on with at once."""
+    one = way.hops[place].exchange
+    challenge = (one.response("www-authenticate") or "").lower()
+    later = [hop.exchange for hop in way.hops[place + 1 :]]
+    return one.status in (401, 407) and (
+        "negotiate" in challenge or any(plain(other.url) == plain(one.url) for other in later)
+    )
+
+
+def _says_more(hop: Hop) -> bool:
+    """Whether the error is one that a message tells: of the token endpoint, of userinfo."""
+    return any(one.kind in ("token-response", "introspection") for one in hop.carries)
+
+
+@asks(_STAGE, "blocked-by-browser", needs=WAY)
+def refused_by_browser(case: Case) -> Answer:
+    """Did the browser itself refuse to send, or to show, a step?"""
+    way = _way(case)
+    for place, hop in enumerate(way.hops):
+        yield from _policies(case, way, place, hop)
+        problem = hop.exchange.problem
+        if problem and hop.exchange.status == 0 and not _is_scheme_of_its_own(hop.exchange):
+            cors = "cors" in problem.lower() or (hop.exchange.request("origin") and "blocked" in problem.lower())
+            yield case.finding(
+                "blocked-by-browser",
+                _STAGE,
+                f"The browser got no answer from {hop.exchange.host} that it would take ({problem})"
+                + (": the cross-origin rules of that side do not allow this page." if cors else "."),
+                side=_SIDES.get(parties(case).side_of(hop.exchange), Side.NETWORK),
+                actual=problem,
+                evidence=[at_hop(case, "refused", problem, hop.exchange)],
+            )
+            return
+
+
+def _is_scheme_of_its_own(one: Exchange) -> bool:
+    """Whether an address is handed over to a desktop program (RFC 8252 §7.1)."""
+    return one.parts.scheme.lower() not in ("http", "https")
+
+
+def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
+    """A form that the page's own policy forbids, or that https may not post to http, and a page that bars frames."""
+    page = hop.exchange
+    went = {plain(other.exchange.url) for other in way.hops[place + 1 :]}
+    policy = page.response("content-security-policy") or ""
+    allowed = _directive(policy, "form-action")
+    for form in forms_of(page):
+        if plain(form.action) in went:
+            continue
+        if allowed is not None and not _allows(allowed, page, form.action):
+            yield case.finding(
+                "blocked-by-browser",
+                _STAGE,
+                f"The page of {page.host} may not post its form to {origin_of(form.action)}: its "
+                f"Content-Security-Policy says form-action {' '.join(allowed)}.",
+                side=_SIDES.get(parties(case).side_of(page), Side.PROVIDER),
+                expected=origin_of(form.action),
+                actual=" ".join(allowed),
+                value_to_set=f"form-action {' '.join([*allowed, origin_of(form.action)])}".replace("'none' ", ""),
+                evidence=[
+                    at_hop(case, "form-action", " ".join(allowed), page, "response header Content-Security-Policy")
+                ],
+                compared=False,
+            )
+            return
+        if form.by_itself and page.parts.scheme == "https" and parts_of(form.action).scheme == "http" and place == len(way.hops) - 1:  # fmt: skip  # noqa: E501
+            yield case.finding(
+                "blocked-by-browser",
+                _STAGE,
+                f"The page of {page.host} posts its form to {plain(form.action)} over http; browsers hold such posts "
+                "back, or warn before them.",
+                side=Side.PROVIDER,
+                actual=plain(form.action),
+                value_to_set="https" + plain(form.action)[4:],
+                evidence=[at_hop(case, "form", plain(form.action), page, "response body")],
+            )
+            return
+    barred = (page.response("x-frame-options") or "").lower()
+    ancestors = _directive(policy, "frame-ancestors")
+    shown = page.status < 300 and page.redirects_to is None
+    if page.frame and shown and (barred in ("deny", "sameorigin") or ancestors == ["'none'"]):
+        yield case.finding(
+            "blocked-by-browser",
+            _STAGE,
+            f"{page.host} does not let its page be shown in a frame "
+            f"({'X-Frame-Options: ' + barred if barred else 'frame-ancestors'}), and this sign-in came in one.",
+            severity=Severity.RISK,
+            side=Side.APPLICATION,
+            remedy="Sign in in a window of its own, or renew without a frame.",
+            actual=barred or "frame-ancestors 'none'",
+            evidence=[at_hop(case, "frame", page.plain_url, page)],
+        )
+
+
+def _directive(policy: str, name: str) -> list[str] | None:
+    for one in re.split(r"[;,]", policy):
+        words = one.split()
+        if words and words[0].lower() == name:
+            return words[1:] or ["'none'"]
+    return None
+
+
+def _allows(sources: list[str], page: Exchange, target: str) -> bool:
+    """Content Security Policy Level 3 §6.7.2.7, as far as form-action needs it: schemes, hosts, wildcards, self."""
+    parts = parts_of(target)
+    host = (parts.hostname or "").lower()
+    for source in (one.strip().lower() for one in sources):
+        if source == "'self'":
+            if origin_of(page.url) == origin_of(target):
+                return True
+        elif source == "*" or source == f"{parts.scheme}:":
+            return True
+        elif source[:1] != "'":
+            scheme, _, rest = source.rpartition("://")
+            name = rest.split("/")[0].split(":")[0]
+            fits = host.endswith(name[1:]) if name.startswith("*.") else host == name
+            if fits and (not scheme or scheme == parts.scheme):
+                return True
+    return False

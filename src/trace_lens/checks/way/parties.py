@@ -1,0 +1,142 @@
+"""Whose each hop is, and which hops matter: where the browser left the application, and where it came back."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from trace_lens.attempts.journeys import REDIRECT, Hop, Way
+from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.checks.case import Case
+from trace_lens.common.findings import Evidence
+from trace_lens.intake.carried import DELIVERED, PART
+from trace_lens.intake.exchanges import Exchange, ascii_host, parts_of, plain
+from trace_lens.intake.found import Found
+
+APPLICATION, PROVIDER, OTHER = "application", "provider", "other"
+REQUESTS = ("saml-authn-request", "authorization-request")
+ANSWERS = ("saml-response", "ws-federation-response", "saml-artifact", "authorization-response")
+
+
+class Parties(NamedTuple):
+    """The hosts of both sides, as the settings and the messages tell."""
+
+    application: frozenset[str]
+    provider: frozenset[str]
+
+    def side_of(self, exchange: Exchange) -> str:
+        """`application`, `provider` or `other`."""
+        if exchange.host in self.application:
+            return APPLICATION
+        return PROVIDER if exchange.host in self.provider else OTHER
+
+
+def parties(case: Case) -> Parties:
+    """The hosts of both sides. A host that both claim counts as the application's."""
+    return case.once("parties", lambda: _parties(case))
+
+
+def _parties(case: Case) -> Parties:
+    ours: set[str] = set()
+    theirs: set[str] = set()
+    if case.app:
+        told, there = case.app.settings.application, case.app.settings.provider_setup
+        addresses = [told.sign_in_url, told.sign_out_url, there.acs_url, *case.app.acs_urls, *told.redirect_uris,
+                     *there.redirect_uris]  # fmt: skip
+        ours |= _hosts(addresses)
+        theirs |= _hosts([told.provider_sso_url, told.provider_issuer, told.provider_entity_id])
+    if case.provider:
+        endpoints = [one for one in case.provider.discovery.values() if isinstance(one, str)]
+        theirs |= _hosts([*case.provider.identifiers, *case.provider.sign_on_urls, *endpoints])
+    way = case.attempt.way
+    for hop in way.hops if way else ():
+        if set(hop.kinds) & set(REQUESTS):
+            theirs |= {hop.exchange.host} - ours
+            ours |= ({hop.cause.host} if hop.cause and hop.how == REDIRECT else set()) - theirs
+        if _brings_answer(hop):
+            ours |= {hop.exchange.host} - theirs
+    return Parties(frozenset(ours), frozenset(theirs - ours))
+
+
+def _hosts(addresses: list[str | None]) -> set[str]:
+    return {host for one in addresses if one and (host := ascii_host(parts_of(one).hostname or ""))}
+
+
+def _brings_answer(hop: Hop) -> bool:
+    return any(one.kind in ANSWERS and one.context[PART] in DELIVERED for one in hop.carries)
+
+
+def answer_found(case: Case) -> Found | None:
+    """The answer as it travelled through the browser."""
+    attempt = case.attempt
+    if isinstance(attempt, OidcAttempt):
+        return attempt.answer.found if attempt.answer else None
+    message = attempt.answer or attempt.artifact
+    return message.found if message else None
+
+
+def return_hop(case: Case) -> Hop | None:
+    """The hop by which the answer came to the application; None where it never did."""
+    way: Way | None = case.attempt.way
+    found = answer_found(case)
+    if way is None or found is None:
+        return None
+    hop = way.hop_of(found)
+    if hop is None or found.context[PART] in DELIVERED:
+        return hop
+    target = hop.exchange.redirects_to or found.context.get("address")
+    return next((one for one in way.after(hop) if target and plain(one.exchange.url) == plain(target)), None)
+
+
+def leaving(case: Case, back: Hop | None) -> list[Hop]:
+    """The hops at the application before it sent the browser away, of the round whose answer came back at `back`."""
+    way: Way | None = case.attempt.way
+    if way is None:
+        return []
+    before = list(way.before(back) if back else way.hops)
+    for place in range(len(before) - 1, -1, -1):
+        if _brings_answer(before[place]):
+            before = before[place:]
+            break
+    sides = parties(case)
+    left = [place for place, hop in enumerate(before) if sides.side_of(hop.exchange) != APPLICATION]
+    found = []
+    for place, hop in enumerate(before):
+        own = sides.side_of(hop.exchange) == APPLICATION or _sends_request(hop, way)
+        if own and any(place < other for other in left):
+            found.append(hop)
+    return found
+
+
+def _sends_request(hop: Hop, way: Way) -> bool:
+    """Whether a hop, at whatever host, sent the browser to the provider with the request."""
+    target = hop.exchange.redirects_to
+    return any(
+        set(other.kinds) & set(REQUESTS) and (other.cause is hop.exchange or (target and other.exchange.url == target))
+        for other in way.hops
+    )
+
+
+def came_from(case: Case, hop: Hop) -> str | None:
+    """The page whose navigation a hop belongs to, over all redirects; None where the person opened it."""
+    way: Way | None = case.attempt.way
+    by_number = {one.exchange.number: one for one in way.hops} if way else {}
+    here = hop
+    for _ in range(len(by_number) + 1):
+        if here.cause is None:
+            return None
+        if here.how != REDIRECT:
+            return here.cause.url
+        cause = by_number.get(here.cause.number)
+        if cause is None:
+            return None
+        here = cause
+    return None
+
+
+def at_hop(
+    case: Case, label: str, value: str, exchange: Exchange, where: str = "", *, secret: bool = False
+) -> Evidence:
+    """Something of an exchange as evidence."""
+    way = case.attempt.way
+    place = f"{exchange.place} › {where}" if where else exchange.place
+    return Evidence(label, value, way.source if way else case.attempt.source, place, secret=secret)

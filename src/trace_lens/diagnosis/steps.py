@@ -1,0 +1,101 @@
+"""The hops of an attempt as a reader follows them: who sent the browser where, with what, and where it broke."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from typing import NamedTuple
+
+from trace_lens.attempts.cookies import Refused, is_cleared, read_set_cookie
+from trace_lens.attempts.journeys import START, Hop, Way
+from trace_lens.checks.case import Case
+from trace_lens.checks.way.parties import parties
+from trace_lens.common.findings import Finding
+from trace_lens.intake.carried import DELIVERED, IN_HEADER, PART
+from trace_lens.intake.exchanges import Exchange, Phases, plain
+
+
+class Step(NamedTuple):
+    """One hop. `sender` is the host whose answer led to it, None where a person did; `after` the seconds since the
+    first hop; `carries` the kinds of messages that it hands over, `shows` those in its response. Addresses come without
+    query and fragment. `broken` is the code of the break that lies here, `risk` that of a risk;
+    `decisive` marks the first break.
+    """
+
+    number: int
+    place: str
+    at: datetime | None
+    after: float | None
+    seconds: float | None
+    phases: Phases | None
+    how: str
+    sender: str | None
+    method: str
+    url: str
+    host: str
+    side: str
+    status: int
+    problem: str | None
+    redirects_to: str | None
+    carries: tuple[str, ...]
+    shows: tuple[str, ...]
+    cookies_sent: tuple[str, ...]
+    cookies_set: tuple[str, ...]
+    frame: bool
+    broken: str | None
+    risk: str | None
+    decisive: bool = False
+
+
+def steps_of(case: Case, findings: Iterable[Finding], first: Finding | None) -> tuple[Step, ...]:
+    """The steps of an attempt, empty where its capture does not show the way."""
+    way: Way | None = case.attempt.way
+    if way is None:
+        return ()
+    begin = next((hop.exchange.at for hop in way.hops if hop.exchange.at), None)
+    marked = _marks(way, findings, first)
+    sides = parties(case)
+    return tuple(
+        _step(number, hop, begin, sides.side_of(hop.exchange), marked, first) for number, hop in enumerate(way.hops, 1)
+    )
+
+
+def _marks(way: Way, findings: Iterable[Finding], first: Finding | None) -> dict[int, list[Finding]]:
+    """The findings that lie at a hop: each at the last hop that its evidence names."""
+    places = {hop.exchange.place: hop.exchange.number for hop in way.hops}
+    found: dict[int, list[Finding]] = {}
+    for one in findings:
+        named = [places[place] for item in one.evidence if (place := item.where.split(" › ")[0]) in places]
+        if named and one.severity != "note":
+            found.setdefault(max(named) if one is not first else _where(one, places), []).append(one)
+    return found
+
+
+def _where(first: Finding, places: dict[str, int]) -> int:
+    """Where the first break shows: the last hop that its evidence names."""
+    return max(places[place] for item in first.evidence if (place := item.where.split(" › ")[0]) in places)
+
+
+def _step(
+    number: int, hop: Hop, begin: datetime | None, side: str, marked: dict[int, list[Finding]], first: Finding | None
+) -> Step:
+    one = hop.exchange
+    here = marked.get(one.number, [])
+    breaks = [each.code for each in here if each is first]
+    breaks += [each.code for each in here if each.breaks and each.because_of is None]
+    breaks += [each.code for each in here if each.breaks and each.because_of is not None]
+    risks = [each.code for each in here if not each.breaks]
+    handed = [each.kind for each in hop.carries if each.context[PART] in (*DELIVERED, IN_HEADER)]
+    shown = [each.kind for each in hop.carries if each.context[PART] not in (*DELIVERED, IN_HEADER)]
+    return Step(
+        number, one.place, one.at, (one.at - begin).total_seconds() if one.at and begin else None, one.seconds,
+        one.phases, hop.how, hop.cause.host if hop.cause and hop.how not in (START,) else None, one.method,
+        plain(one.url), one.host, side, one.status, one.problem, plain(one.redirects_to) if one.redirects_to else None,
+        tuple(dict.fromkeys(handed)), tuple(dict.fromkeys(shown)), tuple(one.cookies), _set(one), one.frame,
+        breaks[0] if breaks else None, risks[0] if risks else None, any(each is first for each in here),
+    )  # fmt: skip
+
+
+def _set(one: Exchange) -> tuple[str, ...]:
+    read = [read_set_cookie(line, one) for line in one.set_cookies]
+    return tuple(cookie.name for cookie in read if isinstance(cookie, Refused) or not is_cleared(cookie))

@@ -1,0 +1,89 @@
+"""The messages that the exchanges of a capture carry: in addresses, request and response bodies, header fields.
+
+A message that a page posts, or a redirect names, is found where it was delivered; only where the capture does not show
+that is it taken from the page or the redirect. A message delivered twice is found twice.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+
+from trace_lens.intake.exchanges import STATIC, Capture, Exchange, plain
+from trace_lens.intake.found import Found
+from trace_lens.intake.layers import ADDRESS
+from trace_lens.intake.oauth import CARRIED, NAMED, OPAQUE
+
+EXCHANGE = "exchange"
+"""The key under which a message's context keeps the number of the exchange that carried it."""
+PART = "part"
+"""The key under which it keeps the part of the exchange: see the names below."""
+IN_ADDRESS, IN_REQUEST, IN_HEADER = "address", "request body", "header"
+IN_RESPONSE, IN_REDIRECT = "response body", "redirect"
+DELIVERED = (IN_ADDRESS, IN_REQUEST)
+WORTH = re.compile(
+    rb"SAML(?:Response|Request|art)|wresult|\beyJ|access_token|id_token|client_id|jwks_uri|grant_type|logout_token"
+    rb"|[?&#]code=|[?&#]error=|(?:saml2?p?|samlp):(?:Response|AuthnRequest)|EntityDescriptor|refresh_token"
+    rb"|\"(?:sub|active|error|keys|issuer|request_uri)\"\s*:"
+)
+"""What a text must hold to be searched: a cheap test, for an export has thousands of them."""
+
+Peel = Callable[[bytes], tuple[Found, ...]]
+
+
+def messages_of(capture: Capture, peel: Peel) -> tuple[Found, ...]:
+    """Every message of a capture, each with the exchange that carried it; `peel` finds those of one text."""
+    found: list[Found] = []
+    for one in capture.exchanges:
+        if one.kind == STATIC:
+            continue
+        for part, text in _texts(one):
+            inside = peel(text) if WORTH.search(text) else ()
+            base = len(found)
+            found += [
+                _placed(message, one, part, None if message.within is None else message.within + base)
+                for message in inside
+                if part != IN_HEADER or OPAQUE not in message.context
+            ]
+    return _once(found)
+
+
+def _texts(one: Exchange) -> Iterator[tuple[str, bytes]]:
+    """The texts of an exchange in which messages may stand, in the order in which they travelled."""
+    yield IN_ADDRESS, one.url.encode("utf-8", "surrogatepass")
+    authorization = one.request("authorization")
+    if authorization and "eyJ" in authorization:
+        yield IN_HEADER, authorization.encode("utf-8", "surrogatepass")
+    if one.body:
+        yield IN_REQUEST, one.body
+    if one.redirects_to:
+        yield IN_REDIRECT, one.redirects_to.encode("utf-8", "surrogatepass")
+    if one.answer:
+        yield IN_RESPONSE, one.answer
+
+
+def _placed(message: Found, one: Exchange, part: str, within: int | None) -> Found:
+    where = " › ".join(filter(None, (one.place, part, message.where)))
+    context = {**message.context, EXCHANGE: str(one.number), PART: part}
+    if part == IN_REQUEST and (message.context.get(CARRIED) == "form" or "form" in message.layers):
+        context[ADDRESS] = plain(one.url)
+    if part == IN_HEADER:
+        context[NAMED] = "access_token"
+    return message._replace(where=where, context=context, within=within)
+
+
+def _once(found: list[Found]) -> tuple[Found, ...]:
+    """Each message where it was delivered; what only announces it, or repeats a token in a header, is left out."""
+    delivered = {(one.kind, one.data) for one in found if one.context[PART] in DELIVERED}
+    kept: dict[int, Found] = {}
+    seen: set[tuple[str, bytes]] = set()
+    for position, one in enumerate(found):
+        key, part = (one.kind, one.data), one.context[PART]
+        announced = part == IN_REDIRECT or (part == IN_RESPONSE and {"form", "html-form"} & set(one.layers))
+        repeated = part in (IN_HEADER, IN_REDIRECT) and key in seen
+        if (announced and key in delivered) or repeated or (one.within is not None and one.within not in kept):
+            continue
+        seen.add(key)
+        kept[position] = one
+    places = {old: new for new, old in enumerate(kept)}
+    return tuple(one._replace(within=None if one.within is None else places[one.within]) for one in kept.values())

@@ -1,0 +1,156 @@
+"""Requests in the form of shell commands and log lines, as panels and servers write them: read, never run.
+
+Understood are the command-line form (`curl`, in POSIX quoting and in that of the Windows command line), the PowerShell
+form (`Invoke-WebRequest`), the script form (`fetch`), and lines of the combined log format of web servers.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+from collections.abc import Iterator
+from datetime import UTC, datetime
+
+from trace_lens.common import limits
+from trace_lens.intake.exchanges import Capture, Exchange, Header
+
+_CURL = re.compile(r"(?m)^\s*(?:\$ |> )?curl(?:\.exe)?\s")
+_POWERSHELL = re.compile(r"(?im)^\s*Invoke-(?:WebRequest|RestMethod)\b")
+_FETCH = re.compile(r"(?m)^\s*(?:await\s+)?fetch\(\s*[\"']")
+_COMBINED = re.compile(
+    r"^(?:(?P<vhost>[\w.-]+(?::\d+)?) )?(?P<ip>[0-9A-Fa-f.:]+) \S+ (?P<user>\S+) \[(?P<at>[^\]]+)\] "
+    r"\"(?P<method>[A-Z]+) (?P<target>\S+)(?: HTTP/[\d.]+)?\" (?P<status>\d{3}) \S+"
+    r"(?: \"(?P<referrer>[^\"]*)\" \"[^\"]*\")?"
+)
+_ANSI = {"n": "\n", "t": "\t", "r": "\r", "\\": "\\", "'": "'", '"': '"', "!": "!"}
+_BODY_OPTIONS = ("-d", "--data", "--data-raw", "--data-binary", "--data-ascii", "--data-urlencode")
+_WITH_VALUE = {
+    "-o", "--output", "-A", "--user-agent", "-u", "--user", "-x", "--proxy", "--max-time", "-m", "--connect-timeout",
+    "--cacert", "-E", "--cert", "--key", "--resolve", "-w", "--write-out",
+}  # fmt: skip
+
+
+def read_commands(data: bytes) -> Capture | None:
+    """The exchanges that a text of commands or log lines stands for; None where it is no such text."""
+    text = data[: limits.SOURCE_BYTES].decode("utf-8-sig", "replace")
+    for form, reader in ((_CURL, _curl), (_POWERSHELL, _powershell), (_FETCH, _fetch)):
+        starts = [match.start() for match in form.finditer(text)]
+        if starts and not text[: starts[0]].strip():
+            pieces = [text[a:b] for a, b in zip(starts, [*starts[1:], len(text)], strict=True)]
+            found = [
+                made._replace(number=number, place=f"line {text.count(chr(10), 0, start) + 1}")
+                for number, (start, piece) in enumerate(zip(starts, pieces, strict=True), 1)
+                if (made := reader(piece.strip()))
+            ]
+            if found:
+                return Capture("header-dump", tuple(found), "", None, ("it holds requests only, no responses",))
+    lines = text.splitlines()
+    logged = [(number, match) for number, line in enumerate(lines, 1) if (match := _COMBINED.match(line.strip()))]
+    if logged and len(logged) * 2 >= len([line for line in lines if line.strip()]):
+        return Capture("header-dump", tuple(_logged(n, *one) for n, one in enumerate(logged, 1)), "", None,
+                       ("these are lines of a web server's log: no header fields and no bodies",))  # fmt: skip
+    return None
+
+
+def _made(method: str, url: str, headers: list[Header], body: str | None) -> Exchange | None:
+    if not re.match(r"https?://", url):
+        return None
+    octets = body.encode("utf-8", "surrogatepass") if body else None
+    return Exchange(1, "line 1", method.upper(), url, 0, None, None, tuple(headers), (), octets)
+
+
+def _curl(piece: str) -> Exchange | None:
+    words = list(_words(piece))
+    method, url, headers, body = "", "", [], []
+    position = 1
+    while position < len(words):
+        word = words[position]
+        value = words[position + 1] if position + 1 < len(words) else ""
+        step = 2
+        if word in ("-X", "--request"):
+            method = value
+        elif word in ("-H", "--header"):
+            name, _, told = value.partition(":")
+            headers.append((name.strip(), told.strip()))
+        elif word in ("-b", "--cookie"):
+            headers.append(("Cookie", value))
+        elif word in ("-e", "--referer"):
+            headers.append(("Referer", value))
+        elif word in _BODY_OPTIONS:
+            body.append(value)
+        elif word == "--url":
+            url = value
+        elif word in _WITH_VALUE:
+            pass
+        else:
+            step = 1
+            if not word.startswith("-") and not url:
+                url = word
+        position += step
+    return _made(method or ("POST" if body else "GET"), url, headers, "&".join(body) or None)
+
+
+def _words(piece: str) -> Iterator[str]:
+    """The words of a command: POSIX quoting with $'…' strings, or the Windows one with carets."""
+    if "^" in piece and re.search(r"\^\s*$|\^\"|\^%", piece, re.MULTILINE):
+        piece = re.sub(r"\^\r?\n\s*", " ", piece)
+        piece = re.sub(r"\^(.)", r"\1", piece)
+    piece = re.sub(r"\\\r?\n\s*", " ", piece)
+    piece = re.sub(r"\$'((?:[^'\\]|\\.)*)'", lambda match: shlex.quote(_ansi(match[1])), piece)
+    try:
+        yield from shlex.split(piece.splitlines()[0] if piece.count("\n") and "'" not in piece else piece)
+    except ValueError:
+        yield from piece.split()
+
+
+def _ansi(text: str) -> str:
+    def one(match: re.Match[str]) -> str:
+        word = match[1]
+        return chr(int(word[1:], 16)) if word[0] in "ux" and len(word) > 1 else _ANSI.get(word[0], word)
+
+    return re.sub(r"\\(u[0-9A-Fa-f]{1,4}|x[0-9A-Fa-f]{1,2}|.)", one, text, flags=re.DOTALL)
+
+
+def _powershell(piece: str) -> Exchange | None:
+    def told(name: str) -> str:
+        match = re.search(rf"(?i)-{name}\s+\"((?:[^\"`]|`.|\"\")*)\"|-{name}\s+'([^']*)'|-{name}\s+([\w]+)", piece)
+        value = next((one for one in match.groups() if one is not None), "") if match else ""
+        return re.sub(r"`(.)", r"\1", value)
+
+    table = re.search(r"(?is)-Headers\s+@\{(.*?)\n?\}", piece)
+    pairs = re.findall(r"[\"']([^\"'=]+)[\"']\s*=\s*[\"']((?:[^\"'`]|`.)*)[\"']", table[1]) if table else []
+    headers = [(name, re.sub(r"`(.)", r"\1", value)) for name, value in pairs if not name.startswith(":")]
+    cookies = re.findall(r"Net\.Cookie\(\s*\"([^\"]+)\",\s*\"([^\"]*)\"", piece)
+    if cookies:
+        headers.append(("Cookie", "; ".join(f"{name}={value}" for name, value in cookies)))
+    body = told("Body")
+    return _made(told("Method") or ("POST" if body else "GET"), told("Uri"), headers, body or None)
+
+
+def _fetch(piece: str) -> Exchange | None:
+    match = re.match(r"(?s)(?:await\s+)?fetch\(\s*(\"(?:[^\"\\]|\\.)*\"|'[^']*')\s*(?:,\s*(\{.*\}))?\s*\)", piece)
+    if match is None:
+        return None
+    url = json.loads(match[1]) if match[1][0] == '"' else match[1][1:-1]
+    try:
+        told = json.loads(match[2]) if match[2] else {}
+    except ValueError:
+        told = {}
+    headers = [(str(name), str(value)) for name, value in (told.get("headers") or {}).items()]
+    if told.get("referrer"):
+        headers.append(("Referer", str(told["referrer"])))
+    body = told.get("body")
+    return _made(str(told.get("method") or "GET"), url, headers, body if isinstance(body, str) else None)
+
+
+def _logged(number: int, line: int, match: re.Match[str]) -> Exchange:
+    target = match["target"]
+    if match["vhost"] and target.startswith("/"):
+        target = f"https://{match['vhost'].removesuffix(':443')}{target}"
+    sent = (("Referer", match["referrer"]),) if match["referrer"] not in (None, "-", "") else ()
+    try:
+        at = datetime.strptime(match["at"], "%d/%b/%Y:%H:%M:%S %z").astimezone(UTC)
+    except ValueError:
+        at = None
+    return Exchange(number, f"line {line}", match["method"], target, int(match["status"]), at, None, sent, ())

@@ -1,0 +1,281 @@
+"""What passed between a browser and the hosts: requests with their responses, whatever form they were captured in.
+
+An exchange says only what its capture says. What it does not know is None, so that a check can tell "there was no
+cookie" from "the export left the cookies out".
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from datetime import datetime
+from typing import NamedTuple
+from urllib.parse import SplitResult, urljoin, urlsplit
+
+from trace_lens.common import limits
+
+Header = tuple[str, str]
+PAGE, CALL, STATIC = "page", "call", "static"
+"""The kinds of exchanges: what a window or frame shows or is sent on by, what a script fetches, and the noise."""
+
+
+class Phases(NamedTuple):
+    """The seconds that an exchange spent before it was sent (queue, DNS, connection, TLS), waiting, and receiving."""
+
+    before: float
+    waiting: float
+    receiving: float
+
+
+class _Exchange(NamedTuple):
+    number: int
+    place: str
+    method: str
+    url: str
+    status: int = 0
+    at: datetime | None = None
+    seconds: float | None = None
+    sent: tuple[Header, ...] = ()
+    received: tuple[Header, ...] = ()
+    body: bytes | None = None
+    answer: bytes | None = None
+    kind: str = PAGE
+    frame: bool = False
+    by_script: bool = False
+    caused_by: str | None = None
+    problem: str | None = None
+    cookies_told: bool = True
+    body_left_out: bool = False
+    phases: Phases | None = None
+
+
+class Exchange(_Exchange):
+    """One request and its response.
+
+    `number` is its place in the capture, from 1, and `place` says so in words (`entry 7`, `line 12`). `status` is 0
+    where no response came, and `problem` then says what the browser said of it. `sent` and `received` are the header
+    fields of request and response, names as they were captured. `body` is the request's, `answer` the response's;
+    None where the capture has none, and `body_left_out` where it says that there was one. `frame` marks what was loaded
+    into a frame, `by_script` what a script started, `caused_by` the address that the browser says started it.
+    `cookies_told` is False where the capture leaves cookies out.
+    """
+
+    __slots__ = ()
+
+    def request(self, name: str) -> str | None:
+        """A header field of the request; of several, joined as RFC 9110 §5.3 allows (cookies by semicolons)."""
+        return _field(self.sent, name, "; " if name == "cookie" else ", ")
+
+    def response(self, name: str) -> str | None:
+        """A header field of the response."""
+        return _field(self.received, name, ", ")
+
+    @property
+    def set_cookies(self) -> list[str]:
+        """Its Set-Cookie header fields, which are never joined (RFC 6265 §3)."""
+        return [line for name, value in self.received if name.lower() == "set-cookie" for line in value.split("\n")]
+
+    @property
+    def cookies(self) -> dict[str, str]:
+        """The cookies that the request carries, by name; of two of one name the first (RFC 6265 §4.2.2)."""
+        found: dict[str, str] = {}
+        for part in (self.request("cookie") or "").split(";"):
+            name, _, value = part.strip().partition("=")
+            if name:
+                found.setdefault(name, value)
+        return found
+
+    @property
+    def parts(self) -> SplitResult:
+        """The parts of its address; empty ones where that is no address."""
+        return parts_of(self.url)
+
+    @property
+    def host(self) -> str:
+        """Its host, in small ASCII letters, without the port."""
+        return ascii_host(self.parts.hostname or "")
+
+    @property
+    def origin(self) -> str:
+        """Scheme, host and port (RFC 6454 §4)."""
+        return origin_of(self.url)
+
+    @property
+    def plain_url(self) -> str:
+        """Its address without query and fragment."""
+        return plain(self.url)
+
+    @property
+    def redirects_to(self) -> str | None:
+        """Where a redirect sends the browser (RFC 9110 §10.2.2), resolved against its own address."""
+        location = self.response("location")
+        if location is None or not 300 <= self.status < 400:
+            return None
+        return resolved(self.url, location)
+
+    @property
+    def text(self) -> str:
+        """The page that came, as text, as far as it is looked at."""
+        return (self.answer or b"")[: limits.PAGE_BYTES].decode("utf-8", "replace")
+
+
+def _field(fields: Iterable[Header], name: str, joint: str) -> str | None:
+    found = [value for one, value in fields if one.lower() == name]
+    return joint.join(found) if found else None
+
+
+def parts_of(url: str) -> SplitResult:
+    """The parts of an address; empty ones where it is none."""
+    try:
+        parts = urlsplit(url.strip())
+        _ = parts.port, parts.hostname
+    except ValueError:
+        return urlsplit("")
+    return parts
+
+
+def ascii_host(host: str) -> str:
+    """A host in small letters, an internationalised one in its ASCII form (RFC 5890)."""
+    if host.isascii():
+        return host.lower()
+    try:
+        return host.encode("idna").decode()
+    except UnicodeError:
+        return host.lower()
+
+
+def origin_of(url: str) -> str:
+    """Scheme, host and port of an address, the default port left out."""
+    parts = parts_of(url)
+    host = ascii_host(parts.hostname or "")
+    default = {"https": 443, "http": 80}.get(parts.scheme.lower())
+    port = "" if parts.port in (None, default) else f":{parts.port}"
+    return f"{parts.scheme.lower()}://{host}{port}"
+
+
+def plain(url: str) -> str:
+    """An address without query and fragment."""
+    return re.split(r"[?#]", url, maxsplit=1)[0]
+
+
+def resolved(base: str, reference: str) -> str:
+    """A reference resolved against an address (RFC 3986 §5); itself where that cannot be."""
+    try:
+        return urljoin(base, reference.strip())
+    except ValueError:
+        return reference.strip()
+
+
+class Capture(NamedTuple):
+    """All that one capture holds, in the order in which it happened.
+
+    `form` is `har` or `header-dump`; `made_by` what wrote it. `cut` says what is lost where it breaks off;
+    `notes` what else its reader should know. `left_out` counts noise that was not kept.
+    """
+
+    form: str
+    exchanges: tuple[Exchange, ...]
+    made_by: str = ""
+    cut: str | None = None
+    notes: tuple[str, ...] = ()
+
+    @property
+    def tells_cookies(self) -> bool:
+        """Whether any exchange shows a cookie header: where none does, the export left them out."""
+        return any(one.request("cookie") is not None or one.set_cookies for one in self.exchanges)
+
+
+_META = re.compile(r"<meta\b[^>]*http-equiv\s*=\s*[\"']?refresh[\"']?[^>]*>", re.IGNORECASE)
+_CONTENT = re.compile(r"\bcontent\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>]+))", re.IGNORECASE)
+_FORM = re.compile(r"<form\b([^>]*)>(.*?)(?:</form\s*>|\Z)", re.IGNORECASE | re.DOTALL)
+_ATTRIBUTE = re.compile(r"([\w-]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>\"']+))")
+_JUMP = re.compile(r"(?:location(?:\.href)?\s*=|location\.(?:replace|assign)\s*\()\s*[\"']([^\"']+)[\"']")
+_TITLE = re.compile(r"<title\b[^>]*>(.*?)</title\s*>", re.IGNORECASE | re.DOTALL)
+_HEADING = re.compile(r"<h[12]\b[^>]*>(.*?)</h[12]\s*>", re.IGNORECASE | re.DOTALL)
+_UNSEEN = re.compile(r"<(script|style|head)\b.*?</\1\s*>|<!--.*?-->", re.IGNORECASE | re.DOTALL)
+_TAG = re.compile(r"<[^>]*>")
+
+
+class Form(NamedTuple):
+    """A form of a page: where it goes, how, the fields it has, and whether it sends itself off."""
+
+    action: str
+    method: str
+    fields: tuple[str, ...]
+    by_itself: bool
+
+
+def forms_of(page: Exchange) -> list[Form]:
+    """The forms of a page, their actions resolved against its address."""
+    text = page.text
+    sends = re.search(r"\.submit\s*\(", text) is not None
+    found = []
+    for match in _FORM.finditer(text):
+        attributes = _attributes(match[1])
+        inputs = [_attributes(tag) for tag in re.findall(r"<(?:input|button)\b[^>]*>", match[2], re.IGNORECASE)]
+        action = resolved(page.url, attributes.get("action") or page.url)
+        names = tuple(one["name"] for one in inputs if one.get("name"))
+        typed = [_attributes(tag) for tag in re.findall(r"<input\b[^>]*>", match[2], re.IGNORECASE)]
+        asks = any(one.get("type", "text").lower() in ("text", "password", "email") for one in typed)
+        found.append(Form(action, attributes.get("method", "get").upper(), names, sends and not asks))
+    return found
+
+
+def _attributes(tag: str) -> dict[str, str]:
+    from html import unescape
+
+    return {one[1].lower(): unescape(one[2] or one[3] or one[4] or "") for one in _ATTRIBUTE.finditer(tag)}
+
+
+def jumps_of(page: Exchange) -> list[str]:
+    """Where a page sends the browser by itself: meta refresh, or a script that sets the location."""
+    if page.status and not 200 <= page.status < 300 and not 400 <= page.status < 600:
+        return []
+    text = page.text
+    found = []
+    refresh = page.response("refresh")
+    contents = [refresh] if refresh else []
+    for tag in _META.finditer(text):
+        content = _CONTENT.search(tag[0])
+        if content:
+            contents.append(next(one for one in content.groups() if one is not None))
+    for content_text in contents:
+        _, _, target = content_text.partition("=")
+        if target:
+            found.append(resolved(page.url, target.strip(" '\"").replace("&amp;", "&")))
+    found += [resolved(page.url, match[1].replace("\\/", "/")) for match in _JUMP.finditer(text)]
+    return found
+
+
+class Words(NamedTuple):
+    """What a page says to its reader: its title, and the beginning of its text."""
+
+    title: str
+    text: str
+
+    def __str__(self) -> str:
+        return ": ".join(filter(None, (self.title, self.text if self.text != self.title else "")))
+
+
+def words_of(page: Exchange) -> Words:
+    """Title and text of a page, shortened; empty where it is no page or was left out of the capture."""
+    from html import unescape
+
+    text = page.text
+    kind = (page.response("content-type") or "").lower()
+    if "html" not in kind and not re.search(r"<(?:html|body|title|h1)\b", text, re.IGNORECASE):
+        bare = text.strip() if "text/plain" in kind else ""
+        return Words("", _short(bare))
+
+    def clean(piece: str) -> str:
+        return " ".join(unescape(_TAG.sub(" ", piece)).split())
+
+    title = _TITLE.search(text)
+    heading = _HEADING.search(text)
+    body = clean(_UNSEEN.sub(" ", text))
+    name = clean(title[1] if title else heading[1] if heading else "")
+    return Words(_short(name), _short(body.removeprefix(name).strip()))
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= limits.PAGE_WORDS else text[: limits.PAGE_WORDS].rsplit(" ", 1)[0] + " …"

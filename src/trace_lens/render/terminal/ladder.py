@@ -1,0 +1,151 @@
+"""The way as a ladder: hosts as columns, a line a hop, an arrow from the host that sent the browser on to the next."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from trace_lens.common import limits
+from trace_lens.common.masking import visible
+from trace_lens.common.moments import show_moment
+from trace_lens.diagnosis.steps import Step
+from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.pages import BLANK, Line, Span, line
+
+WORDS = {
+    "saml-authn-request": "SAML request", "saml-response": "SAML response", "saml-artifact": "artifact",
+    "saml-logout-request": "logout request", "saml-logout-response": "logout response",
+    "ws-federation-response": "sign-in response", "authorization-request": "request",
+    "authorization-response": "answer", "token-request": "token request", "token-response": "tokens",
+    "id-token": "ID token", "access-token": "access token", "logout-request": "logout request", "userinfo": "userinfo",
+    "discovery-document": "discovery", "key-set": "key set",
+}  # fmt: skip
+ELSEWHERE = "elsewhere"
+_LEFT = 14
+"""The mark, the number and the seconds before the first column."""
+_RIGHT = 6
+_MOST = 4
+_NARROWEST_COLUMN = 18
+
+
+def hosts_of(steps: Sequence[Step], most: int) -> list[str]:
+    """The hosts that get a column, in the order in which they come; what is left over shares the last one."""
+    order = list(dict.fromkeys(one.host or "?" for one in steps))
+    if len(order) <= most:
+        return order
+    count = {host: sum(one.host == host for one in steps) for host in order}
+    weight = {
+        host: (any(one.carries or one.broken for one in steps if one.host == host), count[host]) for host in order
+    }
+    kept = sorted(order, key=lambda host: weight[host], reverse=True)[: most - 1]
+    return [*(host for host in order if host in kept), ELSEWHERE]
+
+
+def ladder(steps: Sequence[Step], hidden: int, names: dict[str, str]) -> Iterator[Line]:
+    """The hops of an attempt. `names` are what people call the sides; `hidden` counts what is no hop."""
+    room = pages.width() - _LEFT - _RIGHT
+    most = max(1, min(_MOST, room // _NARROWEST_COLUMN))
+    hosts = hosts_of(steps, most)
+    column = room // len(hosts)
+    noise = f"; {hidden:,} other request{'' if hidden == 1 else 's'} between them not shown" if hidden else ""
+    begin = next((one.at for one in steps if one.at), None)
+    since = f" from {show_moment(begin)}" if begin else ""
+    head, *rest = pages.prose(f"The way, {len(steps)} hop{'' if len(steps) == 1 else 's'}{since}{noise}")
+    yield line(Span("The way", "head"), head[1].text.removeprefix("The way"))
+    yield from rest
+    titles = [names.get(next((one.side for one in steps if one.host == host), ""), "") for host in hosts]
+    if any(titles):
+        yield _heads(titles, column, "head")
+    yield _heads([host if host != ELSEWHERE else "other hosts" for host in hosts], column, "quiet")
+    for one in _folded(steps):
+        if isinstance(one, int):
+            yield line(" " * _LEFT, Span(f"… {one} hops not shown …", "quiet"))
+            continue
+        yield _rung(one, hosts, column)
+        for code, style in ((one.broken, "break"), (one.risk if not one.broken else None, "risk")):
+            if code:
+                place = _place(one.host, hosts) * column
+                yield line(" " * (_LEFT + place), Span(f"└ {code}", style))
+    yield BLANK
+
+
+def _heads(texts: Sequence[str], column: int, style: str) -> Line:
+    return line(" " * _LEFT, *(Span(_fit(visible(text), column - 2).ljust(column), style) for text in texts))
+
+
+def _folded(steps: Sequence[Step]) -> Iterator[Step | int]:
+    """The hops, the middle ones of very many folded into their number."""
+    if len(steps) <= limits.SHOWN_HOPS:
+        yield from steps
+        return
+    ends = limits.SHOWN_HOPS // 2
+    kept = [one for place, one in enumerate(steps) if place < ends or place >= len(steps) - ends or one.broken]
+    before = 0
+    for one in kept:
+        if one.number - before > 1:
+            yield one.number - before - 1
+        yield one
+        before = one.number
+
+
+def _place(host: str | None, hosts: Sequence[str]) -> int:
+    host = host or "?"
+    return hosts.index(host) if host in hosts else len(hosts) - 1
+
+
+def _rung(one: Step, hosts: Sequence[str], column: int) -> Line:
+    """One hop: an arrow from the sender's column to the receiver's, or what happens within one column."""
+    to = _place(one.host, hosts)
+    start = None if one.sender is None or one.how == "start" else _place(one.sender, hosts)
+    size = column * len(hosts)
+    said = _said(one, one.host not in hosts)
+    if start is None or start == to:
+        sign = "●" if start is None else "↻"
+        text = f"{sign} {_fit(said, (size - to * column) - 3)}"
+        body = " " * (to * column) + text
+    elif start < to:
+        length = (to - start) * column
+        arrow = f"├{_label(_carried(one) or one.method, length - 3)}▶ "
+        after = _fit(_path(one, one.host not in hosts), size - to * column - 2)
+        body = " " * (start * column) + arrow + after
+        body = body[: to * column] + body[to * column :]
+    else:
+        length = (start - to) * column
+        body = " " * (to * column) + "◀" + _label(_fit(said, length - 4), length - 2) + "┤"
+    style = "break" if one.broken else "head" if one.carries else ""
+    status = str(one.status) if one.status else "–"
+    seconds = f"{one.after:.1f} s" if one.after is not None else ""
+    return line(
+        Span("> " if one.decisive else "  ", "break"),
+        Span(f"{one.number:>3} {seconds:>7} ", "quiet"),
+        Span(body.ljust(size)[:size], style),
+        Span(f" {status:>4}", "break" if one.status >= 400 or not one.status else ""),
+    )
+
+
+def _said(one: Step, show_host: bool) -> str:
+    return " · ".join(filter(None, (f"{one.method} {_path(one, show_host)}", _carried(one))))
+
+
+def _carried(one: Step) -> str:
+    return ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in one.carries)
+
+
+def _path(one: Step, show_host: bool) -> str:
+    rest = one.url.partition("://")[2] or one.url
+    path = "/" + rest.partition("/")[2] if "://" in one.url else rest
+    return visible(f"{one.host}{path}" if show_host else path)
+
+
+def _label(text: str, length: int) -> str:
+    """A text in the middle of a line of dashes."""
+    text = _fit(text, length - 2)
+    if not text:
+        return "─" * max(0, length)
+    left = max(1, (length - len(text) - 2) // 2)
+    return ("─" * left + f" {text} ").ljust(length, "─")[: max(0, length)]
+
+
+def _fit(text: str, length: int) -> str:
+    if length < 2:
+        return ""
+    return text if len(text) <= length else text[: length - 1] + "…"
