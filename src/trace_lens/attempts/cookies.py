@@ -48,21 +48,24 @@ class Cookie:
 
 
 class Refused(NamedTuple):
-    """A Set-Cookie that browsers do not take, and why."""
+    """A Set-Cookie that browsers do not take, why, and what to set instead (None where no attribute helps)."""
 
     name: str
     reason: str
-    remedy: str
+    set_to: str | None
     set_by: Exchange
     line: str
 
 
 class Kept(NamedTuple):
-    """Why a cookie does not go with a request: the attribute that keeps it back, the reason, what to set instead."""
+    """Why a cookie does not go with a request: the attribute that keeps it back, the reason, what to set instead (None
+    where no attribute helps), and what else to do.
+    """
 
     attribute: str
     reason: str
-    remedy: str
+    set_to: str | None
+    advice: str = ""
 
 
 @cache
@@ -159,42 +162,42 @@ def read_set_cookie(line: str, by: Exchange) -> Cookie | Refused:
         key, _, held = one.partition("=")
         attributes[key.strip().lower()] = held.strip()
 
-    def refused(reason: str, remedy: str) -> Refused:
-        return Refused(name, reason, remedy, by, line)
+    def refused(reason: str, set_to: str | None) -> Refused:
+        return Refused(name, reason, set_to, by, line)
 
     if not name and not value:
-        return refused("it has neither name nor value", "give it a name and a value")
+        return refused("it has neither name nor value", None)
     if re.search(r"[\x00-\x08\x0a-\x1f\x7f]", line):
-        return refused("it holds a control character", "encode its value")
+        return refused("it holds a control character", None)
     if len(name) + len(value) > limits.COOKIE_BYTES:
         return refused(
             f"name and value have {len(name) + len(value):,} bytes, and browsers take at most {limits.COOKIE_BYTES:,}",
-            "keep the session at the server and only its id in the cookie",
+            None,
         )
     secure = "secure" in attributes
     host = by.host
     domain = ascii_host(attributes.get("domain", "").lstrip("."))
     if domain and is_public_suffix(domain) and domain != host:
-        return refused(f"Domain={domain} is a public suffix", f"set Domain={site_of(host)}, or no Domain")
+        return refused(f"Domain={domain} is a public suffix", f"Domain={site_of(host)}")
     if domain and not domain_matches(host, domain):
-        return refused(f"Domain={domain} does not cover {host}, which set it", f"set Domain={site_of(host)}, or none")
+        return refused(f"Domain={domain} does not cover {host}, which set it", f"Domain={site_of(host)}")
     path = attributes.get("path", "")
     path = path if path.startswith("/") else default_path(by.parts.path)
     asked = attributes.get("samesite", "").lower()
     site = {"strict": STRICT, "lax": LAX, "none": NONE}.get(asked, DEFAULT)
     safe = by.parts.scheme.lower() in ("https", "wss") or is_loopback(host)
     if secure and not safe:
-        return refused("it is Secure, and came over http", "serve the application over https")
+        return refused("it is Secure, and came over http", None)
     if site == NONE and not secure:
-        return refused("SameSite=None is taken only together with Secure", "add Secure")
+        return refused("SameSite=None is taken only together with Secure", "Secure")
     if "partitioned" in attributes and not secure:
-        return refused("Partitioned is taken only together with Secure", "add Secure")
+        return refused("Partitioned is taken only together with Secure", "Secure")
     prefix = name.lower()
     if prefix.startswith("__secure-") and not secure:
-        return refused("its name begins with __Secure-, and it is not Secure", "add Secure")
+        return refused("its name begins with __Secure-, and it is not Secure", "Secure")
     if prefix.startswith("__host-") and not (secure and not domain and attributes.get("path") == "/"):
         return refused("its name begins with __Host-, which demands Secure, Path=/ and no Domain",
-                       "set Secure and Path=/, and no Domain")  # fmt: skip
+                       "Secure; Path=/")  # fmt: skip
     until, lasts = _end(attributes, by.at)
     return Cookie(
         name, value, domain or host, not domain, path, secure, "httponly" in attributes, site,
@@ -281,20 +284,21 @@ def kept_back(cookie: Cookie, request: Exchange, came_from: str | None, *, redir
     if not path_matches(path, cookie.path):
         return Kept("Path", f"its Path is {cookie.path}, and the return comes to {path}", "Path=/")
     if cookie.secure and scheme != "https" and not is_loopback(host):
-        return Kept("Secure", "it is Secure, and the return comes over http", "https for the address of return")
+        return Kept(
+            "Secure", "it is Secure, and the return comes over http", None, "Serve the address of return over https"
+        )
     if at and cookie.until and at >= cookie.until:
         lasts = f"after {_span(cookie.lasts)}" if cookie.lasts else "before"
-        return Kept("Max-Age", f"it ended {lasts}, and the return came later", "a longer Max-Age, such as Max-Age=3600")
+        return Kept("Max-Age", f"it ended {lasts}, and the return came later", "Max-Age=3600")
     return _cross_site(cookie, request, came_from, redirected=redirected)
 
 
 def _other_host(cookie: Cookie, host: str) -> Kept:
     site = site_of(host)
     where = f"it was set for {cookie.domain}" + (" alone" if cookie.host_only else "")
-    if site == site_of(cookie.domain) and "." in site:
-        return Kept("Domain", f"{where}, and the return comes to {host}",
-                    f"one and the same host for start and return, or Domain={site}")  # fmt: skip
-    return Kept("Domain", f"{where}, and the return comes to {host}", "one and the same host for start and return")
+    shared = site == site_of(cookie.domain) and "." in site
+    advice = f"Let the sign-in start at the host where it comes back, {host}"
+    return Kept("Domain", f"{where}, and the return comes to {host}", f"Domain={site}" if shared else None, advice)
 
 
 def _cross_site(cookie: Cookie, request: Exchange, came_from: str | None, *, redirected: bool) -> Kept | None:

@@ -173,7 +173,7 @@ def ways(
     for number in order:
         leads[number] = _climb(links, own[number], number, owner)
         _between(links, own[number], number, owner)
-        _follow(links, own[number], number, owner)
+        _follow(links, own[number], number, owner, waiting=_unanswered(attempts[number]))
     made = []
     for number in range(len(own)):
         mine = [place for place in sorted(owner) if owner[place] == number]
@@ -255,8 +255,15 @@ def _between(links: Links, places: list[int], number: int, owner: dict[int, int]
             owner[place] = number
 
 
-def _follow(links: Links, places: list[int], number: int, owner: dict[int, int]) -> None:
-    """Take in what followed the last message by itself, up to the page that was then seen."""
+def _unanswered(found: Sequence[Found]) -> bool:
+    """Whether an attempt holds requests only: then what a person did at the provider belongs to it too."""
+    return all(one.kind in ("saml-authn-request", "authorization-request") for one in found)
+
+
+def _follow(links: Links, places: list[int], number: int, owner: dict[int, int], *, waiting: bool) -> None:
+    """Take in what followed the last message by itself, up to the page that was then seen; while an answer is still
+    `waiting` to come, what a person did too.
+    """
     if not places:
         return
     end = places[-1]
@@ -272,12 +279,12 @@ def _follow(links: Links, places: list[int], number: int, owner: dict[int, int])
                 break
             continue
         step = links.steps[place]
-        led = cause in mine and how in BY_ITSELF
+        led = cause in mine and (how in BY_ITSELF or waiting)
         unexplained = not landed and cause is None and _soon_after(links, end, place)
         if led or unexplained:
             owner[place] = number
             mine.add(place)
-            landed = landed or step.redirects_to is None
+            landed = landed or (step.redirects_to is None and not waiting)
 
 
 def _soon_after(links: Links, end: int, place: int) -> bool:

@@ -17,6 +17,7 @@ from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.settings import beside, of_app
+from trace_lens.checks.way.ending import admitted
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
 from trace_lens.common.moments import MomentError, read_moment_or_date
@@ -202,6 +203,8 @@ def _cause(case: Case, first: Finding | None, outcome: str, unchecked: tuple[Unc
             f"Nothing that could be checked breaks this sign-in, but it cannot be called sound: {'; '.join(reasons)}."
         )
     name = case.app.name if case.app else "the application"
+    if case.attempt.way and admitted(case):
+        return f"Nothing stops this sign-in: {name} let the user in."
     return f"Nothing in this message stops the sign-in to {name}."
 
 

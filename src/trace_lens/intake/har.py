@@ -61,14 +61,15 @@ def read_har(stream: BinaryIO) -> Capture:
     opened = _unpacked(stream, head)
     beginning = opened.read(_HEAD)
     maker = _CREATOR.search(beginning)
-    opened.seek(0)
+    start = 3 if beginning[:3] == b"\xef\xbb\xbf" else 0
+    opened.seek(start)
     kept: list[Exchange] = []
     notes: list[str] = []
     cut = _read_into(kept, notes, opened)
     if cut and "UTF-8" in cut:
         kept.clear()
         notes.clear()
-        opened.seek(0)
+        opened.seek(start)
         cut = _read_into(kept, notes, io.BufferedReader(_Mended(opened)))
         notes.append("it holds octets that are no UTF-8; they were replaced")
     if not kept and cut is None:

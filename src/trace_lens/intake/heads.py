@@ -24,7 +24,7 @@ _MARK = re.compile(
 )
 _METHODS = "GET|POST|PUT|HEAD|OPTIONS|DELETE|PATCH|CONNECT"
 _REQUEST = re.compile(rf"^({_METHODS}) (\S+)(?:\s+(HTTP/[\d.]+))?\s*$")
-_STATUS = re.compile(r"^HTTP/[\d.]+[ \t]+(\d{3})\b")
+_STATUS = re.compile(r"^HTTP/[\d.x]+[ \t]+(\d{3})\b")
 _HEADER = re.compile(r"^(:?[!#$%&'*+.^_`|~0-9A-Za-z-]+)[ \t]*:[ \t]*(.*)$")
 _ADDRESS = re.compile(r"^https?://\S+$", re.IGNORECASE)
 _LISTED = {"request url": "url", "request method": "method", "status code": "status", "remote address": "",
@@ -138,6 +138,9 @@ def _heads(lines: Iterator[tuple[int, str, str, datetime | None]]) -> Iterator[_
             if header and header[1].lower() == "set-cookie":
                 head = _Head(number, answered=True)
                 head.received.append((header[1], header[2]))
+        elif _SECTION.match(line):
+            _field(head, line)
+            in_body = False
         elif not line.strip():
             in_body = in_body or bool(head.lines) or head.answered
         elif in_body:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from trace_lens.checks.asking import MESSAGE, Answer, asks
 from trace_lens.checks.oidc.answered import described, shown_error
 from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.way.ending import shows_cookies
 from trace_lens.common import limits
 from trace_lens.common.findings import Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
@@ -67,7 +68,8 @@ def session_length(case: OidcCase) -> Answer:
     if response is None or response.get("error"):
         yield Unchecked("session-ends-early", "no token response is in this capture")
         return
-    yield Unchecked("session-ends-early", "the capture shows no session cookie of the application")
+    if not shows_cookies(case):
+        yield Unchecked("session-ends-early", "the capture shows no session cookie of the application")
     if response.get("refresh_token"):
         return
     lasts = response.get("expires_in")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.way.ending import shows_cookies
 from trace_lens.common import limits
 from trace_lens.common.findings import Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
@@ -31,4 +32,5 @@ def session_length(case: SamlCase) -> Answer:
                 evidence=case.shown("SessionNotOnOrAfter", end),
             )
             return
-    yield Unchecked("session-ends-early", "the capture shows no session cookie of the application")
+    if not shows_cookies(case):
+        yield Unchecked("session-ends-early", "the capture shows no session cookie of the application")

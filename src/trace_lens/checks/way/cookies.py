@@ -83,7 +83,7 @@ def _compare(case: Case, way: Way, back: Hop, left: list[Hop]) -> tuple[list[Los
             reason = _kept_back(case, cookie, back)
             lost.append(Lost(cookie, reason, cookie.name in carried and reason is None))
     known = {*carried, *(cookie.name for cookie in store)}
-    lost += [Lost(one, Kept("Set-Cookie", f"browsers do not take it: {one.reason}", one.remedy))
+    lost += [Lost(one, Kept("Set-Cookie", f"browsers do not take it: {one.reason}", one.set_to))
              for one in store.refused if one.set_by.number in numbers and one.name not in known]  # fmt: skip
     return lost, sent
 
@@ -112,14 +112,14 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost]) -> Findin
         set_to = None
     else:
         why = f"did not come back: {first.kept.reason}"
-        set_to = first.kept.remedy
+        set_to = first.kept.set_to
     return case.finding(
         "session-cookie-lost",
         _STAGE,
         f"{what} {why}.",
         severity=Severity.RISK if admitted(case) else Severity.BREAK,
-        side=Side.USER if set_to is None and not first.other_value else Side.APPLICATION,
-        remedy=f"Set the cookie so that it comes back: {set_to}." if set_to else _remedy(first),
+        side=Side.USER if first.kept is None and not first.other_value else Side.APPLICATION,
+        remedy=_remedy(first),
         expected=f"{first.cookie.name} sent with {back.exchange.method} {back.exchange.plain_url}",
         actual="another value sent" if first.other_value else "not sent",
         value_to_set=set_to,
@@ -134,6 +134,9 @@ def _remedy(lost: Lost) -> str:
             "Set the cookie always for the same domain and path, or give it a new name; let the user clear old cookies "
             "once."
         )
+    if lost.kept:
+        told = f"Set the cookie with {lost.kept.set_to}" if lost.kept.set_to else ""
+        return " or: ".join(filter(None, (lost.kept.advice, told))).removesuffix(".") + "."
     return "Try again in a private window without extensions, and allow cookies for both sides."
 
 

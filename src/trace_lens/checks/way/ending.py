@@ -15,6 +15,7 @@ from trace_lens.checks.way.parties import (
     REQUESTS,
     answer_found,
     at_hop,
+    brings_answer,
     came_from,
     parties,
     return_hop,
@@ -31,11 +32,13 @@ _FAILED = re.compile(
 
 
 def ending(case: Case) -> list[Hop]:
-    """The hops at the application from the return on."""
+    """The hops from the return on; of a loop, from the first return on."""
     way: Way | None = case.attempt.way
     back = return_hop(case)
     if way is None or back is None:
         return []
+    if way.rounds > 1:
+        back = next((hop for hop in way.hops if brings_answer(hop)), back)
     return [back, *way.after(back)]
 
 
@@ -49,6 +52,12 @@ def landing(case: Case) -> Hop | None:
 def went_back(case: Case) -> Hop | None:
     """The hop by which the browser was sent to sign in again after the answer."""
     return next((hop for hop in ending(case)[1:] if set(hop.kinds) & set(REQUESTS)), None)
+
+
+def shows_cookies(case: Case) -> bool:
+    """Whether the capture shows which cookies the application set after the return."""
+    way: Way | None = case.attempt.way
+    return way is not None and way.capture.tells_cookies and bool(ending(case))
 
 
 def admitted(case: Case) -> bool:
@@ -137,13 +146,14 @@ def session(case: Case) -> Answer:
     if page and page.exchange.status >= 400 and not again:
         why = f"{page.exchange.host} answered {page.exchange.status}"
     here = (again or page or back).exchange
+    start = ending(case)[0].exchange
     yield case.finding(
         "session-not-started",
         Stage.ADMITTED,
-        f"The answer came to {back.exchange.host}, but no session followed: {why}.",
+        f"The answer came to {start.host}, but no session followed: {why}.",
         value_to_set=remedy,
         remedy=f"Set the session cookie so that browsers take and send it: {remedy}." if remedy else None,
-        evidence=[at_hop(case, "return", back.exchange.plain_url, back.exchange),
+        evidence=[at_hop(case, "return", start.plain_url, start),
                   at_hop(case, "next", here.plain_url, here)],
     )  # fmt: skip
 
@@ -162,7 +172,7 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> tuple
             break
     for refused in store.refused:
         if refused.set_by.number in numbers:
-            return f"{plainly}; browsers do not take the cookie {refused.name}: {refused.reason}", refused.remedy
+            return f"{plainly}; browsers do not take the cookie {refused.name}: {refused.reason}", refused.set_to
     following = [hop for hop in after if hop is not back and parties(case).side_of(hop.exchange) == APPLICATION]
     for cookie in store:
         if cookie.set_by.number not in numbers:
@@ -171,7 +181,7 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> tuple
             if hop.exchange.number > cookie.set_by.number and cookie.name not in hop.exchange.cookies:
                 kept = kept_back(cookie, hop.exchange, came_from(case, hop), redirected=hop.how == REDIRECT)
                 reason = kept.reason if kept else "the browser did not send it back"
-                return f"{plainly}; its cookie {cookie.name} never sticks: {reason}", kept.remedy if kept else None
+                return f"{plainly}; its cookie {cookie.name} never sticks: {reason}", kept.set_to if kept else None
     if not any(_cookies_set(hop.exchange) for hop in after):
         return "the application set no cookie, and the browser was sent to sign in again", None
     return f"{plainly}, though its cookies came back: it does not accept the answer, or looks at an older session", None

@@ -52,7 +52,7 @@ def _parties(case: Case) -> Parties:
         if set(hop.kinds) & set(REQUESTS):
             theirs |= {hop.exchange.host} - ours
             ours |= ({hop.cause.host} if hop.cause and hop.how == REDIRECT else set()) - theirs
-        if _brings_answer(hop):
+        if brings_answer(hop):
             ours |= {hop.exchange.host} - theirs
     return Parties(frozenset(ours), frozenset(theirs - ours))
 
@@ -61,7 +61,8 @@ def _hosts(addresses: list[str | None]) -> set[str]:
     return {host for one in addresses if one and (host := ascii_host(parts_of(one).hostname or ""))}
 
 
-def _brings_answer(hop: Hop) -> bool:
+def brings_answer(hop: Hop) -> bool:
+    """Whether a hop hands an answer over."""
     return any(one.kind in ANSWERS and one.context[PART] in DELIVERED for one in hop.carries)
 
 
@@ -94,7 +95,7 @@ def leaving(case: Case, back: Hop | None) -> list[Hop]:
         return []
     before = list(way.before(back) if back else way.hops)
     for place in range(len(before) - 1, -1, -1):
-        if _brings_answer(before[place]):
+        if brings_answer(before[place]):
             before = before[place:]
             break
     sides = parties(case)

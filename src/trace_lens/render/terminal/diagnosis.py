@@ -92,9 +92,8 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
     notes = [
         finding for finding in diagnosis.findings if finding.severity == "note" and finding.code != "outcome-unknown"
     ]
-    for number, finding in enumerate(shown):
-        if number or not diagnosis.steps:
-            yield BLANK
+    for finding in shown:
+        yield BLANK
         yield from finding_lines(finding)
     if notes:
         yield BLANK

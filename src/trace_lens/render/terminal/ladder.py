@@ -9,7 +9,7 @@ from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.steps import Step
 from trace_lens.render.terminal import pages
-from trace_lens.render.terminal.pages import BLANK, Line, Span, line
+from trace_lens.render.terminal.pages import Line, Span, line
 
 WORDS = {
     "saml-authn-request": "SAML request", "saml-response": "SAML response", "saml-artifact": "artifact",
@@ -65,7 +65,6 @@ def ladder(steps: Sequence[Step], hidden: int, names: dict[str, str]) -> Iterato
             if code:
                 place = _place(one.host, hosts) * column
                 yield line(" " * (_LEFT + place), Span(f"└ {code}", style))
-    yield BLANK
 
 
 def _heads(texts: Sequence[str], column: int, style: str) -> Line:
