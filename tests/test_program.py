@@ -381,8 +381,8 @@ def test_demo(tmp_path: Path) -> None:
     done = run("demo", "story", folder=tmp_path)
     assert done.returncode == 0, done.stderr
     text = done.stdout.decode()
-    assert "49 sign-ins: 29 broken, 19 sound, 1 inconclusive." in text
-    assert text.count("\n  trace-lens ") == 6
+    assert "62 sign-ins: 37 broken, 24 sound, 1 inconclusive." in text
+    assert text.count("\n  trace-lens ") == 7
     story = tmp_path / "story"
     _, document = run_json("diagnose", "captures", folder=story)
     conforms(document, "diagnosis")
@@ -396,6 +396,14 @@ def test_demo(tmp_path: Path) -> None:
     assert found["31"] == ("broken", "code-verifier-mismatch")
     assert found["36"] == ("broken", "signed-by-other-known-key")
     assert found["43"] == ("broken", "wrong-token-kind")
+    assert [found[number][1] for number in ("51", "52", "53", "54")] == ["session-cookie-lost"] * 4
+    assert [found[number][1] for number in ("55", "57", "59", "60")] == [
+        "session-not-started",
+        "code-verifier-mismatch",
+        "no-answer",
+        "http-error",
+    ]
+    assert {number for number, one in found.items() if number >= "50" and one[0] == "sound"} == {"50", "56", "58", "61"}
     assert {number for number, one in found.items() if one[0] == "sound"} >= {
         "01",
         "02",

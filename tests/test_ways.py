@@ -65,6 +65,7 @@ class Row:
     side: str | None = None
     settings: dict[str, Any] = field(default_factory=dict)
     protocol: str = "saml"
+    outcome: str | None = None
 
 
 def row(name: str, recording: Recording | bytes, first: str | None = None, **more: Any) -> Row:
@@ -112,7 +113,7 @@ ROWS = [
     row("an absent cookie that never was", saml_trip(sets=(), cookie=None)),
     row("SameSite told, and the same site", saml_trip(sets=("rsid=a1b2; Path=/; Secure; SameSite=Strict",))),
     row("two minutes of grace for posts", saml_trip(sets=("rsid=a1b2; Path=/; Secure",), provider=ELSEWHERE)),
-    row("a code, fine from both sides", oidc_trip(), protocol="oidc", absent=("outcome-unknown", "no-answer")),
+    row("a code, fine from both sides", oidc_trip(), protocol="oidc", absent=("outcome-unknown", "no-answer"), outcome="sound"),
     row("a page that redeems its own code", oidc_trip(spa=True), protocol="oidc", absent=("no-answer",)),
     row("cookies left out of the export", sanitised(lost("Path=/; SameSite=Strict", provider=ELSEWHERE)), "http-error",
         unchecked=("session-cookie-lost",)),
@@ -150,8 +151,8 @@ ROWS = [
     row("no answer: left at the form", saml_trip(ends="login"), "no-answer", says="Sign in", side="user"),
     row("no answer: an error page", saml_trip(ends="login", login=200, login_page=page("Access denied", "Ask your desk.")), "no-answer",
         says="Access denied", side="provider"),
-    row("an error of the provider", saml_trip(ends="login", login=500, login_page=page("Oops", "Trace 77")), "http-error",
-        because={"no-answer": "http-error"}, side="provider", says="Oops"),
+    row("an error of the provider", saml_trip(ends="login", login=500, login_page=page("Oops", "Trace 77")), "no-answer",
+        because={"http-error": "no-answer"}, side="provider", says="Oops"),
     row("never handed over", saml_trip(ends="form"), "no-answer"),
     row("an error page of the application", saml_trip(status=500, shown=page("Not provisioned", "No account here."), after=()),
         "http-error", says="Not provisioned", side="application", because={"session-not-started": "http-error"}),
@@ -206,6 +207,7 @@ def test_the_way(one: Row, tmp_path: Path) -> None:
         assert one.says in first.detail
         assert one.side in (None, first.side)
         assert one.value in (None, first.value_to_set)
+    assert one.outcome in (None, found.outcome)
     assert found.at_from == "capture"
 
 

@@ -75,7 +75,7 @@ def ask(questions: Iterable[Question], case: Case) -> dict[Stage, StageAnswers]:
         if lacking and question.needs in (REQUEST, SIGN_OUT, WAY):
             continue
         if lacking:
-            stage.unchecked.append(Unchecked(question.codes[0], lacking, question.decides))
+            stage.unchecked.append(Unchecked(question.codes[0], lacking, question.decides and case.decided_by(lacking)))
             continue
         open_before = len(stage.unchecked)
         found = 0

@@ -125,6 +125,10 @@ class Case:
         left_out = self.provider.settings.left_out_markers if self.provider else ()
         return tuple(name for name in left_out if name in self.said)
 
+    def decided_by(self, lacking: str) -> bool:
+        """Whether a diagnosis stays inconclusive where a question that decides could not be asked for this reason."""
+        return True
+
     def lacks(self, need: str) -> str | None:
         """Why a question that needs a part of the attempt cannot be asked; None where it can."""
         raise NotImplementedError

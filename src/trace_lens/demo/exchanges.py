@@ -74,19 +74,29 @@ def exchange(
         if demands
         else ""
     )
-    request = (
-        f'<samlp:AuthnRequest xmlns:samlp="{_SAML}protocol" xmlns:saml="{_SAML}assertion" ID="{asked}" Version="2.0" '
-        f'IssueInstant="{stamp(answer.issued - timedelta(seconds=41))}" Destination="{sso}" '
-        f'AssertionConsumerServiceURL="{answer.acs_url}" ProtocolBinding="{_SAML}bindings:HTTP-POST">'
-        f'<saml:Issuer>{answer.audience}</saml:Issuer><samlp:NameIDPolicy Format="{answer.name_id_format}" '
-        f'AllowCreate="true"/>{context}</samlp:AuthnRequest>'
-    )
+    request = _request(answer, sso, asked, context)
     state = f"ss:mem:{draw.getrandbits(32):08x}"
     body = urlencode({"SAMLResponse": base64.b64encode(etree.tostring(root)).decode(), "RelayState": state})
     lines = [_redirect(sso, "SAMLRequest", request, application, state), body]
     if signs_out:
         lines += _sign_out(draw, answer, root, application, provider)
     return "\n\n".join(lines).encode() + b"\n"
+
+
+def _request(answer: Answer, sso: str, identifier: str, inner: str = "") -> str:
+    """The request that an answer is to."""
+    return (
+        f'<samlp:AuthnRequest xmlns:samlp="{_SAML}protocol" xmlns:saml="{_SAML}assertion" ID="{identifier}" '
+        f'Version="2.0" IssueInstant="{stamp(answer.issued - timedelta(seconds=41))}" Destination="{sso}" '
+        f'AssertionConsumerServiceURL="{answer.acs_url}" ProtocolBinding="{_SAML}bindings:HTTP-POST">'
+        f'<saml:Issuer>{answer.audience}</saml:Issuer><samlp:NameIDPolicy Format="{answer.name_id_format}" '
+        f'AllowCreate="true"/>{inner}</samlp:AuthnRequest>'
+    )
+
+
+def asked_in_address(answer: Answer, sso: str, identifier: str, state: str, key: SigningKey | None = None) -> str:
+    """The address by which the request of an answer travels, signed where a key is given (Bindings §3.4)."""
+    return _redirect(sso, "SAMLRequest", _request(answer, sso, identifier), key, state)
 
 
 def _sign_out(
@@ -114,13 +124,15 @@ def _sign_out(
     ]
 
 
-def _redirect(address: str, field: str, message: str, key: SigningKey, state: str | None) -> str:
-    """A message in an address, with the signature over the query (Bindings §3.4.4.1)."""
+def _redirect(address: str, field: str, message: str, key: SigningKey | None, state: str | None) -> str:
+    """A message in an address, with the signature over the query where a key is given (Bindings §3.4.4.1)."""
     squeeze = zlib.compressobj(9, zlib.DEFLATED, -15)
     octets = squeeze.compress(message.encode()) + squeeze.flush()
     pieces = [(field, base64.b64encode(octets).decode()), *([("RelayState", state)] if state else [])]
-    pieces.append(("SigAlg", _RSA_SHA256))
+    pieces += [("SigAlg", _RSA_SHA256)] if key else []
     query = "&".join(f"{name}={quote(value, safe='')}" for name, value in pieces)
+    if key is None:
+        return f"{address}?{query}"
     value = key.private.sign(query.encode(), padding.PKCS1v15(), hashes.SHA256())
     return f"{address}?{query}&Signature={quote(base64.b64encode(value).decode(), safe='')}"
 

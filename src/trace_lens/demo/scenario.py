@@ -8,6 +8,8 @@ from datetime import UTC, datetime
 from trace_lens.demo.messages import EMAIL
 
 HOME = "northmere.example"
+SHORE = "northmere-shore.example"
+"""The site of what is hosted elsewhere."""
 PROVIDER = f"https://id.{HOME}/saml"
 PROVIDER_SSO = f"https://id.{HOME}/saml/sso"
 PROVIDER_SLO = f"https://id.{HOME}/saml/slo"
@@ -83,11 +85,12 @@ class Application:
     encrypted: bool = False
     metadata: bool = False
     attributes: dict[str, list[str]] = field(default_factory=dict)
+    site: str = HOME
 
     @property
     def base(self) -> str:
         """Its address."""
-        return f"https://{self.host}.{HOME}"
+        return f"https://{self.host}.{self.site}"
 
     @property
     def entity_id(self) -> str:
@@ -166,6 +169,7 @@ APPLICATIONS = (
         "lost-property", "Lost Property", "found", 18, assigned=("l.plover@northmere.example",),
         claims=(Claim("department", ('need = "must"',)),), attributes={"department": ["harbour"]},
     ),
+    Application("shore-tours", "Shore Tours", "tours", 120, pins=("certs/id-2026.pem",), site=SHORE),
 )  # fmt: skip
 BY_ID = {application.id: application for application in APPLICATIONS}
 NAME_ID_FORMAT = EMAIL

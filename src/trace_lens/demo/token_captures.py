@@ -21,7 +21,7 @@ from trace_lens.demo.tokens import encrypt, half, sign, to_base64url
 _LOGOUT: dict[str, dict[str, str]] = {"http://schemas.openid.net/event/backchannel-logout": {}}
 
 
-class _Exchange:
+class CodeExchange:
     """One sign-in by the code flow; what is drawn comes from the demo's seed."""
 
     def __init__(self, draw: random.Random, keys: dict[str, SigningKey], app: str, email: str, *at: int) -> None:
@@ -104,81 +104,81 @@ def token_captures(draw: random.Random, keys: dict[str, SigningKey]) -> Iterator
     tern, fulmar, plover = (f"{name}@northmere.example" for name in ("m.tern", "a.fulmar", "l.plover"))
     eider, gannet, dunlin = (f"{name}@northmere.example" for name in ("e.eider", "j.gannet", "k.dunlin"))
 
-    one = _Exchange(draw, keys, "slip-booking", gannet, 18, 7, 2)
+    one = CodeExchange(draw, keys, "slip-booking", gannet, 18, 7, 2)
     yield _capture("30-slip-booking-works.txt", one.request(), one.answer(), one.redeem(), one.tokens(one.token()))
-    one = _Exchange(draw, keys, "slip-booking", gannet, 18, 9, 47)
+    one = CodeExchange(draw, keys, "slip-booking", gannet, 18, 9, 47)
     wrong = to_base64url(draw.randbytes(32))
     yield _capture(
         "31-slip-booking-verifier.txt", one.request(), one.answer(), one.redeem(code_verifier=wrong),
         _refusal("invalid_grant", "code verification failed"),
     )  # fmt: skip
-    one = _Exchange(draw, keys, "slip-booking", plover, 19, 8, 15)
+    one = CodeExchange(draw, keys, "slip-booking", plover, 19, 8, 15)
     bare = one.token(email=None, email_verified=None)
     yield _capture("32-slip-booking-scope.txt", one.request(scope="openid profile"), one.answer(), one.redeem(),
                    one.tokens(bare, scope="openid profile"))  # fmt: skip
-    one = _Exchange(draw, keys, "slip-booking", plover, 19, 10, 1)
+    one = CodeExchange(draw, keys, "slip-booking", plover, 19, 10, 1)
     yield _capture("33-slip-booking-email-unverified.txt", one.token(email_verified=False))
 
-    one = _Exchange(draw, keys, "weather-desk", eider, 18, 5, 30)
+    one = CodeExchange(draw, keys, "weather-desk", eider, 18, 5, 30)
     yield _capture("34-weather-desk-works.txt", one.tokens(one.token(groups=["grp-staff", "grp-charts"])))
-    one = _Exchange(draw, keys, "weather-desk", fulmar, 18, 6, 11)
+    one = CodeExchange(draw, keys, "weather-desk", fulmar, 18, 6, 11)
     elsewhere: dict[str, Any] = {
         "_claim_names": {"groups": "directory"},
         "_claim_sources": {"directory": {"endpoint": f"{ISSUER}/groups"}},
     }
     yield _capture("35-weather-desk-too-many-groups.txt", f"Authorization: Bearer {one.token(**elsewhere)}")
-    one = _Exchange(draw, keys, "weather-desk", eider, 17, 6, 20)
+    one = CodeExchange(draw, keys, "weather-desk", eider, 17, 6, 20)
     yield _capture("36-weather-desk-key-changed.txt", one.token(RETIRED, groups=["grp-staff"]))
 
-    one = _Exchange(draw, keys, "rope-store", dunlin, 10, 12, 9)
+    one = CodeExchange(draw, keys, "rope-store", dunlin, 10, 12, 9)
     yield _capture("37-rope-store-works.txt", one.token())
-    one = _Exchange(draw, keys, "rope-store", dunlin, 16, 7, 55)
+    one = CodeExchange(draw, keys, "rope-store", dunlin, 16, 7, 55)
     refused = _refusal("invalid_client", "client authentication failed")
     told = _capture("38-rope-store-secret-ended.txt", one.request(), one.answer(), one.redeem(), refused)
     yield replace(told, arrived=one.issued)
 
-    one = _Exchange(draw, keys, "gangway", tern, 19, 4, 58)
+    one = CodeExchange(draw, keys, "gangway", tern, 19, 4, 58)
     port = "http://127.0.0.1:51763/callback"
     yield _capture("39-gangway-works-loopback.txt", one.request(redirect_uri=port), one.answer(port),
                    one.redeem(redirect_uri=port), one.tokens(one.token()))  # fmt: skip
-    one = _Exchange(draw, keys, "gangway", tern, 19, 5, 1)
+    one = CodeExchange(draw, keys, "gangway", tern, 19, 5, 1)
     yield _capture(
         "40-gangway-code-twice.txt", one.request(redirect_uri=port), one.answer(port), one.redeem(redirect_uri=port),
         one.redeem(redirect_uri=port), _refusal("invalid_grant", "the code has been redeemed"),
     )  # fmt: skip
 
-    one = _Exchange(draw, keys, "night-watch", fulmar, 20, 21, 30)
+    one = CodeExchange(draw, keys, "night-watch", fulmar, 20, 21, 30)
     watch = keys["night-watch"].private.public_key()
     closed = encrypt(one.token(acr="two-factors", amr=["pwd", "otp"]), watch, kid="night-watch")
     yield _capture("41-night-watch-works-encrypted.txt", one.request(), one.answer(), one.redeem(), one.tokens(closed))
-    one = _Exchange(draw, keys, "night-watch", fulmar, 20, 22, 4)
+    one = CodeExchange(draw, keys, "night-watch", fulmar, 20, 22, 4)
     weak = encrypt(one.token(), watch, kid="night-watch")
     yield _capture("42-night-watch-second-factor.txt", one.request(), one.answer(), one.redeem(), one.tokens(weak))
 
-    one = _Exchange(draw, keys, "parcel-lockers", plover, 18, 13, 40)
+    one = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 13, 40)
     access = one.token(header={"typ": "at+jwt"}, aud="https://api.parcels.northmere.example", nonce=None, at_hash=None,
                        auth_time=None, client_id=one.client.client_id, scope="parcels.read")  # fmt: skip
     yield _capture("43-parcel-lockers-access-token.txt", one.tokens(access))
-    one = _Exchange(draw, keys, "parcel-lockers", plover, 18, 14, 2)
+    one = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 14, 2)
     fields = {"id_token": one.token(at_hash=None), "state": one["state"]}
     inputs = "".join(f'<input type="hidden" name="{name}" value="{escape(value)}"/>' for name, value in fields.items())
     yield _capture("44-parcel-lockers-works-form-post.html",
                    f'<form method="post" action="{one.client.redirect_uri}">{inputs}</form>')  # fmt: skip
-    one = _Exchange(draw, keys, "parcel-lockers", plover, 18, 14, 30)
+    one = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 14, 30)
     yield _capture("45-parcel-lockers-opaque.txt", one.request(scope="profile email"), one.answer(), one.redeem(),
                    one.tokens(None, scope="profile email"))  # fmt: skip
 
-    one = _Exchange(draw, keys, "deck-log", tern, 19, 18, 8)
+    one = CodeExchange(draw, keys, "deck-log", tern, 19, 18, 8)
     yield _capture("46-deck-log-port.txt", one.request(redirect_uri="https://log.northmere.example/callback"),
                    "https://id.northmere.example/error?"
                    + _query({"error": "invalid_request", "error_description": "redirect_uri is not registered",
                              "state": one["state"]}))  # fmt: skip
-    one = _Exchange(draw, keys, "deck-log", tern, 20, 6, 40)
+    one = CodeExchange(draw, keys, "deck-log", tern, 20, 6, 40)
     yield _capture("47-deck-log-works-powerful.txt", one.token(role="chief-mate"))
-    one = _Exchange(draw, keys, "deck-log", plover, 20, 7, 12)
+    one = CodeExchange(draw, keys, "deck-log", plover, 20, 7, 12)
     yield _capture("48-deck-log-refused.txt", one.request(),
                    one.answer(code=None, error="access_denied", error_description="N-2207 no assignment"))  # fmt: skip
-    one = _Exchange(draw, keys, "deck-log", tern, 20, 8, 30)
+    one = CodeExchange(draw, keys, "deck-log", tern, 20, 8, 30)
     ended = int(one.issued.timestamp()) + 7200
     out = {"iss": ISSUER, "aud": one.client.client_id, "iat": ended, "exp": ended + 120, "jti": one["code"],
            "sid": one["refresh"], "events": _LOGOUT}  # fmt: skip

@@ -14,7 +14,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.entitled import scope_for
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common import catalogue
-from trace_lens.common.findings import Finding, Severity, Side
+from trace_lens.common.findings import Finding, Severity
 
 _When = Callable[[Any, Finding, Finding], bool]
 
@@ -153,19 +153,14 @@ _OF_REQUEST = (
 )  # fmt: skip
 
 
-def _at_provider(case: Case, cause: Finding, effect: Finding) -> bool:
-    return cause.side is Side.PROVIDER
-
-
 @cache
 def way_rules() -> tuple[Rule, ...]:
     """What shows on the way is the effect of whatever says more: any break but those that only tell how it ended."""
     more = tuple(one.code for one in catalogue.everything() if one.code not in _SYMPTOMS and one.stage != "settings")
     return (
         Rule("no-answer", _OF_REQUEST),
-        Rule("no-answer", ("http-error",), _at_provider),
         Rule("redirect-loop", (*more, "session-not-started")),
-        Rule("http-error", more),
+        Rule("http-error", (*more, "no-answer")),
         Rule("session-not-started", (*more, "http-error")),
         Rule("host-changed", ("session-cookie-lost",)),
     )

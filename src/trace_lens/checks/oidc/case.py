@@ -27,6 +27,7 @@ PROTOCOL_CLAIMS = {
 }  # fmt: skip
 """Claims that serve the protocol; they count as said of the person only where the application reads them."""
 CLAIM_NAMES = "_claim_names"
+_FETCHED = "no ID token is in this capture: the application fetches it by itself"
 
 
 @dataclass(frozen=True)
@@ -295,6 +296,10 @@ class OidcCase(Case):
             return None
         return self._no_token()
 
+    def decided_by(self, lacking: str) -> bool:
+        """On a way that the capture shows, a token fetched from server to server would need a fuller capture."""
+        return not (self.attempt.way and lacking == _FETCHED)
+
     def _no_token(self) -> str:
         if self.error:
             return "the provider sent an error and no token"
@@ -304,7 +309,7 @@ class OidcCase(Case):
             return "the token response holds no ID token"
         if self.attempt.of("access-token"):
             return "only an opaque access token is in this capture, which says nothing to anybody but its maker"
-        return "no ID token is in this capture: the application fetches it by itself"
+        return _FETCHED
 
 
 def values_of(value: Any) -> tuple[str, ...]:

@@ -11,7 +11,7 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Kept, Refused, doma
 from trace_lens.attempts.journeys import REDIRECT, Hop, Way
 from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.ending import admitted
+from trace_lens.checks.way.ending import NEVER, admitted
 from trace_lens.checks.way.parties import at_hop, came_from, leaving, return_hop
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.intake.exchanges import Exchange
@@ -48,7 +48,7 @@ def cookies(case: Case) -> Answer:
         yield Unchecked("session-cookie-lost", "the capture holds the message, not the hops and cookies around it")
         return
     if back is None:
-        yield Unchecked("session-cookie-lost", "the browser never came back to the application in this capture")
+        yield Unchecked("session-cookie-lost", NEVER)
         return
     if not way.capture.tells_cookies:
         yield Unchecked(
@@ -135,8 +135,10 @@ def _remedy(lost: Lost) -> str:
             "once."
         )
     if lost.kept:
-        told = f"Set the cookie with {lost.kept.set_to}" if lost.kept.set_to else ""
-        return " or: ".join(filter(None, (lost.kept.advice, told))).removesuffix(".") + "."
+        told = f"set the cookie with {lost.kept.set_to}" if lost.kept.set_to else ""
+        if lost.kept.advice:
+            return f"{lost.kept.advice}{'; or ' + told if told else ''}."
+        return f"{told[:1].upper()}{told[1:]}." if told else "Set a cookie that browsers take."
     return "Try again in a private window without extensions, and allow cookies for both sides."
 
 

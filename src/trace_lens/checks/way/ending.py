@@ -21,7 +21,7 @@ from trace_lens.checks.way.parties import (
     return_hop,
 )
 from trace_lens.common import limits
-from trace_lens.common.findings import Severity, Side, Stage
+from trace_lens.common.findings import Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.exchanges import Exchange, words_of
 
@@ -29,6 +29,9 @@ _FAILED = re.compile(
     r"\b(?:error|denied|forbidden|unauthori[sz]ed|not (?:allowed|authori[sz]ed|found|provisioned|permitted)|failed"
     r"|failure|could not|cannot|unable to|invalid|expired|no (?:account|access))\b", re.IGNORECASE
 )  # fmt: skip
+
+
+NEVER = "the browser never came back to the application in this capture"
 
 
 def ending(case: Case) -> list[Hop]:
@@ -67,7 +70,9 @@ def admitted(case: Case) -> bool:
 
 def _admitted(case: Case) -> bool:
     page = landing(case)
-    if page is None or went_back(case) or not 200 <= page.exchange.status < 300:
+    if page is None or went_back(case) or case.refused or not 200 <= page.exchange.status < 300:
+        return False
+    if any(hop.exchange.status >= 400 and hop.carries for hop in ending(case)):
         return False
     if parties(case).side_of(page.exchange) == PROVIDER:
         return False
@@ -130,6 +135,7 @@ def session(case: Case) -> Answer:
     way: Way | None = case.attempt.way
     back = return_hop(case)
     if way is None or back is None or case.refused:
+        yield Unchecked("session-not-started", NEVER if back is None else "the provider sent an error")
         return
     again = went_back(case)
     page = landing(case)
@@ -152,7 +158,7 @@ def session(case: Case) -> Answer:
         Stage.ADMITTED,
         f"The answer came to {start.host}, but no session followed: {why}.",
         value_to_set=remedy,
-        remedy=f"Set the session cookie so that browsers take and send it: {remedy}." if remedy else None,
+        remedy=f"Set the session cookie with {remedy}, so that browsers take it and send it." if remedy else None,
         evidence=[at_hop(case, "return", start.plain_url, start),
                   at_hop(case, "next", here.plain_url, here)],
     )  # fmt: skip
@@ -201,6 +207,7 @@ def _keeps_session(case: Case, back: Hop, page: Hop) -> bool:
 def cookie_age(case: Case) -> Answer:
     """Does the session cookie live as long as people expect?"""
     if not admitted(case):
+        yield Unchecked("session-ends-early", "the capture does not show that the application let the user in")
         return
     for hop in ending(case):
         if parties(case).side_of(hop.exchange) != APPLICATION:

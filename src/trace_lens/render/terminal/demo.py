@@ -30,6 +30,7 @@ def demo_pages(folder: Path, files: int, apps: int, result: Result) -> Iterator[
     for command in (
         f"cd {folder}",
         "trace-lens diagnose captures/09-berth-planner-key-changed.txt",
+        "trace-lens diagnose captures/55-weather-desk-loop.har",
         "trace-lens sides tide-tables captures/23-tide-tables-wrong-field.txt",
         "trace-lens identify claims-office",
         "trace-lens compare captures/04-crew-roster-slash-lost.txt captures/19-crew-roster-works-again.txt",
