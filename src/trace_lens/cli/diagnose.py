@@ -7,6 +7,7 @@ from pathlib import Path
 
 import click
 
+from trace_lens.cli.figures import FigureFile, draw
 from trace_lens.cli.options import (
     Moment,
     clock,
@@ -23,7 +24,7 @@ from trace_lens.cli.options import (
 
 @click.command(
     epilog="Examples:\n\n  trace-lens diagnose response.txt --app crew-roster\n\n"
-    "  trace-lens diagnose captures/ --format json\n\n  trace-lens diagnose - < paste.txt",
+    "  trace-lens diagnose captures/ --format json\n\n  trace-lens diagnose network.har --figure way.png",
 )
 @click.argument("sources", nargs=-1, metavar="SOURCE...")
 @click.option("--app", metavar="NAME", help="The application that the message is for.")
@@ -36,6 +37,7 @@ from trace_lens.cli.options import (
     metavar="KEY=VALUE",
     help="Judge as if this setting of the application, or of its provider, were so; may be repeated.",
 )
+@click.option("--figure", type=FigureFile(), metavar="FILE", help="Draw the way of each sign-in, as PNG or SVG.")
 @click.option("--together", is_flag=True, help="All sources are of one attempt.")
 @now_option
 @click.option("--strict", is_flag=True, help="Exit status 1 for an inconclusive diagnosis too.")
@@ -47,6 +49,7 @@ def command(
     provider: str | None,
     at: datetime | None,
     supposed: tuple[str, ...],
+    figure: Path | None,
     together: bool,
     now: datetime | None,
     strict: bool,
@@ -81,6 +84,8 @@ def command(
         result = diagnose_sources(sources_of(sources), workspace, told, together=together)
     except SettingsError as error:
         report_settings(error)
+        return 2
+    if figure and not draw(figure, result.diagnoses):
         return 2
     masks = Masks(reveal=reveal)
     unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, read_oidc
+from trace_lens.attempts.placing import placed
 from trace_lens.attempts.reading import read_messages
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
@@ -20,10 +21,11 @@ from trace_lens.common.findings import Finding
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.compared_items import items_of
 from trace_lens.diagnosis.compared_tokens import document_items, items_of_token, key_items
+from trace_lens.diagnosis.comparing_ways import SideBySide, side_by_side
 from trace_lens.diagnosis.items import Item
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, diagnose
 from trace_lens.diagnosis.many import assembled
-from trace_lens.intake.peeling import Peeled, peel
+from trace_lens.intake.peeling import Peeled
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificates_in
 from trace_lens.saml.metadata import Entity, Key, Role, scan
@@ -87,6 +89,7 @@ class Compared(NamedTuple):
     went: tuple[Finding, ...] = ()
     stayed: tuple[Finding, ...] = ()
     notes: tuple[str, ...] = ()
+    ways: SideBySide | None = None
 
     @property
     def matters(self) -> bool:
@@ -129,13 +132,14 @@ def compare(left: SourceFile, right: SourceFile, workspace: Workspace, told: Cir
 
 
 def _side(source: SourceFile) -> _Side:
-    if source.data is None:
+    peeled = source.peeled()
+    if peeled is None:
         raise CannotCompare(f"{source.name}: {source.problem}", unread=True)
-    peeled = peel(source.data)
     messages = list(read_messages(source.name, peeled))
     oidc = read_oidc(source.name, peeled)
     documents = {one.kind: one for one in reversed(oidc) if one.kind in DOCUMENTS and one.damage is None}
-    return _Side(source.name, peeled, assembled(messages, oidc), documents)
+    attempts = placed(assembled(messages, oidc), {source.name: peeled})
+    return _Side(source.name, peeled, attempts, documents)
 
 
 def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstances) -> Compared:
@@ -154,8 +158,9 @@ def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstanc
     differences, same = _differences(mine, theirs, moving)
     noise = _noise(mine, theirs)
     return Compared(
-        ATTEMPTS, left.name, right.name, differences, same, noise, (first, second), came, went, stayed, notes
-    )
+        ATTEMPTS, left.name, right.name, differences, same, noise, (first, second), came, went, stayed, notes,
+        side_by_side(first.steps, second.steps),
+    )  # fmt: skip
 
 
 def _items_of(case: SamlCase | OidcCase) -> list[Item]:

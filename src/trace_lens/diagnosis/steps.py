@@ -18,7 +18,8 @@ from trace_lens.intake.exchanges import Exchange, Phases, plain
 class Step(NamedTuple):
     """One hop. `sender` is the host whose answer led to it, None where a person did; `after` the seconds since the
     first hop; `carries` the kinds of messages that it hands over, `shows` those in its response. Addresses come without
-    query and fragment. `broken` is the code of the break that lies here, `risk` that of a risk;
+    query and fragment. `cookie_lines` are the
+    Set-Cookie fields without the values. `broken` is the code of the break that lies here, `risk` that of a risk;
     `decisive` marks the first break.
     """
 
@@ -41,6 +42,7 @@ class Step(NamedTuple):
     shows: tuple[str, ...]
     cookies_sent: tuple[str, ...]
     cookies_set: tuple[str, ...]
+    cookie_lines: tuple[str, ...]
     frame: bool
     broken: str | None
     risk: str | None
@@ -91,9 +93,16 @@ def _step(
         number, one.place, one.at, (one.at - begin).total_seconds() if one.at and begin else None, one.seconds,
         one.phases, hop.how, hop.cause.host if hop.cause and hop.how not in (START,) else None, one.method,
         plain(one.url), one.host, side, one.status, one.problem, plain(one.redirects_to) if one.redirects_to else None,
-        tuple(dict.fromkeys(handed)), tuple(dict.fromkeys(shown)), tuple(one.cookies), _set(one), one.frame,
+        tuple(dict.fromkeys(handed)), tuple(dict.fromkeys(shown)), tuple(one.cookies), _set(one),
+        tuple(_shown(line) for line in one.set_cookies), one.frame,
         breaks[0] if breaks else None, risks[0] if risks else None, any(each is first for each in here),
     )  # fmt: skip
+
+
+def _shown(line: str) -> str:
+    """A Set-Cookie field without the value of the cookie."""
+    pair, *attributes = line.split(";")
+    return "; ".join([pair.partition("=")[0].strip(), *(one.strip() for one in attributes)])
 
 
 def _set(one: Exchange) -> tuple[str, ...]:

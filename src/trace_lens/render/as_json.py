@@ -315,6 +315,15 @@ def comparison(found: Compared, masks: Masks) -> Json:
         "same": found.same,
         "noise": [{"kind": kind, "count": count} for kind, count in found.noise],
         "notes": list(found.notes),
+        "parts_at": found.ways.parts_at if found.ways else None,
+        "hops": [
+            {
+                "left": step(one.left) if one.left else None,
+                "right": step(one.right) if one.right else None,
+                "differs": list(one.differs),
+            }
+            for one in (found.ways.pairs if found.ways else ())
+        ],
     }
 
 

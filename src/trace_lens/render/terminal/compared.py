@@ -8,7 +8,9 @@ from trace_lens.common.difference import difference
 from trace_lens.common.findings import Finding
 from trace_lens.common.masking import visible
 from trace_lens.diagnosis.comparing import ATTEMPTS, Compared, Differing
+from trace_lens.diagnosis.comparing_ways import SideBySide
 from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.steps import Step
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 
@@ -24,6 +26,8 @@ def compared_pages(found: Compared) -> Iterator[Line]:
         yield from pages.row("note", note)
     if found.kind == ATTEMPTS:
         yield from _findings(found)
+    if found.ways:
+        yield from _ways(found.ways)
     mattering = [one for one in found.differences if one.matters]
     others = [one for one in found.differences if not one.matters]
     if mattering:
@@ -82,6 +86,51 @@ def _findings(found: Compared) -> Iterator[Line]:
         yield line(Span(f"Findings: {title.lower()}", "head"))
         for one in shown:
             yield from _finding(one, short=title == "Both")
+
+
+def _ways(ways: SideBySide) -> Iterator[Line]:
+    """The hops in two columns, and where they part."""
+    yield BLANK
+    until = f", up to where they part: hop {ways.parts_at}" if ways.parts_at else "; they do not part"
+    yield line(Span("Hops side by side", "head"), until)
+    column = (pages.width() - 7) // 2
+    yield line(" " * 6, Span("left".ljust(column), "quiet"), Span("right", "quiet"))
+    for number, pair in enumerate(ways.pairs, 1):
+        parts = number == ways.parts_at
+        cells = [_hop(one, column - 2) for one in (pair.left, pair.right)]
+        style = "break" if parts else ""
+        yield line(
+            Span("> " if parts else "  ", "break"),
+            Span(f"{number:>2}  ", "quiet"),
+            Span(cells[0].ljust(column), style),
+            Span(cells[1], style),
+        )
+        if pair.left is None or pair.right is None:
+            continue
+        for name in pair.differs:
+            if name in _SAID:
+                continue
+            values = [_of(one, name) for one in (pair.left, pair.right)]
+            yield from pages.row(name, f"{values[0]}  against  {values[1]}", indent=6, column=14, style="quiet")
+
+
+_SAID = ("address", "method", "status")
+
+
+def _hop(one: Step | None, room: int) -> str:
+    if one is None:
+        return "(ended)"
+    text = visible(f"{one.method} {one.url.partition('://')[2]}")
+    status = f"  {one.status or '–'}"
+    return (text if len(text) + len(status) <= room else text[: room - len(status) - 1] + "…") + status
+
+
+def _of(one: Step, name: str) -> str:
+    values = {
+        "target": (one.redirects_to or "",), "messages": one.carries, "cookies sent": one.cookies_sent,
+        "cookies set": one.cookie_lines,
+    }[name]  # fmt: skip
+    return ", ".join(filter(None, values)) or "none"
 
 
 def _finding(one: Finding, *, short: bool) -> Iterator[Line]:

@@ -1,0 +1,41 @@
+"""The option `--figure` of the commands that draw."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from trace_lens.diagnosis.judging import Diagnosis
+
+_FORMS = ("png", "svg")
+
+
+class FigureFile(click.ParamType):  # type: ignore[type-arg]  # not generic in older versions
+    """A file to draw into; its ending says in which form."""
+
+    name = "file"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Path:
+        path = Path(value)
+        if path.suffix.lower().lstrip(".") not in _FORMS:
+            self.fail(f"{value} must end in .png or .svg.", param, ctx)
+        return path
+
+
+def draw(file: Path, diagnoses: Sequence[Diagnosis]) -> bool:
+    """Draw the ways into a file; where that cannot be, say why and give False."""
+    from trace_lens.render.figures.ladder import NothingToDraw, draw_ways
+
+    try:
+        file.write_bytes(draw_ways(diagnoses, file.suffix.lower().lstrip(".")))
+    except NothingToDraw as error:
+        click.echo(f"Error: --figure: {error}.", err=True)
+    except OSError as error:
+        click.echo(f"Error: --figure: {file} cannot be written: {error.strerror}.", err=True)
+    else:
+        return True
+    return False

@@ -1,0 +1,1 @@
+"""Figures, drawn with Matplotlib, which is imported only where one is asked for."""
