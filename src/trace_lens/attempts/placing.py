@@ -47,7 +47,8 @@ def placed(attempts: Sequence[Tried], captures: Mapping[str, Peeled]) -> list[Tr
 
 def _as_round(first: Tried, again: Tried, before: Way, after: Way) -> Tried:
     """Two rounds of the same sign-in as one attempt, named after the last round that has an answer."""
-    hops = tuple(sorted((*before.hops, *after.hops), key=lambda one: _position(before, one.exchange.number)))
+    places = {one.number: place for place, one in enumerate(before.capture.exchanges)}
+    hops = tuple(sorted((*before.hops, *after.hops), key=lambda one: places[one.exchange.number]))
     way = after._replace(hops=hops, rounds=before.rounds + after.rounds, hidden=before.hidden + after.hidden)
     if isinstance(first, OidcAttempt) and isinstance(again, OidcAttempt):
         late, other = (again, first) if again.kind == "answer" or first.kind != "answer" else (first, again)
@@ -57,10 +58,6 @@ def _as_round(first: Tried, again: Tried, before: Way, after: Way) -> Tried:
         earlier = tuple(one for one in messages_in(rest) if isinstance(one, Message))
         return main._replace(earlier=earlier, way=way)
     return again
-
-
-def _position(way: Way, number: int) -> int:
-    return next((place for place, one in enumerate(way.capture.exchanges) if one.number == number), 0)
 
 
 def _same_sign_in(first: Tried, again: Tried, way: Way) -> bool:

@@ -75,6 +75,12 @@ CAPTURE_EXCHANGES = 400_000
 KEPT_BODY_BYTES = 4 * 1024 * 1024
 """Largest body of one exchange that is searched for messages."""
 
+KEPT_PAGES_BYTES = 64 * 1024 * 1024
+"""Most bytes of pages without a message in them that are kept of one export."""
+
+PAGE_HEAD_BYTES = 2048
+"""What is kept of a page in any case: its title stands there."""
+
 PAGE_BYTES = 512 * 1024
 """How much of a page is looked at for forms, jumps and words."""
 

@@ -6,7 +6,6 @@ that is it taken from the page or the redirect. A message delivered twice is fou
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator
 
 from trace_lens.intake.exchanges import STATIC, Capture, Exchange, plain
@@ -21,12 +20,17 @@ PART = "part"
 IN_ADDRESS, IN_REQUEST, IN_HEADER = "address", "request body", "header"
 IN_RESPONSE, IN_REDIRECT = "response body", "redirect"
 DELIVERED = (IN_ADDRESS, IN_REQUEST)
-WORTH = re.compile(
-    rb"SAML(?:Response|Request|art)|wresult|\beyJ|access_token|id_token|client_id|jwks_uri|grant_type|logout_token"
-    rb"|[?&#]code=|[?&#]error=|(?:saml2?p?|samlp):(?:Response|AuthnRequest)|EntityDescriptor|refresh_token"
-    rb"|\"(?:sub|active|error|keys|issuer|request_uri)\"\s*:"
-)
-"""What a text must hold to be searched: a cheap test, for an export has thousands of them."""
+_SIGNS = (
+    b"SAMLRe", b"SAMLart", b"wresult", b"eyJ", b"access_token", b"id_token", b"client_id", b"jwks_uri", b"grant_type",
+    b"logout_token", b"refresh_token", b"request_uri", b"code=", b"error=", b":Response", b"AuthnRequest",
+    b"EntityDescriptor", b'"sub"', b'"active"', b'"error"', b'"keys"', b'"issuer"',
+)  # fmt: skip
+
+
+def is_worth_reading(text: bytes) -> bool:
+    """Whether a text may hold a message: a cheap test, for an export has thousands of texts."""
+    return any(sign in text for sign in _SIGNS)
+
 
 Peel = Callable[[bytes], tuple[Found, ...]]
 
@@ -38,7 +42,7 @@ def messages_of(capture: Capture, peel: Peel) -> tuple[Found, ...]:
         if one.kind == STATIC:
             continue
         for part, text in _texts(one):
-            inside = peel(text) if WORTH.search(text) else ()
+            inside = peel(text) if is_worth_reading(text) else ()
             base = len(found)
             found += [
                 _placed(message, one, part, None if message.within is None else message.within + base)

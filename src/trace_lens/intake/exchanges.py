@@ -170,7 +170,7 @@ class Capture(NamedTuple):
     """All that one capture holds, in the order in which it happened.
 
     `form` is `har` or `header-dump`; `made_by` what wrote it. `cut` says what is lost where it breaks off;
-    `notes` what else its reader should know. `left_out` counts noise that was not kept.
+    `notes` what else its reader should know. `cookies_seen` says that its reader met cookies.
     """
 
     form: str
@@ -178,11 +178,12 @@ class Capture(NamedTuple):
     made_by: str = ""
     cut: str | None = None
     notes: tuple[str, ...] = ()
+    cookies_seen: bool = False
 
     @property
     def tells_cookies(self) -> bool:
         """Whether any exchange shows a cookie header: where none does, the export left them out."""
-        return any(one.request("cookie") is not None or one.set_cookies for one in self.exchanges)
+        return self.cookies_seen or any(one.request("cookie") is not None or one.set_cookies for one in self.exchanges)
 
 
 _META = re.compile(r"<meta\b[^>]*http-equiv\s*=\s*[\"']?refresh[\"']?[^>]*>", re.IGNORECASE)

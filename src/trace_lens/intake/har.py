@@ -19,6 +19,7 @@ from typing import Any, BinaryIO
 from urllib.parse import quote_plus
 
 from trace_lens.common import limits
+from trace_lens.intake.carried import is_worth_reading
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header, Phases
 
 _HEAD = 64 * 1024
@@ -30,6 +31,7 @@ _STATIC_TYPES = {"image", "stylesheet", "font", "media", "websocket", "manifest"
 _STATIC_MEDIA = re.compile(
     r"^(?:image/|font/|audio/|video/|text/css|application/font|(?:text|application)/(?:x-)?(?:java|ecma)script)"
 )
+_LEADS_ON = re.compile(rb"<form|http-equiv|location", re.IGNORECASE)
 _CALL_TYPES = {"xhr", "fetch", "preflight", "eventsource", "other-call"}
 _FRAMES = {"iframe", "frame", "embed", "object"}
 
@@ -65,19 +67,20 @@ def read_har(stream: BinaryIO) -> Capture:
     opened.seek(start)
     kept: list[Exchange] = []
     notes: list[str] = []
-    cut = _read_into(kept, notes, opened)
+    budget = [limits.KEPT_PAGES_BYTES, 0]
+    cut = _read_into(kept, notes, budget, opened)
     if cut and "UTF-8" in cut:
         kept.clear()
         notes.clear()
         opened.seek(start)
-        cut = _read_into(kept, notes, io.BufferedReader(_Mended(opened)))
+        cut = _read_into(kept, notes, budget, io.BufferedReader(_Mended(opened)))
         notes.append("it holds octets that are no UTF-8; they were replaced")
     if not kept and cut is None:
         raise NoHar("it is JSON with a log, but without entries: no HAR, or an empty one")
     if not kept:
         raise NoHar(f"it is a HAR that breaks off before its first entry ends ({cut})")
-    return Capture("har", _in_order(kept, notes), maker[1].decode("utf-8", "replace") if maker else "", cut,
-                   tuple(notes))  # fmt: skip
+    made_by = maker[1].decode("utf-8", "replace") if maker else ""
+    return Capture("har", _in_order(kept, notes), made_by, cut, tuple(notes), bool(budget[1]))
 
 
 def _unpacked(stream: BinaryIO, head: bytes) -> BinaryIO:
@@ -135,8 +138,11 @@ class _Mended(io.RawIOBase):
         return size
 
 
-def _read_into(kept: list[Exchange], notes: list[str], stream: BinaryIO) -> str | None:
-    """Read the entries; what is lost where the export breaks off, or None."""
+def _read_into(kept: list[Exchange], notes: list[str], budget: list[int], stream: BinaryIO) -> str | None:
+    """Read the entries; what is lost where the export breaks off, or None.
+
+    `budget` holds the octets of pages that may still be kept, and whether any entry shows cookies.
+    """
     import ijson  # type: ignore[import-untyped]
 
     skipped = 0
@@ -146,11 +152,12 @@ def _read_into(kept: list[Exchange], notes: list[str], stream: BinaryIO) -> str 
         for number, entry in enumerate(ijson.items(_Bounded(stream), "log.entries.item", use_float=True), 1):
             if number > limits.CAPTURE_EXCHANGES:
                 return f"only the first {limits.CAPTURE_EXCHANGES:,} entries are read"
-            exchange = _exchange(number, entry)
+            exchange = _exchange(number, entry, budget)
             if exchange is None:
                 skipped += 1
                 continue
             zoneless = zoneless or _lacks_zone(entry)
+            budget[1] |= _shows_cookies(entry)
             kept.append(exchange)
     except ijson.IncompleteJSONError as error:
         if "UTF8" in str(error) or "UTF-8" in str(error):
@@ -185,7 +192,7 @@ def _lacks_zone(entry: dict[str, Any]) -> bool:
     return isinstance(told, str) and _moment(told) is not None and not re.search(r"(?:Z|[+-]\d\d:?\d\d)$", told.strip())
 
 
-def _exchange(number: int, entry: Any) -> Exchange | None:
+def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     request = _object(entry, "request")
     response = _object(entry, "response")
     sent = _headers(request)
@@ -217,7 +224,11 @@ def _exchange(number: int, entry: Any) -> Exchange | None:
     if target and not _has(received, "location"):
         received += (("Location", target),)
     body, request_left_out = _request_body(request)
+    if kind == CALL and not _may_matter(url, sent, body, content):
+        cookies = tuple(one for one in received if one[0].lower() == "set-cookie")
+        return Exchange(number, place, method, url[:2000], status, at, seconds, (), cookies, kind=CALL)
     answer, response_left_out = _response_body(content)
+    answer = _what_serves(answer, kind, status, budget)
     initiator = _object(entry, "_initiator")
     return Exchange(
         number, place, method, url, status, at, seconds, sent, received, body, answer, kind,
@@ -228,6 +239,37 @@ def _exchange(number: int, entry: Any) -> Exchange | None:
         body_left_out=request_left_out or response_left_out,
         phases=phases,
     )  # fmt: skip
+
+
+def _shows_cookies(entry: dict[str, Any]) -> bool:
+    sides = (_object(entry, "request"), _object(entry, "response"))
+    return any(
+        side.get("cookies") or _has(_headers(side), name)
+        for side, name in zip(sides, ("cookie", "set-cookie"), strict=True)
+    )
+
+
+def _may_matter(url: str, sent: tuple[Header, ...], body: bytes | None, content: dict[str, Any]) -> bool:
+    """Whether a request that a script made may be part of a sign-in."""
+    texts = (url, _value(sent, "authorization") or "", _text(content, "text") or "")
+    return any(is_worth_reading(one.encode("utf-8", "surrogatepass")) for one in texts) or bool(
+        body and is_worth_reading(body)
+    )
+
+
+def _what_serves(answer: bytes | None, kind: str, status: int, budget: list[int]) -> bytes | None:
+    """As much of a response body as serves: all where a message may stand in it, a page's while there is room for
+    pages, else its beginning, which holds its title. `budget` holds the octets that are left.
+    """
+    if answer is None or is_worth_reading(answer):
+        return answer
+    if kind != PAGE:
+        return answer[: limits.PAGE_HEAD_BYTES] if status >= 400 else None
+    size = min(len(answer), limits.PAGE_BYTES)
+    if budget[0] < size or not _LEADS_ON.search(answer):
+        return answer[: limits.PAGE_HEAD_BYTES]
+    budget[0] -= size
+    return answer[:size]
 
 
 def _kind(entry: dict[str, Any], url: str, sent: tuple[Header, ...], media: str) -> str:

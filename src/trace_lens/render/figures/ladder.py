@@ -115,7 +115,7 @@ def _step(axes: Axes, step: Step, row: int, hosts: list[str], longest: float) ->
     width = 0.16 * seconds / longest
     status = str(step.status) if step.status else "no answer"
     axes.text(to + 0.03, row + 0.16, status, color=_QUIET, va="center", ha="left", fontsize=7.5)
-    bar = to + (0.08 if step.status else 0.13)
+    bar = to + 0.03 + (0.024 if step.status else 0.05) * (max(1, len(hosts) - 1) + 1.24)
     if seconds:
         axes.barh(row + 0.16, width, height=0.14, left=bar, color=_SIDES[step.side], alpha=0.75, zorder=2)
         axes.text(
