@@ -7,7 +7,7 @@ import io
 import json
 import zipfile
 from dataclasses import dataclass, field
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -97,6 +97,18 @@ def looping(rounds: int, **more: Any) -> Recording:
     return one
 
 
+def with_clock(host: str, minutes: float) -> Recording:
+    """A sign-in in which the server of one host has its clock off."""
+    one = saml_trip()
+    for entry in one.document()["log"]["entries"]:
+        if host in entry["request"]["url"]:
+            for header in entry["response"]["headers"]:
+                if header["name"] == "Date":
+                    moment = datetime.fromisoformat(entry["startedDateTime"]) + timedelta(minutes=minutes)
+                    header["value"] = moment.strftime("%a, %d %b %Y %H:%M:%S GMT")
+    return one
+
+
 def silent_then_alone() -> Recording:
     one = oidc_trip()
     later(one, 20)
@@ -183,6 +195,8 @@ ROWS = [
         protocol="oidc", because={"token-request-refused": "code-too-old"}),
     row("the verifier does not fit", oidc_trip(spa=True, token_status=400, tokens='{"error": "invalid_grant"}',
         token_request={"code_verifier": "x" * 43}), "code-verifier-mismatch", protocol="oidc"),
+    row("the clock of the application is ahead", with_clock("roster", 4), codes={"clock-offset": "risk"}),
+    row("clocks that differ by little", with_clock("roster", 1), absent=("clock-offset",)),
     row("it shows a refusal", saml_trip(shown=page("Access denied", "You have no role here.")), "session-not-started", says="Access denied"),
     row("a silent renewal in a frame", silent_then_alone(), protocol="oidc"),
 ]  # fmt: skip

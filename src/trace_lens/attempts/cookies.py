@@ -179,13 +179,13 @@ def read_set_cookie(line: str, by: Exchange) -> Cookie | Refused:
     domain = ascii_host(attributes.get("domain", "").lstrip("."))
     if domain and is_public_suffix(domain) and domain != host:
         return refused(f"Domain={domain} is a public suffix", f"Domain={site_of(host)}")
-    if domain and not domain_matches(host, domain):
+    if domain and host and not domain_matches(host, domain):
         return refused(f"Domain={domain} does not cover {host}, which set it", f"Domain={site_of(host)}")
     path = attributes.get("path", "")
     path = path if path.startswith("/") else default_path(by.parts.path)
     asked = attributes.get("samesite", "").lower()
     site = {"strict": STRICT, "lax": LAX, "none": NONE}.get(asked, DEFAULT)
-    safe = by.parts.scheme.lower() in ("https", "wss") or is_loopback(host)
+    safe = by.parts.scheme.lower() in ("https", "wss") or not host or is_loopback(host)
     if secure and not safe:
         return refused("it is Secure, and came over http", None)
     if site == NONE and not secure:

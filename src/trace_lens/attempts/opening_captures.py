@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any
 
+from trace_lens.attempts.cookies import Refused, read_set_cookie
 from trace_lens.attempts.journeys import whole_way
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.moments import show_moment
-from trace_lens.intake.exchanges import STATIC, Capture, plain
+from trace_lens.intake.exchanges import STATIC, Capture, Exchange, plain
 from trace_lens.intake.peeling import Peeled
 
 
@@ -51,7 +52,19 @@ def content_of(source: str, peeled: Peeled) -> dict[str, Any]:
         for hop in way.hops[: limits.LISTED_ENTITIES]
     ]
     more = len(way.hops) - len(rows)
-    return {"hops": rows, **({"more": f"{more} more hops"} if more > 0 else {})}
+    cookies = [row for one in capture.exchanges for row in _cookies(one)][: limits.LISTED_ENTITIES]
+    return {"hops": rows, **({"more": f"{more} more hops"} if more > 0 else {}), "cookies": cookies}
+
+
+def _cookies(one: Exchange) -> list[dict[str, Any]]:
+    """The cookies that a response sets, as browsers take them."""
+    rows = []
+    for line in one.set_cookies:
+        read = read_set_cookie(line, one)
+        refused = read.reason if isinstance(read, Refused) else None
+        told = [part.strip() for part in line.split(";")[1:]]
+        rows.append({"where": one.place, "name": read.name, "attributes": "; ".join(told), "refused": refused})
+    return rows
 
 
 def findings_of(source: str, capture: Capture, finding: Any) -> tuple[Finding, ...]:

@@ -90,7 +90,7 @@ def command(
     masks = Masks(reveal=reveal)
     unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
     if form == "json":
-        write(as_json.dump(as_json.diagnoses(result.diagnoses, unreadable, masks)), output)
+        write(as_json.dump(as_json.diagnoses(result.diagnoses, unreadable, masks, result.unplaced)), output)
     elif form == "jsonl":
         write("\n".join(as_json.dump(as_json.attempt(one, masks), lines=True) for one in result.diagnoses), output)
     else:

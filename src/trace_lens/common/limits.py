@@ -110,3 +110,6 @@ SHOWN_HOPS = 40
 
 LOOP_VISITS = 3
 """So many times by itself to the same address without any message is going round in a loop."""
+
+PERSON_SECONDS = 2.0
+"""A pause between two hops that is longer than this is taken for a person's."""

@@ -12,11 +12,13 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt, assemble
+from trace_lens.attempts.journeys import whole_way
 from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, assemble_oidc, read_oidc
 from trace_lens.attempts.placing import hosts_of, placed, way_alone
 from trace_lens.attempts.reading import Message, read_messages
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
+from trace_lens.intake.exchanges import plain
 from trace_lens.intake.peeling import Peeled
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
@@ -25,11 +27,25 @@ MANY = 200
 """From this many sources on, the work is worth sharing out."""
 
 
+class Unplaced(NamedTuple):
+    """A step of a capture that belongs to no sign-in in it; the address comes without query and fragment."""
+
+    source: str
+    place: str
+    method: str
+    url: str
+    status: int
+    carries: tuple[str, ...]
+
+
 class Result(NamedTuple):
-    """What came of all sources: the diagnoses, and the sources (with the reason) that hold no sign-in."""
+    """What came of all sources: the diagnoses, the sources (with the reason) that hold no sign-in, and the steps of
+    captures that belong to none.
+    """
 
     diagnoses: tuple[Diagnosis, ...]
     unreadable: tuple[tuple[str, str], ...]
+    unplaced: tuple[Unplaced, ...] = ()
 
     def exit_status(self, *, strict: bool) -> int:
         """3 a source could not be read, 1 something breaks (or, if strict, is inconclusive), 0 otherwise."""
@@ -48,6 +64,7 @@ class _Judged(NamedTuple):
     at: int
     diagnoses: tuple[Diagnosis, ...]
     unreadable: tuple[tuple[str, str], ...] = ()
+    unplaced: tuple[Unplaced, ...] = ()
     wanted: frozenset[str] = frozenset()
     offered: frozenset[str] = frozenset()
 
@@ -87,7 +104,11 @@ def _result(judged: Iterable[_Judged]) -> Result:
     found = sorted(judged, key=lambda one: one.at)
     diagnoses = [diagnosis for one in found for diagnosis in one.diagnoses]
     numbered = tuple(one._replace(id=str(number)) for number, one in enumerate(diagnoses, 1))
-    return Result(numbered, tuple(failed for one in found for failed in one.unreadable))
+    return Result(
+        numbered,
+        tuple(failed for one in found for failed in one.unreadable),
+        tuple(step for one in found for step in one.unplaced),
+    )
 
 
 _circumstances: list[tuple[Workspace, Circumstances]] = []
@@ -145,9 +166,21 @@ def _of_group(
         min((at for at, _ in group), default=0),
         tuple(diagnose(one, workspace, told) for one in attempts),
         tuple(unreadable),
+        tuple(_unplaced(attempts, captures)),
         frozenset().union(*(wanted for wanted, _ in ends)),
         frozenset().union(*(offered for _, offered in ends)),
     )
+
+
+def _unplaced(attempts: list[Attempt | OidcAttempt], captures: dict[str, Peeled]) -> Iterator[Unplaced]:
+    """The steps of captures that no attempt has."""
+    taken = {(one.way.source, hop.exchange.number) for one in attempts if one.way for hop in one.way.hops}
+    for source, peeled in captures.items():
+        whole = whole_way(source, peeled.capture, peeled.found) if peeled.capture else None
+        for hop in whole.hops if whole else ():
+            if (source, hop.exchange.number) not in taken:
+                one = hop.exchange
+                yield Unplaced(source, one.place, one.method, plain(one.url), one.status, hop.kinds)
 
 
 def assembled(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
@@ -10,6 +10,7 @@ from trace_lens.attempts.cookies import Refused, is_cleared, read_set_cookie
 from trace_lens.attempts.journeys import START, Hop, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import parties
+from trace_lens.common import limits
 from trace_lens.common.findings import Finding
 from trace_lens.intake.carried import DELIVERED, IN_HEADER, PART
 from trace_lens.intake.exchanges import Exchange, Phases, plain
@@ -60,6 +61,28 @@ def steps_of(case: Case, findings: Iterable[Finding], first: Finding | None) -> 
     return tuple(
         _step(number, hop, begin, sides.side_of(hop.exchange), marked, first) for number, hop in enumerate(way.hops, 1)
     )
+
+
+def time_spent(steps: Sequence[Step]) -> dict[str, float]:
+    """The seconds that each side took (by `application`, `provider`, `other`), and `person` for the pauses between."""
+    spent: dict[str, float] = {}
+    before: Step | None = None
+    for step in steps:
+        if step.seconds:
+            spent[step.side] = spent.get(step.side, 0.0) + step.seconds
+        gap = pause_before(before, step)
+        if gap:
+            spent["person"] = spent.get("person", 0.0) + gap
+        before = step
+    return spent
+
+
+def pause_before(before: Step | None, step: Step) -> float:
+    """The seconds between two hops in which no server was asked, where that is long enough to be a person's; else 0."""
+    if before is None or before.at is None or step.at is None:
+        return 0.0
+    gap = (step.at - before.at).total_seconds() - (before.seconds or 0.0)
+    return gap if gap > limits.PERSON_SECONDS else 0.0
 
 
 def _marks(way: Way, findings: Iterable[Finding], first: Finding | None) -> dict[int, list[Finding]]:

@@ -54,7 +54,8 @@ def messages_of(capture: Capture, peel: Peel) -> tuple[Found, ...]:
 
 def _texts(one: Exchange) -> Iterator[tuple[str, bytes]]:
     """The texts of an exchange in which messages may stand, in the order in which they travelled."""
-    yield IN_ADDRESS, one.url.encode("utf-8", "surrogatepass")
+    url = f"GET {one.url}" if one.url.startswith("/") else one.url
+    yield IN_ADDRESS, url.encode("utf-8", "surrogatepass")
     authorization = one.request("authorization")
     if authorization and "eyJ" in authorization:
         yield IN_HEADER, authorization.encode("utf-8", "surrogatepass")

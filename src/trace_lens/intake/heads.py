@@ -34,6 +34,7 @@ _ENOUGH = re.compile(
     rb"(?m)^[^\n]{0,60}?(?:(?:GET|POST|PUT|HEAD|OPTIONS) \S+ HTTP/[\d.]+\s*$|HTTP/[\d.]+ \d{3}\b|:method[: ]"
     rb"|:status[: ]|Request URL[: ]|Set-Cookie:)", re.IGNORECASE
 )  # fmt: skip
+_SIGNS = (b"HTTP/", b":method", b":status", b"equest URL", b"EQUEST URL", b"et-Cookie:", b"et-cookie:")
 _STATIC_END = re.compile(r"\.(?:png|jpe?g|gif|svg|ico|css|js|mjs|woff2?|ttf|map)$", re.IGNORECASE)
 
 
@@ -59,7 +60,8 @@ class _Head:
 
 def looks_like_heads(data: bytes) -> bool:
     """Whether it is worth reading a text as heads."""
-    return _ENOUGH.search(data[: limits.SOURCE_BYTES]) is not None
+    head = data[: limits.SOURCE_BYTES]
+    return any(sign in head for sign in _SIGNS) and _ENOUGH.search(head) is not None
 
 
 def read_heads(data: bytes) -> Capture | None:

@@ -137,7 +137,7 @@ def _peel_one(data: bytes) -> Peeled:
     start = Found("", data)
     queue: list[tuple[int, int, Found]] = [(0, next(order), start)]
     seen = {data}
-    ends: list[str] = []
+    ends: list[Found] = []
     beside: tuple[Found, ...] = ()
     while queue and len(seen) <= limits.PEEL_READINGS:
         cost, _, state = heapq.heappop(queue)
@@ -162,8 +162,10 @@ def _peel_one(data: bytes) -> Peeled:
                         queue, (cost + reading.cost + len(reading.repairs), next(order), _under(state, reading))
                     )
         if not grown:
-            ends.append(_how_far(state))
-    return Peeled(beside) if beside else Peeled((), tuple(dict.fromkeys([_how_far(start), *ends]))[:4])
+            ends.append(state)
+    if beside:
+        return Peeled(beside)
+    return Peeled((), tuple(dict.fromkeys(_how_far(one) for one in (start, *ends)))[:4])
 
 
 def _carried(state: Found, one: Found) -> Found:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from trace_lens.attempts.opening import certificate_summary
 from trace_lens.checks.claims import ClaimRow
@@ -24,6 +24,9 @@ from trace_lens.diagnosis.steps import Step
 from trace_lens.pki.chains import Chain
 from trace_lens.workspace.loading import App, Workspace
 
+if TYPE_CHECKING:
+    from trace_lens.diagnosis.many import Unplaced
+
 Json = dict[str, Any]
 
 
@@ -32,13 +35,20 @@ def dump(document: Json, *, lines: bool = False) -> str:
     return json.dumps(document, ensure_ascii=False, indent=None if lines else 1, default=str)
 
 
-def diagnoses(found: Iterable[Diagnosis], unreadable: list[Json], masks: Masks) -> Json:
+def diagnoses(
+    found: Iterable[Diagnosis], unreadable: list[Json], masks: Masks, unplaced: Iterable[Unplaced] = ()
+) -> Json:
     """`trace-lens/diagnosis/1`."""
     return {
         "schema": "trace-lens/diagnosis/1",
         "attempts": [attempt(one, masks) for one in found],
         "unreadable": unreadable,
-    }
+        "unplaced": [
+            {"source": one.source, "where": one.place, "method": one.method, "url": one.url,
+             "status": one.status or None, "carries": list(one.carries)}
+            for one in unplaced
+        ],
+    }  # fmt: skip
 
 
 def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:

@@ -76,7 +76,10 @@ def answer_found(case: Case) -> Found | None:
 
 
 def return_hop(case: Case) -> Hop | None:
-    """The hop by which the answer came to the application; None where it never did."""
+    """The hop by which the answer came to the application; None where it never did.
+
+    An address of a scheme of its own is handed to a program at once (RFC 8252 §7.1); no hop shows that.
+    """
     way: Way | None = case.attempt.way
     found = answer_found(case)
     if way is None or found is None:
@@ -85,6 +88,8 @@ def return_hop(case: Case) -> Hop | None:
     if hop is None or found.context[PART] in DELIVERED:
         return hop
     target = hop.exchange.redirects_to or found.context.get("address")
+    if target and parts_of(target).scheme not in ("http", "https", ""):
+        return hop
     return next((one for one in way.after(hop) if target and plain(one.exchange.url) == plain(target)), None)
 
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.judging import Diagnosis
-from trace_lens.diagnosis.steps import Step
+from trace_lens.diagnosis.steps import Step, pause_before, time_spent
 from trace_lens.render.terminal.ladder import WORDS, hosts_of
 
 if TYPE_CHECKING:
@@ -23,8 +23,6 @@ _MOST_HOSTS = 6
 _MOST_STEPS = 60
 _INK, _QUIET, _BREAK, _RISK = "#1b1f24", "#7a828c", "#b3261e", "#8a4baf"
 _SIDES = {"application": "#1f6f8b", "provider": "#8a6d1f", "other": "#7a828c"}
-_PERSON = 2.0
-"""A gap longer than this, in seconds, is a person's."""
 
 
 class NothingToDraw(ValueError):
@@ -53,7 +51,7 @@ def draw_ways(diagnoses: Sequence[Diagnosis], form: str) -> bytes:
 
 
 def _height(one: Diagnosis) -> float:
-    return 1.9 + 0.42 * min(len(one.steps), _MOST_STEPS) + 0.3 * len(_sides_of(one))
+    return 1.9 + 0.42 * min(len(one.steps), _MOST_STEPS) + 0.3 * len(time_spent(one.steps))
 
 
 def _draw(axes: Axes, one: Diagnosis) -> None:
@@ -85,7 +83,7 @@ def _draw(axes: Axes, one: Diagnosis) -> None:
     color = _BREAK if one.outcome == "broken" else _INK
     axes.set_title(f"{head}   {visible(one.source)}{since}", loc="left", color=color, fontsize=11, weight="bold", pad=8)
     axes.set_xlim(-0.62, max(1, len(hosts) - 1) + 0.62)
-    axes.set_ylim(bottom + 0.6 + 0.55 * len(_sides_of(one)), -1.3)
+    axes.set_ylim(bottom + 0.6 + 0.55 * len(time_spent(one.steps)), -1.3)
     axes.axis("off")
 
 
@@ -129,33 +127,16 @@ def _step(axes: Axes, step: Step, row: int, hosts: list[str], longest: float) ->
 
 def _gap(axes: Axes, before: Step, step: Step, row: int, hosts: int) -> None:
     """A pause between two hops that a person took."""
-    if before.at is None or step.at is None:
-        return
-    gap = (step.at - before.at).total_seconds() - (before.seconds or 0.0)
-    if gap > _PERSON:
+    gap = pause_before(before, step)
+    if gap:
         right = max(1, hosts - 1) + 0.5
         axes.plot([-0.6, right], [row - 0.55, row - 0.55], color=_QUIET, linewidth=0.7, linestyle=(0, (2, 3)), zorder=0)
         axes.text(right, row - 0.58, f"a pause of {gap:.0f} s", color=_QUIET, fontsize=7.5, ha="right", va="bottom")
 
 
-def _sides_of(one: Diagnosis) -> dict[str, float]:
-    """The seconds that each side took, and that people did."""
-    spent: dict[str, float] = {}
-    before: Step | None = None
-    for step in one.steps:
-        if step.seconds:
-            spent[step.side] = spent.get(step.side, 0.0) + step.seconds
-        if before is not None and before.at and step.at:
-            gap = (step.at - before.at).total_seconds() - (before.seconds or 0.0)
-            if gap > _PERSON:
-                spent["person"] = spent.get("person", 0.0) + gap
-        before = step
-    return spent
-
-
 def _totals(axes: Axes, one: Diagnosis, top: float) -> None:
     """Where the time went, as bars under the ladder."""
-    spent = _sides_of(one)
+    spent = time_spent(one.steps)
     whole = max(spent.values(), default=0.0)
     if whole:
         axes.text(-0.6, top, "time spent", color=_QUIET, va="center", ha="left", fontsize=8)

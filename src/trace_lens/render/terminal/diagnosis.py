@@ -16,6 +16,7 @@ from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.ladder import ladder
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 
+_UNPLACED = 6
 _OUTCOME = {"broken": "BROKEN", "sound": "SOUND", "inconclusive": "INCONCLUSIVE"}
 _STYLE = {"broken": "break", "sound": "ok", "inconclusive": "risk"}
 _STATUS = {"ok": "ok", "break": "BREAK", "risk": "risk", "unchecked": "not checked"}
@@ -43,12 +44,25 @@ def diagnosis_pages(result: Result) -> Iterator[Line]:
         if many:
             yield line(Span("─" * pages.width(), "quiet"))
         yield from one(diagnosis)
+    if result.unplaced:
+        yield from _unplaced(result)
     if result.unreadable:
         if result.diagnoses:
             yield BLANK
         yield line(Span(f"Not read: {_count(len(result.unreadable), 'source')}", "break"))
         for source, because in result.unreadable:
             yield from prose(f"{source}: {because}.", 2)
+
+
+def _unplaced(result: Result) -> Iterator[Line]:
+    """The steps of captures that belong to no sign-in: counted, and listed as far as there is room."""
+    yield BLANK
+    count = len(result.unplaced)
+    yield line(Span(f"{_count(count, 'step')} of no sign-in here", "head"))
+    rows = [(one.place, one.method, str(one.status or ""), one.url, ", ".join(one.carries)) for one in result.unplaced]
+    yield from pages.table(("", "", "", "", ""), rows[:_UNPLACED])
+    if count > _UNPLACED:
+        yield line(Span(f"  … and {count - _UNPLACED} more; --format json lists them all", "quiet"))
 
 
 def overview(diagnoses: Iterable[Diagnosis]) -> Iterator[Line]:

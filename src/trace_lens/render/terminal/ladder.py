@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from trace_lens.common import limits
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
-from trace_lens.diagnosis.steps import Step
+from trace_lens.diagnosis.steps import Step, time_spent
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.pages import Line, Span, line
 
@@ -20,6 +20,7 @@ WORDS = {
     "discovery-document": "discovery", "key-set": "key set",
 }  # fmt: skip
 ELSEWHERE = "elsewhere"
+_SIDES = ("application", "provider")
 _LEFT = 14
 """The mark, the number and the seconds before the first column."""
 _RIGHT = 6
@@ -65,6 +66,11 @@ def ladder(steps: Sequence[Step], hidden: int, names: dict[str, str]) -> Iterato
             if code:
                 place = _place(one.host, hosts) * column
                 yield line(" " * (_LEFT + place), Span(f"└ {code}", style))
+    spent = time_spent(steps)
+    words = {"other": "other hosts", "person": "pauses between", **{side: names.get(side) or side for side in _SIDES}}
+    if spent:
+        told = ", ".join(f"{words[side]} {seconds:.1f} s" for side, seconds in spent.items())
+        yield from pages.prose(f"Time spent: {told}.", 4, "quiet")
 
 
 def _heads(texts: Sequence[str], column: int, style: str) -> Line:

@@ -113,6 +113,14 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
             [[", ".join(value) if isinstance(value := one[name], list) else str(value or "") for name in names]
              for one in message.content["hops"]],
         )  # fmt: skip
+    if message.content.get("cookies"):
+        yield BLANK
+        yield line(Span("Cookies set", "head"))
+        cookies = [
+            (one["where"], one["name"], one["attributes"] + (f"  REFUSED: {one['refused']}" if one["refused"] else ""))
+            for one in message.content["cookies"]
+        ]
+        yield from pages.table(("", "", ""), cookies)
     if "entities" in message.content:
         yield BLANK
         yield line(Span("Entities", "head"))

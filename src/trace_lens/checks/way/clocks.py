@@ -1,0 +1,68 @@
+"""Current, as far as a capture shows clocks: do the two sides' servers agree on the time?
+
+Every response may say under Date what its server took the time to be (RFC 9110 §6.6.1), to the second; the capture says
+when the browser saw it. The difference of the two, side against side, is free of the browser's own clock.
+"""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from email.utils import parsedate_to_datetime
+from statistics import median
+
+from trace_lens.attempts.journeys import Way
+from trace_lens.checks.asking import WAY, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.way.parties import APPLICATION, PROVIDER, at_hop, parties
+from trace_lens.common.findings import Side, Stage
+from trace_lens.common.moments import show_duration
+from trace_lens.intake.exchanges import Exchange
+
+
+@asks(Stage.CURRENT, "clock-offset", needs=WAY)
+def clocks(case: Case) -> Answer:
+    """Do the clocks of both sides agree to half of the skew that is allowed?"""
+    way: Way | None = case.attempt.way
+    sides = parties(case)
+    seen: dict[str, list[tuple[float, Exchange]]] = {APPLICATION: [], PROVIDER: []}
+    for hop in way.hops if way else ():
+        offset = _offset(hop.exchange)
+        side = sides.side_of(hop.exchange)
+        if offset is not None and side in seen:
+            seen[side].append((offset, hop.exchange))
+    if not seen[APPLICATION] or not seen[PROVIDER]:
+        return
+    ours, theirs = (median(offset for offset, _ in seen[side]) for side in (APPLICATION, PROVIDER))
+    apart = ours - theirs
+    if abs(apart) <= max(case.skew.total_seconds() / 2, 2.0):
+        return
+    ahead, behind = ("application", "provider") if apart > 0 else ("provider", "application")
+    wrong = APPLICATION if abs(ours) > abs(theirs) else PROVIDER
+    length = show_duration(timedelta(seconds=round(abs(apart))))
+    yield case.finding(
+        "clock-offset",
+        Stage.CURRENT,
+        f"The clock of the {ahead} is {length} ahead of that of the {behind} (the Date of their responses); "
+        f"{show_duration(case.skew)} are allowed here. By the browser's clock it is the {wrong}'s that is off.",
+        side=Side.APPLICATION if wrong == APPLICATION else Side.PROVIDER,
+        expected=f"at most {show_duration(case.skew / 2)} apart",
+        actual=f"{length} apart",
+        evidence=[at_hop(case, f"Date of the {side}", str(one.response("date")), one, "response header Date")
+                  for side in (APPLICATION, PROVIDER) for _, one in seen[side][:1]],
+        compared=False,
+    )  # fmt: skip
+
+
+def _offset(one: Exchange) -> float | None:
+    """By how many seconds the server's clock is ahead of the browser's, give or take the time of the exchange."""
+    told = one.response("date")
+    if told is None or one.at is None:
+        return None
+    try:
+        moment = parsedate_to_datetime(told)
+    except (ValueError, TypeError):
+        return None
+    if moment.tzinfo is None:
+        return None
+    middle = one.at + timedelta(seconds=(one.seconds or 0.0) / 2)
+    return (moment - middle).total_seconds() + 0.5

@@ -1,0 +1,272 @@
+"""Whole captures in all the forms in which people hand them over: decoded, compared, drawn, listed."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+
+import oidc_kit
+from kit import ACS, NOW, authn_request, posted, redirect, response, run, run_json, workspace
+from oidc_kit import client_workspace
+from trace_lens.demo.recording import Recording, page
+from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.many import diagnose_sources
+from trace_lens.intake.captures import capture_in
+from trace_lens.intake.commands import read_commands
+from trace_lens.intake.heads import read_heads
+from trace_lens.intake.peeling import peel
+from trace_lens.workspace.loading import Workspace, load_workspace
+from trace_lens.workspace.sources import SourceFile
+from way_kit import APP, ELSEWHERE, PROVIDER, REFUSAL, SESSION, START, har, later, oidc_trip, saml_trip
+
+LOST = {"sets": ("rsid=a1b2; Path=/; Secure; SameSite=Lax",), "cookie": None, "status": 403, "shown": REFUSAL, "after": (),
+        "provider": ELSEWHERE}  # fmt: skip
+FIELDS = posted(response(), RelayState="ss:4d1f").decode()
+ASKED = redirect(authn_request()).decode()
+
+
+def conforms(document: dict[str, Any], name: str) -> None:
+    schema = json.loads(run("explain", "--schema", name).stdout)
+    jsonschema.validate(document, schema)
+
+
+COMMANDS = [
+    ("POSIX quoting", f"curl 'https://roster.northmere.example/saml/acs' \\\n  -H 'Content-Type: application/x-www-form-urlencoded' \\\n"
+     f"  -b 'rsid=a1b2' \\\n  --data-raw '{FIELDS}' \\\n  --compressed\n", "POST", {"rsid": "a1b2"}),
+    ("an ANSI string", f"curl $'https://roster.northmere.example/saml/acs' -X POST -H $'Cookie: rsid=a\\u0031' --data-raw $'{FIELDS}'",
+     "POST", {"rsid": "a1"}),
+    ("the Windows command line", f'curl ^"https://roster.northmere.example/saml/acs^" ^\n  -H ^"Cookie: rsid=a1b2^" ^\n  --data-raw ^"{FIELDS.replace("&", "^&").replace("%", "^%")}^"',
+     "POST", {"rsid": "a1b2"}),
+    ("PowerShell", ['$session = New-Object Microsoft.PowerShell.Commands.WebRequestSession', 'Invoke-WebRequest'][1]
+     + f' -UseBasicParsing -Uri "https://roster.northmere.example/saml/acs" `\n-Method "POST" `\n-Headers @{{\n  "Cookie"="rsid=a1b2"\n}} `\n-Body "{FIELDS}"',
+     "POST", {"rsid": "a1b2"}),
+    ("a script", 'fetch("https://roster.northmere.example/saml/acs", ' + json.dumps({"method": "POST", "headers": {"cookie": "rsid=a1b2"},
+     "referrer": "https://id.northmere.example/", "body": FIELDS}) + ");", "POST", {"rsid": "a1b2"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "text", "method", "cookies"), COMMANDS, ids=[one[0] for one in COMMANDS])
+def test_request_commands(name: str, text: str, method: str, cookies: dict[str, str]) -> None:
+    """They are read, never run; the message in the body is found."""
+    capture = read_commands(text.encode())
+    assert capture is not None
+    only = capture.exchanges[0]
+    assert (only.method, only.url, only.cookies) == (method, ACS, cookies)
+    assert "saml-response" in {one.kind for one in peel(text.encode()).found}
+
+
+def test_several_commands_make_a_way(tmp_path: Path) -> None:
+    text = f"curl '{APP}/' -H 'Accept: */*'\n\ncurl '{ASKED}' -H 'Referer: {APP}/'\n\ncurl '{ACS}' -b 'rsid=1' --data-raw '{FIELDS}'\n"
+    (workspace(tmp_path) / "c.txt").write_text(text)
+    status, document = run_json("diagnose", "c.txt", folder=tmp_path)
+    assert status == 0
+    assert [hop["method"] for hop in document["attempts"][0]["hops"]][-1] == "POST"
+
+
+LOG = """\
+192.0.2.4 - - [20/Nov/2026:09:13:30 +0100] "GET / HTTP/1.1" 302 5 "-" "Panel/1.0"
+192.0.2.4 - - [20/Nov/2026:09:13:50 +0100] "GET /callback?code=SplxlOBeZQQYbYS6WxSbIA&state=s-1 HTTP/1.1" 302 5 "https://id.northmere.example/" "Panel/1.0"
+192.0.2.4 - - [20/Nov/2026:09:13:51 +0100] "GET /home HTTP/2" 200 900 "-" "Panel/1.0"
+"""
+
+
+def test_lines_of_a_web_server() -> None:
+    capture = capture_in(LOG.encode())
+    assert capture is not None
+    assert [(one.method, one.status, one.place) for one in capture.exchanges] == [
+        ("GET", 302, "line 1"),
+        ("GET", 302, "line 2"),
+        ("GET", 200, "line 3"),
+    ]
+    assert str(capture.exchanges[1].at) == "2026-11-20 08:13:50+00:00"
+    assert "authorization-response" in {one.kind for one in peel(LOG.encode()).found}
+
+
+def test_a_list_of_set_cookie_lines(tmp_path: Path) -> None:
+    (tmp_path / "s.txt").write_text("Set-Cookie: rsid=a1b2; Path=/; SameSite=None\nSet-Cookie: tour=1; Path=/tour\n")
+    status, document = run_json("decode", "s.txt", folder=tmp_path)
+    assert status == 0
+    conforms(document, "decode")
+    rows = document["messages"][0]["content"]["cookies"]
+    assert [(one["name"], one["refused"] is not None) for one in rows] == [("rsid", True), ("tour", False)]
+    assert "a1b2" not in json.dumps(document)
+
+
+NOT_HEADS = [
+    b"HTTP/1.1 is a protocol of which RFC 9112 tells",
+    b"GET the ball",
+    b"Set-Cookie",
+    b"",
+    b"\x00HTTP/1.1 200\x00",
+]
+
+
+@pytest.mark.parametrize("data", NOT_HEADS)
+def test_what_is_no_dump(data: bytes) -> None:
+    assert read_heads(data) is None
+
+
+def test_folded_and_doubled_header_fields() -> None:
+    text = f"GET / HTTP/1.1\nHost: roster.northmere.example\nX-Long: one\n two\nCookie: a=1\nCookie: b=2\n\nHTTP/1.1 302 Found\nLocation: {ASKED}\nSet-Cookie: c=1\nSet-Cookie: d=2\n"
+    capture = read_heads(text.encode())
+    assert capture is not None
+    only = capture.exchanges[0]
+    assert only.cookies == {"a": "1", "b": "2"}
+    assert only.request("x-long") == "one two"
+    assert [line.split("=")[0] for line in only.set_cookies] == ["c", "d"]
+
+
+def test_decoding_an_export(tmp_path: Path) -> None:
+    (tmp_path / "a.har").write_bytes(har(saml_trip(**LOST)))
+    status, document = run_json("decode", "a.har", folder=tmp_path)
+    assert status == 0
+    conforms(document, "decode")
+    assert [one["kind"] for one in document["messages"]] == ["har", "saml-authn-request", "saml-response"]
+    whole, _, answer = document["messages"]
+    assert whole["summary"]["entries"] == 7
+    assert [one["carries"] for one in whole["content"]["hops"]] == [[], ["saml-authn-request"], [], ["saml-response"]]
+    assert (answer["layers"], answer["where"].split(" › ")[:2]) == (
+        ["har", "form", "base64"],
+        ["entry 7", "request body"],
+    )
+    text = run("decode", "a.har", folder=tmp_path).stdout.decode()
+    assert "Browser export (HAR)" in text
+    assert "a1b2" not in text
+
+
+def test_a_redirect_without_an_entry_of_its_own(tmp_path: Path) -> None:
+    """The request is read from where the redirect leads."""
+    one = saml_trip()
+    entries = one.document()["log"]["entries"]
+    del entries[1]
+    folder = workspace(tmp_path)
+    (folder / "a.har").write_bytes(har(one))
+    _, document = run_json("diagnose", "a.har", folder=folder)
+    attempt = document["attempts"][0]
+    assert attempt["outcome"] == "sound"
+    assert attempt["hops"][0]["shows"] == ["saml-authn-request"]
+
+
+def test_what_cannot_be_placed_is_listed(tmp_path: Path) -> None:
+    one = Recording(START)
+    one.step("GET", "https://news.northmere.example/", 200, page=page("News", "Fog on Tuesday"))
+    later(one, 3)
+    saml_trip(recording=one)
+    folder = workspace(tmp_path)
+    (folder / "a.har").write_bytes(har(one))
+    _, document = run_json("diagnose", "a.har", folder=folder)
+    conforms(document, "diagnosis")
+    assert [each["url"] for each in document["unplaced"]] == ["https://news.northmere.example/"]
+    assert "1 step of no sign-in here" in run("diagnose", "a.har", folder=folder).stdout.decode()
+
+
+def test_a_program_that_takes_the_answer_by_a_scheme_of_its_own(tmp_path: Path) -> None:
+    """No hop shows the handing over; the address is compared to the letter (RFC 8252 §7.1)."""
+    back = "northmere-gangway://callback"
+    settings = ('name = "Gangway"\nprotocol = "oidc"\nprovider = "northmere-id"\n[application]\nclient_id = "berth-planner-web"\n'
+                f'redirect_uris = ["{back}"]\n')  # fmt: skip
+    folder = client_workspace(tmp_path, files={"apps/berth-planner.toml": settings})
+    found = []
+    for used in (back, "northmere-gangway://Callback"):
+        one = Recording(START)
+        asked = oidc_kit.request(redirect_uri=used)
+        one.step("GET", asked, 302, to=f"{used}?code=SplxlOBeZQQYbYS6WxSbIA&state=s-1")
+        told = Circumstances(NOW)
+        found.append(diagnose_sources([SourceFile("a.har", har(one))], load_workspace(folder), told, 1).diagnoses[0])
+    assert [each.first_break.code if each.first_break else None for each in found] == [None, "redirect-uri-mismatch"]
+    assert "no-answer" not in {each.code for each in found[0].findings}
+
+
+def test_a_large_export_is_streamed(tmp_path: Path) -> None:
+    (tmp_path / "a.har").write_bytes(har(saml_trip()))
+    source = SourceFile("a.har", None, None, tmp_path / "a.har")
+    peeled = source.peeled()
+    assert peeled is not None
+    assert [one.kind for one in peeled.found] == ["har", "saml-authn-request", "saml-response"]
+
+
+def test_octets_that_are_no_utf_8_are_replaced() -> None:
+    data = har(saml_trip()).replace(b"My week", b"My w\xff\xfek", 1)
+    peeled = peel(data)
+    assert peeled.capture is not None
+    assert any("no UTF-8" in note for note in peeled.capture.notes)
+    assert len(peeled.found) == 3
+
+
+def test_bodies_and_cookies_left_out_are_said(tmp_path: Path) -> None:
+    one = saml_trip()
+    for entry in one.document()["log"]["entries"]:
+        entry["response"]["content"].pop("text", None)
+    (tmp_path / "a.har").write_bytes(har(one))
+    _, document = run_json("decode", "a.har", folder=tmp_path)
+    assert document["messages"][0]["summary"]["bodies_left_out"] > 0
+
+
+def test_two_exports_side_by_side(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    (folder / "bad.har").write_bytes(har(saml_trip(**LOST)))
+    (folder / "good.har").write_bytes(har(saml_trip(provider=ELSEWHERE)))
+    status, document = run_json("compare", "bad.har", "good.har", folder=folder)
+    conforms(document, "compare")
+    assert (status, document["parts_at"]) == (1, 4)
+    assert document["hops"][0]["differs"] == ["cookies set"]
+    assert document["hops"][3]["differs"] == ["status", "target", "cookies sent", "cookies set"]
+    text = run("compare", "bad.har", "good.har", folder=folder).stdout.decode()
+    assert "up to where they part: hop 4" in text
+    status, same = run_json("compare", "good.har", "good.har", folder=folder)
+    assert (status, same["parts_at"]) == (0, None)
+
+
+@pytest.mark.parametrize(("name", "begins"), [("way.png", b"\x89PNG"), ("way.svg", b"<?xml")])
+def test_the_way_is_drawn(name: str, begins: bytes, tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    (folder / "a.har").write_bytes(har(saml_trip(**LOST)))
+    assert run("diagnose", "a.har", "--figure", name, folder=folder).returncode == 1
+    drawn = (folder / name).read_bytes()
+    assert drawn.startswith(begins)
+    if name.endswith("svg"):
+        assert all(
+            word in drawn.decode() for word in ("session-cookie-lost", "roster.northmere.example", "SAML response")
+        )
+
+
+FIGURES = [(("b.txt", "--figure", "x.png"), 2, "no capture here shows the way"), (("a.har", "--figure", "x.pdf"), 2, "must end in"),
+           (("a.har", "--figure", "no/such/x.png"), 2, "cannot be written")]  # fmt: skip
+
+
+@pytest.mark.parametrize(("arguments", "status", "words"), FIGURES)
+def test_figures_that_cannot_be(arguments: tuple[str, ...], status: int, words: str, tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    (folder / "a.har").write_bytes(har(saml_trip()))
+    (folder / "b.txt").write_text(FIELDS)
+    done = run("diagnose", *arguments, folder=folder)
+    assert (done.returncode, words in done.stderr.decode()) == (status, True)
+
+
+@pytest.mark.parametrize("columns", [50, 80, 110, 200])
+def test_the_ladder_fits_the_terminal(columns: int, tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    (folder / "a.har").write_bytes(har(saml_trip(start="https://crew.northmere.example", **LOST)))
+    text = run("diagnose", "a.har", folder=folder, COLUMNS=str(columns)).stdout.decode()
+    rungs = [line for line in text.splitlines() if line.rstrip().endswith(("302", "200", "403"))]
+    assert len(rungs) >= 4
+    assert max(map(len, rungs)) <= min(columns, 110)
+    assert "session-cookie-lost" in text
+
+
+def test_terminal_escapes_in_an_export_never_reach_the_terminal(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    evil = page("\x1b[2J\x1b]0;owned\x07Refused", "\x1b[31mred")
+    (folder / "a.har").write_bytes(har(saml_trip(sets=(SESSION, "\x1b[31m=1"), status=403, shown=evil, after=())))
+    for command in (("diagnose", "a.har"), ("decode", "a.har"), ("diagnose", "a.har", "--color", "never")):
+        assert b"\x1b" not in run(*command, folder=folder).stdout
+
+
+def test_the_provider_is_read_off_the_messages_where_nothing_is_on_record() -> None:
+    found = diagnose_sources([SourceFile("a.har", har(oidc_trip()))], Workspace(), Circumstances(NOW), 1).diagnoses[0]
+    assert [step.side for step in found.steps] == ["application", "provider", "provider", "application", "application"]
+    assert PROVIDER == oidc_kit.ISSUER
