@@ -10,11 +10,12 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qsl
 
 import pytest
 
 import oidc_kit
-from kit import ACS, NOW, TERN, broke, run_json, workspace
+from kit import ACS, NOW, SLO, TERN, broke, logout_request, redirect, run_json, workspace
 from oidc_kit import client_workspace
 from trace_lens.checks.asking import QUESTIONS
 from trace_lens.checks.questions import questions_of
@@ -31,6 +32,7 @@ from way_kit import (
     REFUSAL,
     SESSION,
     START,
+    encoded,
     form,
     har,
     heads,
@@ -428,6 +430,97 @@ def test_a_form_that_nobody_sent_is_told_apart_from_one_that_was(tmp_path: Path)
     one.step("GET", PROVIDER + "/saml/start", 200, page=answer)
     found = judged(har(one), workspace(tmp_path), "crew-roster")
     assert [broke(each) for each in found] == ["no-answer"]
+
+
+def test_identical_rounds_are_one_attempt(tmp_path: Path) -> None:
+    """A loop whose rounds are the same to the last octet is still one attempt, and no replay."""
+    one = looping(1, sets=("rsid=a1; Path=/x",), cookie=None, after=())
+    round_ = [entry for entry in one.document()["log"]["entries"] if "_resourceType" in entry]
+    entries = []
+    for number in range(3):
+        for entry in round_:
+            moment = datetime.fromisoformat(entry["startedDateTime"]) + timedelta(seconds=3 * number)
+            entries.append({**entry, "startedDateTime": moment.isoformat()})
+    found = judged(har(one, entries=entries), workspace(tmp_path))
+    assert [broke(each) for each in found] == ["session-cookie-lost"]
+    codes = {each.code: each.because_of for each in found[0].findings}
+    assert codes["redirect-loop"] == "session-cookie-lost"
+    assert "replayed-message" not in codes
+
+
+def test_a_body_that_was_left_out_is_no_lost_answer(tmp_path: Path) -> None:
+    one = saml_trip()
+    for entry in one.document()["log"]["entries"]:
+        entry["request"].pop("postData", None)
+        entry["response"]["content"].pop("text", None)
+    found = judged(har(one), workspace(tmp_path))[0]
+    assert broke(found) is None
+    assert "content of requests" in next(each.because for each in found.unchecked if each.code == "no-answer")
+
+
+def test_bodies_in_base64_are_read_as_they_are(tmp_path: Path) -> None:
+    one = saml_trip()
+    for entry in one.document()["log"]["entries"]:
+        content = entry["response"]["content"]
+        if "encoding" not in content:
+            content.update(text=encoded(content["text"]), encoding="base64")
+        if "postData" in entry["request"]:
+            entry["request"]["postData"].update(text=encoded(entry["request"]["postData"]["text"]), encoding="base64")
+    found = judged(har(one), workspace(tmp_path))[0]
+    assert (broke(found), [step.how for step in found.steps]) == (
+        None,
+        ["start", "redirect", "person", "form", "redirect"],
+    )
+
+
+def test_posted_fields_as_a_list(tmp_path: Path) -> None:
+    one = saml_trip()
+    for entry in one.document()["log"]["entries"]:
+        posted_data = entry["request"].get("postData")
+        if posted_data:
+            posted_data["params"] = [
+                {"name": name, "value": value} for name, value in parse_qsl(posted_data.pop("text"))
+            ]
+    assert broke(judged(har(one), workspace(tmp_path))[0]) is None
+
+
+def test_a_clock_that_goes_backwards_does_not_turn_the_way_around(tmp_path: Path) -> None:
+    one = saml_trip()
+    one.document()["log"]["entries"][1]["startedDateTime"] = "2026-11-20T08:10:00.000Z"
+    found = judged(har(one), workspace(tmp_path))[0]
+    assert [step.status for step in found.steps] == [302, 200, 200, 302, 200]
+
+
+def test_a_sign_out_between_two_sign_ins(tmp_path: Path) -> None:
+    one = saml_trip()
+    later(one, 2)
+    asked = redirect(logout_request(), signer="id", address=SLO, field="SAMLRequest").decode()
+    one.step("GET", PROVIDER + "/saml/out", 302, to=asked)
+    one.step("GET", asked, 200, page=page("Signed out", "Until next time."))
+    later(one, 2)
+    saml_trip(recording=one, request="_rq2", message={"identifier": "_as2"})
+    found = judged(har(one), workspace(tmp_path))
+    assert [each.app for each in found] == ["crew-roster", "crew-roster"]
+    assert any("saml-logout-request" in step.carries for step in found[0].steps)
+
+
+def test_an_address_alone_may_be_too_long_too(tmp_path: Path) -> None:
+    found = judged(oidc_kit.request(state="s" * 9000).encode(), client_workspace(tmp_path))[0]
+    assert "message-in-url-too-long" in {each.code for each in found.findings}
+
+
+def test_one_provider_page_for_two_tabs(tmp_path: Path) -> None:
+    """Two sign-ins that run into each other keep to their own hops."""
+    left, right = saml_trip(), saml_trip(request="_rq2", message={"identifier": "_as2"})
+    entries = [
+        entry
+        for pair in zip(left.document()["log"]["entries"], right.document()["log"]["entries"], strict=True)
+        for entry in pair
+    ]
+    found = judged(har(left, entries=entries), workspace(tmp_path))
+    assert len(found) == 2
+    places = [{step.place for step in each.steps if step.carries} for each in found]
+    assert not places[0] & places[1]
 
 
 def test_the_subject_and_the_claims_come_from_the_export(tmp_path: Path) -> None:

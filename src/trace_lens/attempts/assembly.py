@@ -160,7 +160,9 @@ def _answered(
     free = list(requests)
     named: dict[int, Message] = {}
     for answer in answers:
-        request = next((one for one in requests if one.id and one.id in answer.answers), None)
+        fitting = [one for one in requests if one.id and one.id in answer.answers]
+        unused = [one for one in fitting if one in free and order[id(one)] < order[id(answer)]]
+        request = next(iter(unused or fitting), None)
         if request:
             named[id(answer)] = request
             if request in free:

@@ -26,6 +26,8 @@ SIGNED_QUERY = "query"
 """The key under which a message's context keeps the octets of a redirect's query that its signature covers."""
 ADDRESS = "address"
 """The key under which a message's context keeps the address, less its query, that it came to in a redirect."""
+LENGTH = "length"
+"""The key under which it keeps the length of that whole address, in bytes."""
 _ADDRESS = re.compile(rb"(https?://[\x21-\x7e]+?)\?$")
 FIELD = re.compile(rb"(?:^|[?&\s;'\"])(SAMLResponse|SAMLRequest|SAMLart|wresult)(?:=|%3[Dd])", re.MULTILINE)
 _LISTED = re.compile(rb"^[ \t]*(\w+)[ \t]*[:=\t][ \t]*(.*?)[ \t]*$", re.MULTILINE)
@@ -81,7 +83,8 @@ def _form(data: bytes) -> Iterator[Reading]:
         if equals:
             pairs.setdefault(name.strip(_QUOTES.encode()).decode("utf-8", "replace"), value)
     for one in _of_fields("form", {name: _form_value(value) for name, value in pairs.items()}, pairs):
-        yield one._replace(context={**one.context, ADDRESS: address[1].decode()}) if address else one
+        told = {ADDRESS: address[1].decode(), LENGTH: str(len(body))} if address else {}
+        yield one._replace(context={**one.context, **told})
 
 
 def _form_value(value: bytes) -> bytes:

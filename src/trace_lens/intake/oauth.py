@@ -16,6 +16,7 @@ from urllib.parse import unquote
 
 from trace_lens.common import limits
 from trace_lens.intake.found import Found
+from trace_lens.intake.layers import LENGTH
 from trace_lens.oidc import documents, parameters
 from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
 from trace_lens.oidc.parameters import Parameters, read_parameters
@@ -270,7 +271,8 @@ def _in_address(address: str) -> Iterator[Found]:
             found = read_parameters(text, carried, base)
             if parameters.kind_of(found) is None and "%3D" in text:
                 found = read_parameters(unquote(text), carried, base)
-            yield from _of_parameters(found, "")
+            for one in _of_parameters(found, ""):
+                yield one._replace(context={**one.context, LENGTH: str(len(address))})
 
 
 def _forms(text: str) -> Iterator[_Piece]:

@@ -31,6 +31,10 @@ _FAILED = re.compile(
 )  # fmt: skip
 
 
+UNSEEN = (
+    "a form was posted to the application, and the export leaves its body out; export it once more with the content of "
+    "requests and responses"
+)
 NEVER = "the browser never came back to the application in this capture"
 
 
@@ -94,6 +98,9 @@ def answered(case: Case) -> Answer:
         return
     if found is None and case.attempt.kind == "answer":
         return
+    if any(_handed_over_unseen(case, hop) for hop in way.hops):
+        yield Unchecked("no-answer", UNSEEN)
+        return
     last = (at_provider or asked)[-1].exchange
     said = str(words_of(last))
     cut = way.capture.cut
@@ -111,6 +118,12 @@ def answered(case: Case) -> Answer:
         side=Side.PROVIDER if last.status >= 400 or _FAILED.search(said) else Side.USER,
         evidence=[at_hop(case, "last hop at the provider", last.plain_url, last)],
     )
+
+
+def _handed_over_unseen(case: Case, hop: Hop) -> bool:
+    """Whether a form was posted to the application whose body the capture does not have."""
+    one = hop.exchange
+    return one.method == "POST" and one.body is None and parties(case).side_of(one) == APPLICATION
 
 
 @asks(Stage.READABLE, "capture-truncated", needs=WAY)

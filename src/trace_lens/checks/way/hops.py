@@ -10,20 +10,20 @@ from urllib.parse import parse_qsl
 from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.journeys import BY_ITSELF, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
-from trace_lens.checks.asking import WAY, Answer, asks
+from trace_lens.attempts.placing import messages_in
+from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.ending import admitted
 from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, at_hop, parties, return_hop
 from trace_lens.common import limits
-from trace_lens.common.findings import Finding, Severity, Side, Stage
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
 from trace_lens.common.moments import show_duration
-from trace_lens.intake.carried import DELIVERED, PART
+from trace_lens.intake.carried import DELIVERED, IN_ADDRESS, IN_REDIRECT, PART
 from trace_lens.intake.exchanges import Exchange, forms_of, origin_of, parts_of, plain, words_of
+from trace_lens.intake.layers import LENGTH
 
 _STAGE = Stage.DELIVERED
-_PASSWORD = re.compile(
-    r"^(?:j_)?(?:pass(?:word|wd|phrase|code)?|pwd|passwort|ipassword|user_?password)$", re.IGNORECASE
-)
+_PASSWORD = re.compile(r"(?:^|[_.\-\[])(?:pass(?:word|wd|phrase|code)?|pwd|passwort)\]?$|password\]?$", re.IGNORECASE)
 _SIDES = {APPLICATION: Side.APPLICATION, PROVIDER: Side.PROVIDER}
 
 
@@ -39,11 +39,13 @@ def loop(case: Case) -> Answer:
     """Does the way come to the same place again and again?"""
     way = _way(case)
     asked = [hop for hop in way.hops if set(hop.kinds) & set(REQUESTS) and not hop.exchange.frame]
-    again = way.rounds > 1 and any(_answered_well(hop) for hop in way.hops)
+    asked = [hop for hop in asked if not _is_silent(hop)]
+    around = max(way.rounds, len(asked))
+    again = around > 1 and any(_answered_well(hop) for hop in way.before(asked[-1]) if not hop.exchange.frame)
     place, times = _most_visited(way)
     if not again and times < limits.LOOP_VISITS:
         return
-    rounds = way.rounds if again else times
+    rounds = around if again else times
     shown = asked[:1] + asked[-1:] if again and asked else [hop for hop in way.hops if plain(hop.exchange.url) == place]
     yield case.finding(
         "redirect-loop",
@@ -58,6 +60,11 @@ def loop(case: Case) -> Answer:
                   for number, hop in zip((1, rounds), (shown[0], shown[-1]), strict=True)],
         compared=False,
     )  # fmt: skip
+
+
+def _is_silent(hop: Hop) -> bool:
+    """Whether a request may not ask the person: refused, it is followed by one that may."""
+    return any(one == ("prompt", "none") for one in parse_qsl(hop.exchange.parts.query))
 
 
 def _answered_well(hop: Hop) -> bool:
@@ -94,7 +101,7 @@ def delivered_once(case: Case) -> Answer:
             if one.context[PART] not in DELIVERED or one.kind not in (*ANSWERS, "id-token"):
                 continue
             before = seen.setdefault((one.kind, one.data), hop)
-            if before is hop or plain(before.exchange.url) != plain(hop.exchange.url):
+            if before is hop or plain(before.exchange.url) != plain(hop.exchange.url) or _asked_anew(way, before, hop):
                 continue
             yield case.finding(
                 "replayed-message",
@@ -105,6 +112,11 @@ def delivered_once(case: Case) -> Answer:
                           at_hop(case, "again", hop.exchange.plain_url, hop.exchange)],
             )  # fmt: skip
             return
+
+
+def _asked_anew(way: Way, before: Hop, again: Hop) -> bool:
+    """Whether a request went to the provider between two deliveries: then it is a round of its own."""
+    return any(set(hop.kinds) & set(REQUESTS) for hop in way.after(before) if hop in way.before(again))
 
 
 @asks(_STAGE, "code-too-old", needs=WAY)
@@ -207,7 +219,7 @@ def passwords(case: Case) -> Answer:
 
 def _passwords_in(one: Exchange) -> Iterator[str]:
     for name, value in parse_qsl(one.parts.query):
-        if value and _PASSWORD.match(name):
+        if value and _PASSWORD.search(name):
             yield "?" + name
     if not one.body or one.method == "GET":
         return
@@ -221,26 +233,26 @@ def _passwords_in(one: Exchange) -> Iterator[str]:
         pairs = list(document.items()) if isinstance(document, dict) else []
     pairs += [(match[1], match[2]) for match in re.finditer(r'name="([^"]+)"\r?\n\r?\n([^\r\n]+)', text)]
     for name, held in pairs:
-        if isinstance(held, str) and held and _PASSWORD.match(str(name)):
+        if isinstance(held, str) and held and _PASSWORD.search(str(name)):
             yield str(name)
 
 
-@asks(_STAGE, "message-in-url-too-long", needs=WAY)
+@asks(_STAGE, "message-in-url-too-long", needs=NOTHING)
 def url_length(case: Case) -> Answer:
     """Is every address short enough for common servers?"""
-    for hop in _way(case).hops:
-        size = len(hop.exchange.url.encode("utf-8", "replace"))
-        if size > limits.URL_BYTES:
-            what = " and ".join(hop.kinds).replace("-", " ") or "this hop"
+    for one in messages_in(case.attempt):
+        size = int(one.found.context.get(LENGTH, 0))
+        if size > limits.URL_BYTES and one.found.context.get(PART, IN_ADDRESS) in (IN_ADDRESS, IN_REDIRECT):
+            where = one.found.where or "the whole"
             yield case.finding(
                 "message-in-url-too-long",
                 _STAGE,
-                f"The address that carries {what} has {size:,} bytes; common servers take at most "
-                f"{limits.URL_BYTES:,}.",
-                side=Side.PROVIDER if set(hop.kinds) & set(ANSWERS) else Side.APPLICATION,
+                f"The address that carries the {one.found.kind.replace('-', ' ')} has {size:,} bytes; common servers "
+                f"take at most {limits.URL_BYTES:,}.",
+                side=Side.PROVIDER if one.found.kind in ANSWERS else Side.APPLICATION,
                 expected=f"at most {limits.URL_BYTES:,} bytes",
                 actual=f"{size:,} bytes",
-                evidence=[at_hop(case, "address", hop.exchange.plain_url, hop.exchange)],
+                evidence=[Evidence("address", one.found.context.get("address", ""), one.source, where)],
                 compared=False,
             )
             return
