@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 from pathlib import Path
 from typing import Any
 
@@ -264,6 +265,38 @@ def test_terminal_escapes_in_an_export_never_reach_the_terminal(tmp_path: Path) 
     (folder / "a.har").write_bytes(har(saml_trip(sets=(SESSION, "\x1b[31m=1"), status=403, shown=evil, after=())))
     for command in (("diagnose", "a.har"), ("decode", "a.har"), ("diagnose", "a.har", "--color", "never")):
         assert b"\x1b" not in run(*command, folder=folder).stdout
+
+
+ODD: list[Any] = [None, "", 0, -1, 1e308, True, [], {}, ["a"], "\x00\ud800", "https://[bad", "//", "2026-99-99T00:00:00Z", "http://a:99999/",
+                  "a=b; Max-Age=99999999999999; Expires=Thu, 99 Foo 99999"]  # fmt: skip
+
+
+def damaged(value: Any, draw: random.Random, share: float) -> Any:
+    """A document in which some members are lacking, and some are anything else."""
+    if isinstance(value, dict):
+        kept = {name: one for name, one in value.items() if draw.random() > share}
+        return {
+            name: draw.choice(ODD) if draw.random() < share else damaged(one, draw, share) for name, one in kept.items()
+        }
+    if isinstance(value, list):
+        return [
+            draw.choice(ODD) if draw.random() < share else damaged(one, draw, share)
+            for one in value
+            if draw.random() > share
+        ]
+    return value
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_a_damaged_export_is_judged_or_refused_but_never_a_crash(seed: int, tmp_path: Path) -> None:
+    draw = random.Random(seed)
+    whole = (saml_trip() if seed % 2 else oidc_trip(spa=seed % 4 == 0)).document()
+    data = json.dumps(damaged(whole, draw, draw.choice([0.005, 0.02, 0.06]))).encode()
+    folder = workspace(tmp_path) if seed % 2 else client_workspace(tmp_path)
+    result = diagnose_sources([SourceFile("a.har", data)], load_workspace(folder), Circumstances(NOW), 1)
+    assert result.diagnoses or result.unreadable
+    for one in result.diagnoses:
+        assert len(one.stages) == 9
 
 
 def test_the_provider_is_read_off_the_messages_where_nothing_is_on_record() -> None:

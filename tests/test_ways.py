@@ -306,7 +306,7 @@ def test_hops_without_any_message(tmp_path: Path) -> None:
     assert "Service unavailable" in found.cause
 
 
-SPELLINGS = ("plain", "marked", "timed", "addressed", "http2", "listed")
+SPELLINGS = ("plain", "marked", "timed", "addressed", "http2", "listed", "paired")
 
 
 @pytest.mark.parametrize("spelling", SPELLINGS)

@@ -123,6 +123,10 @@ def _head(entry: dict[str, Any], spelling: str) -> str:
             pseudo = [f":method: {asked['method']}", f":authority: {host}", ":scheme: https", f":path: {path}"]
             lines = [*pseudo, *[one for one in sent if not one.startswith("Host")], "", body, "", f":status: {got['status']}",
                      *received, "", content, ""]  # fmt: skip
+        case "paired":
+            pairs = [f"Request URL\n{url}", f"Request Method\n{asked['method']}", f"Status Code\n{got['status']} Found"]
+            lines = [*pairs, "Response Headers", *(one.replace(": ", "\n", 1) for one in received), "Request Headers",
+                     *(one.replace(": ", "\n", 1) for one in sent), "", body, ""]  # fmt: skip
         case _:
             lines = ["General", f"Request URL: {url}", f"Request Method: {asked['method']}", f"Status Code: {got['status']} Found",
                      "", "Response Headers", *received, "", "Request Headers", *sent, "", body, ""]  # fmt: skip

@@ -33,6 +33,8 @@ _STATIC_MEDIA = re.compile(
 )
 _LEADS_ON = re.compile(rb"<form|http-equiv|location", re.IGNORECASE)
 _CALL_TYPES = {"xhr", "fetch", "preflight", "eventsource", "other-call"}
+_LONGEST = 24 * 3600 * 1000
+"""Most milliseconds that one exchange can have taken; what says more is no measurement."""
 _FRAMES = {"iframe", "frame", "embed", "object"}
 
 
@@ -356,9 +358,13 @@ def _moment(text: str) -> datetime | None:
 def _timing(entry: dict[str, Any]) -> tuple[float | None, Phases | None]:
     """Seconds in all, and by phases; HAR counts milliseconds, and −1 for what does not apply."""
     told = entry.get("time")
-    total = told / 1000 if isinstance(told, int | float) and told >= 0 else None
+    total = told / 1000 if isinstance(told, int | float) and 0 <= told <= _LONGEST else None
     timings = _object(entry, "timings")
-    spent = {name: max(0.0, float(one)) / 1000 for name, one in timings.items() if isinstance(one, int | float)}
+    spent = {
+        name: float(one) / 1000
+        for name, one in timings.items()
+        if isinstance(one, int | float) and 0 <= one <= _LONGEST
+    }
     if not spent:
         return total, None
     before = sum(spent.get(name, 0.0) for name in ("blocked", "dns", "connect", "send"))

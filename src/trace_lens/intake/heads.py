@@ -32,7 +32,7 @@ _LISTED = {"request url": "url", "request method": "method", "status code": "sta
 _SECTION = re.compile(r"^(?:general|response headers|request headers|(?:raw )?headers)\b[^:]*:?$", re.IGNORECASE)
 _ENOUGH = re.compile(
     rb"(?m)^[^\n]{0,60}?(?:(?:GET|POST|PUT|HEAD|OPTIONS) \S+ HTTP/[\d.]+\s*$|HTTP/[\d.]+ \d{3}\b|:method[: ]"
-    rb"|:status[: ]|Request URL[: ]|Set-Cookie:)", re.IGNORECASE
+    rb"|:status[: ]|Request URL[:\s]|Set-Cookie:)", re.IGNORECASE
 )  # fmt: skip
 _SIGNS = (b"HTTP/", b":method", b":status", b"equest URL", b"EQUEST URL", b"et-Cookie:", b"et-cookie:")
 _STATIC_END = re.compile(r"\.(?:png|jpe?g|gif|svg|ico|css|js|mjs|woff2?|ttf|map)$", re.IGNORECASE)
@@ -75,25 +75,29 @@ def read_heads(data: bytes) -> Capture | None:
 
 
 def _unfolded(text: str) -> Iterator[tuple[int, str, str, datetime | None]]:
-    """Each line with its number, its mark, and its moment. Names and values on two lines are joined."""
+    """Each line with its number, its mark, and its moment; a name and its value on two lines are joined."""
     lines = text.splitlines()
     number = 0
+    in_pairs = False
     while number < len(lines):
         line = lines[number]
         match = _MARK.match(line)
         mark, told = (match["mark"] or "", match["time"]) if match else ("", None)
         rest = line[match.end() :] if match and (mark or told) else line.strip()
         number += 1
-        name = rest.strip()
-        if re.fullmatch(r":?[a-z][a-z-]*", name) and name in _PAIRED and number < len(lines):
-            rest = f"{name}: {lines[number].strip()}"
+        name = rest.strip().removesuffix(":").strip() if not rest.startswith(":") else rest.strip()
+        in_pairs = in_pairs or name.lower() == "request url"
+        paired = name in _PSEUDO or (in_pairs and (name.lower() in _LISTED or _NAME.fullmatch(name)))
+        if paired and number < len(lines) and not _SECTION.match(name):
+            value = lines[number].strip()
             number += 1
-            yield number - 1, mark, rest.rstrip(), _at(told)
+            yield number - 1, mark, f"{name}: {value}", _at(told)
             continue
         yield number, mark, rest.rstrip(), _at(told)
 
 
-_PAIRED = {":authority", ":method", ":path", ":scheme", ":status"}
+_PSEUDO = {":authority", ":method", ":path", ":scheme", ":status"}
+_NAME = re.compile(r"[A-Za-z][A-Za-z0-9]*(?:-[A-Za-z0-9]+)*")
 
 
 def _at(told: str | None) -> datetime | None:

@@ -11,10 +11,10 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Kept, Refused, doma
 from trace_lens.attempts.journeys import REDIRECT, Hop, Way
 from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.ending import NEVER, admitted
+from trace_lens.checks.way.ending import NEVER, admitted, cookie_shown
 from trace_lens.checks.way.parties import at_hop, came_from, leaving, return_hop
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
-from trace_lens.intake.exchanges import Exchange
+from trace_lens.intake.exchanges import PAGE, Exchange
 
 _STAGE = Stage.DELIVERED
 
@@ -70,7 +70,7 @@ def cookies(case: Case) -> Answer:
 def _compare(case: Case, way: Way, back: Hop, left: list[Hop]) -> tuple[list[Lost], list[Cookie]]:
     """The cookies set on leaving: those that did not come back, with the reason, and those that did."""
     store = store_until(way, back.exchange)
-    numbers = {hop.exchange.number for hop in left}
+    numbers = _setting(way, back, left)
     carried = back.exchange.cookies
     lost: list[Lost] = []
     sent: list[Cookie] = []
@@ -86,6 +86,20 @@ def _compare(case: Case, way: Way, back: Hop, left: list[Hop]) -> tuple[list[Los
     lost += [Lost(one, Kept("Set-Cookie", f"browsers do not take it: {one.reason}", one.set_to))
              for one in store.refused if one.set_by.number in numbers and one.name not in known]  # fmt: skip
     return lost, sent
+
+
+def _setting(way: Way, back: Hop, left: list[Hop]) -> set[int]:
+    """The exchanges whose cookies are asked about: the hops before leaving, and what their pages called meanwhile."""
+    numbers = {hop.exchange.number for hop in left}
+    hosts = {hop.exchange.host for hop in left}
+    inside = False
+    for one in way.capture.exchanges:
+        inside = inside or one is left[0].exchange
+        if one is back.exchange or (inside and one.number not in numbers and one.kind == PAGE):
+            break
+        if inside and one.host in hosts:
+            numbers.add(one.number)
+    return numbers
 
 
 def _kept_back(case: Case, cookie: Cookie, back: Hop) -> Kept | None:
@@ -123,7 +137,7 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost]) -> Findin
         expected=f"{first.cookie.name} sent with {back.exchange.method} {back.exchange.plain_url}",
         actual="another value sent" if first.other_value else "not sent",
         value_to_set=set_to,
-        evidence=[*(_set(case, one.cookie) for one in lost[:3]), _sent(case, back)],
+        evidence=[*(item for one in lost[:3] for item in cookie_shown(case, one.cookie)), _sent(case, back)],
         compared=False,
     )
 
@@ -144,12 +158,6 @@ def _remedy(lost: Lost) -> str:
 
 def _where(left: list[Hop]) -> str:
     return left[-1].exchange.host or "the application"
-
-
-def _set(case: Case, cookie: Cookie | Refused) -> Evidence:
-    _, *attributes = cookie.line.split(";")
-    shown = "; ".join([cookie.name, *(one.strip() for one in attributes)])
-    return at_hop(case, "Set-Cookie", shown, cookie.set_by, "response header Set-Cookie")
 
 
 def _sent(case: Case, back: Hop) -> Evidence:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from datetime import timedelta
+from typing import NamedTuple
 
-from trace_lens.attempts.cookies import CookieStore, Refused, is_cleared, kept_back, read_set_cookie
+from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared, kept_back, read_set_cookie
 from trace_lens.attempts.journeys import CALLED, REDIRECT, Hop, Way
 from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.case import Case
@@ -21,7 +22,7 @@ from trace_lens.checks.way.parties import (
     return_hop,
 )
 from trace_lens.common import limits
-from trace_lens.common.findings import Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.exchanges import Exchange, words_of
 
@@ -155,33 +156,41 @@ def session(case: Case) -> Answer:
     told = way.capture.tells_cookies
     made = [one for hop in ending(case) for one in _cookies_set(hop.exchange)]
     if again:
-        why, remedy = _why_again(case, way, back, again, told)
+        why = _why_again(case, way, back, again, told)
     elif told and page and not made and not _keeps_session(case, back, page) and not admitted(case):
-        why, remedy = "the application took the answer and set no cookie", None
+        why = _Why("the application took the answer and set no cookie")
     elif page and 200 <= page.exchange.status < 300 and _FAILED.search(words_of(page.exchange).title):
-        why, remedy = f'the application took the answer and shows: "{words_of(page.exchange)}"', None
+        why = _Why(f'the application took the answer and shows: "{words_of(page.exchange)}"')
     else:
         return
     if page and page.exchange.status >= 400 and not again:
-        why = f"{page.exchange.host} answered {page.exchange.status}"
+        why = _Why(f"{page.exchange.host} answered {page.exchange.status}")
     here = (again or page or back).exchange
     start = ending(case)[0].exchange
     yield case.finding(
         "session-not-started",
         Stage.ADMITTED,
-        f"The answer came to {start.host}, but no session followed: {why}.",
-        value_to_set=remedy,
-        remedy=f"Set the session cookie with {remedy}, so that browsers take it and send it." if remedy else None,
-        evidence=[at_hop(case, "return", start.plain_url, start),
+        f"The answer came to {start.host}, but no session followed: {why.words}.",
+        value_to_set=why.set_to,
+        remedy=f"Set the session cookie with {why.set_to}, so that browsers send it." if why.set_to else None,
+        evidence=[at_hop(case, "return", start.plain_url, start), *cookie_shown(case, why.cookie),
                   at_hop(case, "next", here.plain_url, here)],
     )  # fmt: skip
 
 
-def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> tuple[str, str | None]:
-    """Why the browser was sent to sign in again after the answer, as far as the cookies tell; and what to set."""
+class _Why(NamedTuple):
+    """Why no session followed, what to set, and the cookie that it is about."""
+
+    words: str
+    set_to: str | None = None
+    cookie: Cookie | Refused | None = None
+
+
+def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> _Why:
+    """Why the browser was sent to sign in again after the answer, as far as the cookies tell."""
     plainly = "the browser was sent to sign in again"
     if not told:
-        return plainly, None
+        return _Why(plainly)
     store = CookieStore()
     after = [hop for hop in ending(case) if hop.exchange.number < again.exchange.number]
     numbers = {hop.exchange.number for hop in after}
@@ -191,7 +200,8 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> tuple
             break
     for refused in store.refused:
         if refused.set_by.number in numbers:
-            return f"{plainly}; browsers do not take the cookie {refused.name}: {refused.reason}", refused.set_to
+            words = f"{plainly}; browsers do not take the cookie {refused.name}: {refused.reason}"
+            return _Why(words, refused.set_to, refused)
     following = [hop for hop in after if hop is not back and parties(case).side_of(hop.exchange) == APPLICATION]
     for cookie in store:
         if cookie.set_by.number not in numbers:
@@ -200,10 +210,20 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> tuple
             if hop.exchange.number > cookie.set_by.number and cookie.name not in hop.exchange.cookies:
                 kept = kept_back(cookie, hop.exchange, came_from(case, hop), redirected=hop.how == REDIRECT)
                 reason = kept.reason if kept else "the browser did not send it back"
-                return f"{plainly}; its cookie {cookie.name} never sticks: {reason}", kept.set_to if kept else None
+                words = f"{plainly}; its cookie {cookie.name} never sticks: {reason}"
+                return _Why(words, kept.set_to if kept else None, cookie)
     if not any(_cookies_set(hop.exchange) for hop in after):
-        return "the application set no cookie, and the browser was sent to sign in again", None
-    return f"{plainly}, though its cookies came back: it does not accept the answer, or looks at an older session", None
+        return _Why("the application set no cookie, and the browser was sent to sign in again")
+    return _Why(f"{plainly}, though its cookies came back: it does not accept the answer, or looks at an older session")
+
+
+def cookie_shown(case: Case, cookie: Cookie | Refused | None) -> list[Evidence]:
+    """The Set-Cookie field of a cookie as evidence, without the value."""
+    if cookie is None:
+        return []
+    _, *attributes = cookie.line.split(";")
+    line = "; ".join([cookie.name, *(one.strip() for one in attributes)])
+    return [at_hop(case, "Set-Cookie", line, cookie.set_by, "response header Set-Cookie")]
 
 
 def _cookies_set(one: Exchange) -> list[str]:
