@@ -20,7 +20,7 @@ from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, H
 _MARK = re.compile(
     r"^\s*(?:[\[(]?(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?"
     r"|\d\d:\d\d:\d\d(?:[.,]\d+)?)"
-    r"[\])]?[\s:|-]*)?(?P<mark>[<>*|#→←]{1,3}|-->|<--|\{|\})?[ \t]?"
+    r"[\])]?[\s:|-]*)?(?P<mark>(?:[<>*|#→←]{1,3}|-->|<--|\{|\})(?=[ \t]|$))?[ \t]?"
 )
 _METHODS = "GET|POST|PUT|HEAD|OPTIONS|DELETE|PATCH|CONNECT"
 _REQUEST = re.compile(rf"^({_METHODS}) (\S+)(?:\s+(HTTP/[\d.]+))?\s*$")

@@ -25,7 +25,7 @@ _LEFT = 14
 """The mark, the number and the seconds before the first column."""
 _RIGHT = 6
 _MOST = 4
-_NARROWEST_COLUMN = 18
+_NARROWEST_COLUMN = 15
 
 
 def hosts_of(steps: Sequence[Step], most: int) -> list[str]:
