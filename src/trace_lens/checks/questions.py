@@ -9,7 +9,17 @@ from trace_lens.checks.asking import QUESTIONS, Question, StageAnswers, ask
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Stage
 
-SHARED = ("intended", "identified", "entitled", "admitted", "way.cookies", "way.hops", "way.ending", "way.clocks")
+SHARED = (
+    "intended",
+    "identified",
+    "entitled",
+    "admitted",
+    "way.cookies",
+    "way.hops",
+    "way.blocked",
+    "way.ending",
+    "way.clocks",
+)
 """The modules whose checks are asked of every sign-in."""
 OF_PROTOCOL = {
     "saml": (

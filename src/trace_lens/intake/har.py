@@ -8,10 +8,8 @@ from __future__ import annotations
 
 import base64
 import binascii
-import gzip
 import io
 import re
-import zipfile
 import zlib
 from datetime import UTC, datetime
 from itertools import pairwise
@@ -87,8 +85,12 @@ def read_har(stream: BinaryIO) -> Capture:
 
 def _unpacked(stream: BinaryIO, head: bytes) -> BinaryIO:
     if head[:2] == b"\x1f\x8b":
+        import gzip
+
         return gzip.GzipFile(fileobj=stream)  # type: ignore[return-value]
     if head[:4] == b"PK\x03\x04":
+        import zipfile
+
         try:
             archive = zipfile.ZipFile(stream)
             names = [one for one in archive.namelist() if one.lower().endswith(".har")]
@@ -165,7 +167,7 @@ def _read_into(kept: list[Exchange], notes: list[str], budget: list[int], stream
         if "UTF8" in str(error) or "UTF-8" in str(error):
             return "octets that are no UTF-8"
         return f"it breaks off in entry {number + 1}; {number} before it are whole"
-    except (ijson.JSONError, EOFError, zlib.error, gzip.BadGzipFile, ValueError) as error:
+    except (ijson.JSONError, EOFError, OSError, zlib.error, ValueError) as error:
         first = str(error).splitlines()[0] if str(error) else type(error).__name__
         return f"it is broken in entry {number + 1} ({first}); {number} before it are whole"
     finally:

@@ -12,7 +12,6 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 
 from trace_lens.common import limits
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header, plain, resolved
@@ -268,6 +267,8 @@ def _kind(sent: tuple[Header, ...], head: _Head, url: str) -> str:
 
 def _moment_of(head: _Head) -> datetime | None:
     """Its own moment, else the one that the server wrote under Date (RFC 9110 §6.6.1)."""
+    from email.utils import parsedate_to_datetime
+
     if head.at:
         return head.at
     told = next((value for name, value in head.received if name.lower() == "date"), None)

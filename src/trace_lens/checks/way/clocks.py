@@ -7,8 +7,6 @@ when the browser saw it. The difference of the two, side against side, is free o
 from __future__ import annotations
 
 from datetime import timedelta
-from email.utils import parsedate_to_datetime
-from statistics import median
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.checks.asking import WAY, Answer, asks
@@ -22,6 +20,8 @@ from trace_lens.intake.exchanges import Exchange
 @asks(Stage.CURRENT, "clock-offset", needs=WAY)
 def clocks(case: Case) -> Answer:
     """Do the clocks of both sides agree to half of the skew that is allowed?"""
+    from statistics import median
+
     way: Way | None = case.attempt.way
     sides = parties(case)
     seen: dict[str, list[tuple[float, Exchange]]] = {APPLICATION: [], PROVIDER: []}
@@ -55,6 +55,8 @@ def clocks(case: Case) -> Answer:
 
 def _offset(one: Exchange) -> float | None:
     """By how many seconds the server's clock is ahead of the browser's, give or take the time of the exchange."""
+    from email.utils import parsedate_to_datetime
+
     told = one.response("date")
     if told is None or one.at is None:
         return None

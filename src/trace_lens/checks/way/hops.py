@@ -1,4 +1,4 @@
-"""Delivered, hop by hop: transport, errors, what the browser refused, loops, messages delivered twice or too late."""
+"""Delivered, hop by hop: transport, errors, loops, messages delivered twice or too late."""
 
 from __future__ import annotations
 
@@ -14,17 +14,16 @@ from trace_lens.attempts.placing import messages_in
 from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.ending import admitted
-from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, at_hop, parties, return_hop
+from trace_lens.checks.way.parties import ANSWERS, REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.common import limits
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.findings import Evidence, Severity, Side, Stage
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.carried import DELIVERED, IN_ADDRESS, IN_REDIRECT, PART
-from trace_lens.intake.exchanges import Exchange, forms_of, origin_of, parts_of, plain, words_of
+from trace_lens.intake.exchanges import Exchange, plain, words_of
 from trace_lens.intake.layers import LENGTH
 
 _STAGE = Stage.DELIVERED
 _PASSWORD = re.compile(r"(?:^|[_.\-\[])(?:pass(?:word|wd|phrase|code)?|pwd|passwort)\]?$|password\]?$", re.IGNORECASE)
-_SIDES = {APPLICATION: Side.APPLICATION, PROVIDER: Side.PROVIDER}
 
 
 def _way(case: Case) -> Way:
@@ -180,7 +179,7 @@ def transport(case: Case) -> Answer:
         _STAGE,
         f"{what[0].upper()}{what[1:]} travels to {first.exchange.host} over http, where anyone on the way can read and "
         f"use it.{others}",
-        side=_SIDES.get(parties(case).side_of(first.exchange), Side.APPLICATION),
+        side=SIDES.get(parties(case).side_of(first.exchange), Side.APPLICATION),
         actual=first.exchange.plain_url,
         value_to_set=parts._replace(scheme="https", query="", fragment="").geturl(),
         evidence=[at_hop(case, "over http", hop.exchange.plain_url, hop.exchange) for hop in clear[:4]],
@@ -211,7 +210,7 @@ def passwords(case: Case) -> Answer:
         _STAGE,
         f"A password goes to {where} ({said}), and it lies readable in this capture: "
         + ("change it, and serve that page over https." if clear else "handle the file as a secret, or change it."),
-        side=_SIDES.get(parties(case).side_of(hop.exchange), Side.USER) if clear else Side.USER,
+        side=SIDES.get(parties(case).side_of(hop.exchange), Side.USER) if clear else Side.USER,
         actual=hop.exchange.plain_url,
         evidence=[at_hop(case, name, "a password", hop.exchange, "address" if in_url else "request body", secret=True)],
     )  # fmt: skip
@@ -275,7 +274,7 @@ def errors(case: Case) -> Answer:
             f"{hop.exchange.host or 'The server'} answered {status} to {hop.exchange.method} "
             f"{hop.exchange.parts.path or '/'}" + (f'; its page says: "{said}".' if said else "."),
             severity=Severity.RISK if late else Severity.BREAK,
-            side=_SIDES.get(side, Side.NETWORK),
+            side=SIDES.get(side, Side.NETWORK),
             actual=str(status),
             evidence=[at_hop(case, "status", str(status), hop.exchange, "response")],
         )
@@ -295,110 +294,3 @@ def _is_handshake(way: Way, place: int) -> bool:
 def _says_more(hop: Hop) -> bool:
     """Whether the error is one that a message tells: of the token endpoint, of userinfo."""
     return any(one.kind in ("token-response", "introspection") for one in hop.carries)
-
-
-@asks(_STAGE, "blocked-by-browser", needs=WAY)
-def refused_by_browser(case: Case) -> Answer:
-    """Did the browser itself refuse to send, or to show, a step?"""
-    way = _way(case)
-    for place, hop in enumerate(way.hops):
-        yield from _policies(case, way, place, hop)
-        problem = hop.exchange.problem
-        if problem and hop.exchange.status == 0 and not _is_scheme_of_its_own(hop.exchange):
-            cors = "cors" in problem.lower() or (hop.exchange.request("origin") and "blocked" in problem.lower())
-            yield case.finding(
-                "blocked-by-browser",
-                _STAGE,
-                f"The browser got no answer from {hop.exchange.host} that it would take ({problem})"
-                + (": the cross-origin rules of that side do not allow this page." if cors else "."),
-                side=_SIDES.get(parties(case).side_of(hop.exchange), Side.NETWORK),
-                actual=problem,
-                evidence=[at_hop(case, "refused", problem, hop.exchange)],
-            )
-            return
-
-
-def _is_scheme_of_its_own(one: Exchange) -> bool:
-    """Whether an address is handed over to a desktop program (RFC 8252 §7.1)."""
-    return one.parts.scheme.lower() not in ("http", "https")
-
-
-def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
-    """A form that the page's own policy forbids, or that https may not post to http, and a page that bars frames."""
-    page = hop.exchange
-    went = {plain(other.exchange.url) for other in way.hops[place + 1 :]}
-    policy = page.response("content-security-policy") or ""
-    allowed = _directive(policy, "form-action")
-    for form in forms_of(page):
-        if plain(form.action) in went:
-            continue
-        if allowed is not None and not _allows(allowed, page, form.action):
-            yield case.finding(
-                "blocked-by-browser",
-                _STAGE,
-                f"The page of {page.host} may not post its form to {origin_of(form.action)}: its "
-                f"Content-Security-Policy says form-action {' '.join(allowed)}.",
-                side=_SIDES.get(parties(case).side_of(page), Side.PROVIDER),
-                expected=origin_of(form.action),
-                actual=" ".join(allowed),
-                value_to_set=f"form-action {' '.join([*allowed, origin_of(form.action)])}".replace("'none' ", ""),
-                evidence=[
-                    at_hop(case, "form-action", " ".join(allowed), page, "response header Content-Security-Policy")
-                ],
-                compared=False,
-            )
-            return
-        if form.by_itself and page.parts.scheme == "https" and parts_of(form.action).scheme == "http" and place == len(way.hops) - 1:  # fmt: skip  # noqa: E501
-            yield case.finding(
-                "blocked-by-browser",
-                _STAGE,
-                f"The page of {page.host} posts its form to {plain(form.action)} over http; browsers hold such posts "
-                "back, or warn before them.",
-                side=Side.PROVIDER,
-                actual=plain(form.action),
-                value_to_set="https" + plain(form.action)[4:],
-                evidence=[at_hop(case, "form", plain(form.action), page, "response body")],
-            )
-            return
-    barred = (page.response("x-frame-options") or "").lower()
-    ancestors = _directive(policy, "frame-ancestors")
-    shown = page.status < 300 and page.redirects_to is None
-    if page.frame and shown and (barred in ("deny", "sameorigin") or ancestors == ["'none'"]):
-        yield case.finding(
-            "blocked-by-browser",
-            _STAGE,
-            f"{page.host} does not let its page be shown in a frame "
-            f"({'X-Frame-Options: ' + barred if barred else 'frame-ancestors'}), and this sign-in came in one.",
-            severity=Severity.RISK,
-            side=Side.APPLICATION,
-            remedy="Sign in in a window of its own, or renew without a frame.",
-            actual=barred or "frame-ancestors 'none'",
-            evidence=[at_hop(case, "frame", page.plain_url, page)],
-        )
-
-
-def _directive(policy: str, name: str) -> list[str] | None:
-    for one in re.split(r"[;,]", policy):
-        words = one.split()
-        if words and words[0].lower() == name:
-            return words[1:] or ["'none'"]
-    return None
-
-
-def _allows(sources: list[str], page: Exchange, target: str) -> bool:
-    """Content Security Policy Level 3 §6.7.2.7, as far as form-action needs it: schemes, hosts, wildcards, self."""
-    parts = parts_of(target)
-    host = (parts.hostname or "").lower()
-    for source in (one.strip().lower() for one in sources):
-        if source == "'self'":
-            if origin_of(page.url) == origin_of(target):
-                return True
-        elif source == "*" or source == f"{parts.scheme}:":
-            return True
-        elif source[:1] != "'":
-            scheme, _, rest = source.rpartition("://")
-            name = rest.split("/")[0].split(":")[0]
-            fits = host.endswith(name[1:]) if name.startswith("*.") else host == name
-            if fits and (not scheme or scheme == parts.scheme):
-                return True
-    return False
