@@ -7,7 +7,7 @@ import io
 import json
 import zipfile
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl
@@ -111,10 +111,21 @@ def with_clock(host: str, minutes: float) -> Recording:
     return one
 
 
+def discovering(issuer: str) -> Recording:
+    """A page that fetches the discovery document, then redeems its own code."""
+    one = Recording(datetime.fromtimestamp(oidc_kit.IAT - 60, UTC))
+    document = {"issuer": issuer, "authorization_endpoint": oidc_kit.ISSUER + "/authorize", "jwks_uri": oidc_kit.ISSUER + "/keys",
+                "token_endpoint": oidc_kit.ISSUER + "/token"}  # fmt: skip
+    one.step("GET", "https://berths.northmere.example/", 200, page=HOME)
+    one.step("GET", f"{oidc_kit.ISSUER}/.well-known/openid-configuration", 200, page=json.dumps(document), media="application/json",
+             kind="fetch", referer="https://berths.northmere.example/")  # fmt: skip
+    return oidc_trip(recording=later(one, 0.5), spa=True)
+
+
 def silent_then_alone() -> Recording:
     one = oidc_trip()
     later(one, 20)
-    asked = oidc_kit.request(prompt="none", state="s-9", nonce="n-9")
+    asked = oidc_kit.request(prompt="none", state="s-9", nonce="n-9", code_challenge="x" * 43)
     one.step("GET", asked, 302, to=oidc_kit.answer(code="other-code-here-1", state="s-9"), frame=True, by_script=True,
              referer="https://berths.northmere.example/")  # fmt: skip
     one.step("GET", oidc_kit.answer(code="other-code-here-1", state="s-9"), 200, page="<p>ok</p>", frame=True)
@@ -199,6 +210,8 @@ ROWS = [
         token_request={"code_verifier": "x" * 43}), "code-verifier-mismatch", protocol="oidc"),
     row("the clock of the application is ahead", with_clock("roster", 4), codes={"clock-offset": "risk"}),
     row("clocks that differ by little", with_clock("roster", 1), absent=("clock-offset",)),
+    row("a discovery document of another place", discovering("https://id.skerry-pilots.example"), "discovery-issuer-mismatch", protocol="oidc"),
+    row("a discovery document of its own place", discovering(oidc_kit.ISSUER), protocol="oidc", absent=("discovery-issuer-mismatch",)),
     row("it shows a refusal", saml_trip(shown=page("Access denied", "You have no role here.")), "session-not-started", says="Access denied"),
     row("a silent renewal in a frame", silent_then_alone(), protocol="oidc"),
 ]  # fmt: skip
@@ -282,6 +295,12 @@ def test_several_attempts_in_one_export(tmp_path: Path) -> None:
     places = [{step.place for step in each.steps} for each in found]
     assert not places[0] & places[1]
     assert [len(each.steps) for each in found] == [5, 5]
+
+
+def test_a_silent_renewal_is_an_attempt_of_its_own(tmp_path: Path) -> None:
+    found = judged(har(silent_then_alone()), client_workspace(tmp_path))
+    assert [(broke(each), len(each.steps)) for each in found] == [(None, 5), (None, 2)]
+    assert [step.frame for step in found[1].steps] == [True, True]
 
 
 def test_started_at_the_provider(tmp_path: Path) -> None:

@@ -72,6 +72,8 @@ def _placed(message: Found, one: Exchange, part: str, within: int | None) -> Fou
     context = {**message.context, EXCHANGE: str(one.number), PART: part}
     if part == IN_REQUEST and (message.context.get(CARRIED) == "form" or "form" in message.layers):
         context[ADDRESS] = plain(one.url)
+    if part == IN_RESPONSE and message.kind == "discovery-document":
+        context[ADDRESS] = plain(one.url)
     if part == IN_HEADER:
         context[NAMED] = "access_token"
     return message._replace(where=where, context=context, within=within)

@@ -6,6 +6,7 @@ from trace_lens.checks.asking import MESSAGE, Answer, asks
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.common.findings import Evidence, Side, Stage, Unchecked
+from trace_lens.intake.layers import ADDRESS
 from trace_lens.oidc.tokens import ID, OTHER, USERINFO, texts
 
 _STAGE = Stage.INTENDED
@@ -178,6 +179,17 @@ def discovery_issuer(case: OidcCase) -> Answer:
                 expected=came,
                 actual=told,
                 evidence=[*case.parameter(message, "issuer"), *case.of_token("iss", "iss")],
+            )
+            return
+        address = message.found.context.get(ADDRESS, "")
+        if told and address.endswith(WELL_KNOWN) and address.removesuffix(WELL_KNOWN) != told.rstrip("/"):
+            yield case.finding(
+                "discovery-issuer-mismatch",
+                _STAGE,
+                f"The discovery document names the issuer {told}; it came from {address}.",
+                expected=address.removesuffix(WELL_KNOWN),
+                actual=told,
+                evidence=case.parameter(message, "issuer"),
             )
             return
     listed = provider.discovery.get("issuer") if provider else None

@@ -24,7 +24,7 @@ from trace_lens.checks.way.parties import (
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration
-from trace_lens.intake.exchanges import Exchange, words_of
+from trace_lens.intake.exchanges import Exchange, forms_of, origin_of, words_of
 
 _FAILED = re.compile(
     r"\b(?:error|denied|forbidden|unauthori[sz]ed|not (?:allowed|authori[sz]ed|found|provisioned|permitted)|failed"
@@ -103,13 +103,15 @@ def answered(case: Case) -> Answer:
         yield Unchecked("no-answer", UNSEEN)
         return
     last = (at_provider or asked)[-1].exchange
-    said = str(words_of(last))
+    posts = next((form for form in forms_of(last) if form.by_itself), None)
+    said = "" if posts else str(words_of(last))
     cut = way.capture.cut
     if found is not None:
         detail = f"The provider made out an answer (in the page of {last.host}), but the browser never handed it over."
     else:
         status = f", with status {last.status}" if last.status >= 400 else ""
         detail = f"The way ends at {last.host}{status}: no answer ever came back to the application."
+    detail += f" Its last page is to post a form to {origin_of(posts.action)} by itself." if posts else ""
     detail += f' The last page says: "{said}".' if said and found is None else ""
     detail += f" The capture is cut off there: {cut}." if cut else ""
     yield case.finding(

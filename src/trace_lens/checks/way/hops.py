@@ -17,6 +17,7 @@ from trace_lens.checks.way.ending import admitted
 from trace_lens.checks.way.parties import ANSWERS, REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Severity, Side, Stage
+from trace_lens.common.kinds import in_a_sentence
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.carried import DELIVERED, IN_ADDRESS, IN_REDIRECT, PART
 from trace_lens.intake.exchanges import Exchange, plain, words_of
@@ -105,7 +106,7 @@ def delivered_once(case: Case) -> Answer:
             yield case.finding(
                 "replayed-message",
                 _STAGE,
-                f"The same {one.kind.replace('-', ' ')} was delivered twice: an application must take it once only.",
+                f"The same {in_a_sentence(one.kind)} was delivered twice: an application must take it once only.",
                 side=Side.USER,
                 evidence=[at_hop(case, "first", before.exchange.plain_url, before.exchange),
                           at_hop(case, "again", hop.exchange.plain_url, hop.exchange)],
@@ -171,7 +172,7 @@ def transport(case: Case) -> Answer:
     if not clear:
         return
     first = next((hop for hop in clear if hop.carries), clear[0])
-    what = " and ".join(one.replace("-", " ") for one in first.kinds) or "a cookie"
+    what = " and ".join(f"the {in_a_sentence(one)}" for one in first.kinds) or "a cookie"
     others = f" So do {len(clear) - 1} more hops." if len(clear) > 1 else ""
     parts = first.exchange.parts
     yield case.finding(
@@ -211,6 +212,7 @@ def passwords(case: Case) -> Answer:
         f"A password goes to {where} ({said}), and it lies readable in this capture: "
         + ("change it, and serve that page over https." if clear else "handle the file as a secret, or change it."),
         side=SIDES.get(parties(case).side_of(hop.exchange), Side.USER) if clear else Side.USER,
+        remedy="Serve that page over https, and change the password." if clear else None,
         actual=hop.exchange.plain_url,
         evidence=[at_hop(case, name, "a password", hop.exchange, "address" if in_url else "request body", secret=True)],
     )  # fmt: skip
@@ -246,7 +248,7 @@ def url_length(case: Case) -> Answer:
             yield case.finding(
                 "message-in-url-too-long",
                 _STAGE,
-                f"The address that carries the {one.found.kind.replace('-', ' ')} has {size:,} bytes; common servers "
+                f"The address that carries the {in_a_sentence(one.found.kind)} has {size:,} bytes; common servers "
                 f"take at most {limits.URL_BYTES:,}.",
                 side=Side.PROVIDER if one.found.kind in ANSWERS else Side.APPLICATION,
                 expected=f"at most {limits.URL_BYTES:,} bytes",

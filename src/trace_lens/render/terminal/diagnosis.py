@@ -211,11 +211,15 @@ def _when_sound(diagnosis: Diagnosis) -> Iterator[Line]:
     """What is worth doing although nothing stops the sign-in, each thing once."""
     risks = [one for one in diagnosis.findings if one.severity == "risk" and not one.accepted]
     worth = dict.fromkeys((_SIDE[one.side] if one.side else "To do", one.remedy) for one in risks)
-    yield from prose(
-        ("Nothing stops the sign-in. Worth doing all the same:" if worth else "Nothing to do here.")
-        + ("" if worth else " If the sign-in still fails, the reason lies outside of this message: see below what was "
-        "not checked."),
-    )  # fmt: skip
+    if worth:
+        yield from prose("Nothing stops the sign-in. Worth doing all the same:")
+    elif diagnosis.steps:
+        yield from prose("Nothing to do here.")
+    else:
+        yield from prose(
+            "Nothing to do here. If the sign-in still fails, the reason lies outside of this message: see below what "
+            "was not checked."
+        )
     for side, remedy in worth:
         yield from prose(f"{side}: {remedy}", 2)
 

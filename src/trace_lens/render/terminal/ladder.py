@@ -132,7 +132,8 @@ def _said(one: Step, show_host: bool) -> str:
 
 
 def _carried(one: Step) -> str:
-    return ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in one.carries)
+    carried = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in one.carries)
+    return " ".join(filter(None, (carried, "(in a frame)" if one.frame else "")))
 
 
 def _path(one: Step, show_host: bool) -> str:

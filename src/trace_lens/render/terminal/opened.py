@@ -6,45 +6,13 @@ import json
 from collections.abc import Iterable, Iterator
 from typing import Any
 
+from trace_lens.common.kinds import KIND_WORDS
 from trace_lens.common.masking import Masks, masked, visible
 from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.diagnosis import claim_lines
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 
-_WORDS = {
-    "saml-response": "SAML response",
-    "saml-assertion": "SAML assertion",
-    "saml-authn-request": "SAML authentication request",
-    "saml-logout-request": "SAML logout request",
-    "saml-logout-response": "SAML logout response",
-    "saml-artifact": "SAML artifact",
-    "saml-artifact-resolve": "SAML artifact resolve request",
-    "saml-artifact-response": "SAML artifact response",
-    "saml-name-id-request": "SAML name identifier management",
-    "ws-federation-response": "WS-Federation sign-in response",
-    "saml-metadata": "SAML metadata",
-    "id-token": "ID token",
-    "access-token": "Access token",
-    "logout-token": "Logout token",
-    "jwt": "Signed token (JWT)",
-    "jwe": "Encrypted token (JWE)",
-    "key-set": "Key set",
-    "jwk": "Key (JWK)",
-    "discovery-document": "Discovery document",
-    "authorization-request": "Authorization request",
-    "authorization-response": "Authorization response",
-    "token-request": "Token request",
-    "token-response": "Token response",
-    "logout-request": "Logout request",
-    "userinfo": "Userinfo",
-    "introspection": "Introspection response",
-    "client-registration": "Client registration",
-    "certificate": "Certificate",
-    "private-key": "Private key",
-    "har": "Browser export (HAR)",
-    "header-dump": "Heads of requests and responses",
-}
 _ABBREVIATED = {"X509Certificate", "DigestValue"}
 
 
@@ -62,7 +30,7 @@ def opened_pages(messages: Iterable[LaidOpen], unreadable: Iterable[tuple[str, s
 
 def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
     message = laid.opened
-    name = _WORDS.get(message.kind, message.kind)
+    name = KIND_WORDS.get(message.kind, message.kind)
     through = f", through {' → '.join(message.layers)}" if message.layers else ""
     where = f", {message.where}" if message.where else ""
     yield line(Span(name, "head"), f" in {visible(message.source)}{visible(where)}{through}")
