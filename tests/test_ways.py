@@ -15,7 +15,20 @@ from urllib.parse import parse_qsl
 import pytest
 
 import oidc_kit
-from kit import ACS, NOW, SLO, TERN, broke, logout_request, redirect, run_json, workspace
+from kit import (
+    ACS,
+    NOW,
+    SLO,
+    TERN,
+    authn_request,
+    broke,
+    logout_request,
+    posted,
+    redirect,
+    response,
+    run_json,
+    workspace,
+)
 from oidc_kit import client_workspace
 from trace_lens.checks.asking import QUESTIONS
 from trace_lens.checks.questions import questions_of
@@ -28,6 +41,7 @@ from way_kit import (
     APP,
     ELSEWHERE,
     HOME,
+    NEW,
     PROVIDER,
     REFUSAL,
     SESSION,
@@ -111,6 +125,29 @@ def with_clock(host: str, minutes: float) -> Recording:
     return one
 
 
+def password_by_call() -> Recording:
+    """The provider's page sends the password by a script."""
+    one = Recording(START)
+    sso = redirect(authn_request()).decode()
+    one.step("GET", APP + "/", 302, to=sso, sets=(SESSION,))
+    one.step("GET", sso, 200, page=sign_in_page("/login"))
+    one.pause(9)
+    one.step("POST", PROVIDER + "/api/begin", 200, body='{"name": "m.tern", "password": "gull7-lantern"}', page='{"ok": true}',
+             media="application/json", kind="fetch", referer=sso)  # fmt: skip
+    one.step(
+        "POST",
+        ACS,
+        302,
+        to=APP + "/home",
+        body=posted(response()).decode(),
+        referer=PROVIDER + "/",
+        cookie="rsid=a1b2",
+        sets=NEW,
+    )
+    one.step("GET", APP + "/home", 200, page=HOME, cookie="rsid=c3d4")
+    return one
+
+
 def discovering(issuer: str) -> Recording:
     """A page that fetches the discovery document, then redeems its own code."""
     one = Recording(datetime.fromtimestamp(oidc_kit.IAT - 60, UTC))
@@ -172,7 +209,16 @@ ROWS = [
         codes={"session-cookie-lost": "risk"}),
     row("Lax and a code", oidc_trip(sets=("bsid=q1; Path=/; SameSite=Strict; Secure",), cookie=None, status=400, shown=REFUSAL, after=()),
         "session-cookie-lost", protocol="oidc"),
+    row("another cookie that is lost beside the session", saml_trip(sets=("rsid=a1b2; Path=/; HttpOnly; Secure; SameSite=None", "lb=7; Path=/"),
+        provider=ELSEWHERE, wait=200, status=403, shown=REFUSAL, after=(), message={"ends": "2026-11-20T08:39:03Z"}), "http-error",
+        codes={"session-cookie-lost": "risk"}),
+    row("the session lost beside another cookie", saml_trip(sets=("rsid=a1b2; Path=/; Secure; SameSite=Strict", "lang=en; Path=/; SameSite=None; Secure"),
+        provider=ELSEWHERE, cookie="lang=en", status=403, shown=REFUSAL, after=()), "session-cookie-lost"),
     # --- the way
+    row("back at a sign-in page of its own", saml_trip(to=APP + "/welcome", shown=sign_in_page("/local"), after=("lang=en; Path=/",)),
+        "session-not-started", says="its own sign-in page"),
+    row("nothing tells how it ended", saml_trip(to=APP + "/login?e=1", shown="", after=("lang=en; Path=/",)), codes={"outcome-unknown": "note"}),
+    row("a password in a call of the page", password_by_call(), codes={"credentials-in-clear": "risk"}),
     row("no answer: left at the form", saml_trip(ends="login"), "no-answer", says="Sign in", side="user"),
     row("no answer: an error page", saml_trip(ends="login", login=200, login_page=page("Access denied", "Ask your desk.")), "no-answer",
         says="Access denied", side="provider"),

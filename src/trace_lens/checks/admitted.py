@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from trace_lens.checks.asking import NOTHING, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.ending import admitted, landing, went_back
+from trace_lens.checks.way.ending import admitted, told_otherwise, went_back
 from trace_lens.common.findings import Stage, Unchecked
 
 _STAGE = Stage.ADMITTED
@@ -25,7 +25,7 @@ def provider_log(case: Case) -> Answer:
 @asks(_STAGE, "outcome-unknown", needs=NOTHING)
 def outcome(case: Case) -> Answer:
     """Does anything say how it ended?"""
-    if admitted(case) or landing(case) or went_back(case):
+    if admitted(case) or went_back(case) or told_otherwise(case):
         return
     yield case.finding(
         "outcome-unknown",

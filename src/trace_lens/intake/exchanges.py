@@ -198,12 +198,13 @@ _TAG = re.compile(r"<[^>]*>")
 
 
 class Form(NamedTuple):
-    """A form of a page: where it goes, how, the fields it has, and whether it sends itself off."""
+    """A form of a page: where it goes, how, its fields, whether it sends itself off, whether it asks for a password."""
 
     action: str
     method: str
     fields: tuple[str, ...]
     by_itself: bool
+    asks_password: bool = False
 
 
 def forms_of(page: Exchange) -> list[Form]:
@@ -218,7 +219,8 @@ def forms_of(page: Exchange) -> list[Form]:
         names = tuple(one["name"] for one in inputs if one.get("name"))
         typed = [_attributes(tag) for tag in re.findall(r"<input\b[^>]*>", match[2], re.IGNORECASE)]
         asks = any(one.get("type", "text").lower() in ("text", "password", "email") for one in typed)
-        found.append(Form(action, attributes.get("method", "get").upper(), names, sends and not asks))
+        password = any(one.get("type", "").lower() == "password" for one in typed)
+        found.append(Form(action, attributes.get("method", "get").upper(), names, sends and not asks, password))
     return found
 
 

@@ -31,6 +31,7 @@ _STATIC_MEDIA = re.compile(
 )
 _LEADS_ON = re.compile(rb"<form|http-equiv|location", re.IGNORECASE)
 _CALL_TYPES = {"xhr", "fetch", "preflight", "eventsource", "other-call"}
+_SECRETS = (b"passw", b"passphrase", b"pwd", b"passcode")
 _LONGEST = 24 * 3600 * 1000
 """Most milliseconds that one exchange can have taken; what says more is no measurement."""
 _FRAMES = {"iframe", "frame", "embed", "object"}
@@ -256,9 +257,9 @@ def _shows_cookies(entry: dict[str, Any]) -> bool:
 def _may_matter(url: str, sent: tuple[Header, ...], body: bytes | None, content: dict[str, Any]) -> bool:
     """Whether a request that a script made may be part of a sign-in."""
     texts = (url, _value(sent, "authorization") or "", _text(content, "text") or "")
-    return any(is_worth_reading(one.encode("utf-8", "surrogatepass")) for one in texts) or bool(
-        body and is_worth_reading(body)
-    )
+    if body and (is_worth_reading(body) or any(word in body.lower() for word in _SECRETS)):
+        return True
+    return any(is_worth_reading(one.encode("utf-8", "surrogatepass")) for one in texts)
 
 
 def _what_serves(answer: bytes | None, kind: str, status: int, budget: list[int]) -> bytes | None:

@@ -5,6 +5,8 @@ Sources: RFC 6265 §5; rfc6265bis §5.6 to §5.8; "which cookies": those set on 
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Cookie, CookieStore, Kept, Refused, domain_matches, kept_back, path_matches
@@ -17,6 +19,7 @@ from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage,
 from trace_lens.intake.exchanges import PAGE, Exchange
 
 _STAGE = Stage.DELIVERED
+_SESSION_NAME = re.compile(r"sess|sid$|^sid|state|auth|saml|oidc|nonce|relay|login", re.IGNORECASE)
 
 
 class Lost(NamedTuple):
@@ -64,7 +67,7 @@ def cookies(case: Case) -> Answer:
     covering = [one for one in lost if isinstance(one.cookie, Cookie) and _covers(one.cookie, back.exchange)]
     chosen = covering or (lost if not sent else [])
     if chosen:
-        yield _finding(case, back, left, chosen)
+        yield _finding(case, back, left, chosen, decisive=_keep_session(chosen) or not _hold_session(sent))
 
 
 def _compare(case: Case, way: Way, back: Hop, left: list[Hop]) -> tuple[list[Lost], list[Cookie]]:
@@ -112,7 +115,18 @@ def _covers(cookie: Cookie, request: Exchange) -> bool:
     return by_domain and path_matches(request.parts.path or "/", cookie.path)
 
 
-def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost]) -> Finding:
+def _hold_session(cookies: Iterable[Cookie | Refused]) -> bool:
+    """Whether one of some cookies looks like what an application knows a returning browser by."""
+    return any(isinstance(one, Cookie) and (one.http_only or _SESSION_NAME.search(one.name)) for one in cookies)
+
+
+def _keep_session(lost: list[Lost]) -> bool:
+    """Whether one of those lost is named like a session."""
+    return any(_SESSION_NAME.search(one.cookie.name) for one in lost)
+
+
+def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisive: bool) -> Finding:
+    """A break, unless the person was let in all the same, or what looks like the session did come back."""
     first = min(lost, key=lambda one: one.kept is None)
     names = " and ".join(dict.fromkeys(one.cookie.name for one in lost))
     several = len({one.cookie.name for one in lost}) > 1
@@ -131,7 +145,7 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost]) -> Findin
         "session-cookie-lost",
         _STAGE,
         f"{what} {why}.",
-        severity=Severity.RISK if admitted(case) else Severity.BREAK,
+        severity=Severity.BREAK if decisive and not admitted(case) else Severity.RISK,
         side=Side.USER if first.kept is None and not first.other_value else Side.APPLICATION,
         remedy=_remedy(first),
         expected=f"{first.cookie.name} sent with {back.exchange.method} {back.exchange.plain_url}",

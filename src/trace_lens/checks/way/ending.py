@@ -38,6 +38,12 @@ UNSEEN = (
 )
 NEVER = "the browser never came back to the application in this capture"
 
+_BACK = re.compile(
+    r"/(?:login|log-in|signin|sign-in|logon|error|denied|unauthori[sz]ed|failed)(?:[/.]|$)", re.IGNORECASE
+)
+    r"/(?:login|log-in|signin|sign-in|logon|error|denied|unauthori[sz]ed|failed)(?:[/.]|$)", re.IGNORECASE
+)
+
 
 def ending(case: Case) -> list[Hop]:
     """The hops from the return on; of a loop, from the first return on."""
@@ -55,6 +61,14 @@ def landing(case: Case) -> Hop | None:
     seen = [hop for hop in ending(case) if not 300 <= hop.exchange.status < 400 and hop.exchange.status]
     pages = [hop for hop in seen if hop.how != CALLED]
     return pages[-1] if pages else None
+
+
+def told_otherwise(case: Case) -> bool:
+    """Whether the page that followed shows that the person was not let in."""
+    page = landing(case)
+    if page is None:
+        return False
+    return page.exchange.status >= 400 or _asks(page) or bool(_FAILED.search(words_of(page.exchange).title))
 
 
 def went_back(case: Case) -> Hop | None:
@@ -81,7 +95,12 @@ def _admitted(case: Case) -> bool:
         return False
     if parties(case).side_of(page.exchange) == PROVIDER:
         return False
-    return not _FAILED.search(words_of(page.exchange).title)
+    return not (_FAILED.search(words_of(page.exchange).title) or _BACK.search(page.exchange.parts.path) or _asks(page))
+
+
+def _asks(page: Hop) -> bool:
+    """Whether a page asks for a password."""
+    return any(form.asks_password for form in forms_of(page.exchange))
 
 
 @asks(Stage.ANSWERED, "no-answer", needs=WAY)
@@ -161,6 +180,8 @@ def session(case: Case) -> Answer:
         why = _why_again(case, way, back, again, told)
     elif told and page and not made and not _keeps_session(case, back, page) and not admitted(case):
         why = _Why("the application took the answer and set no cookie")
+    elif page and page is not back and 200 <= page.exchange.status < 300 and _asks(page):
+        why = _Why(f"{page.exchange.host} shows its own sign-in page ({page.exchange.parts.path or '/'})")
     elif page and 200 <= page.exchange.status < 300 and _FAILED.search(words_of(page.exchange).title):
         why = _Why(f'the application took the answer and shows: "{words_of(page.exchange)}"')
     else:

@@ -20,7 +20,7 @@ from trace_lens.common.findings import Evidence, Severity, Side, Stage
 from trace_lens.common.kinds import in_a_sentence
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.carried import DELIVERED, IN_ADDRESS, IN_REDIRECT, PART
-from trace_lens.intake.exchanges import Exchange, plain, words_of
+from trace_lens.intake.exchanges import CALL, Exchange, plain, words_of
 from trace_lens.intake.layers import LENGTH
 
 _STAGE = Stage.DELIVERED
@@ -198,24 +198,37 @@ def _bears_cookie(one: Exchange) -> bool:
 @asks(_STAGE, "credentials-in-clear", needs=WAY)
 def passwords(case: Case) -> Answer:
     """Does no password travel over http, or lie readable in the capture?"""
-    found = [(hop, name) for hop in _way(case).hops for name in _passwords_in(hop.exchange)]
+    found = [(one, name) for one in _meanwhile(_way(case)) for name in _passwords_in(one)]
     if not found:
         return
-    hop, name = next(((hop, name) for hop, name in found if _in_clear(hop.exchange)), found[0])
-    clear, in_url = _in_clear(hop.exchange), name.startswith("?")
+    one, name = next(((one, name) for one, name in found if _in_clear(one)), found[0])
+    clear, in_url = _in_clear(one), name.startswith("?")
     name = name.lstrip("?")
-    where = f"{hop.exchange.host} over http, readable by anyone on the way" if clear else hop.exchange.host
+    where = f"{one.host} over http, readable by anyone on the way" if clear else one.host
     said = "in the address" if in_url else f"in the field {name}"
     yield case.finding(
         "credentials-in-clear",
         _STAGE,
         f"A password goes to {where} ({said}), and it lies readable in this capture: "
         + ("change it, and serve that page over https." if clear else "handle the file as a secret, or change it."),
-        side=SIDES.get(parties(case).side_of(hop.exchange), Side.USER) if clear else Side.USER,
+        side=SIDES.get(parties(case).side_of(one), Side.USER) if clear else Side.USER,
         remedy="Serve that page over https, and change the password." if clear else None,
-        actual=hop.exchange.plain_url,
-        evidence=[at_hop(case, name, "a password", hop.exchange, "address" if in_url else "request body", secret=True)],
+        actual=one.plain_url,
+        evidence=[at_hop(case, name, "a password", one, "address" if in_url else "request body", secret=True)],
     )  # fmt: skip
+
+
+def _meanwhile(way: Way) -> Iterator[Exchange]:
+    """The hops, and what their pages called between the first and the last of them, at the same hosts."""
+    hosts = {hop.exchange.host for hop in way.hops}
+    numbers = {hop.exchange.number for hop in way.hops}
+    left = len(numbers)
+    for one in way.capture.exchanges:
+        if one.number in numbers:
+            left -= 1
+            yield one
+        elif 0 < left < len(numbers) and one.kind == CALL and one.host in hosts:
+            yield one
 
 
 def _passwords_in(one: Exchange) -> Iterator[str]:
