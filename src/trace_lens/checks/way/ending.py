@@ -41,8 +41,6 @@ NEVER = "the browser never came back to the application in this capture"
 _BACK = re.compile(
     r"/(?:login|log-in|signin|sign-in|logon|error|denied|unauthori[sz]ed|failed)(?:[/.]|$)", re.IGNORECASE
 )
-    r"/(?:login|log-in|signin|sign-in|logon|error|denied|unauthori[sz]ed|failed)(?:[/.]|$)", re.IGNORECASE
-)
 
 
 def ending(case: Case) -> list[Hop]:
