@@ -19,12 +19,12 @@ import click
 from trace_lens.cli import group
 from trace_lens.common import catalogue
 from trace_lens.common.findings import STAGE_SENTENCES, Side, Stage
-from trace_lens.workspace import settings
+from trace_lens.workspace import log_sources, settings
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 MEANINGS = tomllib.loads((Path(__file__).parent / "settings-meanings.toml").read_text("utf-8"))
 LATER = "read, not judged yet"
-SCHEMAS = ("diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain")
+SCHEMAS = ("diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain", "log-check")
 TABLES = (
     ("trace-lens.toml", settings.WorkspaceSettings),
     ("providers/NAME.toml", settings.ProviderSettings),
@@ -36,6 +36,13 @@ TABLES = (
     ("a step of rewrite", settings.Rewrite),
     ("apps/NAME.toml, [[claims]]", settings.Claim),
     ("apps/NAME.toml, [[accepted]]", settings.Accepted),
+)
+
+LOG_TABLES = (
+    ("logs/NAME.toml", log_sources.LogSettings),
+    ("logs/NAME.toml, [fields]", log_sources.LogFields),
+    ("logs/NAME.toml, [outcomes]", log_sources.LogOutcomes),
+    ("logs/NAME.toml, one of [codes]", log_sources.LogCode),
 )
 
 
@@ -89,6 +96,9 @@ def keys() -> str:
             shown = "required" if default == "required" else shown
             rows.append(f"| `{one.key}` | {kind_of(one)} | {shown} | {MEANINGS[record.__name__].get(one.key, LATER)} |")
         parts.append(f"## {title}\n\n| key | takes | default | meaning |\n|---|---|---|---|\n" + "\n".join(rows) + "\n")
+    for title, model in LOG_TABLES:
+        lines = [f"| `{name}` | {MEANINGS[model.__name__][name]} |" for name in model.model_fields]
+        parts.append(f"## {title}\n\n| key | meaning |\n|---|---|\n" + "\n".join(lines) + "\n")
     return "\n".join(parts)
 
 

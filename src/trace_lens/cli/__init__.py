@@ -26,6 +26,7 @@ _COMMANDS = {
     "explain": "What a finding means, why it happens, how to repair it.",
     "identify": "What the account rule makes of each name: found, near miss, ambiguous, none.",
     "init": "Make an empty workspace with commented examples.",
+    "logs": "Sign-in logs: check how a file is read, and have a description proposed.",
     "sides": "Every value that both sides must share, and what a capture shows of it.",
 }
 

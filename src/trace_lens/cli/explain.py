@@ -9,7 +9,7 @@ import click
 
 from trace_lens.cli.options import output_options, write
 
-_SCHEMAS = ("diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain")
+_SCHEMAS = ("diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain", "log-check")
 
 
 @click.command(

@@ -26,6 +26,7 @@ from trace_lens.workspace.loading import App, Workspace
 
 if TYPE_CHECKING:
     from trace_lens.diagnosis.many import Unplaced
+    from trace_lens.logs.checking import Checked
 
 Json = dict[str, Any]
 
@@ -335,6 +336,33 @@ def comparison(found: Compared, masks: Masks) -> Json:
             for one in (found.ways.pairs if found.ways else ())
         ],
     }
+
+
+def checked_log(found: Checked, proposed: str | None) -> Json:
+    """`trace-lens/log-check/1`."""
+    return {
+        "schema": "trace-lens/log-check/1",
+        "file": found.file,
+        "source": found.source,
+        "format": found.form,
+        "rows": found.rows,
+        "whole": found.whole,
+        "bad": found.bad,
+        "bad_rows": [{"line": one.line, "because": one.because, "text": one.text} for one in found.examples],
+        "first": show_moment(found.first) if found.first else None,
+        "last": show_moment(found.last) if found.last else None,
+        "ambiguous": found.ambiguous,
+        "zoneless": found.zoneless,
+        "lacking": {name: round(share, 4) for name, share in found.lacking.items()},
+        "columns": [
+            {"column": one.name, "field": field, "filled": one.filled, "distinct": one.distinct,
+             "examples": list(one.examples)}
+            for one, field in found.columns
+        ],
+        "outcomes": [{"word": word, "count": count, "outcome": outcome} for word, count, outcome in found.outcomes],
+        "remarks": list(found.proposal.remarks) if found.proposal else [],
+        "proposal": proposed,
+    }  # fmt: skip
 
 
 def identification(found: Identification) -> Json:

@@ -1,0 +1,1 @@
+"""Sign-in logs: read in every format that people export, as events of one shape."""

@@ -1,0 +1,69 @@
+"""Logs in the terminal: what a check of a file shows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from trace_lens.common.masking import visible
+from trace_lens.common.moments import show_moment
+from trace_lens.logs.checking import Checked
+from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+
+_WIDTH = 40
+
+
+def checked_pages(found: Checked, proposed: str | None) -> Iterator[Line]:
+    """A check: the answer, the columns, the outcomes, the bad rows, and the description that is proposed."""
+    good = found.rows - found.bad
+    word = "unknown to the workspace" if found.proposal else f"read as {found.source}"
+    head = f"{good:,} of {found.rows:,} rows of {found.form} can be read"
+    yield line(Span(head, "ok" if not found.bad else "risk"), f"; {visible(found.file)} is {word}.")
+    if not found.whole:
+        yield from prose(f"The first {found.rows:,} rows were read; the file holds more.", 2, "quiet")
+    if found.first and found.last:
+        yield from pages.row("from", f"{show_moment(found.first)} to {show_moment(found.last)}")
+    if found.zoneless:
+        told = f"{found.zoneless:,} times carry no zone and were read as UTC; set time_zone"
+        yield from pages.row("zone", told)
+    if found.ambiguous:
+        yield from pages.row("zone", f"{found.ambiguous:,} times lie in an hour that came twice, and nothing decides; "
+                             "they were taken as the first")  # fmt: skip
+    lacking = [f"{name} in {share:.0%}" for name, share in found.lacking.items() if 0 < share < 1]
+    never = [name for name, share in found.lacking.items() if share == 1]
+    yield from pages.row("lacking", "; ".join(filter(None, (
+        ", ".join(lacking) + " of the rows" if lacking else "",
+        f"never told: {', '.join(never)}" if never else ""))) or "nothing")  # fmt: skip
+    yield BLANK
+    yield line(Span("Columns", "head"))
+    rows = []
+    for column, field in found.columns:
+        filled = f"{column.filled / found.records:.0%}" if found.records else ""
+        examples = ", ".join(one if len(one) <= _WIDTH else one[: _WIDTH - 1] + "…" for one in column.examples[:2])
+        rows.append((column.name, Span(field or "not used", "head" if field else "quiet"), filled, examples))
+    yield from pages.table(("column", "read as", "filled", "for example"), rows)
+    if found.outcomes:
+        yield BLANK
+        yield line(Span("Outcomes", "head"))
+        style = {"success": "ok", "failure": "break"}
+        yield from pages.table(
+            ("", "", "rows"),
+            [
+                (word, Span(outcome, style.get(outcome, "risk")), f"{count:,}")
+                for word, count, outcome in found.outcomes
+            ],
+        )
+    if found.bad:
+        yield BLANK
+        yield line(Span(f"Bad rows, {found.bad:,} in all", "break"))
+        for bad in found.examples:
+            yield from prose(f"line {bad.line}: {bad.because}", 2)
+            if bad.text:
+                yield line("    ", Span(pages.shown(bad.text)[: pages.width() - 6], "quiet"))
+    if proposed is not None:
+        for remark in found.proposal.remarks if found.proposal else ():
+            yield from prose(f"Mind: {remark}.", 0, "risk")
+        yield BLANK
+        yield line(Span("Proposed description", "head"), "; --write NAME saves it as logs/NAME.toml")
+        for text in proposed.splitlines():
+            yield line("  ", visible(text))

@@ -1,0 +1,194 @@
+"""Descriptions of log sources, `logs/NAME.toml`: which files, in which format, which column means what.
+
+They are read only where logs are worked with, so that a diagnosis without logs does not pay for them.
+"""
+
+from __future__ import annotations
+
+import codecs
+import glob
+import tomllib
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Annotated, Any, Literal, NamedTuple
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from pydantic import BeforeValidator, Field, ValidationError, field_validator, model_validator
+
+from trace_lens.common.difference import nearest
+from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.places import line_of
+from trace_lens.workspace.problems import Problem, SettingsError, problems_of
+from trace_lens.workspace.validation import Table
+
+FORMATS = ("csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "parquet")
+ROLES = ("provider", "application", "gateway")
+Texts = Annotated[list[str], BeforeValidator(lambda value: [value] if isinstance(value, str) else value)]
+Stage = Literal[
+    "readable", "answered", "delivered", "authentic", "intended", "current", "identified", "entitled", "admitted"
+]
+FOLDER = "logs"
+
+
+class LogFields(Table):
+    """`[fields]`: the column, JSON path or syslog parameter of each thing that an event tells."""
+
+    time: str | None = None
+    user: str | None = None
+    app: str | None = None
+    outcome: str | None = None
+    code: str | None = None
+    reason: str | None = None
+    ip: str | None = None
+    ids: Texts = Field(default_factory=list)
+
+
+class LogOutcomes(Table):
+    """`[outcomes]`: the words for each outcome; they match case folded."""
+
+    success: Texts = Field(default_factory=list)
+    failure: Texts = Field(default_factory=list)
+
+
+class LogCode(Table):
+    """One of `[codes]`: what a code of that system means, at which stage, and whose side it is."""
+
+    means: str
+    stage: Stage | None = None
+    side: Literal["application", "provider", "user", "network", "both"] | None = None
+
+
+class LogSettings(Table):
+    """`logs/NAME.toml`."""
+
+    role: Literal["provider", "application", "gateway"]
+    format: Literal["csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "parquet"]
+    name: str | None = None
+    provider: str | None = None
+    app: str | None = None
+    files: Texts = Field(default_factory=list)
+    time_zone: str | None = None
+    time_format: str | None = None
+    time_unit: Literal["s", "ms", "us", "ns"] | None = None
+    delimiter: str | None = None
+    encoding: str | None = None
+    rows: str | None = None
+    day_first: bool = False
+    fields: LogFields = Field(default_factory=LogFields)
+    outcomes: LogOutcomes = Field(default_factory=LogOutcomes)
+    codes: dict[str, LogCode] = Field(default_factory=dict)
+
+    @field_validator("time_zone")
+    @classmethod
+    def _zone(cls, value: str | None) -> str | None:
+        if value is not None:
+            try:
+                ZoneInfo(value)
+            except (ZoneInfoNotFoundError, ValueError):
+                raise ValueError(f"{value!r} is no time zone of the tz database, such as Europe/Oslo") from None
+        return value
+
+    @field_validator("encoding")
+    @classmethod
+    def _encoding(cls, value: str | None) -> str | None:
+        if value is not None:
+            try:
+                codecs.lookup(value)
+            except LookupError:
+                raise ValueError(f"{value!r} is no encoding that is known") from None
+        return value
+
+    @field_validator("delimiter")
+    @classmethod
+    def _delimiter(cls, value: str | None) -> str | None:
+        if value is not None and len(value) != 1:
+            raise ValueError("must be one character")
+        return value
+
+    @model_validator(mode="after")
+    def _one_owner(self) -> LogSettings:
+        if self.provider and self.app:
+            raise ValueError("provider and app exclude each other: a source belongs to one of them, or to several apps")
+        return self
+
+
+class LogSource(NamedTuple):
+    """One description. `id` is the stem of its file, by which events name it."""
+
+    id: str
+    file: str
+    settings: LogSettings
+
+    @property
+    def name(self) -> str:
+        """What people call it."""
+        return self.settings.name or self.id
+
+    @property
+    def zone(self) -> ZoneInfo | None:
+        """The zone of times that carry none."""
+        return ZoneInfo(self.settings.time_zone) if self.settings.time_zone else None
+
+    def files_in(self, root: Path) -> list[Path]:
+        """The files that it names, folders and globs opened, each once, in order."""
+        found: dict[Path, None] = {}
+        for name in self.settings.files:
+            place = root / name
+            matches = [Path(one) for one in sorted(glob.glob(str(place), recursive=True))] or [place]
+            for match in matches:
+                inner = sorted(one for one in match.rglob("*") if one.is_file()) if match.is_dir() else [match]
+                found.update(dict.fromkeys(one for one in inner if one.is_file()))
+        return list(found)
+
+
+def log_sources(workspace: Workspace) -> dict[str, LogSource]:
+    """The descriptions of a workspace. Raises SettingsError with everything that is wrong in any of them."""
+    return workspace.once("log sources", lambda: _load(workspace))
+
+
+def _load(workspace: Workspace) -> dict[str, LogSource]:
+    if workspace.root is None:
+        return {}
+    problems: list[Problem] = []
+    found = {}
+    for path in sorted((workspace.root / FOLDER).glob("*.toml")):
+        file = f"{FOLDER}/{path.name}"
+        try:
+            text = path.read_bytes().decode("utf-8-sig")
+        except (OSError, UnicodeDecodeError) as error:
+            problems.append(Problem(file, 1, "", f"cannot be read: {error}"))
+            continue
+        read = read_description(text, path.stem, file, problems)
+        if read:
+            found[path.stem] = read
+            problems += _unknown(read, text, workspace)
+    if problems:
+        raise SettingsError(problems)
+    return found
+
+
+def read_description(text: str, name: str, file: str, problems: list[Problem]) -> LogSource | None:
+    """One description; what is wrong in it is added to `problems`."""
+    try:
+        raw: dict[str, Any] = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        line = int(str(error).rpartition("line ")[2].split(",")[0]) if "line " in str(error) else text.count("\n") + 1
+        problems.append(Problem(file, line, "", f"is no TOML: {str(error).partition(' (at')[0]}"))
+        return None
+    try:
+        return LogSource(name, file, LogSettings.model_validate(raw))
+    except ValidationError as error:
+        problems += problems_of(error, LogSettings, file, text)
+        return None
+
+
+def _unknown(source: LogSource, text: str, workspace: Workspace) -> Iterable[Problem]:
+    """Providers and applications that a description names and that are not on record."""
+    for key, value, known in (
+        ("provider", source.settings.provider, workspace.providers),
+        ("app", source.settings.app, workspace.apps),
+    ):
+        if value is not None and value not in known:
+            folder = "providers" if key == "provider" else "apps"
+            reason = f"names {value}, and there is no {folder}/{value}.toml"
+            yield Problem(source.file, line_of(text, (key,)), key, reason, nearest(value, sorted(known)))
