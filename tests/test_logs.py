@@ -385,3 +385,174 @@ def test_any_octets_give_records_or_bad_rows(data: bytes, form: str) -> None:
         return
     assert all(isinstance(one, Record | BadRow) and one.line >= 1 for one in found)
     assert [one.line for one in found] == sorted(one.line for one in found)
+
+
+@pytest.fixture
+def loaded(tmp_path: Path) -> Path:
+    """A workspace with one source of logs and one file of it."""
+    accounts = "user,email,login,id\nm.tern@northmere.example,m.tern@northmere.example,m.tern,40117\n"
+    described_files = DESCRIPTION.replace('format = "csv"', 'format = "csv"\nfiles = ["logs/id-*.csv*"]').replace(
+        'code = "Code"', 'code = "Code"\nreason = "Message"\nip = "From"'
+    )
+    folder = workspace(
+        tmp_path,
+        {"account": {"list": "accounts/crew.csv"}},
+        {"logs/id.toml": described_files, "accounts/crew.csv": accounts},
+    )
+    (folder / "logs/id-1.csv").write_text(LOG, "utf-8")
+    return folder
+
+
+def load(folder: Path, *arguments: str) -> tuple[int, list[tuple[str, int, int]]]:
+    status, document = run_json("logs", "load", *arguments, folder=folder)
+    jsonschema.validate(document, json.loads(run("explain", "--schema", "log-load").stdout))
+    return status, [(one["state"], one["rows"], one["bad"]) for one in document["files"]]
+
+
+def search(folder: Path, *arguments: str) -> list[dict[str, Any]]:
+    status, document = run_json("logs", "search", *arguments, folder=folder)
+    assert status == 0
+    jsonschema.validate(document, json.loads(run("explain", "--schema", "events").stdout))
+    return document["events"]
+
+
+def test_the_same_content_adds_nothing_and_a_grown_file_its_new_rows(loaded: Path) -> None:
+    file = loaded / "logs/id-1.csv"
+    assert load(loaded) == (0, [("new", 3, 2)])
+    assert load(loaded) == (0, [("same", 0, 0)])
+    (loaded / "logs/id-2.csv.gz").write_bytes(gzip.compress(LOG.encode()))
+    assert load(loaded) == (0, [("same", 0, 0), ("same", 0, 0)])
+    (loaded / "logs/id-2.csv.gz").unlink()
+    file.write_text(LOG + "2026-11-20 09:20:00;l.plover@northmere.example;Ticket Desk;granted;;;192.0.2.17;\n", "utf-8")
+    assert load(loaded) == (0, [("grown", 1, 0)])
+    assert [one["line"] for one in search(loaded)] == [2, 3, 5, 8]
+    _, files = run_json("logs", "list", folder=loaded)
+    jsonschema.validate(files, json.loads(run("explain", "--schema", "log-files").stdout))
+    assert [(one["rows"], one["bad"]) for one in files["files"]] == [(4, 2)]
+
+
+def test_a_last_line_that_was_cut_off_is_read_again(loaded: Path) -> None:
+    file = loaded / "logs/id-1.csv"
+    whole = LOG + "2026-11-20 09:20:00;l.plover@northmere.example;Ticket Desk;granted;;;192.0.2.17;\n"
+    file.write_text(whole[:-40], "utf-8")
+    assert load(loaded) == (0, [("new", 3, 3)])
+    file.write_text(whole, "utf-8")
+    assert load(loaded) == (0, [("grown", 1, 0)])
+    _, files = run_json("logs", "list", folder=loaded)
+    assert [(one["rows"], one["bad"]) for one in files["files"]] == [(4, 2)]
+
+
+def test_other_content_under_the_same_name_is_added(loaded: Path) -> None:
+    """A log that was rotated: what was loaded stays."""
+    load(loaded)
+    (loaded / "logs/id-1.csv").write_text(LOG.replace("2026-11-20", "2026-11-21"), "utf-8")
+    assert load(loaded) == (0, [("new", 3, 2)])
+    assert len(search(loaded)) == 6
+
+
+SEARCHES: list[tuple[tuple[str, ...], list[int]]] = [
+    ((), [2, 3, 5]), (("--user", "m.tern@northmere.example"), [2]), (("--user", "M.TERN"), [2]), (("--user", "40117"), [2]),
+    (("--user", "nobody"), []), (("--app", "crew-roster"), [2, 5]), (("--app", "Fuel Ledger"), [3]), (("--outcome", "failure"), [3]),
+    (("--code", "d-4107"), [3]), (("--ip", "192.0.2.15"), [3]), (("--ip", "192.0.2.0/24"), [2, 3, 5]), (("--ip", "198.51.100.0/24"), []),
+    (("--id", "_rq9f1b2c3d4e5f60718293a4b5"), [2]), (("--text", "of that name"), [3]), (("--text", "A4B6"), [3]),
+    (("--since", "2026-11-20T08:15:44Z"), [3, 5]), (("--until", "2026-11-20T08:15:44Z"), [2]), (("--source", "id", "--outcome", "other"), [5]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("chunk", [SEARCHES[:6], SEARCHES[6:12], SEARCHES[12:]], ids=["people", "values", "moments"])
+def test_searches(chunk: list[tuple[tuple[str, ...], list[int]]], loaded: Path) -> None:
+    load(loaded)
+    for arguments, lines in chunk:
+        assert [one["line"] for one in search(loaded, *arguments)] == lines, arguments
+
+
+def test_events_say_what_their_rows_say(loaded: Path) -> None:
+    load(loaded)
+    assert search(loaded, "--outcome", "failure") == [
+        {"source": "id", "file": "logs/id-1.csv", "line": 3, "time": "2026-11-20T08:15:44Z", "user": "a.fulmar@northmere.example",
+         "app": "Fuel Ledger", "outcome": "failure", "code": "D-4107", "reason": "no account\nof that name", "ip": "192.0.2.15",
+         "ids": ["_rq9f1b2c3d4e5f60718293a4b6"], "doubled": False}
+    ]  # fmt: skip
+
+
+def test_doubled_lines_are_kept_and_marked(loaded: Path) -> None:
+    line = "2026-11-20 09:14:03;m.tern@northmere.example;Crew Roster;granted;;;192.0.2.14;_rq9f1b2c3d4e5f60718293a4b5\n"
+    (loaded / "logs/id-1.csv").write_text(LOG + line, "utf-8")
+    load(loaded)
+    assert [(one["line"], one["doubled"]) for one in search(loaded, "--user", "m.tern")] == [(2, False), (8, True)]
+
+
+STORES: list[tuple[str, Any, str]] = [
+    ("damaged", lambda path: path.write_bytes(b"no store at all" * 500), "cannot be read"),
+    ("another version", lambda path: sql(path, "UPDATE about SET value = '0'"), "version 0"),
+    ("other tables", lambda path: sql(path, "DROP TABLE files"), "cannot be read"),
+]
+
+
+def sql(path: Path, statement: str) -> None:
+    import duckdb
+
+    with duckdb.connect(str(path)) as connection:
+        connection.execute(statement)
+
+
+@pytest.mark.parametrize(("name", "spoil", "words"), STORES, ids=[one[0] for one in STORES])
+def test_stores_that_cannot_be_used(name: str, spoil: Any, words: str, loaded: Path) -> None:
+    load(loaded)
+    spoil(loaded / ".trace-lens/events.duckdb")
+    for command in (("logs", "search"), ("logs", "load"), ("logs", "list")):
+        done = run(*command, folder=loaded)
+        assert (done.returncode, words in done.stderr.decode(), b"Traceback" in done.stderr) == (3, True, False)
+        assert b"load again" in done.stderr
+    (loaded / ".trace-lens/events.duckdb").unlink()
+    assert load(loaded) == (0, [("new", 3, 2)])
+
+
+def test_two_at_once_is_said(loaded: Path) -> None:
+    import duckdb
+
+    load(loaded)
+    with duckdb.connect(str(loaded / ".trace-lens/events.duckdb")):
+        done = run("logs", "load", folder=loaded)
+    assert (done.returncode, b"another trace-lens" in done.stderr) == (3, True)
+
+
+def test_an_interruption_leaves_the_store_whole(loaded: Path) -> None:
+    from trace_lens.logs.store import EventStore
+
+    load(loaded)
+    source = described()
+    rows_ = records_of(io.BytesIO(LOG.encode()), "csv")
+    events = [one for one in events_of(source, "x.csv", rows_, TimeReader(time_form(source))) if isinstance(one, Event)]
+
+    def interrupted(store: EventStore) -> None:
+        with store.transaction():
+            assert store.add(events) == 3
+            raise KeyboardInterrupt
+
+    with EventStore(loaded, writing=True) as store, pytest.raises(KeyboardInterrupt):
+        interrupted(store)
+    assert len(search(loaded)) == 3
+
+
+BAD_CALLS = [
+    (("search", "--ip", "nowhere"), 2),
+    (("search", "--source", "nobody"), 2),
+    (("load", "--source", "nobody"), 2),
+    (("search", "--ip", "10.0.0.0/9"), 2),
+]
+
+
+@pytest.mark.parametrize(("arguments", "status"), BAD_CALLS)
+def test_calls_that_cannot_be(arguments: tuple[str, ...], status: int, loaded: Path) -> None:
+    load(loaded)
+    done = run("logs", *arguments, folder=loaded)
+    assert (done.returncode, b"Traceback" in done.stderr) == (status, False)
+
+
+def test_nothing_loaded_and_nothing_there(loaded: Path) -> None:
+    assert run("logs", "search", folder=loaded).returncode == 2
+    assert b"No logs are loaded yet" in run("logs", "list", folder=loaded).stdout
+    (loaded / "logs/id-1.csv").unlink()
+    done = run("logs", "load", folder=loaded)
+    assert (done.returncode, b"no file matches" in done.stdout) == (3, True)

@@ -24,7 +24,10 @@ from trace_lens.workspace import log_sources, settings
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 MEANINGS = tomllib.loads((Path(__file__).parent / "settings-meanings.toml").read_text("utf-8"))
 LATER = "read, not judged yet"
-SCHEMAS = ("diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain", "log-check")
+SCHEMAS = (
+    "diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain", "log-check", "log-load",
+    "log-files", "events",
+)  # fmt: skip
 TABLES = (
     ("trace-lens.toml", settings.WorkspaceSettings),
     ("providers/NAME.toml", settings.ProviderSettings),

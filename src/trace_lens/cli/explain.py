@@ -9,7 +9,10 @@ import click
 
 from trace_lens.cli.options import output_options, write
 
-_SCHEMAS = ("diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain", "log-check")
+_SCHEMAS = (
+    "diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain", "log-check", "log-load",
+    "log-files", "events",
+)  # fmt: skip
 
 
 @click.command(

@@ -3,18 +3,33 @@
 from __future__ import annotations
 
 import re
+import sys
+from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from trace_lens.cli.options import open_workspace, output_options, report_settings, workspace_option, write
+from trace_lens.cli.options import (
+    Moment,
+    open_workspace,
+    output_options,
+    report_settings,
+    workspace_option,
+    write,
+)
+
+if TYPE_CHECKING:
+    from trace_lens.workspace.loading import Workspace
+    from trace_lens.workspace.log_sources import LogSource
 
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 
 @click.group()
 def command() -> None:
-    """Sign-in logs: does a description read them well?"""
+    """Sign-in logs: check how a file is read, load, list, search."""
 
 
 @command.command(
@@ -56,13 +71,8 @@ def check_command(
     except SettingsError as error:
         report_settings(error)
         return 2
-    if source is not None and source not in known:
-        from trace_lens.common.difference import nearest
-
-        near = nearest(source, sorted(known))
-        raise click.UsageError(
-            f"--source {source}: there is no {FOLDER}/{source}.toml." + (f" Did you mean {near}?" if near else "")
-        )
+    if source is not None:
+        _known_source(source, known)
     if save_as is not None and not _NAME.fullmatch(save_as):
         raise click.UsageError(f"--write {save_as}: a name has letters, digits, dots, dashes and underscores only.")
     chosen = known[source] if source else None
@@ -100,4 +110,174 @@ def check_command(
         from trace_lens.render.terminal.logs import checked_pages
 
         write(pages.render(checked_pages(found, proposed), color, to_file=output is not None), output)
+    return 0
+
+
+def _with_logs(folder: Path | None) -> tuple[Workspace, dict[str, LogSource], Path]:
+    """The workspace, its log sources and its root. Wrong settings, or no workspace, end the command."""
+    from trace_lens.workspace.log_sources import log_sources
+    from trace_lens.workspace.problems import SettingsError
+
+    workspace = open_workspace(folder)
+    if workspace.root is None:
+        raise click.UsageError("There is no workspace here; make one with: trace-lens init")
+    try:
+        return workspace, log_sources(workspace), workspace.root
+    except SettingsError as error:
+        report_settings(error)
+        raise click.exceptions.Exit(2) from None
+
+
+def _known_source(name: str, sources: dict[str, LogSource]) -> None:
+    if name not in sources:
+        from trace_lens.common.difference import nearest
+
+        near = nearest(name, sorted(sources))
+        raise click.UsageError(
+            f"--source {name}: there is no logs/{name}.toml." + (f" Did you mean {near}?" if near else "")
+        )
+
+
+@command.command("load", epilog="Examples:\n\n  trace-lens logs load\n\n  trace-lens logs load --source northmere-id")
+@click.option(
+    "--source", "only", multiple=True, metavar="NAME", help="Load the files of this source only; may be repeated."
+)
+@workspace_option
+@output_options("text", "json")
+def load_command(
+    only: tuple[str, ...], workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str
+) -> int:
+    """Load the files that the descriptions name into the event store of the workspace.
+
+    The same content again adds nothing; a file that has grown adds its new rows. Bad rows are counted and kept aside.
+    Exit status: 0, or 3 where a file could not be read at all.
+    """
+    from trace_lens.logs.loading import Loaded, load_file
+    from trace_lens.logs.store import EventStore, StoreProblem
+    from trace_lens.render import as_json
+
+    _, sources, root = _with_logs(workspace_dir)
+    for name in only:
+        _known_source(name, sources)
+    loaded: list[Loaded] = []
+    begin = datetime.now(UTC)
+    try:
+        with EventStore(root, writing=True) as store:
+            for source in sources.values():
+                if only and source.id not in only:
+                    continue
+                files = source.files_in(root)
+                if not files:
+                    loaded.append(Loaded(source.id, ", ".join(source.settings.files), "new", problem="no file matches"))
+                for file in files:
+                    name = _named(file, root)
+                    told = _progress(name) if sys.stderr.isatty() else None
+                    loaded.append(load_file(store, source, file, name, datetime.now(UTC), told))
+    except StoreProblem as error:
+        click.echo(f"{error}.", err=True)
+        return 3
+    seconds = (datetime.now(UTC) - begin).total_seconds()
+    if form == "json":
+        write(as_json.dump(as_json.loaded_logs(loaded)), output)
+    else:
+        from trace_lens.render.terminal import pages
+        from trace_lens.render.terminal.logs import loaded_pages
+
+        write(pages.render(loaded_pages(loaded, seconds), color, to_file=output is not None), output)
+    return 3 if any(one.problem for one in loaded) else 0
+
+
+def _named(file: Path, root: Path) -> str:
+    place, base = file.resolve(), root.resolve()
+    return (place.relative_to(base) if place.is_relative_to(base) else place).as_posix()
+
+
+def _progress(name: str) -> Callable[[int], None]:
+    begin = datetime.now(UTC)
+
+    def told(rows: int) -> None:
+        seconds = max(0.001, (datetime.now(UTC) - begin).total_seconds())
+        click.echo(f"\r{name}: {rows:,} rows, {rows / seconds:,.0f} a second ", err=True, nl=False)
+
+    return told
+
+
+@command.command("list")
+@workspace_option
+@output_options("text", "json")
+def list_command(workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str) -> int:
+    """The files that were loaded: source, rows, bad rows, when."""
+    from trace_lens.logs.store import EventStore, StoreProblem
+    from trace_lens.render import as_json
+
+    _, _, root = _with_logs(workspace_dir)
+    store = EventStore(root)
+    try:
+        if not store.exists:
+            files = []
+        else:
+            with store:
+                files = store.files()
+    except StoreProblem as error:
+        click.echo(f"{error}.", err=True)
+        return 3
+    if form == "json":
+        write(as_json.dump(as_json.log_files(files)), output)
+    else:
+        from trace_lens.render.terminal import pages
+        from trace_lens.render.terminal.logs import file_pages
+
+        write(pages.render(file_pages(files), color, to_file=output is not None), output)
+    return 0
+
+
+@command.command(
+    "search",
+    epilog="Examples:\n\n  trace-lens logs search --user m.tern --since 2026-11-20\n\n"
+    "  trace-lens logs search --outcome failure --app crew-roster --format json",
+)
+@click.option("--user", metavar="NAME", help="Events of a person, under every spelling on record.")
+@click.option("--app", metavar="NAME", help="Events of an application, under every name on record.")
+@click.option("--source", metavar="NAME", help="Events of one source.")
+@click.option("--outcome", type=click.Choice(["success", "failure", "other"]), help="Events that went so.")
+@click.option("--code", metavar="CODE", help="Events with this code.")
+@click.option("--ip", metavar="ADDRESS", help="Events from this address, or network (/8, /16, /24).")
+@click.option("--id", "identifier", metavar="ID", help="Events that carry this id.")
+@click.option("--text", metavar="WORDS", help="Events in which these words stand anywhere.")
+@click.option("--since", type=Moment(), metavar="TIME", help="Events at this moment or later.")
+@click.option("--until", type=Moment(), metavar="TIME", help="Events before this moment.")
+@workspace_option
+@output_options("text", "json")
+def search_command(
+    user: str | None, app: str | None, source: str | None, outcome: str | None, code: str | None, ip: str | None,
+    identifier: str | None, text: str | None, since: datetime | None, until: datetime | None,
+    workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str,
+) -> int:  # fmt: skip
+    """Look for events; without a term all are given, in the order of their times."""
+    from trace_lens.logs.searching import Wanted, search
+    from trace_lens.logs.store import EventStore, StoreProblem
+    from trace_lens.render import as_json
+
+    workspace, sources, root = _with_logs(workspace_dir)
+    if source is not None:
+        _known_source(source, sources)
+    wanted = Wanted(user, app, source, outcome, code, ip, identifier, text, since, until)
+    store = EventStore(root)
+    if not store.exists:
+        raise click.UsageError("No logs are loaded yet; load them with: trace-lens logs load")
+    try:
+        with store:
+            found = search(store.events(), wanted, workspace)
+    except ValueError as error:
+        raise click.UsageError(f"--ip: {error}.") from None
+    except StoreProblem as error:
+        click.echo(f"{error}.", err=True)
+        return 3
+    if form == "json":
+        write(as_json.dump(as_json.found_events(found)), output)
+    else:
+        from trace_lens.render.terminal import pages
+        from trace_lens.render.terminal.logs import event_pages
+
+        write(pages.render(event_pages(found), color, to_file=output is not None), output)
     return 0

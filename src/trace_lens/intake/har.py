@@ -148,7 +148,7 @@ def _read_into(kept: list[Exchange], notes: list[str], budget: list[int], stream
 
     `budget` holds the octets of pages that may still be kept, and whether any entry shows cookies.
     """
-    import ijson  # type: ignore[import-untyped]
+    import ijson
 
     skipped = 0
     zoneless = False

@@ -52,7 +52,7 @@ def check(path: Path, source: LogSource | None, sample: int = SAMPLE) -> Checked
         opened = unpacked(stream)
         if source is None:
             source, proposal = _proposed(path, sample)
-        rows = list(islice(_rows(opened, source), sample + 1))
+        rows = list(islice(rows_of(opened, source), sample + 1))
     whole = len(rows) <= sample
     return _told(str(path), source, rows[:sample], whole, proposal)
 
@@ -66,7 +66,7 @@ def _proposed(path: Path, sample: int) -> tuple[LogSource, Proposal]:
     form, delimiter, rows = form_of(head)
     bare = LogSource("", "", LogSettings(role="provider", format=form, delimiter=delimiter, rows=rows))  # type: ignore[arg-type]
     with path.open("rb") as stream:
-        read = [one for one in islice(_rows(unpacked(stream), bare), min(sample, 500)) if isinstance(one, Record)]
+        read = [one for one in islice(rows_of(unpacked(stream), bare), min(sample, 500)) if isinstance(one, Record)]
     if not read:
         raise Unreadable(f"no row of it can be read as {form}, which it seems to be")
     proposal = propose(form, delimiter, rows, read)
@@ -87,7 +87,8 @@ def _head(stream: BinaryIO) -> bytes:
         raise Unreadable(f"it is damaged ({error})") from None
 
 
-def _rows(stream: BinaryIO, source: LogSource) -> Iterator[Record | BadRow]:
+def rows_of(stream: BinaryIO, source: LogSource) -> Iterator[Record | BadRow]:
+    """The records of a decompressed stream, read as a source is described. Raises Unreadable."""
     told = source.settings
     if told.format == "parquet":
         raise Unreadable("Parquet files are not read yet")

@@ -202,7 +202,7 @@ class _Rejoined(io.RawIOBase):
 
 
 def _json_array(stream: BinaryIO, rows: str | None) -> Iterator[Record | BadRow]:
-    import ijson  # type: ignore[import-untyped]
+    import ijson
 
     prefix = f"{path_parts_joined(rows)}.item" if rows else "item"
     number = 0

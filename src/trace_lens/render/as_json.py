@@ -27,6 +27,9 @@ from trace_lens.workspace.loading import App, Workspace
 if TYPE_CHECKING:
     from trace_lens.diagnosis.many import Unplaced
     from trace_lens.logs.checking import Checked
+    from trace_lens.logs.loading import Loaded
+    from trace_lens.logs.searching import FoundEvent
+    from trace_lens.logs.store import LoadedFile
 
 Json = dict[str, Any]
 
@@ -362,6 +365,44 @@ def checked_log(found: Checked, proposed: str | None) -> Json:
         "outcomes": [{"word": word, "count": count, "outcome": outcome} for word, count, outcome in found.outcomes],
         "remarks": list(found.proposal.remarks) if found.proposal else [],
         "proposal": proposed,
+    }  # fmt: skip
+
+
+def loaded_logs(loaded: Iterable[Loaded]) -> Json:
+    """`trace-lens/log-load/1`."""
+    return {
+        "schema": "trace-lens/log-load/1",
+        "files": [
+            {"source": one.source, "file": one.file, "state": one.state, "rows": one.rows, "bad": one.bad,
+             "bad_rows": [{"line": bad.line, "because": bad.because, "text": bad.text} for bad in one.examples],
+             "ambiguous": one.ambiguous, "problem": one.problem}
+            for one in loaded
+        ],
+    }  # fmt: skip
+
+
+def log_files(files: Iterable[LoadedFile]) -> Json:
+    """`trace-lens/log-files/1`."""
+    return {
+        "schema": "trace-lens/log-files/1",
+        "files": [
+            {"source": one.source, "file": one.file, "octets": one.octets, "sha256": one.digest, "rows": one.rows,
+             "bad": one.bad, "loaded_at": show_moment(one.loaded_at)}
+            for one in files
+        ],
+    }  # fmt: skip
+
+
+def found_events(found: Iterable[FoundEvent]) -> Json:
+    """`trace-lens/events/1`."""
+    return {
+        "schema": "trace-lens/events/1",
+        "events": [
+            {"source": one.source, "file": one.file, "line": one.line, "time": show_moment(one.time), "user": one.user,
+             "app": one.app, "outcome": one.outcome, "code": one.code, "reason": one.reason, "ip": one.ip,
+             "ids": list(one.ids), "doubled": one.doubled}
+            for one in found
+        ],
     }  # fmt: skip
 
 

@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.logs.checking import Checked
+from trace_lens.logs.loading import Loaded
+from trace_lens.logs.searching import FoundEvent
+from trace_lens.logs.store import LoadedFile
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 
 _WIDTH = 40
+_WORTH_A_RATE = 1_000
+
+
+def _count(number: int, what: str) -> str:
+    return f"{number:,} {what}{'' if number == 1 else 's'}"
 
 
 def checked_pages(found: Checked, proposed: str | None) -> Iterator[Line]:
@@ -67,3 +75,62 @@ def checked_pages(found: Checked, proposed: str | None) -> Iterator[Line]:
         yield line(Span("Proposed description", "head"), "; --write NAME saves it as logs/NAME.toml")
         for text in proposed.splitlines():
             yield line("  ", visible(text))
+
+
+def loaded_pages(loaded: Sequence[Loaded], seconds: float) -> Iterator[Line]:
+    """What was loaded: counted first, then file by file, then the bad rows."""
+    rows = sum(one.rows for one in loaded)
+    rate = f", {rows / seconds:,.0f} a second" if rows > _WORTH_A_RATE and seconds > 0 else ""
+    yield line(Span(_count(rows, "new event"), "head"), f" from {_count(len(loaded), 'file')}{rate}.")
+    words = {"new": "loaded", "grown": "its new rows loaded", "same": "nothing new"}
+    yield from pages.table(
+        ("", "", "", "events", "bad"),
+        [
+            (
+                one.source,
+                one.file,
+                Span(one.problem or words[one.state], "break" if one.problem else ""),
+                f"{one.rows:,}",
+                f"{one.bad:,}" if one.bad else "",
+            )
+            for one in loaded
+        ],
+    )  # fmt: skip
+    for one in loaded:
+        if one.ambiguous:
+            told = f"{one.ambiguous:,} times lie in an hour that came twice, and nothing decides"
+            yield from prose(f"{one.file}: {told}; they were taken as the first.", 2, "risk")
+        for bad in one.examples:
+            yield from prose(f"{one.file}, line {bad.line}: {bad.because}", 2, "quiet")
+
+
+def file_pages(files: Sequence[LoadedFile]) -> Iterator[Line]:
+    """The files that were loaded."""
+    if not files:
+        yield line("No logs are loaded yet; load them with: trace-lens logs load")
+        return
+    yield line(Span(_count(sum(one.rows for one in files), "event"), "head"), f" of {_count(len(files), 'file')}.")
+    yield from pages.table(
+        ("source", "file", "events", "bad", "loaded"),
+        [
+            (one.source, one.file, f"{one.rows:,}", f"{one.bad:,}", show_moment(one.loaded_at.replace(microsecond=0)))
+            for one in files
+        ],
+    )
+
+
+def event_pages(found: Sequence[FoundEvent]) -> Iterator[Line]:
+    """Events, a line each."""
+    yield line(Span(_count(len(found), "event"), "head"), "." if found else " fit.")
+    if not found:
+        return
+    style = {"success": "ok", "failure": "break"}
+    yield from pages.table(
+        ("time", "source", "user", "application", "", "code", "reason"),
+        [
+            (show_moment(one.time.replace(microsecond=0)), one.source, one.user or "", one.app or "",
+             Span(one.outcome, style.get(one.outcome, "")), one.code or "",
+             (one.reason or "") + (" (doubled)" if one.doubled else ""))
+            for one in found
+        ],
+    )  # fmt: skip

@@ -1,0 +1,145 @@
+"""Log files into the store: the same content again adds nothing, a grown file adds its new rows.
+
+Told apart by content: the octets that were read before and their SHA-256. A last line without an end may have been cut
+off; it is read again when the file has grown.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, BinaryIO, NamedTuple
+
+from trace_lens.logs.checking import rows_of
+from trace_lens.logs.events import Event, events_of, field_paths, time_form
+from trace_lens.logs.records import BadRow, Record, Unreadable, unpacked, value_at
+from trace_lens.logs.store import EventStore, LoadedFile
+from trace_lens.logs.times import TimeReader, is_descending
+from trace_lens.workspace.log_sources import LogSource
+
+NEW, GROWN, SAME = "new", "grown", "same"
+_CHUNK = 1 << 20
+_LOOKED_AT = 300
+_ARRAYS = ("json", "parquet")
+"""Formats in which a file that has grown is another one: it is taken out and read anew."""
+
+
+class Loaded(NamedTuple):
+    """What came of loading one file: `new`, `grown` or `same`, or the `problem` why it could not be read."""
+
+    source: str
+    file: str
+    state: str
+    rows: int = 0
+    bad: int = 0
+    examples: tuple[BadRow, ...] = ()
+    ambiguous: int = 0
+    problem: str | None = None
+
+
+class _Content(NamedTuple):
+    octets: int
+    digest: str
+    before: str | None
+    lines: int
+
+
+def load_file(
+    store: EventStore,
+    source: LogSource,
+    path: Path,
+    name: str,
+    now: datetime,
+    told: Callable[[int], None] | None = None,
+) -> Loaded:
+    """Load one file of a source under a name, in one transaction; `told` is called with the rows read so far.
+
+    Raises StoreProblem. A file that cannot be read at all gives the reason.
+    """
+    known = [one for one in store.files() if one.source == source.id]
+    try:
+        before = next((one for one in known if one.file == name), None)
+        with path.open("rb") as stream:
+            content = _content(unpacked(stream), before.octets if before else None)
+        if any(one.digest == content.digest for one in known):
+            return Loaded(source.id, name, SAME)
+        grown = before is not None and content.before == before.digest
+        if before and source.settings.format in _ARRAYS:
+            grown, first_line = True, 0
+        else:
+            first_line = before.lines + 1 if grown and before else 1
+        with store.transaction():
+            if grown:
+                store.take_out_from(source.id, name, first_line)
+            return _load(store, source, path, name, first_line, content, now, told, GROWN if grown else NEW)
+    except (Unreadable, OSError) as error:
+        reason = getattr(error, "strerror", None) or str(error)
+        return Loaded(source.id, name, NEW, problem=reason)
+
+
+def _content(stream: BinaryIO, until: int | None) -> _Content:
+    """Length, digest and lines of the content, and the digest of its first octets up to `until`."""
+    whole = hashlib.sha256()
+    before: str | None = None
+    octets = lines = 0
+    try:
+        while chunk := stream.read(_CHUNK):
+            if until is not None and octets < until <= octets + len(chunk):
+                part = whole.copy()
+                part.update(chunk[: until - octets])
+                before = part.hexdigest()
+            whole.update(chunk)
+            octets += len(chunk)
+            lines += chunk.count(b"\n")
+    except EOFError as error:
+        raise Unreadable(f"it is damaged ({error})") from None
+    return _Content(octets, whole.hexdigest(), before, lines)
+
+
+def _load(
+    store: EventStore, source: LogSource, path: Path, name: str, first_line: int, content: _Content, now: datetime,
+    told: Callable[[int], None] | None, state: str,
+) -> Loaded:  # fmt: skip
+    bad: list[BadRow] = []
+    reader = TimeReader(time_form(source), descending=_descending(source, path))
+    with path.open("rb") as stream:
+        rows = events_of(source, name, rows_of(unpacked(stream), source), reader)
+        count = store.add(_only_events(rows, bad, first_line, told))
+    store.add_bad(source.id, name, bad)
+    held, held_bad = store.counts(source.id, name)
+    digest = content.digest
+    store.remember(
+        LoadedFile(source.id, name, content.octets, digest, content.lines, held, held_bad, now.astimezone(UTC))
+    )
+    return Loaded(source.id, name, state, count, len(bad), tuple(bad[:5]), reader.ambiguous)
+
+
+def _only_events(
+    rows: Iterator[Event | BadRow], bad: list[BadRow], first_line: int, told: Callable[[int], None] | None
+) -> Iterator[Event]:
+    for number, one in enumerate(rows, 1):
+        if told and number % 10_000 == 0:
+            told(number)
+        if one.line < first_line:
+            continue
+        if isinstance(one, BadRow):
+            bad.append(one)
+        else:
+            yield one
+
+
+def _descending(source: LogSource, path: Path) -> bool:
+    """Whether the file stands newest first; only a zone whose clocks change makes that matter."""
+    time_path = field_paths(source).get("time")
+    if source.zone is None or time_path is None:
+        return False
+    values: list[Any] = []
+    with path.open("rb") as stream:
+        for row in rows_of(unpacked(stream), source):
+            if isinstance(row, Record):
+                values.append(value_at(row.values, time_path))
+            if len(values) >= _LOOKED_AT:
+                break
+    return is_descending(values, time_form(source))

@@ -1,0 +1,228 @@
+"""The event store: what was loaded from log files, as tables, worked on through Ibis expressions.
+
+DuckDB keeps them in one file of the workspace. A file is loaded in one transaction, so that an interruption leaves the
+store as it was. What is in it can always be made anew from the log files.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from itertools import islice
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from trace_lens.logs.events import Event
+from trace_lens.logs.records import BadRow
+
+if TYPE_CHECKING:
+    import ibis.expr.types as ir
+
+OWN_FOLDER = ".trace-lens"
+FILE = "events.duckdb"
+VERSION = "1"
+_BATCH = 50_000
+_TABLES = {
+    "events": {
+        "source": "string", "file": "string", "line": "int64", "time": "timestamp(6)", "user": "string",
+        "app": "string", "outcome": "string", "code": "string", "reason": "string", "ip": "string",
+        "ids": "array<string>",
+    },
+    "files": {
+        "source": "string", "file": "string", "octets": "int64", "digest": "string", "lines": "int64", "rows": "int64",
+        "bad": "int64", "loaded_at": "timestamp(6)",
+    },
+    "bad_rows": {"source": "string", "file": "string", "line": "int64", "because": "string", "text": "string"},
+    "about": {"key": "string", "value": "string"},
+}  # fmt: skip
+
+
+class StoreProblem(Exception):
+    """The store cannot be used; says why and what to do."""
+
+
+class LoadedFile(NamedTuple):
+    """A file that was loaded: how many octets of it, their SHA-256, its whole lines, its rows, how many were bad."""
+
+    source: str
+    file: str
+    octets: int
+    digest: str
+    lines: int
+    rows: int
+    bad: int
+    loaded_at: datetime
+
+
+class EventStore:
+    """The store of a workspace; a context manager. Times are kept as UTC without a zone. Raises StoreProblem."""
+
+    def __init__(self, root: Path, *, writing: bool = False) -> None:
+        self.path = root / OWN_FOLDER / FILE
+        self._writing = writing
+        self._connection: Any = None
+
+    @property
+    def exists(self) -> bool:
+        """Whether anything was ever loaded."""
+        return self.path.exists()
+
+    def __enter__(self) -> EventStore:
+        import duckdb
+        import ibis
+
+        if self._writing:
+            self.path.parent.mkdir(exist_ok=True)
+            (self.path.parent / ".gitignore").write_text("*\n", "ascii")
+        try:
+            self._connection = ibis.duckdb.connect(str(self.path), read_only=not self._writing)
+        except duckdb.IOException as error:
+            if "lock" in str(error).lower():
+                raise StoreProblem(
+                    "another trace-lens is using the store of logs; try again when it has ended"
+                ) from None
+            raise StoreProblem(self._damaged(error)) from None
+        except duckdb.Error as error:
+            raise StoreProblem(self._damaged(error)) from None
+        try:
+            self._prepare()
+        except StoreProblem:
+            self._connection.disconnect()
+            raise
+        except duckdb.Error as error:
+            self._connection.disconnect()
+            raise StoreProblem(self._damaged(error)) from None
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._connection.disconnect()
+
+    def _damaged(self, error: Exception) -> str:
+        reason = str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
+        return (
+            f"the store of logs in {OWN_FOLDER}/{FILE} cannot be read ({reason}); move it away and run trace-lens logs "
+            "load again: it is made from the log files, and nothing is lost"
+        )
+
+    def _prepare(self) -> None:
+        import ibis
+
+        there = set(self._connection.list_tables())
+        if not there and self._writing:
+            for name, columns in _TABLES.items():
+                self._connection.create_table(name, schema=ibis.schema(columns))
+            self._connection.raw_sql(f"INSERT INTO about VALUES ('version', '{VERSION}')")
+            return
+        if not set(_TABLES) <= there:
+            raise StoreProblem(self._damaged(ValueError("its tables are not those of a store of logs")))
+        told = self._connection.table("about").execute()
+        version = dict(zip(told["key"], told["value"], strict=True)).get("version")
+        if version != VERSION:
+            raise StoreProblem(
+                f"the store of logs is of version {version}, and this program works with version {VERSION}; move "
+                f"{OWN_FOLDER}/{FILE} away and run trace-lens logs load again: it is made from the log files"
+            )
+
+    def events(self) -> ir.Table:
+        """The events, with `doubled` marking those that stand before in the same source, word for word."""
+        import ibis
+
+        table = self._connection.table("events")
+        same = [table[name] for name in ("source", "time", "user", "app", "outcome", "code", "reason", "ip", "ids")]
+        place = ibis.row_number().over(ibis.window(group_by=same, order_by=[table["file"], table["line"]]))
+        return table.mutate(doubled=place > 0)
+
+    def plain_events(self) -> ir.Table:
+        """The events as they were loaded."""
+        return self._connection.table("events")
+
+    def files(self) -> list[LoadedFile]:
+        """The files that were loaded, in the order of their loading."""
+        rows = self._connection.table("files").order_by(["loaded_at", "source", "file"]).execute()
+        return [
+            LoadedFile(row.source, row.file, int(row.octets), row.digest, int(row.lines), int(row.rows), int(row.bad),
+                       row.loaded_at.to_pydatetime().replace(tzinfo=UTC))
+            for row in rows.itertuples()
+        ]  # fmt: skip
+
+    def counts(self, source: str, file: str) -> tuple[int, int]:
+        """How many events and bad rows of a file are in the store."""
+        found = []
+        for name in ("events", "bad_rows"):
+            table = self._connection.table(name)
+            found.append(int(table.filter(table["source"] == source, table["file"] == file).count().execute()))
+        return found[0], found[1]
+
+    def bad_rows(self, source: str | None = None) -> list[tuple[str, BadRow]]:
+        """The bad rows that were kept aside, with their files."""
+        table = self._connection.table("bad_rows")
+        if source is not None:
+            table = table.filter(table["source"] == source)
+        rows = table.order_by(["file", "line"]).execute()
+        return [(row.file, BadRow(int(row.line), row.because, row.text)) for row in rows.itertuples()]
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """All or nothing: what is done inside is undone where it does not come to its end."""
+        import duckdb
+
+        self._connection.raw_sql("BEGIN TRANSACTION")
+        try:
+            yield
+        except BaseException as error:
+            self._connection.raw_sql("ROLLBACK")
+            if isinstance(error, duckdb.Error):
+                raise StoreProblem(f"the store of logs could not be written: {str(error).splitlines()[0]}") from None
+            raise
+        self._connection.raw_sql("COMMIT")
+
+    def add(self, events: Iterable[Event]) -> int:
+        """Add events; their number."""
+        count = 0
+        stream = iter(events)
+        while batch := list(islice(stream, _BATCH)):
+            rows = [
+                (one.source, one.file, one.line, one.time.replace(tzinfo=None), one.user, one.app, one.outcome,
+                 one.code, one.reason, one.ip, list(one.ids))
+                for one in batch
+            ]  # fmt: skip
+            self._insert("events", dict(zip(_TABLES["events"], zip(*rows, strict=True), strict=True)))
+            count += len(batch)
+        return count
+
+    def add_bad(self, source: str, file: str, rows: Iterable[BadRow]) -> None:
+        """Keep bad rows aside."""
+        found = list(rows)
+        if found:
+            columns = {
+                "source": [source] * len(found),
+                "file": [file] * len(found),
+                "line": [one.line for one in found],
+                "because": [one.because for one in found],
+                "text": [one.text for one in found],
+            }
+            self._insert("bad_rows", columns)
+
+    def remember(self, file: LoadedFile) -> None:
+        """Put down that a file was loaded, in the place of what was put down of it before."""
+        self._connection.con.execute("DELETE FROM files WHERE source = ? AND file = ?", [file.source, file.file])
+        values = {name: [value] for name, value in file._asdict().items()}
+        values["loaded_at"] = [file.loaded_at.replace(tzinfo=None)]
+        self._insert("files", values)
+
+    def take_out_from(self, source: str, file: str, line: int) -> None:
+        """Take out what stands from a line on: it was not whole when it was read."""
+        for table in ("events", "bad_rows"):
+            statement = f"DELETE FROM {table} WHERE source = ? AND file = ? AND line >= ?"
+            self._connection.con.execute(statement, [source, file, line])
+
+    def _insert(self, name: str, columns: dict[str, Any]) -> None:
+        import ibis
+        import pyarrow as pa
+
+        schema = ibis.schema(_TABLES[name]).to_pyarrow()
+        table = pa.table(
+            {column: pa.array(list(values), schema.field(column).type) for column, values in columns.items()}
+        )
+        self._connection.insert(name, ibis.memtable(table))
