@@ -116,8 +116,8 @@ class EventStore:
             return
         if not set(_TABLES) <= there:
             raise StoreProblem(self._damaged(ValueError("its tables are not those of a store of logs")))
-        told = self._connection.table("about").execute()
-        version = dict(zip(told["key"], told["value"], strict=True)).get("version")
+        told = self._connection.table("about").to_pyarrow().to_pylist()
+        version = next((row["value"] for row in told if row["key"] == "version"), None)
         if version != VERSION:
             raise StoreProblem(
                 f"the store of logs is of version {version}, and this program works with version {VERSION}; move "
@@ -139,19 +139,17 @@ class EventStore:
 
     def files(self) -> list[LoadedFile]:
         """The files that were loaded, in the order of their loading."""
-        rows = self._connection.table("files").order_by(["loaded_at", "source", "file"]).execute()
-        return [
-            LoadedFile(row.source, row.file, int(row.octets), row.digest, int(row.lines), int(row.rows), int(row.bad),
-                       row.loaded_at.to_pydatetime().replace(tzinfo=UTC))
-            for row in rows.itertuples()
-        ]  # fmt: skip
+        rows = self._connection.table("files").order_by(["loaded_at", "source", "file"]).to_pyarrow().to_pylist()
+        return [LoadedFile(**{**row, "loaded_at": row["loaded_at"].replace(tzinfo=UTC)}) for row in rows]
 
     def counts(self, source: str, file: str) -> tuple[int, int]:
         """How many events and bad rows of a file are in the store."""
         found = []
         for name in ("events", "bad_rows"):
             table = self._connection.table(name)
-            found.append(int(table.filter(table["source"] == source, table["file"] == file).count().execute()))
+            found.append(
+                int(table.filter(table["source"] == source, table["file"] == file).count().to_pyarrow().as_py())
+            )
         return found[0], found[1]
 
     def bad_rows(self, source: str | None = None) -> list[tuple[str, BadRow]]:
@@ -159,8 +157,8 @@ class EventStore:
         table = self._connection.table("bad_rows")
         if source is not None:
             table = table.filter(table["source"] == source)
-        rows = table.order_by(["file", "line"]).execute()
-        return [(row.file, BadRow(int(row.line), row.because, row.text)) for row in rows.itertuples()]
+        rows = table.order_by(["file", "line"]).to_pyarrow().to_pylist()
+        return [(row["file"], BadRow(row["line"], row["because"], row["text"])) for row in rows]
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
