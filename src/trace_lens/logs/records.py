@@ -95,7 +95,10 @@ def sniffed(sample: str) -> str:
     """The delimiter of a CSV text: the one by which most of its rows have as many columns as the first, and several."""
     best, most = ",", 0.0
     for candidate in ",;\t|":
-        rows = [row for row in csv.reader(io.StringIO(sample), delimiter=candidate) if row][:20]
+        try:
+            rows = [row for row in csv.reader(io.StringIO(sample, newline=""), delimiter=candidate) if row][:20]
+        except csv.Error:
+            continue
         if not rows or len(rows[0]) < 2:
             continue
         alike = sum(len(row) == len(rows[0]) for row in rows) / len(rows)
