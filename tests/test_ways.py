@@ -6,6 +6,7 @@ import gzip
 import io
 import json
 import zipfile
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -471,6 +472,81 @@ def test_members_that_browsers_leave_out(name: str, tmp_path: Path) -> None:
     found = judged(changed(**ODD[name]), workspace(tmp_path))
     assert [broke(each) for each in found] == [None]
     assert len(found[0].steps) == 5
+
+
+def without_private_members(entry: dict[str, Any]) -> None:
+    """As browsers write it that add no members of their own and send no fetch metadata."""
+    for name in [name for name in entry if name.startswith("_")]:
+        del entry[name]
+    entry["request"]["headers"] = [one for one in entry["request"]["headers"] if not one["name"].startswith("Sec-")]
+
+
+def with_lists_of_cookies(entry: dict[str, Any]) -> None:
+    """Cookies as lists only, as some exports have them."""
+    without_private_members(entry)
+    asked, got = entry["request"], entry["response"]
+    pairs = next((one["value"] for one in asked["headers"] if one["name"] == "Cookie"), "")
+    asked["cookies"] = [
+        dict(zip(("name", "value"), pair.split("="), strict=True)) for pair in pairs.split("; ") if pair
+    ]
+    asked["headers"] = [one for one in asked["headers"] if one["name"] != "Cookie"]
+    lines = [one["value"] for one in got["headers"] if one["name"] == "Set-Cookie"]
+    got["headers"] = [one for one in got["headers"] if one["name"] != "Set-Cookie"]
+    got["cookies"] = [cookie_of(line) for line in lines]
+
+
+def cookie_of(line: str) -> dict[str, Any]:
+    pair, *told = line.split("; ")
+    name, _, value = pair.partition("=")
+    attributes = dict(one.partition("=")[::2] for one in told)
+    made: dict[str, Any] = {
+        "name": name,
+        "value": value,
+        "path": attributes.get("Path", "/"),
+        "secure": "Secure" in attributes,
+    }
+    return made | ({"sameSite": attributes["SameSite"]} if "SameSite" in attributes else {})
+
+
+def with_small_headers(entry: dict[str, Any]) -> None:
+    """Names of header fields in small letters, several Set-Cookie fields in one, as HTTP/2 captures have them."""
+    for side in ("request", "response"):
+        for one in entry[side]["headers"]:
+            one["name"] = one["name"].lower()
+    set_cookies = [one["value"] for one in entry["response"]["headers"] if one["name"] == "set-cookie"]
+    if set_cookies:
+        rest = [one for one in entry["response"]["headers"] if one["name"] != "set-cookie"]
+        entry["response"]["headers"] = [*rest, {"name": "set-cookie", "value": "\n".join(set_cookies)}]
+
+
+def without_redirects_told(entry: dict[str, Any]) -> None:
+    """No redirectURL, no referrers: only the Location field and the times lead on."""
+    without_private_members(entry)
+    entry["response"].pop("redirectURL")
+    entry["request"]["headers"] = [one for one in entry["request"]["headers"] if one["name"] != "Referer"]
+
+
+STYLES = (without_private_members, with_lists_of_cookies, with_small_headers, without_redirects_told)
+TOLD = ("both sides fine", "SameSite=Lax", "another path", "another host", "gone round without a cookie",
+        "an error page of the application", "a code, fine from both sides", "SameSite=None without Secure")  # fmt: skip
+
+
+@pytest.mark.parametrize("style", STYLES, ids=lambda style: style.__name__)
+@pytest.mark.parametrize("name", TOLD)
+def test_every_browser_writes_it_in_its_own_way(
+    name: str, style: Callable[[dict[str, Any]], None], tmp_path: Path
+) -> None:
+    """What is judged does not depend on what a browser adds or leaves out."""
+    one = next(each for each in ROWS if each.name == name)
+    folder = (
+        workspace(tmp_path, **one.settings) if one.protocol == "saml" else client_workspace(tmp_path, **one.settings)
+    )
+    document = json.loads(one.data)
+    for entry in document["log"]["entries"]:
+        style(entry)
+    found = judged(json.dumps(document).encode(), folder)
+    assert [broke(each) for each in found] == [one.first]
+    assert len(found[0].steps) == len(judged(one.data, folder)[0].steps)
 
 
 def test_pseudo_header_fields_stand_for_an_address(tmp_path: Path) -> None:
