@@ -84,6 +84,8 @@ def records_of(
         yield from readers[form]()
     except (EOFError, OSError) as error:
         raise Unreadable(f"it is damaged ({error})") from None
+    finally:
+        lines.detach()
 
 
 def _short(text: str) -> str:
