@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from trace_lens.attempts.journeys import REDIRECT, Hop, Way
+from trace_lens.attempts.journeys import FORM, REDIRECT, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Evidence, Side
@@ -55,6 +55,8 @@ def _parties(case: Case) -> Parties:
             ours |= ({hop.cause.host} if hop.cause and hop.how == REDIRECT else set()) - theirs
         if brings_answer(hop):
             ours |= {hop.exchange.host} - theirs
+            sends = hop.cause is not None and hop.how in (FORM, REDIRECT)
+            theirs |= ({hop.cause.host} if hop.cause and sends else set()) - ours
     return Parties(frozenset(ours), frozenset(theirs - ours))
 
 
