@@ -188,6 +188,36 @@ def test_combined() -> None:
     assert (only.values["user"], only.values["status"], only.values["method"], only.values["vhost"]) == ("m.tern", "302", "GET", "shop.example:443")  # fmt: skip
 
 
+def parquet(*found: dict[str, Any]) -> bytes:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    held = io.BytesIO()
+    pq.write_table(pa.Table.from_pylist(list(found)), held)
+    return held.getvalue()
+
+
+def test_parquet(tmp_path: Path) -> None:
+    data = parquet(
+        {"when": AT, "user": "m.tern", "result": "granted", "n": 1},
+        {"when": AT, "user": None, "result": "denied", "n": 2},
+    )
+    assert told(rows(data, "parquet")) == [(1, {"when": AT, "user": "m.tern", "result": "granted", "n": 1}),
+                                           (2, {"when": AT, "user": None, "result": "denied", "n": 2})]  # fmt: skip
+    with pytest.raises(Unreadable, match="no Parquet"):
+        rows(b"PAR1 nothing", "parquet")
+    folder = workspace(tmp_path)
+    (folder / "x.parquet").write_bytes(data)
+    status, document = run_json("logs", "check", "x.parquet", folder=folder)
+    assert (status, document["format"], document["bad"], document["first"]) == (0, "parquet", 0, "2026-11-20T08:14:03Z")
+    assert {one["column"]: one["field"] for one in document["columns"]} == {
+        "when": "time",
+        "user": "user",
+        "result": "outcome",
+        "n": None,
+    }
+
+
 @pytest.mark.parametrize("pack", [gzip.compress, zstandard.compress, bytes], ids=["gzip", "zstd", "plain"])
 def test_packed_files(pack: Any) -> None:
     stream = unpacked(io.BytesIO(pack(b"a,b\n1,2\n")))

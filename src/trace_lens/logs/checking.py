@@ -90,8 +90,6 @@ def _head(stream: BinaryIO) -> bytes:
 def rows_of(stream: BinaryIO, source: LogSource) -> Iterator[Record | BadRow]:
     """The records of a decompressed stream, read as a source is described. Raises Unreadable."""
     told = source.settings
-    if told.format == "parquet":
-        raise Unreadable("Parquet files are not read yet")
     return records_of(stream, told.format, delimiter=told.delimiter, encoding=told.encoding, rows=told.rows)
 
 

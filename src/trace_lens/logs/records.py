@@ -68,7 +68,10 @@ def unpacked(stream: BinaryIO) -> BinaryIO:
 def records_of(
     stream: BinaryIO, form: str, *, delimiter: str | None = None, encoding: str | None = None, rows: str | None = None
 ) -> Iterator[Record | BadRow]:
-    """The records of a decompressed stream in one of the text formats. Raises Unreadable."""
+    """The records of a decompressed stream in one of the formats. Raises Unreadable."""
+    if form == "parquet":
+        yield from _parquet(stream)
+        return
     if form in ("json", "ocsf"):
         yield from _json_or_lines(stream, rows, of_ocsf=form == "ocsf")
         return
@@ -221,6 +224,21 @@ def _json_array(stream: BinaryIO, rows: str | None) -> Iterator[Record | BadRow]
         yield BadRow(number + 1, f"the file breaks off or is broken here: {str(error).splitlines()[0]}", "")
     if number == 0:
         raise Unreadable(f"it holds no array of rows{f' at {rows}' if rows else ''}")
+
+
+def _parquet(stream: BinaryIO) -> Iterator[Record]:
+    """Parquet, row by row; what stands for the line is the number of the row."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    try:
+        number = 0
+        for batch in pq.ParquetFile(stream).iter_batches():
+            for row in batch.to_pylist():
+                number += 1
+                yield Record(number, row, _short(json.dumps(row, ensure_ascii=False, default=str)))
+    except (pa.ArrowException, OSError) as error:
+        raise Unreadable(f"it is no Parquet file that can be read ({str(error).splitlines()[0]})") from None
 
 
 def path_parts_joined(path: str) -> str:
