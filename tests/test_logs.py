@@ -605,3 +605,53 @@ def test_nothing_loaded_and_nothing_there(loaded: Path) -> None:
     (loaded / "logs/id-1.csv").unlink()
     done = run("logs", "load", folder=loaded)
     assert (done.returncode, b"no file matches" in done.stdout) == (3, True)
+
+
+def regular(count: int, time: str = "2026-11-20 {h:02d}:{m:02d}:{s:02d}") -> str:
+    """A well-formed log of many rows, with everything in its cells that may be in them."""
+    odd = ["granted", "DENIED", "error", "perhaps", "", "-", " granted "]
+    reasons = ["", "-", '"a; b"', '"say ""no"""', "plain words", "Ærlig talt"]
+    made = ["When;Account;Target;Result;Code;Message;From;Request"]
+    for n in range(count):
+        when = time.format(h=n // 3600, m=n // 60 % 60, s=n % 60, n=n)
+        made.append(
+            f"{when};m.tern{n % 7}@northmere.example;App {n % 3};{odd[n % 7]};{'' if n % 2 else 'D-1'};{reasons[n % 6]};192.0.2.{n % 200};_rq{n:020x}"
+        )
+    return "\n".join(made) + "\n"
+
+
+BULK = [
+    ("local times", regular(2500), True), ("epoch milliseconds", regular(2500, "17951624{n:05d}"), True),
+    ("with fractions", regular(2500, "2026-11-20T{h:02d}:{m:02d}:{s:02d}.125"), True),
+    ("one bad row", regular(2500) + "x;y\n", False), ("one bad time", regular(2500).replace("2026-11-20 00:10:00", "never"), False),
+    ("a value on two lines", regular(2500).replace("plain words", '"plain\nwords"', 1), False),
+    ("a blank line", regular(2500) + "\n", False),
+    ("the night when clocks change", regular(2500).replace("2026-11-20", "2026-10-25"), False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "text", "at_once"), BULK, ids=[one[0] for one in BULK])
+def test_in_bulk_the_same_events_come_out(
+    name: str, text: str, at_once: bool, loaded: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What is ordinary goes through the database, what is not line by line; the events are the same."""
+    from trace_lens.logs import loading
+
+    (loaded / "logs/id-1.csv").write_text(text, "utf-8")
+    taken: list[bool] = []
+    whole = EventStore.in_bulk
+
+    def watched(store: EventStore, *arguments: Any) -> Any:
+        taken.append(False)
+        read = whole(store, *arguments)
+        taken[-1] = True
+        return read
+
+    monkeypatch.setattr(EventStore, "in_bulk", watched)
+    fast, found = load(loaded), search(loaded)
+    assert taken == [at_once]
+    (loaded / ".trace-lens/events.duckdb").unlink()
+    monkeypatch.setattr(loading, "_WORTH_BULK", 10**9)
+    assert load(loaded) == fast
+    assert search(loaded) == found
+    assert len(found) >= 2499

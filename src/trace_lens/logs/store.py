@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from trace_lens.logs.events import Event
 from trace_lens.logs.records import BadRow
+from trace_lens.workspace.log_sources import LogSource
 
 if TYPE_CHECKING:
     import ibis.expr.types as ir
@@ -188,6 +189,18 @@ class EventStore:
             self._insert("events", dict(zip(_TABLES["events"], zip(*rows, strict=True), strict=True)))
             count += len(batch)
         return count
+
+    def in_bulk(
+        self, source: LogSource, path: Path, name: str, lines: int, header: list[str], delimiter: str
+    ) -> ir.Table:
+        """The events of a CSV file, read at once and held aside for `add_at_once`. Raises OutOfTheOrdinary."""
+        from trace_lens.logs.bulk import bulk_events
+
+        return bulk_events(self._connection, source, path, name, lines, header, delimiter)
+
+    def add_at_once(self, events: ir.Table) -> None:
+        """Add events that were read in bulk."""
+        self._connection.insert("events", events.select(*_TABLES["events"]))
 
     def add_bad(self, source: str, file: str, rows: Iterable[BadRow]) -> None:
         """Keep bad rows aside."""
