@@ -404,6 +404,18 @@ def test_checks_that_cannot_be(arguments: tuple[str, ...], status: int, tmp_path
     assert b"Traceback" not in done.stderr
 
 
+def test_the_zone_that_is_lacking_is_said_once(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    (folder / "export.csv").write_text(LOG, "utf-8")
+    unknown = run("logs", "check", "export.csv", folder=folder).stdout.decode()
+    assert (unknown.count("read as UTC"), unknown.count("carry no zone")) == (1, 1)
+    (folder / "logs").mkdir(exist_ok=True)
+    assert run("logs", "check", "export.csv", "--write", "id", folder=folder).returncode == 0
+    known = run("logs", "check", "export.csv", folder=folder).stdout.decode()
+    assert known.count("carry no zone") == 1
+    assert "Mind:" not in known
+
+
 def test_escapes_in_a_log_never_reach_the_terminal(tmp_path: Path) -> None:
     folder = workspace(tmp_path)
     (folder / "export.csv").write_text(LOG.replace("Crew Roster", "\x1b[31mCrew"), "utf-8")
@@ -564,8 +576,9 @@ def test_two_at_once_is_said(loaded: Path) -> None:
 
     load(loaded)
     with duckdb.connect(str(loaded / ".trace-lens/events.duckdb")):
-        done = run("logs", "load", folder=loaded)
-    assert (done.returncode, b"another trace-lens" in done.stderr) == (3, True)
+        for words in (("load",), ("list",), ("search",), ("list", "--format", "json")):
+            done = run("logs", *words, folder=loaded)
+            assert (done.returncode, done.stdout, b"another trace-lens" in done.stderr) == (3, b"", True)
 
 
 def test_an_interruption_leaves_the_store_whole(loaded: Path) -> None:

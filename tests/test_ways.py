@@ -372,6 +372,17 @@ def test_hops_without_any_message(tmp_path: Path) -> None:
     assert "Service unavailable" in found.cause
 
 
+@pytest.mark.parametrize("status", [400, 403, 500, 503])
+def test_an_error_page_after_a_session_does_not_tell_how_it_ended(status: int, tmp_path: Path) -> None:
+    one = saml_trip(shown=page("My week", "Monday"))
+    last = one.document()["log"]["entries"]
+    next(each for each in last if each["request"]["url"] == APP + "/home")["response"]["status"] = status
+    found = judged(har(one), workspace(tmp_path))[0]
+    assert (found.outcome, broke(found)) == ("broken", "http-error")
+    told = {each.code: each.because for each in found.unchecked}
+    assert str(status) in told["session-not-started"]
+
+
 SPELLINGS = ("plain", "marked", "timed", "addressed", "http2", "listed", "paired")
 
 

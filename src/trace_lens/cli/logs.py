@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -21,6 +22,7 @@ from trace_lens.cli.options import (
 )
 
 if TYPE_CHECKING:
+    from trace_lens.logs.store import EventStore
     from trace_lens.workspace.loading import Workspace
     from trace_lens.workspace.log_sources import LogSource
 
@@ -153,7 +155,7 @@ def load_command(
     Exit status: 0, or 3 where a file could not be read at all.
     """
     from trace_lens.logs.loading import Loaded, load_file
-    from trace_lens.logs.store import EventStore, StoreProblem
+    from trace_lens.logs.store import EventStore
     from trace_lens.render import as_json
 
     _, sources, root = _with_logs(workspace_dir)
@@ -161,21 +163,17 @@ def load_command(
         _known_source(name, sources)
     loaded: list[Loaded] = []
     begin = datetime.now(UTC)
-    try:
-        with EventStore(root, writing=True) as store:
-            for source in sources.values():
-                if only and source.id not in only:
-                    continue
-                files = source.files_in(root)
-                if not files:
-                    loaded.append(Loaded(source.id, ", ".join(source.settings.files), "new", problem="no file matches"))
-                for file in files:
-                    name = _named(file, root)
-                    told = _progress(name) if sys.stderr.isatty() else None
-                    loaded.append(load_file(store, source, file, name, datetime.now(UTC), told))
-    except StoreProblem as error:
-        click.echo(f"{error}.", err=True)
-        return 3
+    with _opened(EventStore(root, writing=True)) as store:
+        for source in sources.values():
+            if only and source.id not in only:
+                continue
+            files = source.files_in(root)
+            if not files:
+                loaded.append(Loaded(source.id, ", ".join(source.settings.files), "new", problem="no file matches"))
+            for file in files:
+                name = _named(file, root)
+                told = _progress(name) if sys.stderr.isatty() else None
+                loaded.append(load_file(store, source, file, name, datetime.now(UTC), told))
     seconds = (datetime.now(UTC) - begin).total_seconds()
     if form == "json":
         write(as_json.dump(as_json.loaded_logs(loaded)), output)
@@ -190,6 +188,19 @@ def load_command(
 def _named(file: Path, root: Path) -> str:
     place, base = file.resolve(), root.resolve()
     return (place.relative_to(base) if place.is_relative_to(base) else place).as_posix()
+
+
+@contextmanager
+def _opened(store: EventStore) -> Iterator[EventStore]:
+    """The store, opened; where that fails it is said, and the command ends with 3."""
+    from trace_lens.logs.store import StoreProblem
+
+    try:
+        with store:
+            yield store
+    except StoreProblem as error:
+        click.echo(f"{error}.", err=True)
+        raise click.exceptions.Exit(3) from None
 
 
 def _progress(name: str) -> Callable[[int], None]:
@@ -207,20 +218,15 @@ def _progress(name: str) -> Callable[[int], None]:
 @output_options("text", "json")
 def list_command(workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str) -> int:
     """The files that were loaded: source, rows, bad rows, when."""
-    from trace_lens.logs.store import EventStore, StoreProblem
+    from trace_lens.logs.store import EventStore
     from trace_lens.render import as_json
 
     _, _, root = _with_logs(workspace_dir)
     store = EventStore(root)
-    try:
-        if not store.exists:
-            files = []
-        else:
-            with store:
-                files = store.files()
-    except StoreProblem as error:
-        click.echo(f"{error}.", err=True)
-        return 3
+    files = []
+    if store.exists:
+        with _opened(store):
+            files = store.files()
     if form == "json":
         write(as_json.dump(as_json.log_files(files)), output)
     else:
@@ -255,7 +261,7 @@ def search_command(
 ) -> int:  # fmt: skip
     """Look for events; without a term all are given, in the order of their times."""
     from trace_lens.logs.searching import Wanted, search
-    from trace_lens.logs.store import EventStore, StoreProblem
+    from trace_lens.logs.store import EventStore
     from trace_lens.render import as_json
 
     workspace, sources, root = _with_logs(workspace_dir)
@@ -266,13 +272,10 @@ def search_command(
     if not store.exists:
         raise click.UsageError("No logs are loaded yet; load them with: trace-lens logs load")
     try:
-        with store:
+        with _opened(store):
             found = search(store.events(), wanted, workspace)
     except ValueError as error:
         raise click.UsageError(f"--ip: {error}.") from None
-    except StoreProblem as error:
-        click.echo(f"{error}.", err=True)
-        return 3
     if form == "json":
         write(as_json.dump(as_json.found_events(found)), output)
     else:

@@ -182,6 +182,10 @@ def session(case: Case) -> Answer:
         why = _Why(f"{page.exchange.host} shows its own sign-in page ({page.exchange.parts.path or '/'})")
     elif page and 200 <= page.exchange.status < 300 and _FAILED.search(words_of(page.exchange).title):
         why = _Why(f'the application took the answer and shows: "{words_of(page.exchange)}"')
+    elif page and page.exchange.status >= 400:
+        status = page.exchange.status
+        yield Unchecked("session-not-started", f"{page.exchange.host} answered {status}: its page does not tell")
+        return
     else:
         return
     if page and page.exchange.status >= 400 and not again:

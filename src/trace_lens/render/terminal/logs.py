@@ -31,7 +31,7 @@ def checked_pages(found: Checked, proposed: str | None) -> Iterator[Line]:
         yield from prose(f"The first {found.rows:,} rows were read; the file holds more.", 2, "quiet")
     if found.first and found.last:
         yield from pages.row("from", f"{show_moment(found.first)} to {show_moment(found.last)}")
-    if found.zoneless:
+    if found.zoneless and not found.proposal:
         told = f"{found.zoneless:,} times carry no zone and were read as UTC; set time_zone"
         yield from pages.row("zone", told)
     if found.ambiguous:
