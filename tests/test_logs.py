@@ -21,7 +21,7 @@ from trace_lens.logs.events import Event, events_of, time_form
 from trace_lens.logs.loading import load_file
 from trace_lens.logs.proposing import form_of
 from trace_lens.logs.records import BadRow, Record, Unreadable, records_of, sniffed, unpacked, value_at
-from trace_lens.logs.searching import FoundEvent, Wanted
+from trace_lens.logs.searching import Wanted
 from trace_lens.logs.searching import search as search_events
 from trace_lens.logs.store import EventStore, StoreProblem
 from trace_lens.logs.times import NoTime, TimeForm, TimeReader, is_descending
@@ -460,7 +460,7 @@ def load(folder: Path) -> list[tuple[str, int, int]]:
     return found
 
 
-def search(folder: Path, **wanted: Any) -> list[FoundEvent]:
+def search(folder: Path, **wanted: Any) -> list[Event]:
     with EventStore(folder) as store:
         return search_events(store.events(), Wanted(**wanted), load_workspace(folder))
 

@@ -110,10 +110,11 @@ def _told(file: str, source: LogSource, rows: list[Record | BadRow], whole: bool
     }
     named = {path: name for name, path in paths.items()} | dict.fromkeys(source.settings.fields.ids, "ids")
     columns = tuple((one, named.get(one.name)) for one in columns_of(records))
-    words = (
-        Counter((text_of(value_at(one.values, paths["outcome"])) or "(none)", one.outcome) for one in events)
-        if "outcome" in paths
-        else Counter()
+    outcomes = {one.line: one.outcome for one in events}
+    words = Counter(
+        (text_of(value_at(one.values, paths["outcome"])) or "(none)", outcomes[one.line])
+        for one in records
+        if "outcome" in paths and one.line in outcomes
     )
     moments = [one.time for one in events]
     return Checked(

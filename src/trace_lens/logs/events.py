@@ -29,7 +29,10 @@ _OCSF_OUTCOMES = {"1": SUCCESS, "2": FAILURE}
 
 
 class Event(NamedTuple):
-    """One event: where it stands, and what it says. `time` is in UTC; `values` are the columns as they were."""
+    """One event: where it stands, and what it says. `time` is in UTC.
+
+    `doubled` marks one that stands before in the same source, word for word; that is known in the store only.
+    """
 
     source: str
     file: str
@@ -42,8 +45,7 @@ class Event(NamedTuple):
     reason: str | None
     ip: str | None
     ids: tuple[str, ...]
-    values: Mapping[str, Any]
-    text: str
+    doubled: bool = False
 
 
 def time_form(source: LogSource) -> TimeForm:
@@ -83,7 +85,6 @@ def events_of(
             source.id, file, record.line, moment, said.get("user"), said.get("app") or source.settings.app,
             outcome_of(said.get("outcome"), words, source.settings.format), said.get("code"), said.get("reason"),
             said.get("ip"), tuple(text for path in ids if (text := text_of(value_at(record.values, path)))),
-            record.values, record.text,
         )  # fmt: skip
 
 

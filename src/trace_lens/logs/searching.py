@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import ipaddress
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from trace_lens.logs.events import Event
 from trace_lens.workspace.loading import Workspace
 
 if TYPE_CHECKING:
     import ibis.expr.types as ir
+    import pyarrow as pa
 
 
 class Wanted(NamedTuple):
@@ -25,23 +27,6 @@ class Wanted(NamedTuple):
     text: str | None = None
     since: datetime | None = None
     until: datetime | None = None
-
-
-class FoundEvent(NamedTuple):
-    """One event that was found; `doubled` marks one that stands before in the same source, word for word."""
-
-    source: str
-    file: str
-    line: int
-    time: datetime
-    user: str | None
-    app: str | None
-    outcome: str
-    code: str | None
-    reason: str | None
-    ip: str | None
-    ids: tuple[str, ...]
-    doubled: bool
 
 
 def spellings(workspace: Workspace, name: str) -> set[str]:
@@ -115,15 +100,14 @@ def _in_network(table: ir.Table, text: str) -> Any:
     raise ValueError(f"{text}: a network ends at /8, /16 or /24 here")
 
 
-def search(table: ir.Table, wanted: Wanted, workspace: Workspace) -> list[FoundEvent]:
+def search(table: ir.Table, wanted: Wanted, workspace: Workspace) -> list[Event]:
     """The events that are wanted. Raises ValueError for an address that is none."""
-    rows = matching(table, wanted, workspace).to_pyarrow().to_pylist()
-    from datetime import UTC
+    return events_in(matching(table, wanted, workspace).to_pyarrow())
 
+
+def events_in(rows: pa.Table) -> list[Event]:
+    """The rows of an Arrow table with the store's columns as events."""
     return [
-        FoundEvent(
-            row["source"], row["file"], row["line"], row["time"].replace(tzinfo=UTC), row["user"], row["app"],
-            row["outcome"], row["code"], row["reason"], row["ip"], tuple(row["ids"] or ()), bool(row["doubled"]),
-        )
-        for row in rows
-    ]  # fmt: skip
+        Event(**{**row, "time": row["time"].replace(tzinfo=UTC), "ids": tuple(row["ids"] or ())})
+        for row in rows.to_pylist()
+    ]

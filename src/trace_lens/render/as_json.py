@@ -27,8 +27,8 @@ from trace_lens.workspace.loading import App, Workspace
 if TYPE_CHECKING:
     from trace_lens.diagnosis.many import Unplaced
     from trace_lens.logs.checking import Checked
+    from trace_lens.logs.events import Event
     from trace_lens.logs.loading import Loaded
-    from trace_lens.logs.searching import FoundEvent
     from trace_lens.logs.store import LoadedFile
 
 Json = dict[str, Any]
@@ -393,7 +393,7 @@ def log_files(files: Iterable[LoadedFile]) -> Json:
     }  # fmt: skip
 
 
-def found_events(found: Iterable[FoundEvent]) -> Json:
+def found_events(found: Iterable[Event]) -> Json:
     """`trace-lens/events/1`."""
     return {
         "schema": "trace-lens/events/1",

@@ -7,8 +7,8 @@ from collections.abc import Iterator, Sequence
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.logs.checking import Checked
+from trace_lens.logs.events import Event
 from trace_lens.logs.loading import Loaded
-from trace_lens.logs.searching import FoundEvent
 from trace_lens.logs.store import LoadedFile
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
@@ -119,7 +119,7 @@ def file_pages(files: Sequence[LoadedFile]) -> Iterator[Line]:
     )
 
 
-def event_pages(found: Sequence[FoundEvent]) -> Iterator[Line]:
+def event_pages(found: Sequence[Event]) -> Iterator[Line]:
     """Events, a line each."""
     yield line(Span(_count(len(found), "event"), "head"), "." if found else " fit.")
     if not found:

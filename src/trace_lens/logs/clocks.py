@@ -1,0 +1,209 @@
+"""How far each log's clock is off: offset and drift, with an interval, from pairs of a moment and an event.
+
+A pair is a moment that a capture saw and an event that may be of it; its gap is the event's time less the moment. Where
+pairs are joined by ids nearly all are right, and a robust line through their gaps is the clock. Where they only share
+person and application most are wrong: those spread out evenly, the right ones heap up, and the clock is where they heap
+up higher than chance lets them (a scan statistic over offset and drift). Drift is told only where the data show it.
+
+The interval holds what the data leave open, and what no data can tell: an event is written some time after what it is
+about, and a clock that is late by as much looks the same. That time is taken to be of the order of the gaps' spread,
+and not less than `WRITING` seconds.
+
+Sources: the shortest half as mode, D. F. Andrews et al., Robust Estimates of Location (1972); slopes by medians, H.
+Theil, A rank-invariant method of linear and polynomial regression analysis (1950), and P. K. Sen (1968); scan
+statistics, J. Naus, The distribution of the size of the maximum cluster of points on a line (1965).
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    Numbers = NDArray[np.float64]
+
+IDS, TIMES, NONE = "ids", "times", "none"
+WRITING = 2.0
+"""Seconds that a system may take between an exchange and its line in the log, where nothing tells more."""
+_DAY = 86_400.0
+_HEAP = 4.0
+"""Width, in seconds, of the window in which right pairs heap up."""
+_STEEPEST = 90.0
+"""The strongest drift looked for where pairs are not joined by ids, in seconds a day."""
+_SURE = 1e-4
+_SLOPES = 400
+_MOST = 3_000
+
+
+class Clock(NamedTuple):
+    """The clock of one source: log time less true time in seconds, at `middle` (epoch seconds), with its interval.
+
+    `basis` is `ids`, `times` or `none`; with `none` nothing is known and `low` and `high` are None. `scale` is the
+    spread of the gaps, in seconds; `pairs` how many pairs it rests on.
+    """
+
+    source: str
+    offset: float
+    low: float | None
+    high: float | None
+    drift: float
+    basis: str
+    pairs: int
+    middle: float
+    scale: float = WRITING
+
+    def at(self, time: Any) -> Any:
+        """The offset at a time (epoch seconds, true or the log's; a number or an array), in seconds."""
+        return self.offset + self.drift * (time - self.middle) / _DAY
+
+
+def unknown(source: str, middle: float) -> Clock:
+    """The clock of a source of which nothing is known."""
+    return Clock(source, 0.0, None, None, 0.0, NONE, 0, middle)
+
+
+def from_ids(source: str, at: Numbers, gaps: Numbers, middle: float) -> Clock | None:
+    """The clock by pairs joined by ids: moments `at` (epoch seconds) and gaps in seconds; None without pairs."""
+    import numpy as np
+
+    if len(gaps) == 0:
+        return None
+    days = (at - middle) / _DAY
+    drift = _slope(days, gaps) if len(gaps) >= 8 and np.ptp(days) >= 0.25 else 0.0
+    return _refined(source, days, gaps, drift, IDS, middle)
+
+
+def behind(clock: Clock, other: Clock, source: str) -> Clock:
+    """The clock of a source whose offset against another's is known (`other`), where that one's clock is."""
+    doubt = ((clock.high or 0.0) - (clock.low or 0.0)) / 2 + ((other.high or 0.0) - (other.low or 0.0)) / 2
+    offset = clock.at(other.middle) + other.offset
+    drift = clock.drift + other.drift
+    made = Clock(source, offset, None, None, drift, TIMES, min(clock.pairs, other.pairs), other.middle)
+    offset = made.at(clock.middle)
+    scale = (clock.scale**2 + other.scale**2) ** 0.5
+    return made._replace(offset=offset, low=offset - doubt, high=offset + doubt, middle=clock.middle, scale=scale)
+
+
+def from_times(
+    source: str, at: Numbers, gaps: Numbers, owners: NDArray[np.int64], middle: float, doubt: float = _SURE
+) -> Clock | None:
+    """The clock by pairs that only share person and application; `owners` numbers the attempt of each.
+
+    None where they do not heap up higher than chance would have it: where a heap as high as that would come about
+    with a probability of more than `doubt` anywhere in the reach looked at.
+    """
+    import numpy as np
+
+    if len(gaps) < 3:
+        return None
+    if len(gaps) > _MOST:
+        pick = np.linspace(0, len(gaps) - 1, _MOST).astype(int)
+        at, gaps, owners = at[pick], gaps[pick], owners[pick]
+    days = (at - middle) / _DAY
+    span = float(np.ptp(days))
+    step = _HEAP / 2 / max(span, 1e-9)
+    drifts = np.arange(-_STEEPEST, _STEEPEST + step, step) if span >= 1 and len(gaps) >= 30 else np.zeros(1)
+    drifts = np.concatenate([[0.0], drifts[np.abs(drifts) > step / 2]])
+    best, best_drift, best_at = 0, 0.0, 0.0
+    for drift in drifts:
+        flat = np.sort(gaps - drift * days)
+        counts = np.searchsorted(flat, flat + _HEAP, side="right") - np.arange(len(flat))
+        place = int(np.argmax(counts))
+        if counts[place] > best + (2 if best_drift == 0.0 and drift != 0.0 else 0):
+            best, best_drift, best_at = int(counts[place]), float(drift), float(flat[place])
+    flat = gaps - best_drift * days
+    inside = (flat >= best_at) & (flat <= best_at + _HEAP)
+    heaped = len(np.unique(owners[inside]))
+    width = float(np.ptp(flat)) or 1.0
+    around = np.abs(flat - best_at - _HEAP / 2) > 30.0
+    expected = max(float(around.sum()), 1.0) / max(width - 60.0, width / 2) * _HEAP
+    trials = len(drifts) * max(width / _HEAP, 1.0)
+    if heaped < 3 or trials * _tail(heaped, expected) > doubt:
+        return None
+    near = np.abs(flat - best_at - _HEAP / 2) <= 2.5 * _HEAP
+    return _refined(source, days[near], gaps[near], best_drift, TIMES, middle)
+
+
+def _tail(count: int, expected: float) -> float:
+    """The probability that a Poisson number of this mean is at least `count`."""
+    import math
+
+    if expected <= 0:
+        return 0.0
+    if count > 20 and count > 4 * expected:
+        return math.exp(count - expected - count * math.log(count / expected))
+    term = total = math.exp(-expected)
+    for number in range(1, count):
+        term *= expected / number
+        total += term
+    return max(0.0, 1.0 - total)
+
+
+def _slope(days: Numbers, gaps: Numbers) -> float:
+    """The median of the slopes between pairs, in seconds a day."""
+    import numpy as np
+
+    pick = np.linspace(0, len(days) - 1, min(len(days), _SLOPES)).astype(int)
+    x, y = days[pick], gaps[pick]
+    first, second = np.triu_indices(len(x), 1)
+    apart = x[second] - x[first]
+    far = np.abs(apart) > max(0.02 * float(np.ptp(x)), 1e-6)
+    return float(np.median((y[second] - y[first])[far] / apart[far])) if far.any() else 0.0
+
+
+def mode(values: Numbers) -> tuple[float, float]:
+    """Where values lie densest, and how spread they are there: middle of the shortest half, and its half width."""
+    import numpy as np
+
+    ordered = np.sort(values)
+    half = len(ordered) // 2 + 1
+    widths = ordered[half - 1 :] - ordered[: len(ordered) - half + 1]
+    place = int(np.argmin(widths))
+    inside = ordered[place : place + half]
+    return float(np.median(inside)), float(widths[place]) / 2
+
+
+def _refined(source: str, days: Numbers, gaps: Numbers, drift: float, basis: str, middle: float) -> Clock:
+    import numpy as np
+
+    def inliers(slope: float) -> tuple[Numbers, Numbers, NDArray[np.bool_]]:
+        flat = gaps - slope * days
+        place, spread = mode(flat)
+        keep = np.abs(flat - place) <= max(3.0 * WRITING, 6.0 * spread)
+        return days[keep], flat[keep], keep
+
+    x, flat, keep = inliers(drift)
+    if drift or len(x) >= 8:
+        drift = _drift_shown(days[keep], gaps[keep])
+        x, flat, keep = inliers(drift)
+    offset = float(np.median(flat))
+    scale = max(float(1.4826 * np.median(np.abs(flat - offset))), 0.05)
+    count = len(flat)
+    doubt = (1.96 if count >= 10 else 2.6) * 1.2533 * max(scale, 0.3 if count >= 10 else 1.0) / count**0.5
+    doubt += max(WRITING, 1.5 * scale) + (3.0 if count < 3 else 0.0)
+    doubt += abs(float(x.mean())) * _slope_error(x, flat) * 2 if drift and count > 2 else 0.0
+    return Clock(source, offset, offset - doubt, offset + doubt, drift, basis, count, middle, max(scale, 0.3))
+
+
+def _drift_shown(days: Numbers, gaps: Numbers) -> float:
+    """The drift in seconds a day, 0 where the data do not show one."""
+    import numpy as np
+
+    span = float(np.ptp(days)) if len(days) else 0.0
+    if len(days) < 8 or span < 0.25:
+        return 0.0
+    slope = _slope(days, gaps)
+    rest = gaps - slope * days
+    error = _slope_error(days, rest)
+    return slope if abs(slope) > 4 * error and abs(slope) * span > WRITING else 0.0
+
+
+def _slope_error(days: Numbers, rest: Numbers) -> float:
+    """The standard error of a slope, from what is left beside the line."""
+    import numpy as np
+
+    spread = float(((days - days.mean()) ** 2).sum())
+    scale = float(1.4826 * np.median(np.abs(rest - np.median(rest))))
+    return max(scale, 0.1) / spread**0.5 if spread > 0 else float("inf")
