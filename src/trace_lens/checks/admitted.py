@@ -4,28 +4,20 @@ from __future__ import annotations
 
 from trace_lens.checks.asking import NOTHING, Answer, asks
 from trace_lens.checks.case import Case
+from trace_lens.checks.logged import let_in_by_log, refusal
 from trace_lens.checks.way.ending import admitted, told_otherwise, went_back
 from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.logs.seen import APPLICATION
 
 _STAGE = Stage.ADMITTED
-
-
-@asks(_STAGE, "application-refused", needs=NOTHING)
-def application_log(case: Case) -> Answer:
-    """Does the application's log say no?"""
-    yield Unchecked("application-refused", "no log of the application is loaded")
-
-
-@asks(_STAGE, "provider-log-refused", needs=NOTHING)
-def provider_log(case: Case) -> Answer:
-    """Does the provider's log say no?"""
-    yield Unchecked("provider-log-refused", "no log of the provider is loaded")
 
 
 @asks(_STAGE, "outcome-unknown", needs=NOTHING)
 def outcome(case: Case) -> Answer:
     """Does anything say how it ended?"""
     if admitted(case) or went_back(case) or told_otherwise(case):
+        return
+    if let_in_by_log(case) or refusal(case, APPLICATION):
         return
     yield case.finding(
         "outcome-unknown",

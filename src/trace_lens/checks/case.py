@@ -10,12 +10,15 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import cached_property
-from typing import Any, ClassVar, NamedTuple, TypeVar, cast
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, TypeVar, cast
 
 from trace_lens.common import catalogue
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
 from trace_lens.workspace.loading import App, Provider, Workspace
+
+if TYPE_CHECKING:
+    from trace_lens.logs.seen import LogView
 
 T = TypeVar("T")
 
@@ -33,7 +36,8 @@ class Case:
 
     `at` is the moment that times are judged at and `at_from` what told it (`option`, `capture`, `log`, `message`);
     both are None where nothing tells. `now` serves only what asks about today. `supposed` are settings that are only
-    tried, by key: where one of the provider's is, the message counts as sent by it.
+    tried, by key: where one of the provider's is, the message counts as sent by it. `logs` is what the loaded logs say
+    of the attempt, None where none are loaded.
     """
 
     attempt: Any
@@ -46,6 +50,7 @@ class Case:
     now: datetime
     candidates: tuple[str, ...] = ()
     supposed: dict[str, str] = field(default_factory=dict)
+    logs: LogView | None = None
     _kept: dict[str, object] = field(default_factory=dict, compare=False, repr=False)
 
     protocol: ClassVar[str] = ""

@@ -14,6 +14,7 @@ SHARED = (
     "identified",
     "entitled",
     "admitted",
+    "logged",
     "way.cookies",
     "way.hops",
     "way.blocked",

@@ -20,6 +20,7 @@ from trace_lens.cli.options import (
     workspace_option,
     write,
 )
+from trace_lens.cli.with_logs import logbook, tell_problem
 
 
 @click.command(
@@ -79,12 +80,14 @@ def command(
         settings = tuple(read_supposed(one) for one in supposed)
     except ValueError as error:
         raise click.UsageError(f"--set: {error}.") from None
-    told = Circumstances(clock(now), at, app, provider, settings)
+    book = logbook(workspace)
+    told = Circumstances(clock(now), at, app, provider, settings, with_logs=book is not None)
     try:
-        result = diagnose_sources(sources_of(sources), workspace, told, together=together)
+        result = diagnose_sources(sources_of(sources), workspace, told, together=together, logbook=book)
     except SettingsError as error:
         report_settings(error)
         return 2
+    tell_problem(result)
     if figure and not draw(figure, result.diagnoses):
         return 2
     masks = Masks(reveal=reveal)

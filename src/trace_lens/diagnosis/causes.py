@@ -158,12 +158,26 @@ def way_rules() -> tuple[Rule, ...]:
     """What shows on the way is the effect of whatever says more: any break but those that only tell how it ended."""
     more = tuple(one.code for one in catalogue.everything() if one.code not in _SYMPTOMS and one.stage != "settings")
     return (
-        Rule("no-answer", _OF_REQUEST),
+        Rule("no-answer", (*_OF_REQUEST, "provider-log-refused")),
         Rule("redirect-loop", (*more, "session-not-started")),
         Rule("http-error", (*more, "no-answer")),
         Rule("session-not-started", (*more, "http-error")),
         Rule("host-changed", ("session-cookie-lost",)),
     )
+
+
+_REFUSED = (
+    *_OF_REQUEST, "provider-refused", "token-request-refused", "client-secret-expired", "consent-missing",
+    "not-assigned",
+)  # fmt: skip
+
+
+@cache
+def log_rules() -> tuple[Rule, ...]:
+    """A side that refuses does so for whatever reason was found."""
+    more = [one.code for one in catalogue.everything() if one.stage != "settings"]
+    reasons = tuple(code for code in more if code not in (*_SYMPTOMS, "application-refused"))
+    return (Rule("application-refused", reasons), Rule("provider-log-refused", _REFUSED))
 
 
 def explain(case: Case, findings: list[Finding]) -> list[Finding]:
@@ -178,7 +192,7 @@ def explain(case: Case, findings: list[Finding]) -> list[Finding]:
 
 def _cause(case: Case, effect: Finding, breaks: dict[str, Finding]) -> str | None:
     of_protocol = OIDC_RULES if case.protocol == "oidc" else ()
-    for rule in (*of_protocol, *(way_rules() if case.attempt.way else ()), *RULES):
+    for rule in (*of_protocol, *(way_rules() if case.attempt.way else ()), *(log_rules() if case.logs else ()), *RULES):
         if rule.effect != effect.code:
             continue
         for code in rule.causes:

@@ -14,9 +14,11 @@ from trace_lens.checks.asking import StageAnswers
 from trace_lens.checks.before_change import before_change
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import ClaimRow, table
+from trace_lens.checks.logged import beside_findings, let_in_by_log
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.settings import beside, of_app
+from trace_lens.checks.validity import Validity, windows_of
 from trace_lens.checks.way.ending import admitted
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
@@ -26,6 +28,7 @@ from trace_lens.diagnosis.choosing import choose
 from trace_lens.diagnosis.moment import moment_of
 from trace_lens.diagnosis.proposals import propose
 from trace_lens.diagnosis.steps import Step, steps_of
+from trace_lens.logs.seen import LogView
 from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.supposing import Supposed, suppose
 
@@ -66,11 +69,13 @@ class Diagnosis(NamedTuple):
     steps: tuple[Step, ...] = ()
     hidden_steps: int = 0
     provider_name: str | None = None
+    windows: tuple[Validity, ...] = ()
+    logs: LogView | None = None
 
 
 class Circumstances(NamedTuple):
     """What the user has told: the moment (`at`), today (`now`), the application, the provider, and the settings that
-    are to be supposed for the application.
+    are to be supposed for the application. `with_logs` says that attempts are to be laid beside logs.
     """
 
     now: datetime
@@ -78,13 +83,20 @@ class Circumstances(NamedTuple):
     app: str | None = None
     provider: str | None = None
     supposed: tuple[Supposed, ...] = ()
+    with_logs: bool = False
 
 
 def diagnose(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances, number: int = 1) -> Diagnosis:
     """Judge one attempt. Raises KeyError for an application or provider that is not on record, SettingsError."""
-    case = case_of(attempt, workspace, told)
+    return judge(case_of(attempt, workspace, told), told, number)
+
+
+def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Diagnosis:
+    """Judge a case. Raises SettingsError."""
+    attempt = case.attempt
     answers = questions.ask_all(case)
     findings = [finding for stage in Stage for finding in answers[stage].findings]
+    findings = beside_findings(case, findings)
     findings += before_change(case, findings)
     findings = accept(explain(case, findings), case.app, told.at or case.at or told.now)
     findings = in_order(findings)
@@ -121,19 +133,27 @@ def diagnose(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circums
         steps=steps_of(case, findings, first),
         hidden_steps=attempt.way.hidden if attempt.way else 0,
         provider_name=case.provider.name if case.provider else None,
+        windows=windows_of(case),
+        logs=case.logs,
     )
 
 
 @overload
-def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances) -> SamlCase: ...
+def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None) -> SamlCase: ...
 @overload
-def case_of(attempt: OidcAttempt, workspace: Workspace, told: Circumstances) -> OidcCase: ...
+def case_of(
+    attempt: OidcAttempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
+) -> OidcCase: ...
 @overload
-def case_of(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances) -> SamlCase | OidcCase: ...
-def case_of(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances) -> SamlCase | OidcCase:
-    """The case that the checks look at."""
+def case_of(
+    attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
+) -> SamlCase | OidcCase: ...
+def case_of(
+    attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
+) -> SamlCase | OidcCase:
+    """The case that the checks look at; `logs` is what the loaded logs say of it."""
     choice = choose(attempt, workspace, told.app, told.provider)
-    at, at_from = moment_of(attempt, told.at)
+    at, at_from = moment_of(attempt, told.at, logs)
     app, provider = choice.app, choice.provider
     if told.supposed and app:
         own = provider is workspace.provider_of(app)
@@ -141,7 +161,7 @@ def case_of(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumst
         app = workspace.apps[app.id]
         provider = workspace.provider_of(app) if own else provider
     sent = {one.key: str(one.value) for one in told.supposed} if app else {}
-    about = (workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent)
+    about = (workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent, logs)
     if not isinstance(attempt, OidcAttempt):
         return SamlCase(attempt, *about)
     case = OidcCase(attempt, *about)
@@ -203,7 +223,7 @@ def _cause(case: Case, first: Finding | None, outcome: str, unchecked: tuple[Unc
             f"Nothing that could be checked breaks this sign-in, but it cannot be called sound: {'; '.join(reasons)}."
         )
     name = case.app.name if case.app else "the application"
-    if case.attempt.way and admitted(case):
+    if (case.attempt.way and admitted(case)) or let_in_by_log(case):
         return f"Nothing stops this sign-in: {name} let the user in."
     return f"Nothing in this message stops the sign-in to {name}."
 

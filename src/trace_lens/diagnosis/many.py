@@ -9,7 +9,7 @@ from __future__ import annotations
 import multiprocessing
 import os
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.attempts.assembly import Attempt, assemble
 from trace_lens.attempts.journeys import whole_way
@@ -17,11 +17,17 @@ from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, assemble_oidc, re
 from trace_lens.attempts.placing import hosts_of, placed, way_alone
 from trace_lens.attempts.reading import Message, read_messages
 from trace_lens.diagnosis.choosing import protocol_at
-from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
+from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, judge
+from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.exchanges import plain
 from trace_lens.intake.peeling import Peeled
+from trace_lens.logs.seen import LogView, Seen
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
+
+if TYPE_CHECKING:
+    from trace_lens.diagnosis.logbook import Logbook
+    from trace_lens.logs.clocks import Clock
 
 MANY = 200
 """From this many sources on, the work is worth sharing out."""
@@ -41,11 +47,15 @@ class Unplaced(NamedTuple):
 class Result(NamedTuple):
     """What came of all sources: the diagnoses, the sources (with the reason) that hold no sign-in, and the steps of
     captures that belong to none.
+
+    `clocks` are those of the logs that were laid beside, `log_problem` why none could be.
     """
 
     diagnoses: tuple[Diagnosis, ...]
     unreadable: tuple[tuple[str, str], ...]
     unplaced: tuple[Unplaced, ...] = ()
+    clocks: tuple[Clock, ...] = ()
+    log_problem: str | None = None
 
     def exit_status(self, *, strict: bool) -> int:
         """3 a source could not be read, 1 something breaks (or, if strict, is inconclusive), 0 otherwise."""
@@ -58,7 +68,8 @@ class Result(NamedTuple):
 class _Judged(NamedTuple):
     """What came of one source, or of several that belong together; `at` is its place among the sources.
 
-    `wanted` and `offered` are the loose ends by which attempts of other sources may belong to it.
+    `wanted` and `offered` are the loose ends by which attempts of other sources may belong to it. `places` are the
+    sources that it is of, and `seen` what its attempts show that logs may show too.
     """
 
     at: int
@@ -67,6 +78,8 @@ class _Judged(NamedTuple):
     unplaced: tuple[Unplaced, ...] = ()
     wanted: frozenset[str] = frozenset()
     offered: frozenset[str] = frozenset()
+    places: tuple[int, ...] = ()
+    seen: tuple[Seen, ...] = ()
 
 
 def diagnose_sources(
@@ -76,15 +89,20 @@ def diagnose_sources(
     workers: int | None = None,
     *,
     together: bool = False,
+    logbook: Logbook | None = None,
 ) -> Result:
     """Diagnose every attempt of every source, in their order; `together` says that all are of one attempt.
+
+    Where there is a `logbook`, what the logs hold of the attempts is found for all of them together, and they are
+    judged once more with it; where its store cannot be used the result says so and is without.
 
     Many sources are shared out to `workers` processes (one a core where it is None). Raises SettingsError where a list
     of the workspace cannot be used.
     """
     found = list(enumerate(sources))
     if together:
-        return _result([_of_group(found, workspace, told, together=True)])
+        judged = [_of_group(found, workspace, told, together=True)]
+        return _with_logs(judged, dict(found), workspace, told, logbook, together=True)
     workers = workers or os.cpu_count() or 1
     if workers == 1 or len(found) < MANY or "fork" not in multiprocessing.get_all_start_methods():
         judged = _of_each(found, workspace, told)
@@ -96,7 +114,29 @@ def diagnose_sources(
         fork = multiprocessing.get_context("fork")
         with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(workspace, told)) as pool:
             judged = [one for share in pool.map(_of_share, shares) for one in share]
-    return _result(_joined(judged, dict(found), workspace, told))
+    joined = list(_joined(judged, dict(found), workspace, told))
+    return _with_logs(joined, dict(found), workspace, told, logbook)
+
+
+def _with_logs(
+    judged: list[_Judged], sources: dict[int, SourceFile], workspace: Workspace, told: Circumstances,
+    logbook: Logbook | None, *, together: bool = False,
+) -> Result:  # fmt: skip
+    """The result, where logs are loaded with what they say."""
+    if logbook is None or not any(one.seen for one in judged):
+        return _result(judged)
+    from trace_lens.logs.store import StoreProblem
+
+    try:
+        beside = logbook.lay_beside([seen for one in judged for seen in one.seen])
+    except StoreProblem as error:
+        return _result(judged)._replace(log_problem=str(error))
+    made = []
+    for one in judged:
+        views = {seen.key: beside.views[seen.key] for seen in one.seen}
+        group = [(place, sources[place]) for place in one.places]
+        made.append(_of_group(group, workspace, told, together=together, views=views) if views else one)
+    return _result(made)._replace(clocks=beside.clocks)
 
 
 def _result(judged: Iterable[_Judged]) -> Result:
@@ -129,9 +169,10 @@ def _of_each(found: list[tuple[int, SourceFile]], workspace: Workspace, told: Ci
 
 
 def _of_group(
-    group: list[tuple[int, SourceFile]], workspace: Workspace, told: Circumstances, *, together: bool = False
-) -> _Judged:
-    """The diagnoses of sources whose messages may belong together."""
+    group: list[tuple[int, SourceFile]], workspace: Workspace, told: Circumstances, *, together: bool = False,
+    views: dict[str, LogView] | None = None,
+) -> _Judged:  # fmt: skip
+    """The diagnoses of sources whose messages may belong together; `views` is what the logs say of their attempts."""
     messages: list[Message] = []
     of_oidc: list[OidcMessage] = []
     unreadable: list[tuple[str, str]] = []
@@ -162,13 +203,19 @@ def _of_group(
             unreadable.append((source.name, f"it holds no message of a sign-in to diagnose, only: {kinds}"))
     attempts = [*placed(assembled(messages, of_oidc, together=together), captures), *alone]
     ends = [attempt.open_ends for attempt in attempts]
+    at = min((at for at, _ in group), default=0)
+    keys = [f"{at}.{number}" for number in range(len(attempts))]
+    known = views or {}
+    cases = [case_of(one, workspace, told, known.get(key)) for one, key in zip(attempts, keys, strict=True)]
     return _Judged(
-        min((at for at, _ in group), default=0),
-        tuple(diagnose(one, workspace, told) for one in attempts),
+        at,
+        tuple(judge(one, told) for one in cases),
         tuple(unreadable),
         tuple(_unplaced(attempts, captures)),
         frozenset().union(*(wanted for wanted, _ in ends)),
         frozenset().union(*(offered for _, offered in ends)),
+        tuple(place for place, _ in group),
+        tuple(seen_of(one, key) for one, key in zip(cases, keys, strict=True)) if told.with_logs else (),
     )
 
 

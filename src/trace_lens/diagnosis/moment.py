@@ -8,16 +8,22 @@ from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.intake.carried import DELIVERED, PART
 from trace_lens.intake.found import Found
+from trace_lens.logs.seen import APPLICATION, OTHER, PROVIDER, LogView
 from trace_lens.saml.messages import Instant
 
 
-def moment_of(attempt: Attempt | OidcAttempt, told: datetime | None) -> tuple[datetime | None, str | None]:
-    """The moment and what told it: `option` or `message`; both None where nothing tells."""
+def moment_of(
+    attempt: Attempt | OidcAttempt, told: datetime | None, logs: LogView | None = None
+) -> tuple[datetime | None, str | None]:
+    """The moment and what told it: `option`, `capture`, `log` or `message`; both None where nothing tells."""
     if told:
         return told, "option"
     arrived = arrival_of(attempt)
     if arrived:
         return arrived, "capture"
+    logged = _logged(logs) if logs else None
+    if logged:
+        return logged, "log"
     if isinstance(attempt, OidcAttempt):
         made = _made_at(attempt)
         return made, "message" if made else None
@@ -31,6 +37,15 @@ def moment_of(attempt: Attempt | OidcAttempt, told: datetime | None) -> tuple[da
         if instant and instant.moment:
             return instant.moment, "message"
     return None, None
+
+
+def _logged(logs: LogView) -> datetime | None:
+    """When the application (else the provider, else whatever is between) wrote of the attempt, by the true clock."""
+    for role in (APPLICATION, PROVIDER, "gateway"):
+        sure = [one for one in logs.of(role) if one.event.outcome != OTHER] or logs.of(role)
+        if sure:
+            return max(sure, key=lambda one: one.probability).corrected
+    return None
 
 
 def arrival_of(attempt: Attempt | OidcAttempt) -> datetime | None:

@@ -13,7 +13,8 @@ from datetime import UTC, datetime, timedelta, tzinfo
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from trace_lens.logs.events import FAILURE, FIELDS, OTHER, SUCCESS, field_paths
+from trace_lens.logs.events import FIELDS, field_paths
+from trace_lens.logs.seen import FAILURE, OTHER, SUCCESS
 from trace_lens.workspace.log_sources import LogSource
 
 if TYPE_CHECKING:

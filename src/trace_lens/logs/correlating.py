@@ -16,9 +16,9 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.logs.candidates import Survey, Window, by_ids, by_windows, counted, survey
 from trace_lens.logs.clocks import NONE, Clock, behind, from_ids, from_times, unknown
-from trace_lens.logs.events import OTHER, SUCCESS, Event
+from trace_lens.logs.events import Event
 from trace_lens.logs.people import Names, People, bare, is_opaque
-from trace_lens.logs.seen import APPLICATION, PROVIDER, Matched, Seen
+from trace_lens.logs.seen import APPLICATION, OTHER, PROVIDER, SUCCESS, Matched, Seen
 from trace_lens.logs.weights import APP, ID, IP, MARKS, OPEN, OUTCOME, REACH, SAME, USER, Pairs, Weighed, weigh
 from trace_lens.logs.weights import LIKE as ALIKE
 from trace_lens.logs.weights import OTHER as ANOTHER

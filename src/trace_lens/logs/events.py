@@ -11,10 +11,10 @@ from datetime import datetime
 from typing import Any, NamedTuple
 
 from trace_lens.logs.records import BadRow, Record, value_at
+from trace_lens.logs.seen import FAILURE, OTHER, SUCCESS
 from trace_lens.logs.times import NoTime, TimeForm, TimeReader
 from trace_lens.workspace.log_sources import LogSource
 
-SUCCESS, FAILURE, OTHER = "success", "failure", "other"
 FIELDS = ("time", "user", "app", "outcome", "code", "reason", "ip")
 OWN_FIELDS: dict[str, dict[str, str]] = {
     "syslog": {"time": "time", "app": "app-name", "reason": "message"},

@@ -12,8 +12,9 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
-from trace_lens.logs.events import FAILURE, OWN_FIELDS, SUCCESS
+from trace_lens.logs.events import OWN_FIELDS
 from trace_lens.logs.records import OCSF_AUTHENTICATION, Record, sniffed
+from trace_lens.logs.seen import FAILURE, SUCCESS
 from trace_lens.logs.times import NoTime, TimeForm, TimeReader
 
 _NAMES: dict[str, str] = {

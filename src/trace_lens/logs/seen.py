@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from trace_lens.logs.events import Event
+if TYPE_CHECKING:
+    from trace_lens.logs.clocks import Clock
+    from trace_lens.logs.events import Event
+    from trace_lens.workspace.log_sources import LogCode, LogSource
 
-APPLICATION, PROVIDER = "application", "provider"
+APPLICATION, PROVIDER, GATEWAY = "application", "provider", "gateway"
+"""The roles of sources."""
+SUCCESS, FAILURE, OTHER = "success", "failure", "other"
+"""The outcomes of events."""
 
 
 class Instant(NamedTuple):
@@ -48,3 +55,33 @@ class Matched(NamedTuple):
     probability: float
     because: tuple[str, ...]
     role: str
+
+
+class LogView(NamedTuple):
+    """What the loaded logs say of one attempt: its events, in the order of their true times, and how to read them.
+
+    `possible` are events that may be of it but are likelier not; `sources` and `clocks` go by the name of the source.
+    """
+
+    events: tuple[Matched, ...]
+    possible: tuple[Matched, ...]
+    sources: Mapping[str, LogSource]
+    clocks: Mapping[str, Clock]
+
+    def of(self, role: str) -> list[Matched]:
+        """The events of the sources of one role."""
+        return [one for one in self.events if one.role == role]
+
+    def has(self, role: str, name: str | None) -> bool:
+        """Whether a log of this role is loaded that an application or provider of this name would write to."""
+        for source in self.clocks:
+            told = self.sources.get(source)
+            owner = (told.settings.provider if role == PROVIDER else told.settings.app) if told else None
+            if told and told.settings.role == role and (owner is None or owner == name):
+                return True
+        return False
+
+    def meaning(self, one: Matched) -> LogCode | None:
+        """What the organisation says that the code of an event means."""
+        told = self.sources.get(one.event.source)
+        return told.settings.codes.get(one.event.code) if told and one.event.code else None

@@ -15,13 +15,12 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from trace_lens.logs.events import Event
 from trace_lens.logs.records import BadRow
+from trace_lens.workspace.loading import EVENTS_FILE, OWN_FOLDER
 from trace_lens.workspace.log_sources import LogSource
 
 if TYPE_CHECKING:
     import ibis.expr.types as ir
 
-OWN_FOLDER = ".trace-lens"
-FILE = "events.duckdb"
 VERSION = "1"
 _BATCH = 50_000
 _TABLES = {
@@ -60,7 +59,7 @@ class EventStore:
     """The store of a workspace; a context manager. Times are kept as UTC without a zone. Raises StoreProblem."""
 
     def __init__(self, root: Path, *, writing: bool = False) -> None:
-        self.path = root / OWN_FOLDER / FILE
+        self.path = root / OWN_FOLDER / EVENTS_FILE
         self._writing = writing
         self._connection: Any = None
 
@@ -102,7 +101,7 @@ class EventStore:
     def _damaged(self, error: Exception) -> str:
         reason = str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
         return (
-            f"the store of logs in {OWN_FOLDER}/{FILE} cannot be read ({reason}); move it away and run trace-lens logs "
+            f"the store of logs in {OWN_FOLDER}/{EVENTS_FILE} cannot be read ({reason}); move it away and run trace-lens logs "
             "load again: it is made from the log files, and nothing is lost"
         )
 
@@ -122,7 +121,7 @@ class EventStore:
         if version != VERSION:
             raise StoreProblem(
                 f"the store of logs is of version {version}, and this program works with version {VERSION}; move "
-                f"{OWN_FOLDER}/{FILE} away and run trace-lens logs load again: it is made from the log files"
+                f"{OWN_FOLDER}/{EVENTS_FILE} away and run trace-lens logs load again: it is made from the log files"
             )
 
     def events(self) -> ir.Table:

@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 ROOT_FILE = "trace-lens.toml"
 OWN_FOLDER = ".trace-lens"
+EVENTS_FILE = "events.duckdb"
+"""Where the events of loaded logs are, within the folder of the workspace's own."""
 M = TypeVar("M", AppSettings, ProviderSettings, WorkspaceSettings)
 R = TypeVar("R")
 _FILE_KEYS: dict[str, tuple[tuple[str, ...], ...]] = {
@@ -281,6 +283,13 @@ class Workspace:
     def provider_of(self, app: App | None) -> Provider | None:
         """The provider that an application trusts."""
         return self.providers.get(app.provider_id or "") if app else None
+
+    @property
+    def has_logs(self) -> bool:
+        """Whether logs were loaded, here or into the store elsewhere that is set."""
+        if self.root is None:
+            return False
+        return self.settings.store != "duckdb" or (self.root / OWN_FOLDER / EVENTS_FILE).exists()
 
     @cached_property
     def changes(self) -> list[Change]:

@@ -66,8 +66,8 @@ def of_stage(stage: Stage) -> dict[str, Entry]:
 
 
 def entry(code: str, stage: Stage | None = None) -> Entry:
-    """The entry of a code; naming its stage spares reading the others. Raises KeyError."""
-    for candidate in (stage,) if stage else Stage:
+    """The entry of a code; naming its stage spares reading the others, where it is the usual one. Raises KeyError."""
+    for candidate in (*((stage,) if stage else ()), *Stage):
         found = of_stage(candidate).get(code)
         if found:
             return found

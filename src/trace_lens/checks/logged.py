@@ -1,0 +1,236 @@
+"""What the logs of both sides say of an attempt: yes, no and why, and by which clock.
+
+An event counts where it is of the attempt more likely than not; its code is told in the organisation's own words. A
+refusal counts unless the same log says yes later in the same attempt.
+"""
+
+from __future__ import annotations
+
+import re
+from datetime import timedelta
+from typing import TYPE_CHECKING
+
+from trace_lens.checks.asking import NOTHING, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.validity import windows_of
+from trace_lens.checks.way.clocks import shown_by_dates
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.logs.seen import APPLICATION, FAILURE, PROVIDER, SUCCESS, Matched
+
+if TYPE_CHECKING:
+    from trace_lens.workspace.log_sources import LogCode
+
+_SURE = 0.9
+_NO_ACCOUNT = re.compile(
+    r"\bno (?:such |matching )?(?:account|user)\b|\bunknown (?:account|user)\b"
+    r"|\b(?:account|user)\b[^.]*\b(?:not found|unknown|does not exist|missing)",
+    re.IGNORECASE,
+)
+
+
+def refusal(case: Case, role: str) -> Matched | None:
+    """The event by which a side's log refuses the attempt; None where it does not, or lets it through later."""
+    events = case.logs.of(role) if case.logs else []
+    decided = [one for one in events if one.event.outcome in (SUCCESS, FAILURE)]
+    return decided[-1] if decided and decided[-1].event.outcome == FAILURE else None
+
+
+def let_in_by_log(case: Case) -> Matched | None:
+    """The event by which the application's log says that it let the user in."""
+    events = case.logs.of(APPLICATION) if case.logs else []
+    decided = [one for one in events if one.event.outcome in (SUCCESS, FAILURE)]
+    return decided[-1] if decided and decided[-1].event.outcome == SUCCESS else None
+
+
+def at_event(one: Matched, label: str = "log event") -> Evidence:
+    """An event as evidence."""
+    event = one.event
+    parts = [show_moment(event.time), event.outcome, event.code, event.reason]
+    return Evidence(label, " ".join(part for part in parts if part), event.file, f"line {event.line}")
+
+
+def in_words(case: Case, one: Matched) -> str:
+    """What an event says: code, the organisation's meaning of it, the log's own reason, and how sure it is."""
+    meaning = case.logs.meaning(one) if case.logs else None
+    said = f"{one.event.code}" if one.event.code else ""
+    if meaning:
+        said += f" ({meaning.means})"
+    if one.event.reason and (not meaning or meaning.means.casefold() != one.event.reason.casefold()):
+        said += f'{": " if said else ""}"{one.event.reason}"'
+    doubt = f" That event is of this attempt with a probability of {one.probability:.2f}."
+    sure = "" if one.probability >= _SURE else doubt
+    return (f" It says: {said}." if said else "") + sure
+
+
+def _lacking(case: Case, role: str, name: str | None, code: str) -> Unchecked | None:
+    """Why a log could not be asked; None where it holds something of the attempt."""
+    if case.logs is None or not case.logs.has(role, name):
+        return Unchecked(code, f"no log of the {role} is loaded")
+    if not case.logs.of(role):
+        return Unchecked(code, f"the loaded log of the {role} holds nothing of this attempt")
+    return None
+
+
+@asks(Stage.ADMITTED, "application-refused", needs=NOTHING)
+def application_log(case: Case) -> Answer:
+    """Does the application's log say no?"""
+    lacking = _lacking(case, APPLICATION, case.app.id if case.app else None, "application-refused")
+    if lacking:
+        yield lacking
+        return
+    one = refusal(case, APPLICATION)
+    if one is None or case.logs is None:
+        return
+    meaning = case.logs.meaning(one)
+    name = case.app.name if case.app else "The application"
+    yield case.finding(
+        "application-refused",
+        Stage.ADMITTED,
+        f"{name} refused this attempt, its log says.{in_words(case, one)}",
+        side=Side(meaning.side) if meaning and meaning.side else None,
+        actual=one.event.code,
+        evidence=[at_event(one)],
+    )
+
+
+@asks(Stage.ADMITTED, "provider-log-refused", needs=NOTHING)
+def provider_log(case: Case) -> Answer:
+    """Does the provider's log say no?"""
+    lacking = _lacking(case, PROVIDER, case.provider.id if case.provider else None, "provider-log-refused")
+    if lacking:
+        yield lacking
+        return
+    one = refusal(case, PROVIDER)
+    if one is None or case.logs is None or (case.attempt.kind == "answer" and not case.refused):
+        return
+    meaning = case.logs.meaning(one)
+    name = case.provider.name if case.provider else "The provider"
+    made = case.finding(
+        "provider-log-refused",
+        Stage.ADMITTED,
+        f"{name} refused this attempt, its log says.{in_words(case, one)}",
+        side=Side(meaning.side) if meaning and meaning.side else None,
+        actual=one.event.code,
+        evidence=[at_event(one)],
+    )
+    yield made._replace(stage=Stage(meaning.stage)) if meaning and meaning.stage else made
+
+
+@asks(Stage.IDENTIFIED, "account-not-found", needs=NOTHING)
+def account(case: Case) -> Answer:
+    """Does the application's log say that there is no such account, where no account list is at hand to tell?"""
+    one = refusal(case, APPLICATION)
+    meaning = case.logs.meaning(one) if case.logs and one else None
+    if one is None or not says_no_account(meaning):
+        return
+    if case.app is None or case.app.settings.account.list_file is not None:
+        return
+    name = case.subject.value if case.subject else one.event.user
+    yield case.finding(
+        "account-not-found",
+        Stage.IDENTIFIED,
+        f"{case.app.name} has no account for {name or 'this person'}, its log says.{in_words(case, one)}",
+        actual=name,
+        evidence=[at_event(one)],
+    )
+
+
+def says_no_account(meaning: LogCode | None) -> bool:
+    """Whether the meaning of a code is that there is no such account."""
+    return bool(meaning and meaning.stage in (None, "identified") and _NO_ACCOUNT.search(meaning.means))
+
+
+@asks(Stage.CURRENT, "clock-offset", "not-yet-valid", "expired", needs=NOTHING)
+def clocks(case: Case) -> Answer:
+    """Do the clocks of both sides agree to half of the skew that is allowed, by their logs?"""
+    if case.logs is None or (case.attempt.way and shown_by_dates(case)):
+        return
+    sides = {}
+    for role in (APPLICATION, PROVIDER):
+        clocks = [case.logs.clocks[one.event.source] for one in case.logs.of(role)]
+        known = [one for one in clocks if one.low is not None and one.high is not None]
+        if known:
+            sides[role] = max(known, key=lambda one: one.pairs)
+    worst = max(sides, key=lambda role: abs(sides[role].offset), default=None)
+    if worst is None:
+        return
+    clock = sides[worst]
+    other = sides.get(PROVIDER if worst == APPLICATION else APPLICATION)
+    apart = clock.offset - (other.offset if other else 0.0)
+    doubt = sum(((one.high or 0.0) - (one.low or 0.0)) / 2 for one in (clock, other) if one)
+    if abs(apart) - doubt <= case.skew.total_seconds() / 2:
+        return
+    length = show_duration(timedelta(seconds=round(abs(apart))))
+    ahead = "ahead of" if apart > 0 else "behind"
+    events = [one for one in case.logs.of(worst) if one.event.source == clock.source]
+    yield case.finding(
+        "clock-offset",
+        Stage.CURRENT,
+        f"The clock of the {worst} is {length} {ahead} {'the other side' if other else 'the true time'}, by "
+        f"{clock.pairs} of its log events (give or take {round(doubt)} s); {show_duration(case.skew)} are allowed "
+        "here.",
+        side=Side.APPLICATION if worst == APPLICATION else Side.PROVIDER,
+        expected=f"at most {show_duration(case.skew / 2)} apart",
+        actual=f"{length} apart",
+        evidence=[at_event(one, f"written by the {worst}") for one in events[:1]],
+        compared=False,
+    )
+    if worst == APPLICATION:
+        yield from _by_its_own_clock(case, length)
+
+
+def _by_its_own_clock(case: Case, length: str) -> Answer:
+    """Does the message hold by the clock of the application that refused it, where it does by the true one?"""
+    one = refusal(case, APPLICATION)
+    if one is None or case.at is None:
+        return
+    name = case.app.name if case.app else "the application"
+    for window in windows_of(case):
+        early = window.begins and one.event.time < window.begins - case.skew <= case.at
+        late = window.ends and one.event.time >= window.ends + case.skew > case.at
+        edge = window.begins if early else window.ends
+        if edge is not None and (early or late):
+            words = "becomes valid only" if early else "ended"
+            apart = show_duration(abs(edge - one.event.time))
+            yield case.finding(
+                "not-yet-valid" if early else "expired",
+                Stage.CURRENT,
+                f"By the clock of {name}, which is {length} off, the {window.what} {words} {apart} "
+                f"{'after' if early else 'before'} it arrived.",
+                side=Side.APPLICATION,
+                expected=f"{'not before' if early else 'before'} {show_moment(edge)}",
+                actual=show_moment(one.event.time),
+                remedy=f"Set the clock of {name} right; it is {length} off.",
+                evidence=[at_event(one)],
+                compared=False,
+            )
+            return
+
+
+def beside_findings(case: Case, findings: list[Finding]) -> list[Finding]:
+    """The findings, with what the logs say of the same thing put beside each.
+
+    The provider's code stands beside the status of its answer. Where the list has no such account, the log that says so
+    too is evidence; one that says that the user was let in makes the list doubtful, and the finding a risk.
+    """
+    if case.logs is None:
+        return findings
+    made = []
+    no, yes = refusal(case, APPLICATION), let_in_by_log(case)
+    theirs = refusal(case, PROVIDER)
+    for one in findings:
+        if one.code in ("provider-refused", "request-rejected") and theirs:
+            name = case.provider.name if case.provider else "the provider"
+            detail = f"{one.detail} The log of {name} has it too.{in_words(case, theirs)}"
+            one = one._replace(detail=detail, evidence=(*one.evidence, at_event(theirs)))
+        meaning = case.logs.meaning(no) if no else None
+        if one.code == "account-not-found" and no and says_no_account(meaning):
+            if all(item.source != no.event.file for item in one.evidence):
+                detail = f"{one.detail} The application's log says the same.{in_words(case, no)}"
+                one = one._replace(detail=detail, evidence=(*one.evidence, at_event(no)))
+        elif one.code == "account-not-found" and yes and yes.probability >= _SURE and one.breaks:
+            detail = f"{one.detail} Yet its log says that the user was let in: the list seems to be older than that."
+            one = one._replace(detail=detail, severity=Severity.RISK, evidence=(*one.evidence, at_event(yes)))
+        made.append(one)
+    return made

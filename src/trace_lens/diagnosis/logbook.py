@@ -1,0 +1,48 @@
+"""The logs that were loaded, laid beside attempts: opened once, asked for all attempts together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from trace_lens.logs.clocks import Clock
+from trace_lens.logs.correlating import correlate
+from trace_lens.logs.people import Names, People
+from trace_lens.logs.seen import LogView, Seen
+from trace_lens.logs.store import EventStore
+from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.log_sources import log_sources
+
+
+class LaidBeside(NamedTuple):
+    """The logs' part in each attempt, by its key, and the clocks of all sources."""
+
+    views: dict[str, LogView]
+    clocks: tuple[Clock, ...]
+
+
+class Logbook:
+    """The store of a workspace and its descriptions. Raises SettingsError where these are wrong."""
+
+    def __init__(self, workspace: Workspace, store: EventStore) -> None:
+        self._workspace, self._store = workspace, store
+        self.sources = log_sources(workspace)
+
+    def lay_beside(self, seen: Sequence[Seen]) -> LaidBeside:
+        """Find the events of attempts. Raises StoreProblem."""
+        people = People(self._workspace, [one.names for one in seen])
+        with self._store as store:
+            found = correlate(store.plain_events(), self.sources, seen, people, Names(self._workspace))
+        clocks = {one.source: one for one in found.clocks}
+        views = {
+            one.key: LogView(found.matched.get(one.key, ()), found.possible.get(one.key, ()), self.sources, clocks)
+            for one in seen
+        }
+        return LaidBeside(views, found.clocks)
+
+
+def logbook_of(workspace: Workspace) -> Logbook | None:
+    """The logs of a workspace; None where none were loaded. Raises SettingsError."""
+    if workspace.root is None or not workspace.has_logs:
+        return None
+    return Logbook(workspace, EventStore(workspace.root))

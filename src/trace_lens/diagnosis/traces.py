@@ -1,0 +1,142 @@
+"""What an attempt shows that the logs may show too, drawn from its case."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from urllib.parse import parse_qsl
+
+from trace_lens.attempts.journeys import Way
+from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.attempts.reading import Message, assertions_of
+from trace_lens.checks.case import Case
+from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.way.ending import admitted, told_otherwise, went_back
+from trace_lens.checks.way.parties import parties
+from trace_lens.intake.exchanges import Exchange, words_of
+from trace_lens.logs.seen import Instant, Seen
+
+_NAMES = re.compile(
+    r"(?:.*[/:.])?(?:e?mail(?:address)?|upn|userprincipalname|uid|user_?name|login|account_?name|preferred_username"
+    r"|eduPersonPrincipalName|unique_name)", re.IGNORECASE
+)  # fmt: skip
+_TYPED = re.compile(r"(?:user(?:_?name|_?id)?|account|login(?:_?name|_?id)?|e?-?mail|identifier)", re.IGNORECASE)
+_ID_FIELD = re.compile(
+    r"(?:.*[-_])?(?:request|correlation|trace|transaction|session|activity)[-_]?(?:id)?", re.IGNORECASE
+)
+_ID = re.compile(r"(?=[A-Za-z_]*\d|[0-9a-f-]{12,})[A-Za-z0-9_][A-Za-z0-9_.~+=:-]{6,127}")
+_IN_TEXT = re.compile(r"(?<![\w-])(?=[\w-]*\d)[A-Za-z0-9_][\w-]{6,63}(?![\w-])")
+_ADDRESS = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F:]*:[0-9a-fA-F:.]+")
+_NOT_IDS = {
+    "iss", "aud", "sub", "azp", "client_id", "redirect_uri", "scope", "response_type", "grant_type", "acr", "amr",
+    "login_hint", "code_challenge_method", "response_mode", "prompt", "email", "name", "preferred_username", "groups",
+    "at_hash", "c_hash", "s_hash", "code_verifier", "client_secret", "post_logout_redirect_uri", "request_uri",
+}  # fmt: skip
+"""Parameters and claims that no log would tell an attempt by: what they hold is the same in many, or a secret."""
+_LONGEST = 128
+
+
+def seen_of(case: Case, key: str) -> Seen:
+    """What the logs may hold of an attempt, which goes by a key."""
+    answered = None if case.attempt.kind in ("request", "way", "sign-out", "artifact") else not case.refused
+    return Seen(
+        key, case.at, tuple(_moments(case)), frozenset(_names(case)), case.app.id if case.app else None,
+        case.provider.id if case.provider else None, frozenset(_ids(case)), frozenset(_addresses(case)), answered,
+        _let_in(case),
+    )  # fmt: skip
+
+
+def _let_in(case: Case) -> bool | None:
+    if case.attempt.way is None:
+        return None
+    if admitted(case):
+        return True
+    return False if told_otherwise(case) or went_back(case) else None
+
+
+def _moments(case: Case) -> Iterator[Instant]:
+    way: Way | None = case.attempt.way
+    if way is not None and any(hop.exchange.at for hop in way.hops):
+        sides = parties(case)
+        for hop in way.hops:
+            if hop.exchange.at:
+                side = sides.side_of(hop.exchange)
+                yield Instant(hop.exchange.at, None if side == "other" else side)
+        return
+    yield from (Instant(made, None) for made in dict.fromkeys(case.made_at))
+
+
+def _names(case: Case) -> Iterator[str]:
+    if case.subject:
+        yield case.subject.value
+    for name, values in case.said.items():
+        if _NAMES.fullmatch(name) or name == "sub":
+            yield from (value for value in values if 0 < len(value) <= _LONGEST)
+    if isinstance(case.attempt, OidcAttempt):
+        yield from (hint for one in case.attempt.messages if (hint := one.get("login_hint")))
+    if case.subject is None:
+        for exchange in _exchanges(case):
+            yield from (value for name, value in _fields(exchange) if _TYPED.fullmatch(name) and value)
+
+
+def _exchanges(case: Case) -> list[Exchange]:
+    way: Way | None = case.attempt.way
+    return [hop.exchange for hop in way.hops] if way else []
+
+
+def _fields(exchange: Exchange) -> list[tuple[str, str]]:
+    """The fields of a form that was posted."""
+    if exchange.method != "POST" or exchange.body is None or "form" not in (exchange.request("content-type") or "form"):
+        return []
+    return parse_qsl(exchange.body.decode("utf-8", "replace")[:4096])
+
+
+def _ids(case: Case) -> Iterator[str]:
+    attempt = case.attempt
+    if isinstance(attempt, OidcAttempt):
+        for one in (*attempt.messages, *attempt.earlier):
+            pairs = one.parameters.pairs if one.parameters else ()
+            claims = one.token.claims.items() if one.token else one.document.items()
+            for name, value in (*pairs, *claims):
+                if name not in _NOT_IDS and isinstance(value, str) and _ID.fullmatch(value):
+                    yield value
+    else:
+        for message in (attempt.answer, attempt.request, attempt.artifact, *attempt.earlier, *attempt.sign_out):
+            if message is not None:
+                yield from _ids_of(message)
+        if isinstance(case, SamlCase) and case.assertion is not None:
+            statements = case.assertion.authn_statements
+            yield from (one.session_index.value for one in statements if one.session_index)
+            if case.assertion.id:
+                yield case.assertion.id.value
+        if attempt.relay_state and _ID.fullmatch(attempt.relay_state):
+            yield attempt.relay_state
+    for exchange in _exchanges(case):
+        for name, value in (*exchange.sent, *exchange.received):
+            if _ID_FIELD.fullmatch(name) and len(value) <= _LONGEST:
+                yield value
+            elif name.casefold() == "traceparent":
+                yield from value.split("-")[1:3]
+        for name, value in parse_qsl(exchange.parts.query):
+            if name not in _NOT_IDS and _ID.fullmatch(value):
+                yield value
+        if exchange.status >= 400 or exchange.status == 200:
+            yield from _IN_TEXT.findall(str(words_of(exchange)))
+
+
+def _ids_of(message: Message) -> Iterator[str]:
+    if message.id:
+        yield message.id
+    yield from message.answers
+    yield from message.sessions
+    yield from (one.id.value for one in assertions_of(message.content) if one.id)
+
+
+def _addresses(case: Case) -> Iterator[str]:
+    found: list[str | None] = []
+    if isinstance(case, SamlCase) and case.assertion is not None:
+        found += [one.locality_address for one in case.assertion.authn_statements]
+        confirmations = case.assertion.subject.confirmations if case.assertion.subject else ()
+        found += [one.data.address.value for one in confirmations if one.data and one.data.address]
+    found += [value for name in ("ipaddr", "ip", "client_ip") for value in case.said.get(name, ())]
+    yield from (one.strip() for one in found if one and _ADDRESS.fullmatch(one.strip()))
