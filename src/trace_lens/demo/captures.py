@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import random
 import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -13,6 +12,7 @@ from urllib.parse import quote, urlencode
 from lxml import etree
 
 from trace_lens.demo.captured import Capture
+from trace_lens.demo.diary import Diary, Entry
 from trace_lens.demo.exchanges import artifact, encrypt, exchange, federation
 from trace_lens.demo.exports import exports
 from trace_lens.demo.keys import SigningKey
@@ -28,7 +28,7 @@ class _Fortnight:
 
     def __init__(self, keys: dict[str, SigningKey], seed: int) -> None:
         self._keys = keys
-        self.draw = random.Random(seed)
+        self.draw = Diary(seed)
 
     def answer(self, app: str, email: str, day: int, hour: int, minute: int, **changes: object) -> Answer:
         """A good answer of Northmere ID for one application on a day of November 2026, with changes."""
@@ -46,9 +46,21 @@ class _Fortnight:
         return response(answer, self._keys[chosen], self.draw, signed)
 
 
-def captures(keys: dict[str, SigningKey], seed: int = 2026) -> Iterator[Capture]:
-    """All captures, in the order of the fortnight. `keys` are named id-2025, id-2026, skerry and stranger."""
+def captures(keys: dict[str, SigningKey], seed: int = 2026) -> list[tuple[Capture, list[Entry]]]:
+    """All captures, in the order of the fortnight, each with what the diary has of it.
+
+    `keys` are named id-2025, id-2026, skerry and stranger.
+    """
     make = _Fortnight(keys, seed)
+    made = []
+    for capture in _all(make, keys):
+        made.append((capture, make.draw.entries))
+        make.draw.entries = []
+    return made
+
+
+def _all(make: _Fortnight, keys: dict[str, SigningKey]) -> Iterator[Capture]:
+    """The captures, one after the other."""
     tern, fulmar, plover = (f"{name}@northmere.example" for name in ("m.tern", "a.fulmar", "l.plover"))
     dunlin, petrel, eider = (f"{name}@northmere.example" for name in ("k.dunlin", "o.petrel", "e.eider"))
 

@@ -20,6 +20,7 @@ from cryptography.hazmat.primitives.asymmetric import padding
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from lxml import etree
 
+from trace_lens.demo.diary import Entry, put_down
 from trace_lens.demo.keys import SigningKey
 from trace_lens.demo.messages import Answer, response, stamp
 from trace_lens.demo.signing import sign
@@ -140,6 +141,7 @@ def _redirect(address: str, field: str, message: str, key: SigningKey | None, st
 def federation(draw: random.Random, answer: Answer, key: SigningKey) -> bytes:
     """A WS-Federation sign-in response with a signed SAML 1.1 assertion, as a form post."""
     identifier = f"_fa{draw.getrandbits(96):024x}"
+    put_down(draw, Entry(answer.name_id, answer.acs_url, answer.issuer, answer.issued, identifier, ""))
 
     def at(seconds: int) -> str:
         return stamp(answer.issued + timedelta(seconds=seconds))

@@ -9,6 +9,7 @@ from html import escape
 
 from lxml import etree
 
+from trace_lens.demo.diary import Entry, put_down
 from trace_lens.demo.keys import SigningKey
 from trace_lens.demo.signing import sign
 
@@ -56,6 +57,10 @@ def response(answer: Answer, key: SigningKey, draw: random.Random, signed: str =
         root.append(assertion)
     if signed in ("response", "both"):
         sign(root, key)
+    opened = root.find(f".//{{{_SAML}assertion}}AuthnStatement")
+    session = str(opened.get("SessionIndex")) if opened is not None else ""
+    given = answer.status == (SUCCESS,)
+    put_down(draw, Entry(answer.name_id, answer.acs_url, answer.issuer, answer.issued, request, session, given))
     return root
 
 

@@ -15,6 +15,7 @@ from urllib.parse import urlencode
 
 from trace_lens.demo.captured import Capture
 from trace_lens.demo.clients import AUTHORIZE, CLIENT, CURRENT, ISSUER, LOGOUT, RETIRED, TOKEN, Client, subject_of
+from trace_lens.demo.diary import Entry, put_down
 from trace_lens.demo.keys import SigningKey
 from trace_lens.demo.tokens import encrypt, half, sign, to_base64url
 
@@ -32,6 +33,8 @@ class CodeExchange:
         self.issued = datetime(2026, 11, day, hour, minute, draw.randrange(60), tzinfo=UTC)
         names = ("code", "state", "nonce", "verifier", "access", "refresh", "session")
         self._drawn = {name: to_base64url(draw.randbytes(32 if name == "verifier" else 18)) for name in names}
+        entry = Entry(email, self.client.redirect_uri, ISSUER, self.issued, self["state"], self["session"])
+        put_down(draw, entry)
 
     def __getitem__(self, name: str) -> str:
         return self._drawn[name]

@@ -13,6 +13,7 @@ from trace_lens.demo.captured import Capture
 from trace_lens.demo.captures import captures
 from trace_lens.demo.clients import CURRENT, ISSUER, RETIRED, client_files
 from trace_lens.demo.keys import SigningKey, make_key
+from trace_lens.demo.logs import log_files
 from trace_lens.demo.scenario import (
     APPLICATIONS,
     GUESTS,
@@ -76,8 +77,9 @@ def write_demo(folder: Path) -> Demo:
     if folder.exists() and any(folder.iterdir()):
         raise DemoExists(str(folder))
     keys = make_keys()
-    made = tuple(captures(keys))
-    files = {f"captures/{one.file}": one.data for one in made} | {"README.md": _readme(made).encode()}
+    told = captures(keys)
+    made = tuple(capture for capture, _ in told)
+    files = {f"captures/{one.file}": one.data for one in made} | {"README.md": _readme(made).encode()} | log_files(told)
     written = write_settings(folder, keys) + _write(folder, files)
     return Demo(folder, made, written)
 

@@ -1,0 +1,373 @@
+"""What four systems wrote down in the fortnight, some 40,000 events: the captured sign-ins, and everybody else's.
+
+The provider writes CSV in local time, the platform of the applications JSON Lines in milliseconds, the gateway of the
+harbour syslog by a clock that is nine minutes ahead, and the server of Shore Tours a combined access log. Each writes
+people and applications in its own way, and not every line carries an id.
+"""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import io
+import json
+import random
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from urllib.parse import urlsplit
+from zoneinfo import ZoneInfo
+
+from trace_lens.demo.captured import Capture
+from trace_lens.demo.clients import CLIENTS
+from trace_lens.demo.diary import Entry
+from trace_lens.demo.scenario import APPLICATIONS, BY_ID, GUESTS, HOME, PARTNER, PEOPLE
+
+AHEAD = timedelta(minutes=9, seconds=4)
+"""How far the gateway's clock is ahead."""
+SIGN_INS = 8_600
+_BEGIN = datetime(2026, 11, 9, tzinfo=UTC)
+_OSLO = ZoneInfo("Europe/Oslo")
+_BIRDS = (
+    "auk", "brant", "bunting", "curlew", "diver", "dotterel", "fieldfare", "godwit", "goldeneye", "goosander", "guillemot",
+    "knot", "lapwing", "merganser", "murre", "noddy", "osprey", "pipit", "puffin", "rail", "redshank", "ruff", "sanderling",
+    "scaup", "scoter", "shag", "smew", "snipe", "stint", "turnstone", "whimbrel", "wigeon",
+)  # fmt: skip
+_SHORE = "shore-tours"
+_NOT_PLATFORM = {_SHORE, "gangway"}
+"""Applications that do not run on the platform: one is hosted elsewhere, one is a program on a desk."""
+CODES = {
+    "A-11": ("the message is of another issuer than the one set", "intended", "application"),
+    "A-12": ("the message is made out to another audience", "intended", "provider"),
+    "A-13": ("another kind of token came where the ID token belongs", "intended", "application"),
+    "A-14": ("no ID token came", "answered", "application"),
+    "A-20": ("signed by a key that is not trusted here", "authentic", "application"),
+    "A-21": ("the signature does not fit what was signed", "authentic", "provider"),
+    "A-22": ("it is encrypted to another key", "readable", "provider"),
+    "A-30": ("a claim that must be there is missing", "entitled", "provider"),
+    "A-31": ("no role that is known here", "entitled", "provider"),
+    "A-41": ("no account of that name", "identified", "application"),
+    "A-50": ("a second factor was asked for and not used", "entitled", "provider"),
+    "A-60": ("the message is from the future: the clocks differ", "current", "application"),
+    "A-70": ("the browser brought no sign-in of ours back", "delivered", "application"),
+}
+"""The platform's own codes, in the organisation's words: meaning, stage, side."""
+PROVIDER_CODES = {
+    "D-1001": ("wrong password", "answered", "user"),
+    "N-2207": ("nobody has assigned the application to this person", "entitled", "provider"),
+    "O-14": ("the code verifier does not fit the challenge", "delivered", "application"),
+    "O-15": ("the client's secret has ended", "answered", "application"),
+    "O-16": ("the code was redeemed before", "delivered", "application"),
+    "O-17": ("this redirect URI is not registered", "delivered", "application"),
+}
+_REFUSED = {
+    "04": "A-12", "05": "A-31", "06": "A-31", "07": "A-30", "08": "A-41", "09": "A-20", "10": "A-20", "12": "A-60",
+    "14": "A-11", "15": "A-21", "16": "A-21", "17": "A-41", "22": "A-22", "23": "A-12", "25": "A-50", "28": "A-20",
+    "32": "A-30", "35": "A-31", "36": "A-20", "42": "A-50", "43": "A-13", "45": "A-14", "51": "403", "52": "A-70",
+    "53": "A-70", "54": "A-70",
+}  # fmt: skip
+"""What the application wrote of the captured sign-ins that it refused, by the number of the capture."""
+_DENIED = {
+    "13": "N-2207", "31": "O-14", "38": "O-15", "40": "O-16", "46": "O-17", "48": "N-2207", "57": "O-14", "59": "N-2207",
+}  # fmt: skip
+"""What the provider wrote of those that it refused."""
+_NEVER_CAME = {"13", "29", "38", "46", "48", "59", "40"}
+"""Captured sign-ins that never reached the application whole: it wrote nothing."""
+
+
+@dataclass(frozen=True, slots=True)
+class _SignIn:
+    """One sign-in as the systems saw it; `denied` and `refused` are the codes of provider and application."""
+
+    at: datetime
+    login: str
+    account: str
+    app: str
+    address: str
+    request: str | None
+    session: str
+    denied: str | None = None
+    refused: str | None = None
+    reaches: bool = True
+    of_partner: bool = False
+
+
+def log_files(made: Iterable[tuple[Capture, list[Entry]]], seed: int = 1109) -> dict[str, bytes]:
+    """The files of all four logs with their descriptions; `made` are the captures with what the diary holds of them."""
+    draw = random.Random(seed)
+    sign_ins = [*_captured(draw, made), *_everybody(draw)]
+    sign_ins.sort(key=lambda one: one.at)
+    return {
+        "logs/northmere-id.toml": _PROVIDER.encode() + _dictionary(PROVIDER_CODES),
+        "logs/northmere-id-2026-11.csv.gz": _provider(draw, sign_ins),
+        "logs/platform.toml": _PLATFORM.encode() + _dictionary(CODES),
+        "logs/platform.jsonl": _platform(draw, sign_ins),
+        "logs/harbour-gate.toml": _GATEWAY.encode(),
+        "logs/harbour-gate.log": _gateway(draw, sign_ins),
+        "logs/shore-tours.toml": _SHORE_TOURS.encode(),
+        "logs/shore-tours-access.log": _shore_tours(draw, sign_ins),
+    }
+
+
+def _captured(draw: random.Random, made: Iterable[tuple[Capture, list[Entry]]]) -> Iterator[_SignIn]:
+    """The sign-ins that were captured."""
+    by_host = {urlsplit(one.acs_url).hostname: one.id for one in APPLICATIONS}
+    by_host |= {urlsplit(one.redirect_uri).hostname: one.id for one in CLIENTS}
+    for capture, entries in made:
+        number = capture.file[:2]
+        for entry in entries:
+            login = entry.account.partition("@")[0].casefold()
+            known = {one.held: one.login for one in GUESTS} | {one.email: one.login for one in GUESTS}
+            yield _SignIn(
+                entry.issued, known.get(entry.account, login if "." in login else "a.fulmar"), entry.account,
+                by_host[urlsplit(entry.address).hostname], _address(draw, login), entry.request, entry.session,
+                _DENIED.get(number), None if number in _NEVER_CAME else _REFUSED.get(number), number not in _NEVER_CAME,
+                entry.issuer == PARTNER,
+            )  # fmt: skip
+
+
+def _everybody(draw: random.Random) -> Iterator[_SignIn]:
+    """Everybody else's sign-ins: by day, on weekdays mostly; some go wrong, and those who fail try again."""
+    logins = [f"{letter}.{bird}" for bird in _BIRDS for letter in "abcdefghiklmnoprst"]
+    draw.shuffle(logins)
+    apps = [one.id for one in (*APPLICATIONS, *CLIENTS)]
+    weights = [one.users**0.5 for one in (*APPLICATIONS, *CLIENTS)]
+    days = [day for day in range(12) for _ in range(7 if day % 7 < 5 else 2)]
+    made = 0
+    while made < SIGN_INS:
+        login = draw.choice(logins) if draw.random() < 0.93 else draw.choice(PEOPLE).login
+        at = _BEGIN + timedelta(days=draw.choice(days), hours=min(max(draw.gauss(9.6, 2.9), 0.2), 23.8))
+        app = draw.choices(apps, weights)[0]
+        session = f"_se{draw.getrandbits(64):016x}"
+        for _ in range(4):
+            chance = draw.random()
+            denied = "D-1001" if chance < 0.045 else "N-2207" if chance < 0.052 else None
+            refused = draw.choice(("A-31", "A-41", "A-70")) if denied is None and draw.random() < 0.03 else None
+            yield _SignIn(
+                at, login, f"{login}@{HOME}", app, _address(draw, login), f"_rq{draw.getrandbits(96):024x}", session,
+                denied, refused, denied is None,
+            )  # fmt: skip
+            made += 1
+            if (denied is None and refused is None) or draw.random() < 0.35:
+                break
+            at += timedelta(seconds=11 + draw.expovariate(1 / 55))
+
+
+def _address(draw: random.Random, login: str) -> str:
+    """Where somebody is: at a desk of one of three offices that share an address each, or on the way."""
+    home = random.Random(login)
+    if draw.random() < 0.75:
+        return f"192.0.2.{home.choice((10, 20, 30))}"
+    return f"2001:db8:{home.randrange(1, 64):x}::{home.randrange(2, 250):x}"
+
+
+_PROVIDER = """name      = "Northmere ID sign-ins"
+role      = "provider"
+provider  = "northmere-id"
+files     = ["logs/northmere-id-*.csv.gz"]
+format    = "csv"
+time_zone = "Europe/Oslo"
+
+[fields]
+time = "When"
+user = "Account"
+app  = "Target"
+outcome = "Result"
+code = "Code"
+reason = "Message"
+ip   = "From"
+ids  = ["Request", "Session"]
+
+[outcomes]
+success = ["granted"]
+failure = ["denied"]
+"""
+_PLATFORM = """name   = "Application platform, sign-in history"
+role   = "application"
+files  = ["logs/platform*.jsonl"]
+format = "jsonl"
+
+[fields]
+time = "ts"
+user = "who.login"
+app  = "service"
+outcome = "result"
+code = "error.code"
+reason = "error.text"
+ip   = "client"
+ids  = ["request"]
+
+[outcomes]
+success = ["ok"]
+failure = ["refused"]
+"""
+_GATEWAY = """name   = "Gateway of the harbour"
+role   = "gateway"
+files  = ["logs/harbour-gate*.log"]
+format = "syslog"
+
+[fields]
+user = "user"
+app  = "host"
+outcome = "verdict"
+ip   = "src"
+ids  = ["sid"]
+
+[outcomes]
+success = ["pass"]
+failure = ["block"]
+"""
+_SHORE_TOURS = """name   = "Shore Tours, web server"
+role   = "application"
+app    = "shore-tours"
+files  = ["logs/shore-tours-access*.log"]
+format = "combined"
+"""
+
+
+def _dictionary(codes: dict[str, tuple[str, str, str]]) -> bytes:
+    lines = [
+        f'"{code}" = {{ means = "{means}", stage = "{stage}", side = "{side}" }}'
+        for code, (means, stage, side) in codes.items()
+    ]
+    return ("\n[codes]\n" + "\n".join(lines) + "\n").encode()
+
+
+def _later(draw: random.Random, mean: float) -> timedelta:
+    return timedelta(seconds=draw.gammavariate(2, mean / 2))
+
+
+def _name_of(app: str) -> str:
+    return BY_ID[app].name if app in BY_ID else next(one.name for one in CLIENTS if one.id == app)
+
+
+def _host_of(app: str) -> str:
+    address = BY_ID[app].base if app in BY_ID else next(one.redirect_uri for one in CLIENTS if one.id == app)
+    return urlsplit(address).hostname or ""
+
+
+def _provider(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
+    """CSV, local times without a zone, newest last; guests by the name that the directory holds."""
+    held = {one.login: one.held for one in GUESTS}
+    rows: list[tuple[datetime, list[str]]] = []
+    for one in sign_ins:
+        if one.of_partner:
+            continue
+        name = held.get(one.login, f"{one.login}@{HOME}")
+        ids = [one.request or "", one.session]
+        if one.denied == "D-1001" or draw.random() < 0.35:
+            typed = one.at - timedelta(seconds=1) - _later(draw, 4)
+            result, code = ("denied", "D-1001") if one.denied == "D-1001" else ("accepted", "")
+            words = PROVIDER_CODES[code][0] if code else "password accepted"
+            rows.append((typed, [name, _name_of(one.app), result, code, words, one.address, ids[0], ""]))
+        if one.denied == "D-1001":
+            continue
+        words = PROVIDER_CODES[one.denied][0] if one.denied else ""
+        result = "denied" if one.denied else "granted"
+        row = [name, _name_of(one.app), result, one.denied or "", words, one.address, *ids]
+        rows.append((one.at + _later(draw, 0.3), row))
+    for _ in range(3_800):
+        login, day = draw.choice(sign_ins).login, draw.choice(range(12))
+        at = _BEGIN + timedelta(days=day, hours=min(max(draw.gauss(10, 3), 0.2), 23.8))
+        rows.append(
+            (
+                at,
+                [
+                    held.get(login, f"{login}@{HOME}"),
+                    "",
+                    "renewed",
+                    "",
+                    "session renewed",
+                    _address(draw, login),
+                    "",
+                    "",
+                ],
+            )
+        )
+    rows.sort(key=lambda row: row[0])
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\r\n")
+    writer.writerow(["When", "Account", "Target", "Result", "Code", "Message", "From", "Request", "Session"])
+    for at, row in rows:
+        writer.writerow([at.astimezone(_OSLO).strftime("%Y-%m-%d %H:%M:%S"), *row])
+    return gzip.compress(text.getvalue().encode(), mtime=0)
+
+
+def _platform(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
+    """JSON Lines, epoch milliseconds, logins only; the request's id stands where the application keeps it."""
+    rows = []
+    for one in sign_ins:
+        if one.app in _NOT_PLATFORM or not one.reaches or draw.random() < 0.01:
+            continue
+        at = one.at + timedelta(seconds=0.3) + _later(draw, 0.8)
+        row: dict[str, object] = {
+            "ts": int(at.timestamp() * 1000), "service": one.app, "who": {"login": one.login}, "client": one.address,
+            "result": "refused" if one.refused else "ok",
+        }  # fmt: skip
+        if one.refused:
+            row["error"] = {"code": one.refused, "text": CODES[one.refused][0]}
+        if one.request and sum(map(ord, one.app)) % 2:
+            row["request"] = one.request
+        rows.append((at, row))
+    for _ in range(6_200):
+        one = draw.choice(sign_ins)
+        at = one.at + timedelta(seconds=draw.uniform(20, 3_000))
+        if one.app not in _NOT_PLATFORM:
+            row = {"ts": int(at.timestamp() * 1000), "service": one.app, "who": {"login": one.login},
+                   "client": one.address, "result": "page"}  # fmt: skip
+            rows.append((at, row))
+    rows.sort(key=lambda row: row[0])
+    return "".join(json.dumps(row, separators=(",", ":")) + "\n" for _, row in rows).encode()
+
+
+def _gateway(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
+    """RFC 5424 in UTC, nine minutes ahead; it sees who is inside the house, by DOMAIN and login."""
+    rows = []
+    for one in sign_ins:
+        if one.app == _SHORE or not one.reaches or not one.address.startswith("192.") or draw.random() < 0.02:
+            continue
+        at = one.at + AHEAD + _later(draw, 0.4)
+        sid = f' sid="{one.session}"' if draw.random() < 0.5 else ""
+        rows.append(
+            (at, f'user="NORTHMERE\\\\{one.login}" host="{_host_of(one.app)}" src="{one.address}" verdict="pass"{sid}')
+        )
+    for _ in range(7_200):
+        one = draw.choice(sign_ins)
+        at = one.at + AHEAD + timedelta(seconds=draw.uniform(-20_000, 20_000))
+        verdict = "pass" if draw.random() < 0.97 else "block"
+        rows.append(
+            (at, f'user="NORTHMERE\\\\{one.login}" host="files.{HOME}" src="{one.address}" verdict="{verdict}"')
+        )
+    rows.sort(key=lambda row: row[0])
+    return "".join(
+        f"<134>1 {at:%Y-%m-%dT%H:%M:%S}.{at.microsecond // 1000:03d}Z gate.{HOME} gate 411 ACCESS [access@32473 {text}]\n"
+        for at, text in rows
+    ).encode()
+
+
+def _shore_tours(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
+    """The combined log of Shore Tours, in its own zone."""
+    rows = []
+
+    def line(at: datetime, one: _SignIn, request: str, status: int, user: str = "-") -> None:
+        when = at.astimezone(_OSLO).strftime("%d/%b/%Y:%H:%M:%S %z")
+        size = draw.randrange(300, 9_000)
+        text = f'{one.address} - {user} [{when}] "{request} HTTP/1.1" {status} {size} "-" "Panel/1.0"\n'
+        rows.append((at, text))
+
+    for one in sign_ins:
+        if one.app != _SHORE:
+            continue
+        line(one.at - timedelta(seconds=21) - _later(draw, 4), one, "GET /", 302)
+        if not one.reaches:
+            continue
+        back = one.at + timedelta(seconds=0.2) + _later(draw, 0.3)
+        line(back, one, "POST /saml/acs", 403 if one.refused else 302, "-" if one.refused else one.login)
+        line(back + _later(draw, 0.6), one, "GET /assets/site.css", 200)
+        if not one.refused:
+            line(back + timedelta(seconds=0.2) + _later(draw, 0.3), one, "GET /home", 200, one.login)
+            for _ in range(draw.randrange(4)):
+                later = back + timedelta(seconds=draw.uniform(30, 2_400))
+                line(later, one, f"GET /tours/{draw.randrange(80)}", 200, one.login)
+    rows.sort(key=lambda row: row[0])
+    return "".join(text for _, text in rows).encode()
