@@ -26,7 +26,8 @@ _COMMANDS = {
     "explain": "What a finding means, why it happens, how to repair it.",
     "identify": "What the account rule makes of each name: found, near miss, ambiguous, none.",
     "init": "Make an empty workspace with commented examples.",
-    "logs": "Sign-in logs: check how a file is read, and have a description proposed.",
+    "logs": "Sign-in logs: check how a file is read, load, list, search.",
+    "timeline": "Attempts with their log events on one axis of time, clocks corrected.",
     "sides": "Every value that both sides must share, and what a capture shows of it.",
 }
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,6 +10,7 @@ import click
 
 if TYPE_CHECKING:
     from trace_lens.diagnosis.judging import Diagnosis
+    from trace_lens.diagnosis.timelines import Timeline
 
 _FORMS = ("png", "svg")
 
@@ -28,10 +29,23 @@ class FigureFile(click.ParamType):  # type: ignore[type-arg]  # not generic in o
 
 def draw(file: Path, diagnoses: Sequence[Diagnosis]) -> bool:
     """Draw the ways into a file; where that cannot be, say why and give False."""
-    from trace_lens.render.figures.ladder import NothingToDraw, draw_ways
+    from trace_lens.render.figures.ladder import draw_ways
+
+    return _written(file, lambda form: draw_ways(diagnoses, form))
+
+
+def draw_timeline(file: Path, found: Timeline) -> bool:
+    """Draw timelines into a file; where that cannot be, say why and give False."""
+    from trace_lens.render.figures.timeline import draw_timelines
+
+    return _written(file, lambda form: draw_timelines(found, form))
+
+
+def _written(file: Path, drawn: Callable[[str], bytes]) -> bool:
+    from trace_lens.render.figures.ladder import NothingToDraw
 
     try:
-        file.write_bytes(draw_ways(diagnoses, file.suffix.lower().lstrip(".")))
+        file.write_bytes(drawn(file.suffix.lower().lstrip(".")))
     except NothingToDraw as error:
         click.echo(f"Error: --figure: {error}.", err=True)
     except OSError as error:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterator
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from trace_lens.common.masking import visible
-from trace_lens.common.moments import MomentError, read_moment_or_date
+from trace_lens.common.moments import MomentError, read_duration, read_moment_or_date
 
 if TYPE_CHECKING:
     from trace_lens.workspace.loading import Workspace
@@ -35,6 +35,21 @@ class Moment(click.ParamType):  # type: ignore[type-arg]  # not generic in older
             return value
         try:
             return read_moment_or_date(str(value))
+        except MomentError as error:
+            self.fail(str(error), param, ctx)
+
+
+class Duration(click.ParamType):  # type: ignore[type-arg]  # not generic in older versions
+    """A duration on the command line: `90s`, `15m`, `2h`."""
+
+    name = "DURATION"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> timedelta:
+        """Read it, or fail with the form that is expected."""
+        if isinstance(value, timedelta):
+            return value
+        try:
+            return read_duration(str(value))
         except MomentError as error:
             self.fail(str(error), param, ctx)
 

@@ -28,7 +28,8 @@ _SIGN_IN = f"{_ID}/sign-in"
 class Maker(Protocol):
     """What makes good answers and their XML."""
 
-    draw: random.Random
+    @property
+    def draw(self) -> random.Random: ...
 
     def answer(self, app: str, email: str, day: int, hour: int, minute: int, **changes: object) -> Answer: ...
     def xml(self, answer: Answer, signed: str = "assertion", key: str | None = None) -> etree._Element: ...
@@ -40,7 +41,7 @@ class _Visit:
     def __init__(self, make: Maker, app: str, answer: Answer, recording: Recording | None = None) -> None:
         self.app = BY_ID[app]
         self.answer = answer
-        self.one = recording or Recording(answer.issued - timedelta(seconds=24))
+        self.one = recording or Recording(answer.issued - timedelta(seconds=21.4))
         root = make.xml(answer, self.app.signed_part)
         self.sso = asked_in_address(answer, PROVIDER_SSO, str(root.get("InResponseTo") or ""), "ss:mem:71c0")
         self.fields = {"SAMLResponse": base64.b64encode(etree.tostring(root)).decode(), "RelayState": "ss:mem:71c0"}

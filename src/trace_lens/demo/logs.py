@@ -29,9 +29,10 @@ SIGN_INS = 8_600
 _BEGIN = datetime(2026, 11, 9, tzinfo=UTC)
 _OSLO = ZoneInfo("Europe/Oslo")
 _BIRDS = (
-    "auk", "brant", "bunting", "curlew", "diver", "dotterel", "fieldfare", "godwit", "goldeneye", "goosander", "guillemot",
-    "knot", "lapwing", "merganser", "murre", "noddy", "osprey", "pipit", "puffin", "rail", "redshank", "ruff", "sanderling",
-    "scaup", "scoter", "shag", "smew", "snipe", "stint", "turnstone", "whimbrel", "wigeon",
+    "auk", "brant", "bunting", "curlew", "diver", "dotterel", "fieldfare", "godwit", "goldeneye", "goosander",
+    "guillemot", "knot", "lapwing", "merganser", "murre", "noddy", "osprey", "pipit", "puffin", "rail",
+    "redshank", "ruff", "sanderling", "scaup", "scoter", "shag", "smew", "snipe", "stint", "turnstone",
+    "whimbrel", "wigeon",
 )  # fmt: skip
 _SHORE = "shore-tours"
 _NOT_PLATFORM = {_SHORE, "gangway"}
@@ -68,7 +69,8 @@ _REFUSED = {
 }  # fmt: skip
 """What the application wrote of the captured sign-ins that it refused, by the number of the capture."""
 _DENIED = {
-    "13": "N-2207", "31": "O-14", "38": "O-15", "40": "O-16", "46": "O-17", "48": "N-2207", "57": "O-14", "59": "N-2207",
+    "13": "N-2207", "31": "O-14", "38": "O-15", "40": "O-16", "46": "O-17", "48": "N-2207", "57": "O-14",
+    "59": "N-2207",
 }  # fmt: skip
 """What the provider wrote of those that it refused."""
 _NEVER_CAME = {"13", "29", "38", "46", "48", "59", "40"}
@@ -340,7 +342,8 @@ def _gateway(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
         )
     rows.sort(key=lambda row: row[0])
     return "".join(
-        f"<134>1 {at:%Y-%m-%dT%H:%M:%S}.{at.microsecond // 1000:03d}Z gate.{HOME} gate 411 ACCESS [access@32473 {text}]\n"
+        f"<134>1 {at:%Y-%m-%dT%H:%M:%S}.{at.microsecond // 1000:03d}Z gate.{HOME} gate 411 ACCESS "
+        f"[access@32473 {text}]\n"
         for at, text in rows
     ).encode()
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from trace_lens.logs.clocks import Clock
 from trace_lens.logs.correlating import correlate
 from trace_lens.logs.people import Names, People
+from trace_lens.logs.rebuilding import Rebuilt, rebuild
 from trace_lens.logs.seen import LogView, Seen
 from trace_lens.logs.store import EventStore
 from trace_lens.workspace.loading import Workspace
@@ -39,6 +41,19 @@ class Logbook:
             for one in seen
         }
         return LaidBeside(views, found.clocks)
+
+    def rebuild(self, user: str, around: datetime, within: timedelta) -> Rebuilt:
+        """The attempts of a person around a moment, from the logs alone. Raises StoreProblem."""
+        with self._store as store:
+            return rebuild(
+                store.plain_events(),
+                self.sources,
+                People(self._workspace),
+                Names(self._workspace),
+                user,
+                around,
+                within,
+            )
 
 
 def logbook_of(workspace: Workspace) -> Logbook | None:

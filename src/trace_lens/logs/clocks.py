@@ -6,8 +6,9 @@ person and application most are wrong: those spread out evenly, the right ones h
 up higher than chance lets them (a scan statistic over offset and drift). Drift is told only where the data show it.
 
 The interval holds what the data leave open, and what no data can tell: an event is written some time after what it is
-about, and a clock that is late by as much looks the same. That time is taken to be of the order of the gaps' spread,
-and not less than `WRITING` seconds.
+about, and a clock that is ahead by as much looks the same. That time is taken to be of the order of the gaps' spread,
+and not less than `WRITING` seconds. Since it never is negative, the lower quartile of the gaps stands for the offset,
+not their middle.
 
 Sources: the shortest half as mode, D. F. Andrews et al., Robust Estimates of Location (1972); slopes by medians, H.
 Theil, A rank-invariant method of linear and polynomial regression analysis (1950), and P. K. Sen (1968); scan
@@ -178,8 +179,8 @@ def _refined(source: str, days: Numbers, gaps: Numbers, drift: float, basis: str
     if drift or len(x) >= 8:
         drift = _drift_shown(days[keep], gaps[keep])
         x, flat, keep = inliers(drift)
-    offset = float(np.median(flat))
-    scale = max(float(1.4826 * np.median(np.abs(flat - offset))), 0.05)
+    offset = float(np.quantile(flat, 0.25))
+    scale = max(float(1.4826 * np.median(np.abs(flat - np.median(flat)))), 0.05)
     count = len(flat)
     doubt = (1.96 if count >= 10 else 2.6) * 1.2533 * max(scale, 0.3 if count >= 10 else 1.0) / count**0.5
     doubt += max(WRITING, 1.5 * scale) + (3.0 if count < 3 else 0.0)

@@ -218,8 +218,11 @@ class _Work:
         alike: dict[str, list[tuple[float, float, int]]] = {}
         for attempt, events in self._found.items():
             begin = self.moments[attempt][0][0]
+            decisive = {self.events[event].source for event in events if self.events[event].outcome != OTHER}
             for event in events:
                 one = self.events[event]
+                if one.outcome == OTHER and one.source in decisive:
+                    continue
                 pair = (begin, one.time.timestamp() - begin, attempt)
                 if any(self._spread[one.source, name][0] <= _ONE_OF_MANY for name in self._shared(attempt, one)):
                     joined.setdefault(one.source, []).append(pair)

@@ -19,7 +19,8 @@ FIELDS = ("time", "user", "app", "outcome", "code", "reason", "ip")
 OWN_FIELDS: dict[str, dict[str, str]] = {
     "syslog": {"time": "time", "app": "app-name", "reason": "message"},
     "w3c": {"time": "date time", "user": "cs-username", "ip": "c-ip", "outcome": "sc-status", "code": "sc-status"},
-    "combined": {"time": "time", "user": "user", "ip": "ip", "outcome": "status", "code": "status", "app": "vhost"},
+    "combined": {"time": "time", "user": "user", "ip": "ip", "outcome": "status", "code": "status", "app": "vhost",
+                 "reason": "request"},
     "ocsf": {"time": "time", "user": "user.email_addr", "app": "service.name", "outcome": "status_id",
              "code": "status_code", "reason": "status_detail", "ip": "src_endpoint.ip"},
 }  # fmt: skip

@@ -101,8 +101,8 @@ class EventStore:
     def _damaged(self, error: Exception) -> str:
         reason = str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
         return (
-            f"the store of logs in {OWN_FOLDER}/{EVENTS_FILE} cannot be read ({reason}); move it away and run trace-lens logs "
-            "load again: it is made from the log files, and nothing is lost"
+            f"the store of logs in {OWN_FOLDER}/{EVENTS_FILE} cannot be read ({reason}); move it away and run "
+            "trace-lens logs load again: it is made from the log files, and nothing is lost"
         )
 
     def _prepare(self) -> None:

@@ -22,6 +22,7 @@ from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.diagnosis.steps import Step
 from trace_lens.pki.chains import Chain
+from trace_lens.render import json_timeline
 from trace_lens.workspace.loading import App, Workspace
 
 if TYPE_CHECKING:
@@ -86,6 +87,7 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
         "findings": [finding(one, masks) for one in diagnosis.findings],
         "claims": [_claim(row) for row in diagnosis.claims],
         "hops": [step(one) for one in diagnosis.steps],
+        "events": json_timeline.matched(diagnosis.logs.events, diagnosis.logs) if diagnosis.logs else [],
         "unchecked": [unchecked(one) for one in diagnosis.unchecked],
     }
 

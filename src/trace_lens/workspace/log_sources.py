@@ -129,6 +129,13 @@ class LogSource(NamedTuple):
         """The zone of times that carry none."""
         return ZoneInfo(self.settings.time_zone) if self.settings.time_zone else None
 
+    @property
+    def tells_status_only(self) -> bool:
+        """Whether its outcomes are the statuses of a web server: such a log cannot say that somebody was let in."""
+        return self.settings.format in ("combined", "w3c") and not (
+            self.settings.outcomes.success or self.settings.outcomes.failure
+        )
+
     def files_in(self, root: Path) -> list[Path]:
         """The files that it names, folders and globs opened, each once, in order."""
         found: dict[Path, None] = {}

@@ -1,0 +1,103 @@
+"""`trace-lens timeline`."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import click
+
+from trace_lens.cli.figures import FigureFile, draw_timeline
+from trace_lens.cli.options import (
+    Duration,
+    Moment,
+    clock,
+    known,
+    now_option,
+    open_workspace,
+    output_options,
+    report_settings,
+    sources_of,
+    workspace_option,
+    write,
+)
+from trace_lens.cli.with_logs import logbook, tell_problem
+
+
+@click.command(
+    epilog="Examples:\n\n  trace-lens timeline network.har\n\n  trace-lens timeline captures/ --format json\n\n"
+    "  trace-lens timeline network.har --figure timeline.png\n\n"
+    "  trace-lens timeline --user m.tern --around 2026-11-20T08:14:00Z"
+)
+@click.argument("sources", nargs=-1, metavar="[SOURCE...]")
+@click.option("--user", metavar="NAME", help="Without a SOURCE: rebuild this person's attempts from the logs alone.")
+@click.option("--around", type=Moment(), metavar="TIME", help="The moment around which to look for them.")
+@click.option("--within", type=Duration(), default="15m", show_default=True, metavar="DURATION",
+              help="How far before and after that moment.")  # fmt: skip
+@click.option("--app", metavar="NAME", help="The application that the messages are for.")
+@click.option("--provider", metavar="NAME", help="The provider that sent them.")
+@click.option("--at", type=Moment(), metavar="TIME", help="Judge times as of this moment.")
+@click.option("--figure", type=FigureFile(), metavar="FILE", help="Draw the timelines, as PNG or SVG.")
+@click.option("--together", is_flag=True, help="All sources are of one attempt.")
+@now_option
+@workspace_option
+@output_options("text", "json")
+def command(
+    sources: tuple[str, ...], user: str | None, around: datetime | None, within: timedelta, app: str | None,
+    provider: str | None, at: datetime | None, figure: Path | None, together: bool, now: datetime | None,
+    workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str,
+) -> int:  # fmt: skip
+    """Lay each attempt's hops, log events and windows of validity on one axis of time, clocks corrected.
+
+    Without a SOURCE, --user and --around rebuild attempts from the loaded logs alone. Exit status: 0, 2 wrong usage or
+    settings, 3 a source could not be read.
+    """
+    from trace_lens.diagnosis.judging import Circumstances
+    from trace_lens.diagnosis.many import diagnose_sources
+    from trace_lens.diagnosis.timelines import of_diagnoses, of_rebuilt
+    from trace_lens.logs.store import StoreProblem
+    from trace_lens.render import as_json, json_timeline
+    from trace_lens.workspace.problems import SettingsError
+
+    if (user is None) != (around is None):
+        raise click.UsageError("--user and --around go together: whose attempts, and around which moment.")
+    if user is not None and sources:
+        raise click.UsageError("--user rebuilds attempts from the logs alone, and goes without a SOURCE.")
+    del reveal
+    workspace = open_workspace(workspace_dir)
+    known("app", app, workspace.apps)
+    known("provider", provider, workspace.providers)
+    book = logbook(workspace)
+    unreadable: list[as_json.Json] = []
+    try:
+        if user is not None and around is not None:
+            if book is None:
+                raise click.UsageError("No logs are loaded yet; load them with: trace-lens logs load")
+            timeline = of_rebuilt(book.rebuild(user, around, within), book.sources, user)
+        else:
+            if book is None:
+                click.echo("No logs are loaded here; load them with: trace-lens logs load", err=True)
+            told = Circumstances(clock(now), at, app, provider, with_logs=book is not None)
+            result = diagnose_sources(sources_of(sources), workspace, told, together=together, logbook=book)
+            tell_problem(result)
+            timeline = of_diagnoses(result)
+            unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
+    except SettingsError as error:
+        report_settings(error)
+        return 2
+    except StoreProblem as error:
+        click.echo(f"{error}.", err=True)
+        return 3
+    if figure and not draw_timeline(figure, timeline):
+        return 2
+    if form == "json":
+        attempts = [json_timeline.attempt(one, [as_json.step(each) for each in one.steps]) for one in timeline.attempts]
+        write(as_json.dump(json_timeline.timeline(timeline, attempts, unreadable)), output)
+    else:
+        from trace_lens.render.terminal import pages
+        from trace_lens.render.terminal.timeline import timeline_pages
+
+        write(pages.render(timeline_pages(timeline), color, to_file=output is not None), output)
+        for one in unreadable:
+            click.echo(f"{one['source']}: {one['because']}.", err=True)
+    return 3 if unreadable else 0

@@ -1,0 +1,114 @@
+"""Attempts on one axis of true time: hops, log events, windows of validity, each on the lane of its side."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import TYPE_CHECKING, NamedTuple
+
+from trace_lens.checks.validity import Validity
+from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.many import Result
+from trace_lens.diagnosis.steps import Step
+from trace_lens.logs.rebuilding import Rebuilt
+from trace_lens.logs.seen import APPLICATION, PROVIDER, LogView, Matched, Seen
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from trace_lens.logs.clocks import Clock
+    from trace_lens.workspace.log_sources import LogCode, LogSource
+
+BETWEEN = "between"
+LANES = (APPLICATION, BETWEEN, PROVIDER)
+HOP, EVENT, BEGINS, ENDS, JUDGED = "hop", "event", "begins", "ends", "judged"
+
+
+class TimelineAttempt(NamedTuple):
+    """One attempt with all that is known of its times. `diagnosis` is None where it was rebuilt from logs alone."""
+
+    id: str
+    source: str
+    app: str | None
+    subject: str | None
+    at: datetime | None
+    diagnosis: Diagnosis | None
+    steps: tuple[Step, ...]
+    windows: tuple[Validity, ...]
+    events: tuple[Matched, ...]
+    possible: tuple[Matched, ...]
+    logs: LogView | None
+
+
+class Timeline(NamedTuple):
+    """The attempts, and the clocks that their times were corrected by. `by_log` tells whose clock counts as true where
+    nothing was captured.
+    """
+
+    attempts: tuple[TimelineAttempt, ...]
+    clocks: tuple[Clock, ...]
+    by_log: bool = False
+
+
+class Mark(NamedTuple):
+    """Something on the axis: when by the true clock, what (`hop`, `event`, `begins`, `ends`, `judged`), on which lane.
+
+    `number` is that of the hop; `event` and `step` are there for their kinds; `what` names a window.
+    """
+
+    at: datetime
+    kind: str
+    lane: str
+    what: str = ""
+    step: Step | None = None
+    event: Matched | None = None
+
+
+def of_diagnoses(result: Result) -> Timeline:
+    """The timeline of what was captured."""
+    return Timeline(tuple(map(_attempt, result.diagnoses)), result.clocks)
+
+
+def _attempt(one: Diagnosis) -> TimelineAttempt:
+    logs = one.logs
+    return TimelineAttempt(
+        one.id, one.source, one.app, one.subject, one.at, one, one.steps, one.windows, logs.events if logs else (),
+        logs.possible if logs else (), logs,
+    )  # fmt: skip
+
+
+def of_rebuilt(rebuilt: Rebuilt, sources: Mapping[str, LogSource], user: str) -> Timeline:
+    """The timeline of what the logs alone show."""
+    clocks = {one.source: one for one in rebuilt.found.clocks}
+    made = []
+    for number, one in enumerate(rebuilt.attempts, 1):
+        view = LogView(rebuilt.found.matched.get(one.key, ()), rebuilt.found.possible.get(one.key, ()), sources, clocks)
+        made.append(_rebuilt(str(number), one, view, user))
+    return Timeline(tuple(made), rebuilt.found.clocks, by_log=True)
+
+
+def _rebuilt(number: str, one: Seen, view: LogView, user: str) -> TimelineAttempt:
+    return TimelineAttempt(number, "logs", one.app, user, one.at, None, (), (), view.events, view.possible, view)
+
+
+def meaning_of(attempt: TimelineAttempt, one: Matched) -> LogCode | None:
+    """What the organisation says that an event's code means."""
+    return attempt.logs.meaning(one) if attempt.logs else None
+
+
+def marks(attempt: TimelineAttempt) -> list[Mark]:
+    """Everything on the axis, in the order of true times."""
+    found = [Mark(step.at, HOP, _lane(step.side), step=step) for step in attempt.steps if step.at]
+    found += [Mark(one.corrected, EVENT, _lane(one.role), event=one) for one in attempt.events]
+    for one in attempt.windows:
+        if one.begins:
+            found.append(Mark(one.begins, BEGINS, PROVIDER, one.what))
+        if one.ends:
+            found.append(Mark(one.ends, ENDS, PROVIDER, one.what))
+    if attempt.at and not attempt.steps:
+        found.append(Mark(attempt.at, JUDGED, APPLICATION))
+    order = (JUDGED, BEGINS, HOP, EVENT, ENDS)
+    return sorted(found, key=lambda one: (one.at, order.index(one.kind)))
+
+
+def _lane(side: str) -> str:
+    return side if side in (APPLICATION, PROVIDER) else BETWEEN

@@ -1,0 +1,135 @@
+"""The timeline in the terminal: an attempt from top to bottom, a lane for each side, times by the true clock."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator, Sequence
+from datetime import datetime, timedelta
+
+from trace_lens.common.masking import visible
+from trace_lens.common.moments import show_duration
+from trace_lens.diagnosis.timelines import (
+    BEGINS,
+    ENDS,
+    EVENT,
+    HOP,
+    LANES,
+    Mark,
+    Timeline,
+    TimelineAttempt,
+    marks,
+)
+from trace_lens.logs.clocks import NONE, Clock
+from trace_lens.logs.seen import Matched
+from trace_lens.render.terminal import pages
+from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+from trace_lens.render.timeline_words import about, event_words, head, hop_words, written
+
+_LANE = 5
+_HEADS = tuple(name.center(_LANE) for name in ("app", "way", "idp"))
+_PAUSE = 5.0
+_OFF = 1.0
+_STYLE = {"success": "ok", "failure": "break"}
+_BASIS = {"ids": "by shared ids", "times": "by times of the same people", NONE: "not known"}
+
+
+def timeline_pages(found: Timeline) -> Iterator[Line]:
+    """All attempts, then the clocks."""
+    if not found.attempts:
+        yield line("The logs show no sign-in here.")
+    for number, one in enumerate(found.attempts):
+        if number:
+            yield BLANK
+        yield from _attempt(one)
+    if found.clocks:
+        yield BLANK
+        yield from clock_lines(found.clocks, by_log=found.by_log)
+
+
+def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Iterator[Line]:
+    """How far each log's clock is off."""
+    than = "the log that begins the attempts" if by_log else "the captures"
+    yield line(Span("Clocks", "head"), f"  against {than}")
+    rows: list[tuple[Span | str, ...]] = []
+    for one in clocks:
+        if one.low is None or one.high is None:
+            rows.append((one.source, "not known", "", "no events here are surely of these sign-ins"))
+            continue
+        doubt = (one.high - one.low) / 2
+        off = abs(one.offset) > max(doubt, _OFF)
+        ahead = f"{show_duration(timedelta(seconds=round(abs(one.offset))))} {'ahead' if one.offset > 0 else 'behind'}"
+        drift = f"; {one.drift:+.1f} s a day" if one.drift else ""
+        pairs = f"{one.pairs:,} pair{'' if one.pairs == 1 else 's'}"
+        style = "risk" if off else ""
+        rows.append((one.source, Span(ahead if off else "right", style), f"± {doubt:.1f} s{drift}",
+                     f"{_BASIS[one.basis]}, {pairs}"))  # fmt: skip
+    yield from pages.table(("", "", "", ""), rows)
+
+
+def _attempt(one: TimelineAttempt) -> Iterator[Line]:
+    style = {"broken": "break", "sound": "ok"}.get(one.diagnosis.outcome if one.diagnosis else "", "head")
+    yield line(Span(f"{one.id}  ", "quiet"), Span(head(one), style), f"  {about(one)}")
+    yield line("   ", Span(visible(one.source), "quiet"))
+    listed = marks(one)
+    if not listed:
+        yield from prose("Nothing here tells a time.", 3, "quiet")
+        return
+    yield line("   ", Span(f"{listed[0].at:%Y-%m-%d} UTC ", "quiet"), Span("".join(_HEADS), "quiet"))
+    before: datetime | None = None
+    for mark in listed:
+        gap = (mark.at - before).total_seconds() if before else 0.0
+        if gap > _PAUSE:
+            later = show_duration(timedelta(seconds=round(gap)))
+            yield line(" " * 18, Span("".join("·".center(_LANE) for _ in LANES) + f" {later} later", "quiet"))
+        before = mark.at
+        yield from _mark(one, mark)
+    if not one.events:
+        yield from prose("The loaded logs hold nothing of this sign-in." if one.logs else
+                         "No logs are loaded; load them with: trace-lens logs load", 3, "quiet")  # fmt: skip
+    if one.possible:
+        yield from prose(f"Perhaps of this sign-in too, but likelier not: {_listed(one.possible)}.", 3, "quiet")
+
+
+def _listed(possible: Sequence[Matched]) -> str:
+    best = sorted(possible, key=lambda one: -one.probability)
+    told = "; ".join(f"{one.event.file} line {one.event.line} ({one.probability:.2f})" for one in best[:3])
+    return told + (f" and {len(best) - 3} more" if len(best) > 3 else "")
+
+
+def _mark(attempt: TimelineAttempt, mark: Mark) -> Iterator[Line]:
+    """One thing: its time, a sign on its lane, and what it was; what is wrapped stays beside the lanes."""
+    sign, style = _sign(mark)
+    time = f"{mark.at:%H:%M:%S}.{mark.at.microsecond // 100_000}".ljust(15)
+    room = max(24, pages.width() - 19 - _LANE * len(LANES))
+    rows = [(row, text_style) for text, text_style in _texts(attempt, mark) for row in _wrapped(text, room)]
+    for number, (row, text_style) in enumerate(rows):
+        here = [sign if lane == mark.lane and number == 0 else "│" for lane in LANES]
+        lanes = [Span(one.center(_LANE), style if one == sign else "quiet") for one in here]
+        yield line("   ", time if number == 0 else " " * 15, *lanes, Span(" " + row, text_style))
+
+
+def _wrapped(text: str, room: int) -> list[str]:
+    return textwrap.wrap(visible(text), room, break_long_words=False, break_on_hyphens=False) or [""]
+
+
+def _sign(mark: Mark) -> tuple[str, str]:
+    if mark.kind == HOP and mark.step:
+        return ("✗" if mark.step.decisive else "●"), "break" if mark.step.broken else ""
+    if mark.kind == EVENT and mark.event:
+        return "◆", _STYLE.get(mark.event.event.outcome, "")
+    return {BEGINS: "┌", ENDS: "└"}.get(mark.kind, "○"), "quiet"
+
+
+def _texts(attempt: TimelineAttempt, mark: Mark) -> Iterator[tuple[str, str]]:
+    if mark.kind == HOP and mark.step:
+        yield hop_words(mark.step), ""
+        if mark.step.broken:
+            yield mark.step.broken, "break"
+    elif mark.kind == EVENT and mark.event:
+        yield event_words(attempt, mark.event), _STYLE.get(mark.event.event.outcome, "")
+        yield written(mark.event), "quiet"
+    elif mark.kind in (BEGINS, ENDS):
+        yield f"the {mark.what} {'begins to hold' if mark.kind == BEGINS else 'ends'}", "quiet"
+    else:
+        told = attempt.diagnosis.at_from if attempt.diagnosis else None
+        yield f"the moment it is judged at{f', by the {told}' if told else ''}", "quiet"

@@ -1,0 +1,49 @@
+"""The words of a timeline, the same in the terminal and in the figure."""
+
+from __future__ import annotations
+
+from trace_lens.common.masking import visible
+from trace_lens.diagnosis.steps import Step
+from trace_lens.diagnosis.timelines import TimelineAttempt, meaning_of
+from trace_lens.logs.seen import Matched
+from trace_lens.render.terminal.ladder import WORDS
+
+_OFF = 1.0
+
+
+def head(one: TimelineAttempt) -> str:
+    """The outcome of an attempt, with its first break."""
+    if one.diagnosis is None:
+        return "REBUILT FROM THE LOGS"
+    first = one.diagnosis.first_break
+    return one.diagnosis.outcome.upper() + (f": {first.code}" if first else "")
+
+
+def about(one: TimelineAttempt) -> str:
+    """Which application, and who."""
+    return ", ".join(visible(part) for part in (one.app, one.subject) if part)
+
+
+def hop_words(step: Step) -> str:
+    """A hop: method, address, status, and what it carried."""
+    carried = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in step.carries)
+    path = "/" + step.url.partition("://")[2].partition("/")[2]
+    status = f" → {step.status}" if step.status else ""
+    return f"{step.method} {step.host}{path}{status}" + (f"  {carried}" if carried else "")
+
+
+def event_words(attempt: TimelineAttempt, one: Matched) -> str:
+    """An event: its source, outcome and code, the organisation's meaning of the code, else the log's reason."""
+    event = one.event
+    meaning = meaning_of(attempt, one)
+    said = " ".join(part for part in (event.outcome, event.code) if part)
+    why = meaning.means if meaning else event.reason or ""
+    return f"{event.source}: {said}" + (f", {why}" if why else "")
+
+
+def written(one: Matched) -> str:
+    """Where an event stands, when by its own clock, and why it is taken to be of the attempt."""
+    event = one.event
+    off = abs((event.time - one.corrected).total_seconds()) > _OFF
+    clock = f"written {event.time:%H:%M:%S}, " if off else ""
+    return f"{clock}line {event.line}; {one.probability:.2f} by {', '.join(one.because) or 'little'}"
