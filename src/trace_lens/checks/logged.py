@@ -22,6 +22,8 @@ if TYPE_CHECKING:
     from trace_lens.workspace.log_sources import LogCode
 
 _SURE = 0.9
+_REFUSING = ("400", "401", "403")
+"""Statuses (RFC 9110 §15.5) by which a web server refuses who comes, whatever it is that they ask for."""
 _NO_ACCOUNT = re.compile(
     r"\bno (?:such |matching )?(?:account|user)\b|\bunknown (?:account|user)\b"
     r"|\b(?:account|user)\b[^.]*\b(?:not found|unknown|does not exist|missing)",
@@ -31,16 +33,27 @@ _NO_ACCOUNT = re.compile(
 
 def refusal(case: Case, role: str) -> Matched | None:
     """The event by which a side's log refuses the attempt; None where it does not, or lets it through later."""
-    events = case.logs.of(role) if case.logs else []
-    decided = [one for one in events if one.event.outcome in (SUCCESS, FAILURE)]
+    decided = _decided(case, role)
     return decided[-1] if decided and decided[-1].event.outcome == FAILURE else None
 
 
 def let_in_by_log(case: Case) -> Matched | None:
     """The event by which the application's log says that it let the user in."""
-    events = case.logs.of(APPLICATION) if case.logs else []
-    decided = [one for one in events if one.event.outcome in (SUCCESS, FAILURE)]
+    decided = _decided(case, APPLICATION)
     return decided[-1] if decided and decided[-1].event.outcome == SUCCESS else None
+
+
+def _decided(case: Case, role: str) -> list[Matched]:
+    """The events of a side that say yes or no. A web server's status says no where it refuses; it never says yes."""
+    made = []
+    for one in case.logs.of(role) if case.logs else ():
+        told = case.logs.sources.get(one.event.source) if case.logs else None
+        if told is not None and told.tells_status_only:
+            if one.event.code in _REFUSING or (one.event.code or "").startswith("5"):
+                made.append(one)
+        elif one.event.outcome in (SUCCESS, FAILURE):
+            made.append(one)
+    return made
 
 
 def at_event(one: Matched, label: str = "log event") -> Evidence:

@@ -27,9 +27,13 @@ def command(folder: Path | None, now: object, form: str, output: Path | None, re
     from trace_lens.common.moments import read_moment
     from trace_lens.demo.workspace import DemoExists, write_demo
     from trace_lens.diagnosis.judging import Circumstances
-    from trace_lens.diagnosis.many import Result, diagnose_sources
+    from trace_lens.diagnosis.logbook import logbook_of
+    from trace_lens.diagnosis.many import diagnose_sources
+    from trace_lens.logs.loading import load_all
+    from trace_lens.logs.store import EventStore
     from trace_lens.render import as_json
     from trace_lens.workspace.loading import load_workspace
+    from trace_lens.workspace.log_sources import log_sources
     from trace_lens.workspace.sources import SourceFile
 
     folder = folder or Path("northmere-demo")
@@ -41,15 +45,11 @@ def command(folder: Path | None, now: object, form: str, output: Path | None, re
         raise click.UsageError(f"{folder} cannot be written: {error.strerror}.") from None
     workspace = load_workspace(folder)
     today = now if isinstance(now, datetime) else read_moment(_NOW)[0]
-    parts = [
-        diagnose_sources([SourceFile(f"captures/{one.file}", one.data)], workspace, Circumstances(today, one.arrived))
-        for one in demo.captures
-    ]
-    diagnoses = [one for part in parts for one in part.diagnoses]
-    result = Result(
-        tuple(one._replace(id=str(number)) for number, one in enumerate(diagnoses, 1)),
-        tuple(failed for part in parts for failed in part.unreadable),
-    )
+    with EventStore(folder, writing=True) as store:
+        events = sum(one.rows for one in load_all(store, log_sources(workspace).values(), folder))
+    told = Circumstances(today, with_logs=True)
+    captured = [SourceFile(f"captures/{one.file}", one.data) for one in demo.captures]
+    result = diagnose_sources(captured, workspace, told, logbook=logbook_of(workspace))
     if form == "json":
         masks = Masks(reveal=reveal)
         failed = [as_json.unreadable(source, because) for source, because in result.unreadable]
@@ -60,7 +60,7 @@ def command(folder: Path | None, now: object, form: str, output: Path | None, re
 
     write(
         pages.render(
-            demo_pages(demo.folder, demo.files, len(workspace.apps), result), color, to_file=output is not None
+            demo_pages(demo.folder, demo.files, len(workspace.apps), events, result), color, to_file=output is not None
         ),
         output,
     )

@@ -154,26 +154,17 @@ def load_command(
     The same content again adds nothing; a file that has grown adds its new rows. Bad rows are counted and kept aside.
     Exit status: 0, or 3 where a file could not be read at all.
     """
-    from trace_lens.logs.loading import Loaded, load_file
+    from trace_lens.logs.loading import load_all
     from trace_lens.logs.store import EventStore
     from trace_lens.render import as_json
 
     _, sources, root = _with_logs(workspace_dir)
     for name in only:
         _known_source(name, sources)
-    loaded: list[Loaded] = []
     begin = datetime.now(UTC)
+    wanted = [one for one in sources.values() if not only or one.id in only]
     with _opened(EventStore(root, writing=True)) as store:
-        for source in sources.values():
-            if only and source.id not in only:
-                continue
-            files = source.files_in(root)
-            if not files:
-                loaded.append(Loaded(source.id, ", ".join(source.settings.files), "new", problem="no file matches"))
-            for file in files:
-                name = _named(file, root)
-                told = _progress(name) if sys.stderr.isatty() else None
-                loaded.append(load_file(store, source, file, name, datetime.now(UTC), told))
+        loaded = load_all(store, wanted, root, lambda name: _progress(name) if sys.stderr.isatty() else None)
     seconds = (datetime.now(UTC) - begin).total_seconds()
     if form == "json":
         write(as_json.dump(as_json.loaded_logs(loaded)), output)
@@ -183,11 +174,6 @@ def load_command(
 
         write(pages.render(loaded_pages(loaded, seconds), color, to_file=output is not None), output)
     return 3 if any(one.problem for one in loaded) else 0
-
-
-def _named(file: Path, root: Path) -> str:
-    place, base = file.resolve(), root.resolve()
-    return (place.relative_to(base) if place.is_relative_to(base) else place).as_posix()
 
 
 @contextmanager

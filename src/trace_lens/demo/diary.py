@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 
@@ -36,3 +36,9 @@ def put_down(draw: random.Random, entry: Entry) -> None:
     """Put an answer down, where a diary is kept."""
     if isinstance(draw, Diary):
         draw.entries.append(entry)
+
+
+def amend(draw: random.Random, issued: datetime) -> None:
+    """Put the last entry at another moment."""
+    if isinstance(draw, Diary):
+        draw.entries[-1] = replace(draw.entries[-1], issued=issued)

@@ -13,6 +13,7 @@ from urllib.parse import urlencode
 from lxml import etree
 
 from trace_lens.demo.captured import Capture
+from trace_lens.demo.diary import amend
 from trace_lens.demo.exchanges import asked_in_address
 from trace_lens.demo.keys import SigningKey
 from trace_lens.demo.messages import Answer
@@ -134,8 +135,8 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
     first.sign_in()
     first.come_back("crid=a1", 302, to=first.app.base + "/home", sets=("crid=a2; Path=/; HttpOnly; Secure",))
     first.land("Charts", "crid=a2")
-    first.one.pause(95)
     second = _Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 9, 12, authenticated=-120), first.one)
+    second.one.clock = second.answer.issued - timedelta(seconds=0.4)
     second.leave("tdid=b1; Path=/; HttpOnly; Secure")
     second.known()
     second.come_back("tdid=b1", 302, to=second.app.base + "/home", sets=("tdid=b2; Path=/; HttpOnly; Secure",))
@@ -162,7 +163,7 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
     visit = _Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 14, 2, answers_request=False))
     portal = page("Your applications", "Ticket Desk, Chart Room")
     visit.one.step("GET", f"{_ID}/portal", 200, page=portal, cookie="nmsid=open", noise=4)
-    visit.one.pause(6)
+    visit.one.pause(20.8)
     visit.one.step("GET", f"{_ID}/portal/open?to=ticket-desk", 200, page=posting(visit.answer.acs_url, visit.fields),
                    cookie="nmsid=open", referer=f"{_ID}/portal")  # fmt: skip
     visit.come_back(None, 302, to=visit.app.base + "/home", sets=("tdid=d1; Path=/; HttpOnly; Secure",))
@@ -192,7 +193,10 @@ def _loop(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
     base, one = f"https://weather.{HOME}", None
     for number in range(4):
         flow = CodeExchange(make.draw, keys, "weather-desk", email, 19, 13, 40)
-        one = one or Recording(flow.issued)
+        one = one or Recording(flow.issued - timedelta(seconds=17.6))
+        if number:
+            flow.issued = one.clock + timedelta(seconds=0.1)
+            amend(make.draw, flow.issued)
         asked, came = flow.request(), flow.answer()
         state = f"wdstate={number}x; Path=/; HttpOnly; Secure"
         one.step("GET", base + "/", 302, to=asked, sets=(state,), wait=0.05)

@@ -44,7 +44,8 @@ def _logged(logs: LogView) -> datetime | None:
     for role in (APPLICATION, PROVIDER, "gateway"):
         sure = [one for one in logs.of(role) if one.event.outcome != OTHER] or logs.of(role)
         if sure:
-            return max(sure, key=lambda one: one.probability).corrected
+            moment = max(sure, key=lambda one: one.probability).corrected
+            return moment.replace(microsecond=moment.microsecond // 1000 * 1000)
     return None
 
 

@@ -104,7 +104,7 @@ def marks(attempt: TimelineAttempt) -> list[Mark]:
             found.append(Mark(one.begins, BEGINS, PROVIDER, one.what))
         if one.ends:
             found.append(Mark(one.ends, ENDS, PROVIDER, one.what))
-    if attempt.at and not attempt.steps:
+    if attempt.at and attempt.diagnosis and not attempt.steps:
         found.append(Mark(attempt.at, JUDGED, APPLICATION))
     order = (JUDGED, BEGINS, HOP, EVENT, ENDS)
     return sorted(found, key=lambda one: (one.at, order.index(one.kind)))

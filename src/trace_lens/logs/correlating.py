@@ -18,7 +18,7 @@ from trace_lens.logs.candidates import Survey, Window, by_ids, by_windows, count
 from trace_lens.logs.clocks import NONE, Clock, behind, from_ids, from_times, unknown
 from trace_lens.logs.events import Event
 from trace_lens.logs.people import Names, People, bare, is_opaque
-from trace_lens.logs.seen import APPLICATION, OTHER, PROVIDER, SUCCESS, Matched, Seen
+from trace_lens.logs.seen import APPLICATION, OTHER, PROVIDER, SUCCESS, Instant, Matched, Seen
 from trace_lens.logs.weights import APP, ID, IP, MARKS, OPEN, OUTCOME, REACH, SAME, USER, Pairs, Weighed, weigh
 from trace_lens.logs.weights import LIKE as ALIKE
 from trace_lens.logs.weights import OTHER as ANOTHER
@@ -69,10 +69,12 @@ def correlate(
 ) -> Correlation:
     """Find the events of attempts in the store's table; `sources` describe the logs, by their names in it."""
     counts = survey(events)
-    attempts = [one for one in seen if one.at is not None]
+    anchored, floating = _anchored(events, seen, sources)
+    attempts = [one for one in anchored if one.at is not None]
     if not attempts or not counts.counts:
         return Correlation(tuple(unknown(source, 0.0) for source in sorted(counts.counts)))
     work = _Work(events, sources, attempts, people, names, counts)
+    work.floating = {number: floating[one.key] for number, one in enumerate(attempts) if one.key in floating}
     work.look_by_ids(range(len(attempts)))
     work.look_by_users()
     work.set_clocks()
@@ -84,6 +86,35 @@ def correlate(
         work.set_clocks()
         first = work.weigh()
     return work.told(first)
+
+
+def _anchored(
+    events: ir.Table, seen: Sequence[Seen], sources: Mapping[str, LogSource]
+) -> tuple[list[Seen], dict[str, str]]:
+    """The attempts, those that show no moment put where a log has one of their ids; beside, whose clock told it."""
+    floating = [one for one in seen if one.at is None and one.ids]
+    if not floating:
+        return list(seen), {}
+    carried, spread = by_ids(events, (name for one in floating for name in one.ids))
+    by_name: dict[str, list[Event]] = {}
+    for one in carried:
+        by_name.setdefault(one.id, []).append(one.event)
+
+    def rank(name: str, event: Event) -> tuple[int, int, datetime]:
+        told = sources.get(event.source)
+        side = told is not None and told.settings.role in (APPLICATION, PROVIDER)
+        return (0 if side else 1, spread[event.source, name][0], event.time)
+
+    made: list[Seen] = []
+    clock_of: dict[str, str] = {}
+    for attempt in seen:
+        found = [event for name in attempt.ids for event in by_name.get(name, ())]
+        if attempt.at is None and found:
+            event = min(found, key=lambda each: min(rank(name, each) for name in each.ids if name in attempt.ids))
+            clock_of[attempt.key] = event.source
+            attempt = attempt._replace(at=event.time, moments=(Instant(event.time),))
+        made.append(attempt)
+    return made, clock_of
 
 
 class _Work:
@@ -107,6 +138,8 @@ class _Work:
         self._read: dict[tuple[str, str], Mapping[int, float]] = {}
         self._written: dict[int, list[tuple[str, str]]] = {}
         self._apps: dict[tuple[str, str], frozenset[str]] = {}
+        self.floating: dict[int, str] = {}
+        self._apart_known: dict[tuple[str, ...], dict[str, Clock]] = {}
         self._addressed: dict[tuple[str, str], int] = {}
         times = [one[0][0] for one in self.moments]
         self.middle = (min(times) + max(times)) / 2
@@ -217,6 +250,8 @@ class _Work:
         joined: dict[str, list[tuple[float, float, int]]] = {}
         alike: dict[str, list[tuple[float, float, int]]] = {}
         for attempt, events in self._found.items():
+            if attempt in self.floating:
+                continue
             begin = self.moments[attempt][0][0]
             decisive = {self.events[event].source for event in events if self.events[event].outcome != OTHER}
             for event in events:
@@ -240,9 +275,18 @@ class _Work:
                 clock = heaped or clock
             if clock is not None:
                 self.clocks[source] = clock
+        self._settle()
         weak = [one for one, clock in self.clocks.items() if clock.basis == NONE or clock.pairs < _ENOUGH]
         if weak and len(self.clocks) > 1:
             self._set_by_each_other(weak, alike, joined)
+
+    def _settle(self) -> None:
+        """Correct the moments that only a log told, by that log's clock."""
+        for attempt, source in self.floating.items():
+            at = self.attempts[attempt].at
+            if at is not None:
+                time = at.timestamp()
+                self.moments[attempt] = [(time - self.clocks[source].at(time), None)]
 
     def _set_by_each_other(self, weak: list[str], *pairs: Mapping[str, list[tuple[float, float, int]]]) -> None:
         """The clocks of which the attempts tell too little, by what the logs tell of each other's."""
@@ -250,7 +294,10 @@ class _Work:
 
         strong = [one for one in self.clocks if one not in weak]
         main = max(strong or weak, key=lambda one: (self.clocks[one].pairs, self.counts.counts[one]))
-        apart = self._apart(main, [one for one in weak if one != main])
+        others = [one for one in weak if one != main]
+        if (main, *others) not in self._apart_known:
+            self._apart_known[main, *others] = self._apart(main, others)
+        apart = self._apart_known[main, *others]
         if not strong and self.clocks[main].basis == NONE:
             pooled = [
                 (at, gap - (apart[source].at(at) if source in apart else 0.0), attempt * len(self.clocks) + number)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import csv
 import hashlib
 import io
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, NamedTuple
@@ -53,6 +53,30 @@ class _Content(NamedTuple):
     digest: str
     before: str | None
     lines: int
+
+
+def load_all(
+    store: EventStore, sources: Iterable[LogSource], root: Path,
+    watch: Callable[[str], Callable[[int], None] | None] = lambda name: None,
+) -> list[Loaded]:  # fmt: skip
+    """Load every file that some sources name; `watch` gives, for the name of a file, what is told of its rows so far.
+
+    Raises StoreProblem.
+    """
+    loaded = []
+    for source in sources:
+        files = source.files_in(root)
+        if not files:
+            loaded.append(Loaded(source.id, ", ".join(source.settings.files), NEW, problem="no file matches"))
+        for file in files:
+            name = _named(file, root)
+            loaded.append(load_file(store, source, file, name, datetime.now(UTC), watch(name)))
+    return loaded
+
+
+def _named(file: Path, root: Path) -> str:
+    place, base = file.resolve(), root.resolve()
+    return (place.relative_to(base) if place.is_relative_to(base) else place).as_posix()
 
 
 def load_file(

@@ -240,29 +240,20 @@ class _Model:
     def _chosen(self, odds: Numbers, probability: Numbers) -> NDArray[np.bool_]:
         """The best whole assignment of events to attempts, among pairs that are likely at all (Kuhn 1955)."""
         import numpy as np
-        from scipy.optimize import linear_sum_assignment
-        from scipy.sparse import coo_array
-        from scipy.sparse.csgraph import connected_components
 
         pairs = self.pairs
         chosen = np.zeros(len(odds), dtype=bool)
         likely = np.flatnonzero(probability >= _WORTH_A_LOOK)
-        if not len(likely):
-            return chosen
         single = self.one_each[self.slots[likely]]
-        place = np.where(single, self.slots[likely], len(self.one_each) + np.arange(len(likely)))
-        _, left = np.unique(pairs.event[likely], return_inverse=True)
-        _, right = np.unique(place, return_inverse=True)
-        nodes = left.max() + 1 + right.max() + 1
-        graph = coo_array((np.ones(len(likely)), (left, left.max() + 1 + right)), shape=(nodes, nodes))
-        _, parts = connected_components(graph, directed=False)
-        order = np.argsort(parts[left], kind="stable")
-        for members in np.split(order, np.flatnonzero(np.diff(parts[left][order])) + 1):
+        places = np.where(single, self.slots[likely], len(self.one_each) + np.arange(len(likely)))
+        for members in _in_conflict(pairs.event[likely].tolist(), places.tolist()):
             if len(members) == 1:
                 chosen[likely[members]] = True
                 continue
-            rows, row_of = np.unique(left[members], return_inverse=True)
-            columns, column_of = np.unique(right[members], return_inverse=True)
+            from scipy.optimize import linear_sum_assignment
+
+            rows, row_of = np.unique(pairs.event[likely[members]], return_inverse=True)
+            columns, column_of = np.unique(places[members], return_inverse=True)
             gains = np.zeros((len(rows), len(columns)))
             gains[row_of, column_of] = np.log1p(odds[likely[members]])
             best = dict(zip(*linear_sum_assignment(gains, maximize=True), strict=True))
@@ -353,6 +344,26 @@ class _Model:
             total = owned[:, groups == group].sum(axis=1)
             total = total[total > 0]
             self.one_each[group_of_slot == group] = len(total) >= _FEW and float(total.mean()) <= _ONE_EACH
+
+
+def _in_conflict(events: list[int], places: list[int]) -> list[list[int]]:
+    """Pairs grouped so that those of different groups share neither event nor place."""
+    parent = list(range(len(events)))
+
+    def root(one: int) -> int:
+        while parent[one] != one:
+            parent[one] = parent[parent[one]]
+            one = parent[one]
+        return one
+
+    for keys in (events, places):
+        first: dict[int, int] = {}
+        for one, key in enumerate(keys):
+            parent[root(one)] = root(first.setdefault(key, one))
+    groups: dict[int, list[int]] = {}
+    for one in range(len(events)):
+        groups.setdefault(root(one), []).append(one)
+    return list(groups.values())
 
 
 def _others(values: Numbers, group: Places, groups: int) -> Numbers:

@@ -6,17 +6,22 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from trace_lens.diagnosis.many import Result
+from trace_lens.diagnosis.timelines import of_diagnoses
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.diagnosis import one, overview
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+from trace_lens.render.terminal.timeline import timeline_pages
+
+_ON_THE_AXIS = "51-"
+"""The capture whose timeline is shown."""
 
 
-def demo_pages(folder: Path, files: int, apps: int, result: Result) -> Iterator[Line]:
+def demo_pages(folder: Path, files: int, apps: int, events: int, result: Result) -> Iterator[Line]:
     """The pages of the demo."""
     yield from prose(
         f"The demo workspace is written: {files} files in {folder}. It tells of one fortnight of sign-ins at Northmere "
-        f"Ferries: {apps} applications, their provider and a partner's, a key rolled over on a Tuesday, and a good "
-        "many slips."
+        f"Ferries: {apps} applications, their provider and a partner's, a key rolled over on a Tuesday, a good many "
+        f"slips, and {events:,} events in the logs of four systems."
     )
     yield BLANK
     yield from overview(result.diagnoses)
@@ -26,11 +31,18 @@ def demo_pages(folder: Path, files: int, apps: int, result: Result) -> Iterator[
         yield line(Span(f"{title} ".ljust(pages.width(), "─"), "head"))
         yield from one(found)
         yield BLANK
+    timeline = of_diagnoses(result)
+    shown = next(found for found in timeline.attempts if f"/{_ON_THE_AXIS}" in found.source)
+    yield line(Span("One beside the logs ".ljust(pages.width(), "─"), "head"))
+    yield from timeline_pages(timeline._replace(attempts=(shown,)))
+    yield BLANK
     yield line(Span("Try next ".ljust(pages.width(), "─"), "head"))
     for command in (
         f"cd {folder}",
         "trace-lens diagnose captures/09-berth-planner-key-changed.txt",
         "trace-lens diagnose captures/55-weather-desk-loop.har",
+        "trace-lens timeline captures/54-chart-room-cookie-ended.har",
+        "trace-lens timeline --user m.tern --around 2026-11-18T08:30:00Z --within 12h",
         "trace-lens sides tide-tables captures/23-tide-tables-wrong-field.txt",
         "trace-lens identify claims-office",
         "trace-lens compare captures/04-crew-roster-slash-lost.txt captures/19-crew-roster-works-again.txt",

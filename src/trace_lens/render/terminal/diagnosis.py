@@ -16,6 +16,7 @@ from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.ladder import ladder
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 
+_MOST_EVENTS = 8
 _UNPLACED = 6
 _OUTCOME = {"broken": "BROKEN", "sound": "SOUND", "inconclusive": "INCONCLUSIVE"}
 _STYLE = {"broken": "break", "sound": "ok", "inconclusive": "risk"}
@@ -119,6 +120,7 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
         yield BLANK
     yield from to_do
     yield from _claims(diagnosis)
+    yield from _logged(diagnosis)
     yield from _open(diagnosis)
 
 
@@ -249,6 +251,25 @@ def _claims(diagnosis: Diagnosis) -> Iterator[Line]:
         yield BLANK
         yield line(Span("Claims", "head"))
         yield from claim_lines(diagnosis.claims)
+
+
+def _logged(diagnosis: Diagnosis) -> Iterator[Line]:
+    """What the logs hold of this sign-in, by the true clock."""
+    logs = diagnosis.logs
+    if logs is None or not logs.events:
+        return
+    yield BLANK
+    yield line(Span("In the logs", "head"), "  by the true time; trace-lens timeline lays them beside the hops")
+    rows = []
+    for one in logs.events[:_MOST_EVENTS]:
+        meaning = logs.meaning(one)
+        code = " ".join(part for part in (one.event.code, meaning.means if meaning else one.event.reason) if part)
+        place = f"line {one.event.line}, {one.probability:.2f}"
+        style = {"success": "ok", "failure": "break"}.get(one.event.outcome, "")
+        rows.append((f"{one.corrected:%H:%M:%S}", one.event.source, Span(one.event.outcome, style), place, code))
+    yield from pages.table(("", "", "", "", ""), rows)
+    if len(logs.events) > _MOST_EVENTS:
+        yield line(Span(f"  … and {len(logs.events) - _MOST_EVENTS} more", "quiet"))
 
 
 def _open(diagnosis: Diagnosis) -> Iterator[Line]:
