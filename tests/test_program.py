@@ -382,11 +382,15 @@ def test_demo(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     text = done.stdout.decode()
     assert "62 sign-ins: 37 broken, 24 sound, 1 inconclusive." in text
-    assert text.count("\n  trace-lens ") == 7
+    assert text.count("\n  trace-lens ") == 9
+    assert "42,039 events in the logs of four systems" in text.replace("\n", " ")
+    assert "harbour-gate  9 minutes 4 seconds ahead" in text
     story = tmp_path / "story"
     _, document = run_json("diagnose", "captures", folder=story)
     conforms(document, "diagnosis")
     found = {one["source"][9:11]: (one["outcome"], one["first_break"]) for one in document["attempts"]}
+    beside = {one["source"][9:11]: len(one["events"]) for one in document["attempts"]}
+    assert {number for number, count in beside.items() if count == 0} == {"18", "29"}
     assert found["04"] == ("broken", "audience-mismatch")
     assert found["09"] == ("broken", "signed-by-other-known-key")
     assert found["16"] == ("broken", "signature-wrapping")
@@ -400,7 +404,7 @@ def test_demo(tmp_path: Path) -> None:
     assert [found[number][1] for number in ("55", "57", "59", "60")] == [
         "session-not-started",
         "code-verifier-mismatch",
-        "no-answer",
+        "provider-log-refused",
         "http-error",
     ]
     assert {number for number, one in found.items() if number >= "50" and one[0] == "sound"} == {"50", "56", "58", "61"}

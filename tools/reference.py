@@ -26,7 +26,7 @@ MEANINGS = tomllib.loads((Path(__file__).parent / "settings-meanings.toml").read
 LATER = "read, not judged yet"
 SCHEMAS = (
     "diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain", "log-check", "log-load",
-    "log-files", "events",
+    "log-files", "events", "timeline",
 )  # fmt: skip
 TABLES = (
     ("trace-lens.toml", settings.WorkspaceSettings),

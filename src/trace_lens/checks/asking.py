@@ -35,6 +35,7 @@ SIGNATURE = "signature"
 REQUEST = "request"
 SIGN_OUT = "sign-out"
 WAY = "way"
+LOGS = "logs"
 
 
 def asks(
@@ -67,6 +68,8 @@ def ask(questions: Iterable[Question], case: Case) -> dict[Stage, StageAnswers]:
     only_sign_out = case.attempt.kind == "sign-out"
     for question in questions:
         stage = answers[question.stage]
+        if question.needs == LOGS and case.logs is None:
+            continue
         if question.needs not in lacks:
             lacks[question.needs] = case.lacks(question.needs)
         lacking = lacks[question.needs]
@@ -85,6 +88,6 @@ def ask(questions: Iterable[Question], case: Case) -> dict[Stage, StageAnswers]:
             else:
                 answers[answer.stage].findings.append(answer)
                 found += answer.severity != "note"
-        if found or len(stage.unchecked) == open_before:
+        if found or (len(stage.unchecked) == open_before and question.needs != LOGS):
             stage.answered += 1
     return answers

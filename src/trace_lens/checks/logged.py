@@ -10,7 +10,7 @@ import re
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from trace_lens.checks.asking import NOTHING, Answer, asks
+from trace_lens.checks.asking import LOGS, NOTHING, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.validity import windows_of
 from trace_lens.checks.way.clocks import shown_by_dates
@@ -130,7 +130,7 @@ def provider_log(case: Case) -> Answer:
     yield made._replace(stage=Stage(meaning.stage)) if meaning and meaning.stage else made
 
 
-@asks(Stage.IDENTIFIED, "account-not-found", needs=NOTHING)
+@asks(Stage.IDENTIFIED, "account-not-found", needs=LOGS)
 def account(case: Case) -> Answer:
     """Does the application's log say that there is no such account, where no account list is at hand to tell?"""
     one = refusal(case, APPLICATION)
@@ -154,7 +154,7 @@ def says_no_account(meaning: LogCode | None) -> bool:
     return bool(meaning and meaning.stage in (None, "identified") and _NO_ACCOUNT.search(meaning.means))
 
 
-@asks(Stage.CURRENT, "clock-offset", "not-yet-valid", "expired", needs=NOTHING)
+@asks(Stage.CURRENT, "clock-offset", "not-yet-valid", "expired", needs=LOGS)
 def clocks(case: Case) -> Answer:
     """Do the clocks of both sides agree to half of the skew that is allowed, by their logs?"""
     if case.logs is None or (case.attempt.way and shown_by_dates(case)):

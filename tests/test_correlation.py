@@ -1,0 +1,236 @@
+"""People, clocks and weights: what the correlation of attempts and events is made of, and the whole against a truth."""
+
+from __future__ import annotations
+
+import random
+import tempfile
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import correlation
+from kit import workspace
+from trace_lens.logs.clocks import IDS, NONE, TIMES, behind, from_ids, from_times, mode, unknown
+from trace_lens.logs.people import ALIKE, ELSEWHERE, FOLDED, Names, People, bare, is_opaque
+from trace_lens.logs.seen import Instant, Seen
+from trace_lens.logs.store import EventStore
+from trace_lens.logs.weights import _half, _in_conflict, _one_heap, _others
+from trace_lens.workspace.loading import Workspace, load_workspace
+
+ACCOUNTS = """user,email,login,id
+m.tern@northmere.example,m.tern@northmere.example,m.tern,u-100200
+A.Fulmar@northmere.example,a.fulmar@northmere.example,a.fulmar,u-100201
+nils.lunde@skerry-pilots.example,nils.lunde@skerry-pilots.example,nilslunde,
+k.tern@northmere.example,k.tern@northmere.example,tern,
+j.tern@northmere.example,j.tern@northmere.example,tern,
+"""
+
+
+@pytest.fixture(scope="module")
+def known(tmp_path_factory: pytest.TempPathFactory) -> Workspace:
+    app = {"account": {"list": "accounts.csv"}, "application": {"sign_in_url": "https://roster.northmere.example/"}}
+    folder = workspace(tmp_path_factory.mktemp("people"), app, {"accounts.csv": ACCOUNTS})
+    return load_workspace(folder)
+
+
+@pytest.mark.parametrize(
+    ("text", "person", "likely"),
+    [
+        ("M.TERN@northmere.example", "m.tern@northmere.example", 1.0),
+        ("u-100200", "m.tern@northmere.example", 1.0),
+        (r"NORTHMERE\m.tern", "m.tern@northmere.example", ALIKE),
+        ("m.tern", "m.tern@northmere.example", 1.0),
+        ("m.tern@northmere-shore.example", "m.tern@northmere.example", ELSEWHERE),
+        ("nils.lunde_skerry-pilots.example~guest@northmere.example", "nils.lunde@skerry-pilots.example", FOLDED),
+        ("tern", "k.tern@northmere.example", 0.5),
+        ("tern", "j.tern@northmere.example", 0.5),
+        ("o.petrel", "m.tern@northmere.example", 0.0),
+        ("x.tern@northmere.example", "k.tern@northmere.example", 0.0),
+        ("", "m.tern@northmere.example", 0.0),
+    ],
+)
+def test_who_is_meant(known: Workspace, text: str, person: str, likely: float) -> None:
+    people = People(known)
+    (number,) = people.of([person])
+    assert people.read(text).get(number, 0.0) == pytest.approx(likely)
+
+
+def test_a_login_that_two_people_share_does_not_make_them_one(known: Workspace) -> None:
+    people = People(known)
+    assert people.of(["k.tern@northmere.example"]) != people.of(["j.tern@northmere.example"])
+
+
+def test_a_message_that_says_several_names_joins_them(known: Workspace) -> None:
+    people = People(known, [["7f31c0aa", "m.tern@northmere.example"]])
+    assert people.of(["7f31c0aa"]) == people.of(["u-100200"])
+
+
+@pytest.mark.parametrize(
+    ("name", "opaque"),
+    [("40117", True), ("7f3a90c2-d1ab-4c11-9e0a-0f12", True), ("m.tern", False), ("a@b.example", False)],
+)
+def test_names_that_nobody_would_recognise(name: str, opaque: bool) -> None:
+    assert is_opaque(name) is opaque
+    assert bare(r"NORTHMERE\M.Tern") == bare("m.tern@northmere.example") == "m.tern"
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["crew-roster", "Crew Roster", "CREW_ROSTER", "https://roster.northmere.example/saml/", "roster.northmere.example",
+     "https://roster.northmere.example/somewhere/else"],
+)  # fmt: skip
+def test_what_application_is_meant(known: Workspace, text: str) -> None:
+    assert Names(known).read(text) == {"crew-roster"}
+    assert Names(known).read("berth-planner") == frozenset()
+
+
+DAY = 86_400.0
+
+
+def pairs(draw: random.Random, count: int, offset: float, drift: float, late: float) -> tuple[np.ndarray, np.ndarray]:
+    """Moments over ten days and the gaps of events that a system writes within `late` seconds."""
+    at = np.array(sorted(draw.uniform(0, 10 * DAY) for _ in range(count)))
+    gaps = np.array([offset + drift * (one - 5 * DAY) / DAY + draw.uniform(0, late) for one in at])
+    return at, gaps
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.integers(0, 10**6), st.integers(1, 200), st.floats(-700, 700), st.sampled_from([0.0, 0.0, 25.0, -40.0]),
+    st.floats(0, 3),
+)  # fmt: skip
+def test_the_clock_lies_within_its_interval(seed: int, count: int, offset: float, drift: float, late: float) -> None:
+    at, gaps = pairs(random.Random(seed), count, offset, drift if count >= 20 else 0.0, late)
+    found = from_ids("id-log", at, gaps, 5 * DAY)
+    assert found is not None
+    assert found.low is not None
+    assert found.high is not None
+    assert (found.basis, found.low <= offset <= found.high) == (IDS, True)
+    if count >= 20:
+        assert found.drift == pytest.approx(drift, abs=1.5)
+
+
+def test_a_few_wrong_pairs_do_not_move_the_clock() -> None:
+    draw = random.Random(3)
+    at, gaps = pairs(draw, 40, 540.0, 0.0, 1.0)
+    gaps[::5] += np.array([draw.uniform(-4000, 4000) for _ in gaps[::5]])
+    found = from_ids("app-log", at, gaps, 5 * DAY)
+    assert found is not None
+    assert found.offset == pytest.approx(540.3, abs=1.0)
+
+
+@pytest.mark.parametrize(("right", "wrong", "basis"), [(30, 60, TIMES), (6, 5, TIMES), (0, 90, None), (2, 0, None)])
+def test_right_pairs_heap_up(right: int, wrong: int, basis: str | None) -> None:
+    draw = random.Random(11)
+    at, gaps = pairs(draw, right, -311.0, 0.0, 1.5) if right else (np.empty(0), np.empty(0))
+    others = np.array([draw.uniform(0, 10 * DAY) for _ in range(wrong)])
+    both = np.concatenate([at, others])
+    mixed = np.concatenate([gaps, [draw.uniform(-1200, 1200) for _ in range(wrong)]])
+    found = from_times("app-log", both, mixed, np.arange(len(both)), 5 * DAY)
+    assert (found.basis if found else None) == basis
+    if found and found.low is not None and found.high is not None:
+        assert found.low <= -311.0 <= found.high
+
+
+def test_one_attempt_with_many_events_is_no_heap() -> None:
+    gaps = np.full(30, 540.0)
+    assert from_times("app-log", np.zeros(30), gaps, np.zeros(30, dtype=np.int64), 0.0) is None
+
+
+def test_a_clock_by_way_of_another() -> None:
+    draw = random.Random(5)
+    main = from_ids("id-log", *pairs(draw, 30, 20.0, 0.0, 1.0), 5 * DAY)
+    other = from_ids("app-log", *pairs(draw, 30, 500.0, 0.0, 1.0), 5 * DAY)
+    assert main is not None
+    assert other is not None
+    made = behind(main, other, "app-log")
+    assert made.low is not None
+    assert made.high is not None
+    assert made.low <= 520.0 <= made.high
+    assert unknown("x", 0.0).basis == NONE
+
+
+def test_the_densest_half() -> None:
+    place, spread = mode(np.array([1.0, 1.1, 1.2, 1.3, 40.0, -90.0]))
+    assert (place, spread) == (pytest.approx(1.15, abs=0.1), pytest.approx(0.15, abs=0.01))
+
+
+@given(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 6)), max_size=12))
+def test_groups_in_conflict_share_nothing(found: list[tuple[int, int]]) -> None:
+    events, places = [one for one, _ in found], [one for _, one in found]
+    groups = _in_conflict(events, places)
+    assert sorted(one for group in groups for one in group) == list(range(len(found)))
+    for side in (events, places):
+        held = [{side[one] for one in group} for group in groups]
+        assert all(not held[i] & held[j] for i in range(len(held)) for j in range(i))
+
+
+@given(st.lists(st.floats(0, 100), min_size=1, max_size=30))
+def test_only_one_heap_is_left(values: list[float]) -> None:
+    made = _one_heap(np.array(values))
+    top = int(np.argmax(values))
+    assert (made <= np.array(values)).all()
+    assert (np.diff(made[: top + 1]) >= 0).all()
+    assert (np.diff(made[top:]) <= 0).all()
+
+
+def test_sums_of_others_and_weighted_halves() -> None:
+    group = np.array([0, 0, 1])
+    assert _others(np.array([1.0, 2.0, 5.0]), group, 2).tolist() == [2.0, 1.0, 0.0]
+    assert _half(np.array([5.0, 1.0, 3.0]), np.array([1.0, 5.0, 1.0])) == 1.0
+
+
+@pytest.fixture(scope="module")
+def apps() -> Workspace:
+    return correlation.workspace_of()
+
+
+def result(world: correlation.World, apps: Workspace) -> correlation.Correlation:
+    with tempfile.TemporaryDirectory() as folder, EventStore(Path(folder), writing=True) as store:
+        store.add(world.events)
+        return correlation.run(world, store, apps)
+
+
+@pytest.mark.parametrize(
+    ("regime", "attempts", "precision", "recall"),
+    [(0, 60, 0.98, 0.95), (1, 60, 0.98, 0.95), (2, 60, 0.98, 0.95), (3, 60, 0.97, 0.95), (4, 60, 0.95, 0.93),
+     (5, 60, 0.95, 0.9), (6, 60, 0.95, 0.9), (7, 60, 0.95, 0.9), (1, 3, 0.85, 0.85)],
+    ids=lambda value: str(value),
+)  # fmt: skip
+def test_events_are_found(regime: int, attempts: int, precision: float, recall: float, apps: Workspace) -> None:
+    world = correlation.make(correlation.REGIMES[regime], 4, attempts, people=400, sign_ins=5_000)
+    found = result(world, apps)
+    told = correlation.score(world, found)
+    assert told.precision >= precision
+    assert told.recall >= recall
+    assert told.clocks_held == told.clocks
+    given_to = [(one.event.source, one.event.line) for some in found.matched.values() for one in some]
+    assert len(given_to) == len(set(given_to)), "an event belongs to one attempt at the most"
+    for some in found.matched.values():
+        assert [one.corrected for one in some] == sorted(one.corrected for one in some)
+        assert all(0.5 <= one.probability <= 1 and one.because for one in some)
+
+
+def test_an_attempt_that_tells_no_moment_is_found_by_its_ids(apps: Workspace) -> None:
+    world = correlation.make(correlation.REGIMES[0], 4, 20, people=400, sign_ins=2_000)
+    bare_ones = [one._replace(at=None, moments=()) if number < 5 else one for number, one in enumerate(world.seen)]
+    found = result(world._replace(seen=bare_ones), apps)
+    for one in bare_ones[:5]:
+        given_to = found.matched.get(one.key, ())
+        assert given_to, one
+        assert {world.owner[each.event.source, each.event.line] for each in given_to} == {one.key}
+
+
+def test_nothing_of_it_in_the_logs(apps: Workspace) -> None:
+    world = correlation.make(correlation.REGIMES[0], 4, 5, people=400, sign_ins=2_000)
+    at = datetime(2026, 11, 12, 9, tzinfo=UTC)
+    stranger = Seen("x", at, (Instant(at + timedelta(seconds=2)),), frozenset({"nobody@elsewhere.example"}), "app-1")
+    found = result(world._replace(seen=[stranger]), apps)
+    assert found.matched == {}
+    assert [one.basis for one in found.clocks] == [NONE] * 3
+    assert result(world._replace(seen=[]), apps).matched == {}
+    assert result(world._replace(events=[]), apps).clocks == ()
