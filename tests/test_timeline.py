@@ -10,6 +10,7 @@ from typing import Any
 
 import pytest
 
+from cases import _audiences
 from kit import ISSUED, response, run, run_json, workspace
 from test_program import conforms
 
@@ -131,7 +132,9 @@ def test_the_application_says_no(tmp_path: Path) -> None:
 
 
 def test_what_was_found_explains_the_refusal(tmp_path: Path) -> None:
-    attempt = judged(loaded(tmp_path, app="no,A-77,"), response(audiences=audience("https://roster.northmere.example/saml")))
+    attempt = judged(
+        loaded(tmp_path, app="no,A-77,"), response(audiences=_audiences("https://roster.northmere.example/saml"))
+    )
     assert attempt["first_break"] == "audience-mismatch"
     assert codes(attempt)["application-refused"]["because_of"] == "audience-mismatch"
 

@@ -15,9 +15,12 @@ from trace_lens.logs.searching import events_in
 
 if TYPE_CHECKING:
     import ibis.expr.types as ir
+    import pyarrow as pa
 
 MOST_OF_AN_ID = 2_000
 """An id that more events carry is no id of a sign-in; it is left aside."""
+MOST_AT_ONCE = 100_000
+"""Up to so many events with an id that is looked for are fetched without counting first."""
 HOUR = 3_600.0
 
 
@@ -117,6 +120,9 @@ def by_ids(events: ir.Table, ids: Iterable[str]) -> tuple[list[Carried], dict[tu
     table = ibis.memtable({"wanted": wanted}, schema={"wanted": "string"})
     laid_out = events.filter(events["ids"].length() > 0).mutate(carried=lambda one: one["ids"].unnest())
     joined = laid_out.join(table, laid_out["carried"] == table["wanted"])
+    rows = joined.select(*events.columns, "wanted").limit(MOST_AT_ONCE + 1).to_pyarrow()
+    if rows.num_rows <= MOST_AT_ONCE:
+        return _carried(rows)
     grouped = joined.group_by("source", "wanted").aggregate(
         count=joined.count(), low=joined["time"].min(), high=joined["time"].max()
     )
@@ -124,13 +130,24 @@ def by_ids(events: ir.Table, ids: Iterable[str]) -> tuple[list[Carried], dict[tu
         (row["source"], row["wanted"]): (int(row["count"]), _seconds(row["high"]) - _seconds(row["low"]))
         for row in grouped.to_pyarrow().to_pylist()
     }
-    rare = sorted({name for (_, name), (count, _) in spread.items() if count <= MOST_OF_AN_ID})
-    if not rare:
-        return [], spread
-    rows = joined.filter(joined["wanted"].isin(rare)).select(*events.columns, "wanted").to_pyarrow()
+    often = {name for (_, name), (count, _) in spread.items() if count > MOST_OF_AN_ID}
+    rare = sorted({name for _, name in spread} - often)
+    rows = joined.filter(joined["wanted"].isin(rare)).select(*events.columns, "wanted").to_pyarrow() if rare else None
+    return (_carried(rows)[0] if rows is not None else []), spread
+
+
+def _carried(rows: pa.Table) -> tuple[list[Carried], dict[tuple[str, str], tuple[int, float]]]:
+    """The events in an Arrow table with the id that each carries, and the spread of the ids."""
     names = rows.column("wanted").to_pylist()
-    found = events_in(rows.drop_columns(["wanted"]))
-    return [Carried(name, event) for name, event in zip(names, found, strict=True)], spread
+    found = [Carried(name, event) for name, event in zip(names, events_in(rows.drop_columns(["wanted"])), strict=True)]
+    spread: dict[tuple[str, str], tuple[int, float, float]] = {}
+    for name, event in found:
+        time = event.time.timestamp()
+        count, low, high = spread.get((event.source, name), (0, time, time))
+        spread[event.source, name] = (count + 1, min(low, time), max(high, time))
+    often = {name for (_, name), (count, _, _) in spread.items() if count > MOST_OF_AN_ID}
+    told = {key: (count, high - low) for key, (count, low, high) in spread.items()}
+    return [one for one in found if one.id not in often], told
 
 
 def by_windows(events: ir.Table, column: str, windows: Sequence[Window]) -> list[Event]:

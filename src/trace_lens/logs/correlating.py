@@ -79,9 +79,11 @@ def correlate(
     work.look_by_users()
     work.set_clocks()
     first = work.weigh()
-    if work.learn_from(first):
+    more, spellings = work.learn_from(first)
+    if more:
         work.look_by_ids(range(len(attempts)))
-        work.look_by_users()
+        if spellings:
+            work.look_by_users()
         work.look_by_addresses()
         work.set_clocks()
         first = work.weigh()
@@ -514,8 +516,11 @@ class _Work:
                 self._by_person[one] = self._by_person.get(one, 0) + 1
         return self._by_person.get(persons, 1)
 
-    def learn_from(self, weighed: list[tuple[Pairs, Weighed]]) -> bool:
-        """Take from the events that are sure what more they tell of their attempts; whether that is anything."""
+    def learn_from(self, weighed: list[tuple[Pairs, Weighed]]) -> tuple[bool, bool]:
+        """Take from the events that are sure what more they tell of their attempts.
+
+        Gives whether that is anything, and whether there are new spellings of people among it.
+        """
         before = sum(map(len, self.ids)) + sum(map(len, self.addresses))
         alias: dict[tuple[str, str], set[int]] = {}
         for pairs, one in weighed:
@@ -531,7 +536,7 @@ class _Work:
                 self._read[key] = dict.fromkeys(persons, 1.0 / len(persons))
                 for person in persons:
                     self._written.setdefault(person, []).append(key)
-        return bool(alias) or sum(map(len, self.ids)) + sum(map(len, self.addresses)) > before
+        return bool(alias) or sum(map(len, self.ids)) + sum(map(len, self.addresses)) > before, bool(alias)
 
     def told(self, weighed: list[tuple[Pairs, Weighed]]) -> Correlation:
         """The result: events by attempt, in the order of their true times."""

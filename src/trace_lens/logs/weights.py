@@ -17,7 +17,7 @@ where attempts own one event of a kind, the events of that kind compete too.
 
 People who try again within minutes raise the background around an attempt. How much is learned from what is left over
 beside the gaps of the right pairs, since it is the same on both sides of them; another try agrees on person,
-application and address as well as the right one does, so these marks do not tell the two apart.
+application, address and kind of event as well as the right one does, so these marks do not tell the two apart.
 
 Sources: I. P. Fellegi and A. B. Sunter, A theory for record linkage, JASA 64 (1969); W. E. Winkler, Using the EM
 algorithm for weight computation in the Fellegi-Sunter model of record linkage (1988); A. P. Dempster, N. M. Laird and
@@ -201,7 +201,8 @@ class _Model:
         import numpy as np
 
         pairs = self.pairs
-        of_person, own = pairs.weight.copy(), (self.kinds / pairs.kind_share)[pairs.kind]
+        of_person = pairs.weight * (self.kinds / pairs.kind_share)[pairs.kind]
+        own = np.ones(len(pairs))
         for mark in range(len(MARKS)):
             level = pairs.levels[mark]
             told = level >= 0
