@@ -7,8 +7,8 @@ up higher than chance lets them (a scan statistic over offset and drift). Drift 
 
 The interval holds what the data leave open, and what no data can tell: an event is written some time after what it is
 about, and a clock that is ahead by as much looks the same. That time is taken to be of the order of the gaps' spread,
-and not less than `WRITING` seconds. Since it never is negative, the lower quartile of the gaps stands for the offset,
-not their middle.
+and not less than `WRITING` seconds. Since it hardly ever is negative, the lower quartile of the gaps stands for the
+offset, not their middle; the interval reaches beyond the upper one, in case it is.
 
 Sources: the shortest half as mode, D. F. Andrews et al., Robust Estimates of Location (1972); slopes by medians, H.
 Theil, A rank-invariant method of linear and polynomial regression analysis (1950), and P. K. Sen (1968); scan
@@ -59,6 +59,11 @@ class Clock(NamedTuple):
         """The offset at a time (epoch seconds, true or the log's; a number or an array), in seconds."""
         return self.offset + self.drift * (time - self.middle) / _DAY
 
+    def reach(self, side: int) -> float:
+        """How far the interval reaches below (-1) or above (1) the offset, in seconds, with that sign."""
+        end = self.low if side < 0 else self.high
+        return 0.0 if end is None else end - self.offset
+
 
 def unknown(source: str, middle: float) -> Clock:
     """The clock of a source of which nothing is known."""
@@ -78,13 +83,13 @@ def from_ids(source: str, at: Numbers, gaps: Numbers, middle: float) -> Clock | 
 
 def behind(clock: Clock, other: Clock, source: str) -> Clock:
     """The clock of a source whose offset against another's is known (`other`), where that one's clock is."""
-    doubt = ((clock.high or 0.0) - (clock.low or 0.0)) / 2 + ((other.high or 0.0) - (other.low or 0.0)) / 2
     offset = clock.at(other.middle) + other.offset
-    drift = clock.drift + other.drift
-    made = Clock(source, offset, None, None, drift, TIMES, min(clock.pairs, other.pairs), other.middle)
+    pairs = min(clock.pairs, other.pairs)
+    made = Clock(source, offset, None, None, clock.drift + other.drift, TIMES, pairs, other.middle)
     offset = made.at(clock.middle)
+    low, high = (offset + sum(one.reach(side) for one in (clock, other)) for side in (-1, 1))
     scale = (clock.scale**2 + other.scale**2) ** 0.5
-    return made._replace(offset=offset, low=offset - doubt, high=offset + doubt, middle=clock.middle, scale=scale)
+    return made._replace(offset=offset, low=low, high=high, middle=clock.middle, scale=scale)
 
 
 def from_times(
@@ -179,13 +184,13 @@ def _refined(source: str, days: Numbers, gaps: Numbers, drift: float, basis: str
     if drift or len(x) >= 8:
         drift = _drift_shown(days[keep], gaps[keep])
         x, flat, keep = inliers(drift)
-    offset = float(np.quantile(flat, 0.25))
+    offset, upper = (float(one) for one in np.quantile(flat, (0.25, 0.75)))
     scale = max(float(1.4826 * np.median(np.abs(flat - np.median(flat)))), 0.05)
     count = len(flat)
     doubt = (1.96 if count >= 10 else 2.6) * 1.2533 * max(scale, 0.3 if count >= 10 else 1.0) / count**0.5
     doubt += max(WRITING, 1.5 * scale) + (3.0 if count < 3 else 0.0)
     doubt += abs(float(x.mean())) * _slope_error(x, flat) * 2 if drift and count > 2 else 0.0
-    return Clock(source, offset, offset - doubt, offset + doubt, drift, basis, count, middle, max(scale, 0.3))
+    return Clock(source, offset, offset - doubt, upper + doubt, drift, basis, count, middle, max(scale, 0.3))
 
 
 def _drift_shown(days: Numbers, gaps: Numbers) -> float:
