@@ -155,15 +155,15 @@ def load_command(
     Exit status: 0, or 3 where a file could not be read at all.
     """
     from trace_lens.logs.loading import load_all
-    from trace_lens.logs.store import EventStore
+    from trace_lens.logs.spark import store_of
     from trace_lens.render import as_json
 
-    _, sources, root = _with_logs(workspace_dir)
+    workspace, sources, root = _with_logs(workspace_dir)
     for name in only:
         _known_source(name, sources)
     begin = datetime.now(UTC)
     wanted = [one for one in sources.values() if not only or one.id in only]
-    with _opened(EventStore(root, writing=True)) as store:
+    with _opened(store_of(root, workspace.settings.store, writing=True)) as store:
         loaded = load_all(store, wanted, root, lambda name: _progress(name) if sys.stderr.isatty() else None)
     seconds = (datetime.now(UTC) - begin).total_seconds()
     if form == "json":
@@ -204,11 +204,11 @@ def _progress(name: str) -> Callable[[int], None]:
 @output_options("text", "json")
 def list_command(workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str) -> int:
     """The files that were loaded: source, rows, bad rows, when."""
-    from trace_lens.logs.store import EventStore
+    from trace_lens.logs.spark import store_of
     from trace_lens.render import as_json
 
-    _, _, root = _with_logs(workspace_dir)
-    store = EventStore(root)
+    workspace, _, root = _with_logs(workspace_dir)
+    store = store_of(root, workspace.settings.store)
     files = []
     if store.exists:
         with _opened(store):
@@ -247,14 +247,14 @@ def search_command(
 ) -> int:  # fmt: skip
     """Look for events; without a term all are given, in the order of their times."""
     from trace_lens.logs.searching import Wanted, search
-    from trace_lens.logs.store import EventStore
+    from trace_lens.logs.spark import store_of
     from trace_lens.render import as_json
 
     workspace, sources, root = _with_logs(workspace_dir)
     if source is not None:
         _known_source(source, sources)
     wanted = Wanted(user, app, source, outcome, code, ip, identifier, text, since, until)
-    store = EventStore(root)
+    store = store_of(root, workspace.settings.store)
     if not store.exists:
         raise click.UsageError("No logs are loaded yet; load them with: trace-lens logs load")
     try:

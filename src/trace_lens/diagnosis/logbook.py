@@ -60,4 +60,7 @@ def logbook_of(workspace: Workspace) -> Logbook | None:
     """The logs of a workspace; None where none were loaded. Raises SettingsError."""
     if workspace.root is None or not workspace.has_logs:
         return None
-    return Logbook(workspace, EventStore(workspace.root))
+    from trace_lens.logs.spark import store_of
+
+    store = store_of(workspace.root, workspace.settings.store)
+    return Logbook(workspace, store) if store.exists else None

@@ -6,7 +6,7 @@ store as it was. What is in it can always be made anew from the log files.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from itertools import islice
@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     import ibis.expr.types as ir
 
 VERSION = "1"
-_BATCH = 50_000
-_TABLES = {
+BATCH = 50_000
+TABLES = {
     "events": {
         "source": "string", "file": "string", "line": "int64", "time": "timestamp(6)", "user": "string",
         "app": "string", "outcome": "string", "code": "string", "reason": "string", "ip": "string",
@@ -95,8 +95,12 @@ class EventStore:
             raise StoreProblem(self._damaged(error)) from None
         return self
 
-    def __exit__(self, *_: object) -> None:
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, _: object) -> None:
+        import duckdb
+
         self._connection.disconnect()
+        if isinstance(error, duckdb.Error):
+            raise StoreProblem(self._damaged(error)) from None
 
     def _damaged(self, error: Exception) -> str:
         reason = str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
@@ -110,11 +114,11 @@ class EventStore:
 
         there = set(self._connection.list_tables())
         if not there and self._writing:
-            for name, columns in _TABLES.items():
+            for name, columns in TABLES.items():
                 self._connection.create_table(name, schema=ibis.schema(columns))
             self._connection.raw_sql(f"INSERT INTO about VALUES ('version', '{VERSION}')")
             return
-        if not set(_TABLES) <= there:
+        if not set(TABLES) <= there:
             raise StoreProblem(self._damaged(ValueError("its tables are not those of a store of logs")))
         told = self._connection.table("about").to_pyarrow().to_pylist()
         version = next((row["value"] for row in told if row["key"] == "version"), None)
@@ -126,9 +130,13 @@ class EventStore:
 
     def events(self) -> ir.Table:
         """The events, with `doubled` marking those that stand before in the same source, word for word."""
+        return self.with_doubled(self._connection.table("events"))
+
+    @staticmethod
+    def with_doubled(table: ir.Table) -> ir.Table:
+        """Events with `doubled`."""
         import ibis
 
-        table = self._connection.table("events")
         same = [table[name] for name in ("source", "time", "user", "app", "outcome", "code", "reason", "ip", "ids")]
         place = ibis.row_number().over(ibis.window(group_by=same, order_by=[table["file"], table["line"]]))
         return table.mutate(doubled=place > 0)
@@ -179,13 +187,8 @@ class EventStore:
         """Add events; their number."""
         count = 0
         stream = iter(events)
-        while batch := list(islice(stream, _BATCH)):
-            rows = [
-                (one.source, one.file, one.line, one.time.replace(tzinfo=None), one.user, one.app, one.outcome,
-                 one.code, one.reason, one.ip, list(one.ids))
-                for one in batch
-            ]  # fmt: skip
-            self._insert("events", dict(zip(_TABLES["events"], zip(*rows, strict=True), strict=True)))
+        while batch := list(islice(stream, BATCH)):
+            self._insert("events", as_columns(batch))
             count += len(batch)
         return count
 
@@ -199,20 +202,13 @@ class EventStore:
 
     def add_at_once(self, events: ir.Table) -> None:
         """Add events that were read in bulk."""
-        self._connection.insert("events", events.select(*_TABLES["events"]))
+        self._connection.insert("events", events.select(*TABLES["events"]))
 
     def add_bad(self, source: str, file: str, rows: Iterable[BadRow]) -> None:
         """Keep bad rows aside."""
         found = list(rows)
         if found:
-            columns = {
-                "source": [source] * len(found),
-                "file": [file] * len(found),
-                "line": [one.line for one in found],
-                "because": [one.because for one in found],
-                "text": [one.text for one in found],
-            }
-            self._insert("bad_rows", columns)
+            self._insert("bad_rows", bad_columns(source, file, found))
 
     def remember(self, file: LoadedFile) -> None:
         """Put down that a file was loaded, in the place of what was put down of it before."""
@@ -231,8 +227,29 @@ class EventStore:
         import ibis
         import pyarrow as pa
 
-        schema = ibis.schema(_TABLES[name]).to_pyarrow()
+        schema = ibis.schema(TABLES[name]).to_pyarrow()
         table = pa.table(
             {column: pa.array(list(values), schema.field(column).type) for column, values in columns.items()}
         )
         self._connection.insert(name, ibis.memtable(table))
+
+
+def as_columns(events: Sequence[Event]) -> dict[str, Any]:
+    """Events as the columns of their table."""
+    rows = [
+        (one.source, one.file, one.line, one.time.replace(tzinfo=None), one.user, one.app, one.outcome,
+         one.code, one.reason, one.ip, list(one.ids))
+        for one in events
+    ]  # fmt: skip
+    return dict(zip(TABLES["events"], zip(*rows, strict=True), strict=True))
+
+
+def bad_columns(source: str, file: str, rows: Sequence[BadRow]) -> dict[str, Any]:
+    """Bad rows as the columns of their table."""
+    return {
+        "source": [source] * len(rows),
+        "file": [file] * len(rows),
+        "line": [one.line for one in rows],
+        "because": [one.because for one in rows],
+        "text": [one.text for one in rows],
+    }

@@ -24,11 +24,13 @@ class Spelled(NamedTuple):
 
 
 DURATION = "duration"
+STORE = "store"
 SECONDS = "seconds or duration"
 ONE_OR_MORE = "one or more"
 PATTERN = "regular expression"
 
 Duration = Annotated[timedelta | None, DURATION]
+StoreName = Annotated[str, STORE]
 Age = Annotated[timedelta | None, SECONDS]
 Pattern = Annotated[str | None, PATTERN]
 Texts = tuple[str, ...]
@@ -43,7 +45,7 @@ class WorkspaceSettings(NamedTuple):
     warn_before: Duration = None
     longest_validity: Duration = None
     checks_certificate_dates: bool | None = None
-    store: str = "duckdb"
+    store: StoreName = "duckdb"
 
 
 class Most(NamedTuple):

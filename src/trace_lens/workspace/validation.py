@@ -54,6 +54,12 @@ def model_of(record: Any) -> type[BaseModel]:
     return create_model(record.__name__, __base__=Table, __validators__=validators, **made)
 
 
+def _store(value: Any) -> Any:
+    if isinstance(value, str) and value != "duckdb" and not re.fullmatch(r"spark://[^/\s]+(/.*)?", value):
+        raise ValueError('must be "duckdb", or "spark://HOST:PORT/FOLDER" for a store on Spark')
+    return value
+
+
 def _duration(value: Any) -> Any:
     return read_duration(value) if isinstance(value, str) else value
 
@@ -79,6 +85,7 @@ def _pattern(value: Any) -> Any:
 
 _READERS = {
     settings.DURATION: _duration,
+    settings.STORE: _store,
     settings.SECONDS: _seconds,
     settings.ONE_OR_MORE: _as_list,
     settings.PATTERN: _pattern,
