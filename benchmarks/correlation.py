@@ -28,7 +28,7 @@ from trace_lens.logs.correlating import Correlation, correlate
 from trace_lens.logs.events import Event
 from trace_lens.logs.people import Names, People
 from trace_lens.logs.seen import Seen
-from trace_lens.logs.store import EventStore
+from trace_lens.logs.store import TABLES, EventStore
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 
@@ -250,9 +250,10 @@ def score(world: World, found: Correlation) -> Score:
     return Score(right / max(len(given), 1), right / len(world.owner), error, held, len(found.clocks))
 
 
-def regimes(seeds: int, attempts: int, only: str | None) -> None:
-    """Every regime over several seeds: the mean and the worst."""
+def regimes(seeds: int, attempts: int, only: str | None, figure: str | None) -> None:
+    """Every regime over several seeds: the mean and the worst; drawn with their spread where that is wanted."""
     workspace = workspace_of()
+    drawn: dict[str, list[Score]] = {}
     print(f"{'regime':<36} {'precision':>17} {'recall':>17} {'calibration':>17} {'clocks held':>12} {'seconds':>8}")
     for regime in REGIMES:
         if only and only not in regime.name:
@@ -266,6 +267,7 @@ def regimes(seeds: int, attempts: int, only: str | None) -> None:
                 found = run(world, store, workspace)
                 seconds += time.perf_counter() - begin
             scores.append(score(world, found))
+        drawn[regime.name] = scores
         cells = []
         for name, worst in (("precision", min), ("recall", min), ("calibration", max)):
             values = [getattr(one, name) for one in scores]
@@ -273,6 +275,48 @@ def regimes(seeds: int, attempts: int, only: str | None) -> None:
         held = f"{sum(one.clocks_held for one in scores)}/{sum(one.clocks for one in scores)}"
         print(f"{regime.name:<36} {cells[0]:>17} {cells[1]:>17} {cells[2]:>17} {held:>12} {seconds / seeds:>8.2f}")
         sys.stdout.flush()
+    if figure:
+        draw(drawn, figure)
+
+
+def draw(scores: dict[str, list[Score]], file: str) -> None:
+    """The scores of every seed as points, what is to be reached as a line."""
+    import matplotlib as mpl
+
+    mpl.use("Agg")
+    from matplotlib.figure import Figure
+
+    mpl.rcParams.update({"font.family": "DejaVu Sans", "font.size": 9})
+    whole = Figure(figsize=(12.8, 1.6 + 0.42 * len(scores)), dpi=100, facecolor="white", layout="constrained")
+    panels = whole.subplots(1, 3, sharey=True)
+    names = list(scores)
+    for axes, (measure, title) in zip(
+        panels, (("precision", "precision"), ("recall", "recall"), ("calibration", "expected calibration error")),
+        strict=True,
+    ):  # fmt: skip
+        for row, name in enumerate(names):
+            values = [getattr(one, measure) for one in scores[name]]
+            spread = [row + 0.3 * (place / max(len(values) - 1, 1) - 0.5) for place in range(len(values))]
+            axes.plot(values, spread, "o", markersize=4, color="#1f6f8b", alpha=0.6)
+            axes.plot([sum(values) / len(values)], [row], "D", markersize=6, color="#1b1f24")
+            if measure == "calibration":
+                reach = 0.05
+            else:
+                reach = {"precision": (0.99, 0.95), "recall": (0.97, 0.90)}[measure][name.startswith("no ids")]
+            axes.plot([reach, reach], [row - 0.4, row + 0.4], color="#b3261e", linewidth=1.5)
+        axes.set_title(title, loc="left", weight="bold")
+        axes.grid(axis="x", color="#d9dde1", linewidth=0.6)
+        for side in ("top", "right", "left"):
+            axes.spines[side].set_visible(False)
+    panels[0].set_yticks(range(len(names)), names)
+    panels[0].invert_yaxis()
+    panels[0].set_xlim(0.94, 1.002)
+    panels[1].set_xlim(0.89, 1.002)
+    panels[2].set_xlim(0, 0.06)
+    whole.suptitle(
+        "Points: seeds; diamonds: their mean; red: to be reached", x=0.01, ha="left", fontsize=9, color="#7a828c"
+    )
+    whole.savefig(file)
 
 
 def fill(folder: str, rows: int) -> None:
@@ -300,7 +344,7 @@ def fill(folder: str, rows: int) -> None:
             ids=ibis.ifelse(hashed["n"] % 2 == 0, ibis.array(["f" + hashed["n"].cast("string")]),
                             ibis.array([ibis.literal("x")]).filter(lambda one: one != "x")),
         )  # fmt: skip
-        store.add_at_once(events)
+        store._connection.insert("events", events.select(*TABLES["events"]))
 
 
 def large_world() -> World:
@@ -335,10 +379,11 @@ if __name__ == "__main__":
     parser.add_argument("--seeds", type=int, default=10)
     parser.add_argument("--attempts", type=int, default=400)
     parser.add_argument("--only", help="only regimes whose name holds this")
+    parser.add_argument("--figure", metavar="FILE", help="draw the scores with their spread")
     parser.add_argument("--large", action="store_true")
     parser.add_argument("--rows", type=int, default=10_000_000)
     options = parser.parse_args()
     if options.large:
         large(options.rows)
     else:
-        regimes(options.seeds, options.attempts, options.only)
+        regimes(options.seeds, options.attempts, options.only, options.figure)

@@ -643,16 +643,62 @@ BULK = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("name", "text", "at_once"), BULK, ids=[one[0] for one in BULK])
+JSON_LINES = """role = "application"
+files = ["logs/id-*.csv"]
+format = "jsonl"
+time_zone = "Europe/Oslo"
+[fields]
+time = "ts"
+user = "$.who.login"
+app = "service"
+outcome = "result"
+code = "error.code"
+ids = ["request", "who.sid"]
+[outcomes]
+success = ["ok"]
+failure = ["refused"]
+"""
+
+
+def lines(count: int, time: str = "{ms}") -> str:
+    """Well-formed JSON Lines, with what may be in them."""
+    made = []
+    for n in range(count):
+        when = time.format(ms=1795162440000 + 1000 * n, h=n // 3600, m=n // 60 % 60, s=n % 60)
+        error = ', "error": {"code": "A-41"}' if n % 5 == 0 else ', "error": null' if n % 5 == 1 else ""
+        request = f', "request": "_rq{n:08d}"' if n % 2 else ', "request": ""'
+        made.append(
+            f'{{"ts": {when}, "service": {n % 4}, "who": {{"login": "Ærlig {n % 7}", "sid": "s{n}"}}, "result": "OK"{error}{request}}}'
+        )
+    return "\n".join(made) + "\n"
+
+
+BULK_LINES = [
+    ("epoch milliseconds", lines(2500), True), ("in UTC", lines(2500, '"2026-11-20T{h:02d}:{m:02d}:{s:02d}Z"'), True),
+    ("local", lines(2500, '"2026-11-20 {h:02d}:{m:02d}:{s:02d}"'), True),
+    ("a fraction", lines(2500).replace('"service": 3', '"service": 3.0', 1), False),
+    ("a truth value", lines(2500).replace('"service": 3', '"service": true', 1), False),
+    ("no JSON", lines(2500) + "{\n", False), ("a blank line", lines(2500) + "\n", False),
+    ("a dotted name", lines(2500).replace('"service"', '"error.code": "X-1", "service"', 1), False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "at_once", "described"),
+    [(*one, None) for one in BULK] + [(*one, JSON_LINES) for one in BULK_LINES],
+    ids=[one[0] for one in BULK] + [f"lines, {one[0]}" for one in BULK_LINES],
+)
 def test_in_bulk_the_same_events_come_out(
-    name: str, text: str, at_once: bool, loaded: Path, monkeypatch: pytest.MonkeyPatch
+    name: str, text: str, at_once: bool, described: str | None, loaded: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What is ordinary goes through the database, what is not line by line; the events are the same."""
     from trace_lens.logs import loading
 
     (loaded / "logs/id-1.csv").write_text(text, "utf-8")
+    if described:
+        (loaded / "logs/id.toml").write_text(described, "utf-8")
     taken: list[bool] = []
-    whole = EventStore.in_bulk
+    whole = EventStore.add_file
 
     def watched(store: EventStore, *arguments: Any) -> Any:
         taken.append(False)
@@ -660,7 +706,7 @@ def test_in_bulk_the_same_events_come_out(
         taken[-1] = True
         return read
 
-    monkeypatch.setattr(EventStore, "in_bulk", watched)
+    monkeypatch.setattr(EventStore, "add_file", watched)
     fast, found = load(loaded), search(loaded)
     assert taken == [at_once]
     (loaded / ".trace-lens/events.duckdb").unlink()

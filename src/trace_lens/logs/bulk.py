@@ -1,4 +1,4 @@
-"""Well-formed CSV in bulk: read, mapped and stored by the database itself, as one Ibis expression.
+"""Well-formed CSV and JSON Lines in bulk: read, mapped and stored by the database itself, as one Ibis expression.
 
 It serves files in which nothing is out of the ordinary: as many rows as lines, one form of time throughout, no change
 of clocks in their span. Whatever is out of the ordinary is left to the reader that goes line by line, so that both give
@@ -7,84 +7,155 @@ the same events.
 
 from __future__ import annotations
 
+import csv
+import io
+import json
 import re
-from collections.abc import Sequence
-from datetime import UTC, datetime, timedelta, tzinfo
+from collections.abc import Mapping
+from datetime import datetime, timedelta, tzinfo
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from trace_lens.logs.events import FIELDS, field_paths
+from trace_lens.logs.records import path_parts_joined, sniffed, value_at
 from trace_lens.logs.seen import FAILURE, OTHER, SUCCESS
 from trace_lens.workspace.log_sources import LogSource
 
 if TYPE_CHECKING:
     import ibis.expr.types as ir
 
-_ISO = re.compile(r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d{1,6})?")
+_ISO = re.compile(r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d{1,6})?Z?")
 _EPOCH = re.compile(r"\d{9,18}")
 _UNITS = ("s", "ms")
+HEADERS = {"csv": 1, "jsonl": 0}
+"""The formats that can be read in bulk, and how many lines stand before their rows."""
 _DAY = timedelta(days=1)
+_LONGEST = timedelta(days=1_000)
 
 
 class OutOfTheOrdinary(Exception):
     """The file has something in it that must be read line by line."""
 
 
-def bulk_events(
-    connection: Any, source: LogSource, path: Path, name: str, lines: int, header: Sequence[str], delimiter: str
-) -> ir.Table:
-    """The events of a CSV file as an expression over a connection of Ibis to DuckDB. Raises OutOfTheOrdinary.
+class Bulk(NamedTuple):
+    """The events of a file as an expression, and what must hold of them once they are in the store.
 
-    `lines` are the lines of the whole file; `header` and `delimiter` are as its first line shows them.
+    Lines are 0 in it: numbering them while they are read would make the database read them one after the other.
+
+    `first` and `last` bound the times, in UTC, between which the clocks of the source's zone did not change; None where
+    times carry their own zone or have none to mind.
+    """
+
+    events: ir.Table
+    source: str
+    file: str
+    first: datetime | None
+    last: datetime | None
+
+
+class _Opened(NamedTuple):
+    """A file that is about to be read: its rows, the text at each path, the time in the first row.
+
+    `odd` says of a row that something in it has no plain text.
+    """
+
+    rows: ir.Table
+    texts: Mapping[str, Any]
+    sample: str
+    odd: Any = None
+
+
+def bulk_events(connection: Any, source: LogSource, path: Path, name: str, head: str) -> Bulk:
+    """The events of a file of CSV or JSON Lines as an expression over a connection of Ibis to DuckDB.
+
+    `head` are the first lines of the file. Nothing is read yet: a row that is out of the ordinary gets no time, or ends
+    the reading with an error. Raises OutOfTheOrdinary.
     """
     import duckdb
     import ibis
 
     told = source.settings
     paths = field_paths(source)
+    if told.format not in HEADERS or told.time_format or told.encoding or "time" not in paths:
+        raise OutOfTheOrdinary
+    wanted = sorted({*paths.values(), *told.fields.ids})
+    try:
+        opened = (_csv if told.format == "csv" else _json_lines)(connection, source, path, head, wanted, paths["time"])
+    except (duckdb.Error, ValueError):
+        raise OutOfTheOrdinary from None
+    cells = {field: opened.texts[column] for field, column in paths.items()}
+    moment, first, last = _moment(cells["time"], opened.sample, source)
+    if opened.odd is not None:
+        moment = ibis.ifelse(opened.odd, ibis.null("timestamp(6)"), moment)
+    nothing = ibis.null("string")
+    ids = ibis.array([opened.texts[column] for column in told.fields.ids] or [nothing])
+    values = {
+        "source": ibis.literal(source.id),
+        "file": ibis.literal(name),
+        "line": ibis.literal(0, "int64"),
+        "time": moment,
+        **{field: cells.get(field, nothing) for field in FIELDS if field not in ("time", "outcome")},
+        "outcome": _outcome(cells.get("outcome"), source),
+        "ids": ids.filter(lambda one: one.notnull()),
+    }
+    if told.app:
+        values["app"] = ibis.coalesce(values["app"], ibis.literal(told.app))
+    return Bulk(opened.rows.select(**values), source.id, name, first, last)
+
+
+def _csv(connection: Any, source: LogSource, path: Path, head: str, wanted: list[str], time: str) -> _Opened:
+    delimiter = source.settings.delimiter or sniffed("\n".join(head.splitlines()[:21]) + "\n")
+    lines = csv.reader(io.StringIO(head), delimiter=delimiter)
+    header, first = [cell.strip() for cell in next(lines, [])], next(lines, [])
+    if len(set(header)) != len(header) or not set(wanted) <= set(header) or len(first) != len(header):
+        raise OutOfTheOrdinary
+    rows = connection.read_csv(
+        str(path), table_name="bulk_rows", header=True, all_varchar=True, quote='"', escape='"', strict_mode=True,
+        null_padding=False, delim=delimiter,
+    )  # fmt: skip
+    if list(rows.columns) != header:
+        raise OutOfTheOrdinary
+    return _Opened(rows, {column: _cell(rows[column]) for column in wanted}, first[header.index(time)].strip())
+
+
+def _json_lines(connection: Any, source: LogSource, path: Path, head: str, wanted: list[str], time: str) -> _Opened:
+    """Texts and whole numbers have a plain text; fractions and truth values are left to the other reader."""
+    import ibis
+
+    parts = {one: path_parts_joined(one).split(".") for one in wanted}
+    first = json.loads(head.partition("\n")[0])
+    dotted = {one for line in head.splitlines()[:200] for one in wanted if "." in one and f'"{one}"' in line}
     if (
-        told.format != "csv"
-        or told.time_format
-        or told.encoding
-        or "time" not in paths
-        or len(set(header)) != len(header)
+        not isinstance(first, dict)
+        or dotted
+        or any(one.lstrip("-").isdigit() for some in parts.values() for one in some)
     ):
         raise OutOfTheOrdinary
-    if not {*paths.values(), *told.fields.ids} <= set(header):
+    columns = dict.fromkeys(sorted({some[0] for some in parts.values()}), "JSON")
+    rows = connection.read_json(str(path), table_name="bulk_rows", format="newline_delimited", columns=columns)
+    texts, odd = {}, ibis.literal(False)
+    for one, some in parts.items():
+        value = rows[some[0]]
+        for part in some[1:]:
+            value = value[part]
+        there = value.cast("string").nullif("null").notnull()
+        text, number = value.unwrap_as("string"), value.unwrap_as("int64").cast("string")
+        texts[one] = _cell(ibis.coalesce(text, number))
+        odd = odd | (there & text.isnull() & number.isnull())
+    return _Opened(rows, texts, str(value_at(first, time) or "").strip(), odd)
+
+
+def all_in_order(bulk: Bulk, events: ir.Table, rows: int) -> None:
+    """See that as many events are in the store as the file has rows, each with a time. Raises OutOfTheOrdinary."""
+    mine = events.filter(events["source"] == bulk.source, events["file"] == bulk.file)
+    times = mine.aggregate(
+        rows=mine.count(), timed=mine["time"].count(), low=mine["time"].min(), high=mine["time"].max()
+    )
+    (told,) = times.to_pyarrow().to_pylist()
+    if told["rows"] != rows or told["timed"] != rows:
         raise OutOfTheOrdinary
-    try:
-        rows = connection.read_csv(
-            str(path), table_name="bulk_csv", header=True, all_varchar=True, quote='"', escape='"', strict_mode=True,
-            null_padding=False, delim=delimiter,
-        )  # fmt: skip
-        if list(rows.columns) != list(header):
-            raise OutOfTheOrdinary
-        rows = connection.create_table("bulk_rows", rows.mutate(line=ibis.row_number() + 2), temp=True, overwrite=True)
-        if rows.count().to_pyarrow().as_py() != lines - 1:
-            raise OutOfTheOrdinary
-        cells = {field: _cell(rows[column]) for field, column in paths.items()}
-        moment = _moment(cells["time"], source)
-        outcome = _outcome(cells.get("outcome"), source)
-        nothing = ibis.null("string")
-        ids = (
-            ibis.array([_cell(rows[column]) for column in told.fields.ids])
-            if told.fields.ids
-            else ibis.array([nothing])
-        )
-        values = {
-            "source": ibis.literal(source.id),
-            "file": ibis.literal(name),
-            "line": rows["line"].cast("int64"),
-            "time": moment,
-            **{field: cells.get(field, nothing) for field in FIELDS if field not in ("time", "outcome")},
-            "outcome": outcome,
-            "ids": ids.filter(lambda one: one.notnull()),
-        }
-        if told.app:
-            values["app"] = ibis.coalesce(values["app"], ibis.literal(told.app))
-        return rows.select(**values)
-    except duckdb.Error:
-        raise OutOfTheOrdinary from None
+    if bulk.first and bulk.last and not bulk.first <= told["low"] <= told["high"] <= bulk.last:
+        raise OutOfTheOrdinary
 
 
 def _cell(column: Any) -> Any:
@@ -93,57 +164,49 @@ def _cell(column: Any) -> Any:
     return text.nullif("").nullif("-")
 
 
-def _moment(text: Any, source: LogSource) -> Any:
-    """The time as a moment in UTC. Raises OutOfTheOrdinary where some row has another form, or clocks change."""
+def _moment(text: Any, sample: str, source: LogSource) -> tuple[Any, datetime | None, datetime | None]:
+    """The time as a moment in UTC, null where a row has another form than the first; and between which moments that is
+    so without a change of clocks. Raises OutOfTheOrdinary where the first is of none that can be read at once.
+    """
     import ibis
 
-    first = text.as_table().limit(1).to_pyarrow().to_pylist()
-    sample = next(iter(first[0].values())) if first else None
-    if sample is None:
-        raise OutOfTheOrdinary
     if _EPOCH.fullmatch(sample):
         unit = source.settings.time_unit or _unit_of(sample)
-        if unit not in _UNITS or not _all_fit(text, r"^\d{9,18}$"):
+        if unit not in _UNITS:
             raise OutOfTheOrdinary
-        number = text.cast("int64")
-        low, high = _ends(number)
-        if source.settings.time_unit is None and len(str(low)) != len(str(high)):
-            raise OutOfTheOrdinary
-        return number.as_timestamp(unit)
-    if not _ISO.fullmatch(sample) or not _all_fit(text, r"^\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(\.\d{1,6})?$"):
+        digits = r"^\d{9,18}$" if source.settings.time_unit else rf"^\d{{{len(sample)}}}$"
+        fitting = ibis.ifelse(text.re_search(digits), text, ibis.null("string"))
+        return fitting.cast("int64").as_timestamp(unit), None, None
+    if not _ISO.fullmatch(sample):
         raise OutOfTheOrdinary
-    local = text.try_cast("timestamp(6)")
-    low, high = _ends(local)
-    if low is None:
-        raise OutOfTheOrdinary
-    offset = _offset(low, high, source.zone or UTC)
-    return local - ibis.interval(seconds=int(offset.total_seconds())) if offset else local
+    in_utc = sample.endswith("Z")
+    form = r"^\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(\.\d{1,6})?" + ("Z$" if in_utc else "$")
+    local = ibis.ifelse(text.re_search(form), text.re_replace("Z$", ""), ibis.null("string")).try_cast("timestamp(6)")
+    zone = source.zone
+    if zone is None or in_utc:
+        return local, None, None
+    try:
+        begin = datetime.fromisoformat(sample)
+    except ValueError:
+        raise OutOfTheOrdinary from None
+    offset, first, last = _steady(begin, zone)
+    return (local - ibis.interval(seconds=int(offset.total_seconds())) if offset else local), first, last
+
+
+def _steady(local: datetime, zone: tzinfo) -> tuple[timedelta, datetime, datetime]:
+    """The offset from UTC at a local time, and the UTC moments around it between which it holds, a day less each."""
+    offset = local.replace(tzinfo=zone).utcoffset() or timedelta(0)
+    ends = []
+    for step in (-_DAY, _DAY):
+        here = local
+        while abs(here - local) < _LONGEST and (here + step).replace(tzinfo=zone).utcoffset() == offset:
+            here += step
+        ends.append(here - offset)
+    return offset, ends[0], ends[1]
 
 
 def _unit_of(sample: str) -> str:
     return "s" if len(sample) <= 11 else "ms" if len(sample) <= 14 else "us" if len(sample) <= 17 else "ns"
-
-
-def _all_fit(text: Any, pattern: str) -> bool:
-    fitting = text.re_search(pattern).fill_null(False)
-    return bool(fitting.all().to_pyarrow().as_py())
-
-
-def _ends(column: Any) -> tuple[Any, Any]:
-    """The least and the greatest value of a column."""
-    return column.min().to_pyarrow().as_py(), column.max().to_pyarrow().as_py()
-
-
-def _offset(low: datetime, high: datetime, zone: tzinfo) -> timedelta:
-    """The offset from UTC that holds from a day before the first to a day after the last time."""
-    here = low - _DAY
-    offsets = set()
-    while here <= high + _DAY:
-        offsets.add(here.replace(tzinfo=zone).utcoffset())
-        here += timedelta(hours=6)
-    if len(offsets) != 1:
-        raise OutOfTheOrdinary
-    return offsets.pop() or timedelta(0)
 
 
 def _outcome(cell: Any, source: LogSource) -> Any:

@@ -6,24 +6,19 @@ off; it is read again when the file has grown.
 
 from __future__ import annotations
 
-import csv
 import hashlib
-import io
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, BinaryIO, NamedTuple
+from typing import Any, BinaryIO, NamedTuple
 
-from trace_lens.logs.bulk import OutOfTheOrdinary
+from trace_lens.logs.bulk import HEADERS, OutOfTheOrdinary
 from trace_lens.logs.checking import rows_of
 from trace_lens.logs.events import Event, events_of, field_paths, time_form
-from trace_lens.logs.records import BadRow, Record, Unreadable, sniffed, unpacked, value_at
+from trace_lens.logs.records import BadRow, Record, Unreadable, unpacked, value_at
 from trace_lens.logs.store import EventStore, LoadedFile
 from trace_lens.logs.times import TimeReader, is_descending
 from trace_lens.workspace.log_sources import LogSource
-
-if TYPE_CHECKING:
-    import ibis.expr.types as ir
 
 NEW, GROWN, SAME = "new", "grown", "same"
 _CHUNK = 1 << 20
@@ -103,11 +98,9 @@ def load_file(
             grown, first_line = True, 0
         else:
             first_line = before.lines + 1 if grown and before else 1
-        at_once = None if grown else _at_once(store, source, path, name, content)
+        if not grown and _add_at_once(store, source, path, name, content, now):
+            return Loaded(source.id, name, NEW, content.lines - HEADERS[source.settings.format])
         with store.transaction():
-            if at_once is not None:
-                store.add_at_once(at_once)
-                return _remembered(store, source, name, content, now)
             if grown:
                 store.take_out_from(source.id, name, first_line)
             return _load(store, source, path, name, first_line, content, now, told, GROWN if grown else NEW)
@@ -153,33 +146,27 @@ def _load(
     return Loaded(source.id, name, state, count, len(bad), tuple(bad[:5]), reader.ambiguous)
 
 
-def _remembered(store: EventStore, source: LogSource, name: str, content: _Content, now: datetime) -> Loaded:
-    """What is put down of a file whose every line but the first was an event."""
-    rows = content.lines - 1
-    digest = content.digest
-    store.remember(LoadedFile(source.id, name, content.octets, digest, content.lines, rows, 0, now.astimezone(UTC)))
-    return Loaded(source.id, name, NEW, rows)
-
-
-def _at_once(store: EventStore, source: LogSource, path: Path, name: str, content: _Content) -> ir.Table | None:
-    """The events of a well-formed CSV file read at once; None where it must be read line by line."""
-    if source.settings.format != "csv" or source.settings.encoding or content.lines < _WORTH_BULK:
-        return None
+def _add_at_once(store: EventStore, source: LogSource, path: Path, name: str, content: _Content, now: datetime) -> bool:
+    """Add a well-formed file at once, in one transaction; False where it must be read line by line."""
+    if source.settings.format not in HEADERS or content.lines < _WORTH_BULK:
+        return False
     with path.open("rb") as stream:
         packed = stream.read(4)
         stream.seek(0)
-        head = unpacked(stream).read(_HEAD)
+        head = unpacked(stream).read(_HEAD).decode("utf-8-sig", "replace")
     if packed[:2] == b"\x1f\x8b" and path.suffix != ".gz":
-        return None
+        return False
     if packed == b"\x28\xb5\x2f\xfd" and path.suffix != ".zst":
-        return None
-    sample = head.decode("utf-8-sig", "replace")
-    delimiter = source.settings.delimiter or sniffed("\n".join(sample.splitlines()[:21]) + "\n")
-    header = [cell.strip() for cell in next(csv.reader(io.StringIO(sample), delimiter=delimiter), [])]
+        return False
+    rows = content.lines - HEADERS[source.settings.format]
+    told = LoadedFile(source.id, name, content.octets, content.digest, content.lines, rows, 0, now.astimezone(UTC))
     try:
-        return store.in_bulk(source, path, name, content.lines, header, delimiter)
+        with store.transaction():
+            store.add_file(source, path, name, head, rows)
+            store.remember(told)
     except OutOfTheOrdinary:
-        return None
+        return False
+    return True
 
 
 def _only_events(

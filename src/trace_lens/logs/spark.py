@@ -228,9 +228,7 @@ class SparkStore(EventStore):
         _put_table(self.path / kind / name, _table(kind, columns))
         parts.append(name)
 
-    def in_bulk(
-        self, source: LogSource, path: Path, name: str, lines: int, header: list[str], delimiter: str
-    ) -> ir.Table:
+    def add_file(self, source: LogSource, path: Path, name: str, head: str, rows: int) -> None:
         """Files are read line by line here."""
         raise OutOfTheOrdinary
 

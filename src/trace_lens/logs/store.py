@@ -23,6 +23,9 @@ if TYPE_CHECKING:
 
 VERSION = "1"
 BATCH = 50_000
+_NUMBER_LINES = """UPDATE events SET line = rowid + ? - (SELECT min(rowid) FROM events WHERE source = ? AND file = ?)
+WHERE source = ? AND file = ?"""
+"""The rows of a file stand in its order, one after the other."""
 TABLES = {
     "events": {
         "source": "string", "file": "string", "line": "int64", "time": "timestamp(6)", "user": "string",
@@ -192,17 +195,22 @@ class EventStore:
             count += len(batch)
         return count
 
-    def in_bulk(
-        self, source: LogSource, path: Path, name: str, lines: int, header: list[str], delimiter: str
-    ) -> ir.Table:
-        """The events of a CSV file, read at once and held aside for `add_at_once`. Raises OutOfTheOrdinary."""
-        from trace_lens.logs.bulk import bulk_events
+    def add_file(self, source: LogSource, path: Path, name: str, head: str, rows: int) -> None:
+        """Add the events of a whole file of so many rows at once; `head` are its first lines.
 
-        return bulk_events(self._connection, source, path, name, lines, header, delimiter)
+        Raises OutOfTheOrdinary where it must be read line by line; the transaction is to be undone then.
+        """
+        import duckdb
 
-    def add_at_once(self, events: ir.Table) -> None:
-        """Add events that were read in bulk."""
-        self._connection.insert("events", events.select(*TABLES["events"]))
+        from trace_lens.logs.bulk import HEADERS, OutOfTheOrdinary, all_in_order, bulk_events
+
+        bulk = bulk_events(self._connection, source, path, name, head)
+        try:
+            self._connection.insert("events", bulk.events.select(*TABLES["events"]))
+            self._connection.con.execute(_NUMBER_LINES, [HEADERS[source.settings.format] + 1, *[source.id, name] * 2])
+        except duckdb.Error:
+            raise OutOfTheOrdinary from None
+        all_in_order(bulk, self._connection.table("events"), rows)
 
     def add_bad(self, source: str, file: str, rows: Iterable[BadRow]) -> None:
         """Keep bad rows aside."""
