@@ -639,6 +639,7 @@ BULK = [
     ("one bad row", regular(2500) + "x;y\n", False), ("one bad time", regular(2500).replace("2026-11-20 00:10:00", "never"), False),
     ("a value on two lines", regular(2500).replace("plain words", '"plain\nwords"', 1), False),
     ("a blank line", regular(2500) + "\n", False),
+    ("white space of other kinds", regular(2500).replace("plain words", "\u00a0plain words\t"), True),
     ("the night when clocks change", regular(2500).replace("2026-11-20", "2026-10-25"), False),
 ]  # fmt: skip
 
@@ -700,9 +701,9 @@ def test_in_bulk_the_same_events_come_out(
     taken: list[bool] = []
     whole = EventStore.add_file
 
-    def watched(store: EventStore, *arguments: Any) -> Any:
+    def watched(store: EventStore, *arguments: Any, **more: Any) -> Any:
         taken.append(False)
-        read = whole(store, *arguments)
+        read = whole(store, *arguments, **more)
         taken[-1] = True
         return read
 

@@ -24,6 +24,8 @@ NEW, GROWN, SAME = "new", "grown", "same"
 _CHUNK = 1 << 20
 _LOOKED_AT = 300
 _HEAD = 64 * 1024
+_OTHER_SPACE = tuple(bytes([one]) for one in (0x09, 0x0B, 0x0C, 0x1C, 0x1D, 0x1E, 0x1F, 0xC2, 0xE1, 0xE2, 0xE3))
+"""The octets with which white space begins, in UTF-8, other than spaces and the ends of lines."""
 _WORTH_BULK = 2_000
 """Files of fewer lines are read line by line: that takes no longer."""
 _ARRAYS = ("json", "parquet")
@@ -48,6 +50,7 @@ class _Content(NamedTuple):
     digest: str
     before: str | None
     lines: int
+    plain: bool
 
 
 def load_all(
@@ -110,10 +113,14 @@ def load_file(
 
 
 def _content(stream: BinaryIO, until: int | None) -> _Content:
-    """Length, digest and lines of the content, and the digest of its first octets up to `until`."""
+    """Length, digest and lines of the content, and the digest of its first octets up to `until`.
+
+    It is plain where no white space but that of ASCII can be in it, and of that only spaces and the ends of lines.
+    """
     whole = hashlib.sha256()
     before: str | None = None
     octets = lines = 0
+    plain = True
     try:
         while chunk := stream.read(_CHUNK):
             if until is not None and octets < until <= octets + len(chunk):
@@ -123,9 +130,10 @@ def _content(stream: BinaryIO, until: int | None) -> _Content:
             whole.update(chunk)
             octets += len(chunk)
             lines += chunk.count(b"\n")
+            plain = plain and not any(one in chunk for one in _OTHER_SPACE)
     except EOFError as error:
         raise Unreadable(f"it is damaged ({error})") from None
-    return _Content(octets, whole.hexdigest(), before, lines)
+    return _Content(octets, whole.hexdigest(), before, lines, plain)
 
 
 def _load(
@@ -162,7 +170,7 @@ def _add_at_once(store: EventStore, source: LogSource, path: Path, name: str, co
     told = LoadedFile(source.id, name, content.octets, content.digest, content.lines, rows, 0, now.astimezone(UTC))
     try:
         with store.transaction():
-            store.add_file(source, path, name, head, rows)
+            store.add_file(source, path, name, head, rows, plain=content.plain)
             store.remember(told)
     except OutOfTheOrdinary:
         return False

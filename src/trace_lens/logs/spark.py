@@ -228,7 +228,7 @@ class SparkStore(EventStore):
         _put_table(self.path / kind / name, _table(kind, columns))
         parts.append(name)
 
-    def add_file(self, source: LogSource, path: Path, name: str, head: str, rows: int) -> None:
+    def add_file(self, source: LogSource, path: Path, name: str, head: str, rows: int, *, plain: bool) -> None:
         """Files are read line by line here."""
         raise OutOfTheOrdinary
 

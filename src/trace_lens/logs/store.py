@@ -195,8 +195,10 @@ class EventStore:
             count += len(batch)
         return count
 
-    def add_file(self, source: LogSource, path: Path, name: str, head: str, rows: int) -> None:
+    def add_file(self, source: LogSource, path: Path, name: str, head: str, rows: int, *, plain: bool) -> None:
         """Add the events of a whole file of so many rows at once; `head` are its first lines.
+
+        It is `plain` where all white space in it is spaces and ends of lines.
 
         Raises OutOfTheOrdinary where it must be read line by line; the transaction is to be undone then.
         """
@@ -204,7 +206,7 @@ class EventStore:
 
         from trace_lens.logs.bulk import HEADERS, OutOfTheOrdinary, all_in_order, bulk_events
 
-        bulk = bulk_events(self._connection, source, path, name, head)
+        bulk = bulk_events(self._connection, source, path, name, head, plain=plain)
         try:
             self._connection.insert("events", bulk.events.select(*TABLES["events"]))
             self._connection.con.execute(_NUMBER_LINES, [HEADERS[source.settings.format] + 1, *[source.id, name] * 2])

@@ -88,7 +88,7 @@ def _draw(axes: Axes, one: TimelineAttempt, listed: list[Mark]) -> None:
     shown = begin.replace(microsecond=0)
     axes.set_title(f"{head(one)}   {about(one)}   {visible(one.source)}, from {show_moment(shown)}", loc="left",
                    color=_BREAK if one.diagnosis and one.diagnosis.outcome == "broken" else _INK, fontsize=11,
-                   weight="bold", pad=8)  # fmt: skip
+                   weight="bold", pad=20)  # fmt: skip
     axes.set_xlim(0, 1)
     axes.set_ylim(bottom + 0.3, -0.8)
     axes.axis("off")
