@@ -44,7 +44,8 @@ class _Visit:
         self.answer = answer
         self.one = recording or Recording(answer.issued - timedelta(seconds=21.4))
         root = make.xml(answer, self.app.signed_part)
-        self.sso = asked_in_address(answer, PROVIDER_SSO, str(root.get("InResponseTo") or ""), "ss:mem:71c0")
+        self.request = str(root.get("InResponseTo") or "")
+        self.sso = asked_in_address(answer, PROVIDER_SSO, self.request, "ss:mem:71c0")
         self.fields = {"SAMLResponse": base64.b64encode(etree.tostring(root)).decode(), "RelayState": "ss:mem:71c0"}
 
     def leave(self, *sets: str, base: str = "") -> None:
@@ -144,10 +145,10 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
     yield _export("58-chart-room-then-ticket-desk.har", first.one)
 
     visit = _Visit(make, "quay-passes", make.answer("quay-passes", fulmar, 20, 10, 4), None)
-    visit.sso = asked_in_address(visit.answer, PROVIDER_SSO, "_rq" + "5c" * 12, "ss:mem:71c0", keys["quay-passes"])
+    visit.sso = asked_in_address(visit.answer, PROVIDER_SSO, visit.request, "ss:mem:71c0", keys["quay-passes"])
     visit.leave("qpid=z4; Path=/; HttpOnly; Secure")
     visit.one.step("GET", visit.sso, 200, page=sign_in_page(_SIGN_IN), noise=4)
-    visit.one.pause(19)
+    visit.one.pause(20.8)
     visit.one.step("POST", _SIGN_IN, 403, body=urlencode({"account": fulmar}), referer=visit.sso,
                    page=page("Access denied", "N-2207: nobody has assigned Quay Passes to you."))  # fmt: skip
     yield _export("59-quay-passes-no-answer.har", visit.one)

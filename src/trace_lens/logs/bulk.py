@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 _ISO = re.compile(r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d{1,6})?Z?")
 _EPOCH = re.compile(r"\d{9,18}")
 _UNITS = ("s", "ms")
+_WHITE = "".join(chr(one) for one in range(0x3001) if chr(one).isspace())
+"""All white space, as the other reader takes it away."""
 HEADERS = {"csv": 1, "jsonl": 0}
 """The formats that can be read in bulk, and how many lines stand before their rows."""
 _DAY = timedelta(days=1)
@@ -163,12 +165,17 @@ def _cell(column: Any, *, plain: bool) -> Any:
     """A cell as text; null where it is empty or a dash."""
     import ibis
 
-    @ibis.udf.scalar.builtin  # type: ignore[untyped-decorator]
-    def trim(text: str) -> str:
+    @ibis.udf.scalar.builtin(name="trim")  # type: ignore[untyped-decorator]
+    def without_spaces(text: str) -> str:
         """Without spaces around it; the database's own."""
         raise NotImplementedError
 
-    text = trim(column) if plain else column.strip()
+    @ibis.udf.scalar.builtin(name="trim")  # type: ignore[untyped-decorator]
+    def without(text: str, signs: str) -> str:
+        """Without some signs around it; the database's own."""
+        raise NotImplementedError
+
+    text = without_spaces(column) if plain else without(column, _WHITE)
     return text.nullif("").nullif("-")
 
 

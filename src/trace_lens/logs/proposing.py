@@ -26,14 +26,19 @@ _NAMES: dict[str, str] = {
     "reason": r"reason|message|detail|descr|note|text|failure",
     "ip": r"(?:^|[^a-z])ip(?:$|[^a-z])|address|^from$|source|remote|peer",
 }
-_IDS = re.compile(r"request|correlation|session|trace|transaction|(?:^|[_.\-])ids?(?:\.\d+)?$|uuid|guid", re.IGNORECASE)
+_IDS = re.compile(
+    r"request|correlation|session|trace|transaction|(?:^|[_.\-])s?ids?(?:\.\d+)?$|uuid|guid", re.IGNORECASE
+)
 _GOOD = re.compile(r"^(?:succe|ok$|grant|allow|accept|pass|true$|yes$|permit|complete)", re.IGNORECASE)
 _POOR = re.compile(
     r"^(?:fail|den|err|inval|reject|block|lock|false$|no$|refus|unauth|timeout|expired|abort)", re.IGNORECASE
 )
 _EMAIL = re.compile(r"[^@\s]+@[^@\s]+\.[^@\s]+")
 _LOGIN = re.compile(r"[A-Za-z][\w.\-]{1,40}(?:\\[\w.\-]+)?")
-_GUID = re.compile(r"\{?[0-9A-Fa-f]{8}-(?:[0-9A-Fa-f]{4}-){3}[0-9A-Fa-f]{12}\}?|_?[0-9A-Fa-f]{16,64}|[\w-]{20,}")
+_GUID = re.compile(
+    r"\{?[0-9A-Fa-f]{8}-(?:[0-9A-Fa-f]{4}-){3}[0-9A-Fa-f]{12}\}?|_?[0-9A-Fa-f]{16,64}"
+    r"|[\w-]{20,}|(?=[\w-]*\d)[\w-]{12,}"
+)
 _CODE = re.compile(r"[A-Z]{0,6}[-_]?\d{2,7}|0x[0-9A-Fa-f]+")
 _MOST_WORDS = 12
 
