@@ -225,6 +225,15 @@ def test_an_attempt_that_tells_no_moment_is_found_by_its_ids(apps: Workspace) ->
         assert {world.owner[each.event.source, each.event.line] for each in given_to} == {one.key}
 
 
+def test_what_was_captured_twice_has_its_events_twice(apps: Workspace) -> None:
+    world = correlation.make(correlation.REGIMES[0], 4, 20, people=400, sign_ins=2_000)
+    again = [one._replace(key=f"{one.key} again", moments=()) for one in world.seen]
+    found = result(world._replace(seen=[*world.seen, *again]), apps)
+    assert found.matched
+    for one in world.seen:
+        assert found.matched.get(f"{one.key} again") == found.matched.get(one.key)
+
+
 def test_nothing_of_it_in_the_logs(apps: Workspace) -> None:
     world = correlation.make(correlation.REGIMES[0], 4, 5, people=400, sign_ins=2_000)
     at = datetime(2026, 11, 12, 9, tzinfo=UTC)

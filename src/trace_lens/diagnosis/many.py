@@ -104,23 +104,14 @@ def diagnose_sources(
         judged = [_of_group(found, workspace, told, together=True)]
         return _with_logs(judged, dict(found), workspace, told, logbook, together=True)
     workers = workers or os.cpu_count() or 1
-    if workers == 1 or len(found) < MANY or "fork" not in multiprocessing.get_all_start_methods():
-        judged = _of_each(found, workspace, told)
-    else:
-        from concurrent.futures import ProcessPoolExecutor
-
-        size = -(-len(found) // (workers * 4))
-        shares = [found[start : start + size] for start in range(0, len(found), size)]
-        fork = multiprocessing.get_context("fork")
-        with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(workspace, told)) as pool:
-            judged = [one for share in pool.map(_of_share, shares) for one in share]
+    judged = _of_each([[one] for one in found], workspace, told, workers)
     joined = list(_joined(judged, dict(found), workspace, told))
-    return _with_logs(joined, dict(found), workspace, told, logbook)
+    return _with_logs(joined, dict(found), workspace, told, logbook, workers=workers)
 
 
 def _with_logs(
     judged: list[_Judged], sources: dict[int, SourceFile], workspace: Workspace, told: Circumstances,
-    logbook: Logbook | None, *, together: bool = False,
+    logbook: Logbook | None, *, together: bool = False, workers: int = 1,
 ) -> Result:  # fmt: skip
     """The result, where logs are loaded with what they say."""
     if logbook is None or not any(one.seen for one in judged):
@@ -131,12 +122,10 @@ def _with_logs(
         beside = logbook.lay_beside([seen for one in judged for seen in one.seen])
     except StoreProblem as error:
         return _result(judged)._replace(log_problem=str(error))
-    made = []
-    for one in judged:
-        views = {seen.key: beside.views[seen.key] for seen in one.seen}
-        group = [(place, sources[place]) for place in one.places]
-        made.append(_of_group(group, workspace, told, together=together, views=views) if views else one)
-    return _result(made)._replace(clocks=beside.clocks)
+    groups = [[(place, sources[place]) for place in one.places] for one in judged if one.seen]
+    silent = [one for one in judged if not one.seen]
+    made = _of_each(groups, workspace, told, workers, beside.views, together=together)
+    return _result([*silent, *made])._replace(clocks=beside.clocks)
 
 
 def _result(judged: Iterable[_Judged]) -> Result:
@@ -151,21 +140,36 @@ def _result(judged: Iterable[_Judged]) -> Result:
     )
 
 
-_circumstances: list[tuple[Workspace, Circumstances]] = []
+_Group = list[tuple[int, SourceFile]]
+"""Sources that are judged together, with their places."""
+_for_workers: list[tuple[Workspace, Circumstances, dict[str, LogView]]] = []
 """In a worker process: what its shares are judged by. A forked process gets it whole, without any copying."""
 
 
-def _begin(workspace: Workspace, told: Circumstances) -> None:
-    _circumstances[:] = [(workspace, told)]
+def _begin(workspace: Workspace, told: Circumstances, views: dict[str, LogView]) -> None:
+    _for_workers[:] = [(workspace, told, views)]
 
 
-def _of_share(share: list[tuple[int, SourceFile]]) -> list[_Judged]:
-    workspace, told = _circumstances[0]
-    return _of_each(share, workspace, told)
+def _of_share(share: list[_Group]) -> list[_Judged]:
+    workspace, told, views = _for_workers[0]
+    return [_of_group(group, workspace, told, views=views) for group in share]
 
 
-def _of_each(found: list[tuple[int, SourceFile]], workspace: Workspace, told: Circumstances) -> list[_Judged]:
-    return [_of_group([one], workspace, told) for one in found]
+def _of_each(
+    groups: list[_Group], workspace: Workspace, told: Circumstances, workers: int,
+    views: dict[str, LogView] | None = None, *, together: bool = False,
+) -> list[_Judged]:  # fmt: skip
+    """What comes of each group, shared out where they are many; `views` is what the logs say of their attempts."""
+    known = views or {}
+    if workers == 1 or len(groups) < MANY or "fork" not in multiprocessing.get_all_start_methods():
+        return [_of_group(group, workspace, told, together=together, views=known) for group in groups]
+    from concurrent.futures import ProcessPoolExecutor
+
+    size = -(-len(groups) // (workers * 4))
+    shares = [groups[start : start + size] for start in range(0, len(groups), size)]
+    fork = multiprocessing.get_context("fork")
+    with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(workspace, told, known)) as pool:
+        return [one for share in pool.map(_of_share, shares) for one in share]
 
 
 def _of_group(

@@ -9,7 +9,7 @@ numbers; nothing here touches a file or a clock.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.logs.candidates import by_ids, survey
@@ -34,6 +34,7 @@ if TYPE_CHECKING:
 BELONGS = 0.5
 """The probability from which on an event counts as one of the attempt; below it is only possible."""
 POSSIBLE = 0.05
+_NEAR = timedelta(minutes=2)
 _CHANCE = 0.02
 _STRAY = 0.3
 _OWN = 1.5
@@ -56,7 +57,8 @@ def correlate(
 ) -> Correlation:
     """Find the events of attempts in the store's table; `sources` describe the logs, by their names in it."""
     counts = survey(events)
-    anchored, floating = _anchored(events, seen, sources)
+    once, twins = _once(seen)
+    anchored, floating = _anchored(events, once, sources)
     attempts = [one for one in anchored if one.at is not None]
     if not attempts or not counts.counts:
         return Correlation(tuple(unknown(source, 0.0) for source in sorted(counts.counts)))
@@ -74,7 +76,42 @@ def correlate(
         work.look_by_addresses()
         set_clocks(work)
         first = weighed(work)
-    return _told(work, first)
+    return _with_twins(_told(work, first), twins)
+
+
+def _once(seen: Sequence[Seen]) -> tuple[list[Seen], dict[str, str]]:
+    """The attempts without those that were captured twice, and the key of the one kept by that of each other.
+
+    Captured twice is what shows no id but those of another attempt, at the same application within two minutes.
+    """
+    kept: list[Seen] = []
+    twins: dict[str, str] = {}
+    by_id: dict[str, list[Seen]] = {}
+    for one in sorted(seen, key=lambda each: (-len(each.ids), -len(each.moments))):
+        others = by_id.get(next(iter(one.ids)), ()) if one.ids else ()
+        twin = next((other for other in others if _same(one, other)), None)
+        if twin is not None:
+            twins[one.key] = twin.key
+            continue
+        kept.append(one)
+        for name in one.ids:
+            by_id.setdefault(name, []).append(one)
+    order = {one.key: place for place, one in enumerate(seen)}
+    return sorted(kept, key=lambda one: order[one.key]), twins
+
+
+def _same(one: Seen, other: Seen) -> bool:
+    near = one.at is None or other.at is None or abs(one.at - other.at) <= _NEAR
+    return one.ids <= other.ids and one.app == other.app and near
+
+
+def _with_twins(found: Correlation, twins: Mapping[str, str]) -> Correlation:
+    """The result, with what was captured twice having what the one that was looked for has."""
+    matched, possible = (
+        {**some, **{key: some[other] for key, other in twins.items() if other in some}}
+        for some in (found.matched, found.possible)
+    )
+    return found._replace(matched=matched, possible=possible)
 
 
 def _anchored(
