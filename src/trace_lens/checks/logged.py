@@ -63,17 +63,18 @@ def at_event(one: Matched, label: str = "log event") -> Evidence:
     return Evidence(label, " ".join(part for part in parts if part), event.file, f"line {event.line}")
 
 
-def in_words(case: Case, one: Matched) -> str:
-    """What an event says: code, the organisation's meaning of it, the log's own reason, and how sure it is."""
+def in_words(case: Case, text: str, one: Matched) -> str:
+    """A sentence with what an event says: its code, the organisation's meaning of it, the log's own reason; and how
+    sure the event is where it is not.
+    """
     meaning = case.logs.meaning(one) if case.logs else None
     said = f"{one.event.code}" if one.event.code else ""
     if meaning:
         said += f" ({meaning.means})"
     if one.event.reason and (not meaning or meaning.means.casefold() != one.event.reason.casefold()):
-        said += f'{": " if said else ""}"{one.event.reason}"'
+        said += f'{", " if said else ""}"{one.event.reason}"'
     doubt = f" That event is of this attempt with a probability of {one.probability:.2f}."
-    sure = "" if one.probability >= _SURE else doubt
-    return (f" It says: {said}." if said else "") + sure
+    return text + (f": {said}." if said else ".") + ("" if one.probability >= _SURE else doubt)
 
 
 def _lacking(case: Case, role: str, name: str | None, code: str) -> Unchecked | None:
@@ -96,11 +97,11 @@ def application_log(case: Case) -> Answer:
     if one is None or case.logs is None:
         return
     meaning = case.logs.meaning(one)
-    name = case.app.name if case.app else "The application"
+    name = case.app.name if case.app else "the application"
     yield case.finding(
         "application-refused",
         Stage.ADMITTED,
-        f"{name} refused this attempt, its log says.{in_words(case, one)}",
+        in_words(case, f"By its log, {name} refused this attempt", one),
         side=Side(meaning.side) if meaning and meaning.side else None,
         actual=one.event.code,
         evidence=[at_event(one)],
@@ -118,11 +119,11 @@ def provider_log(case: Case) -> Answer:
     if one is None or case.logs is None or (case.attempt.kind == "answer" and not case.refused):
         return
     meaning = case.logs.meaning(one)
-    name = case.provider.name if case.provider else "The provider"
+    name = case.provider.name if case.provider else "the provider"
     made = case.finding(
         "provider-log-refused",
         Stage.ADMITTED,
-        f"{name} refused this attempt, its log says.{in_words(case, one)}",
+        in_words(case, f"By its log, {name} refused this attempt", one),
         side=Side(meaning.side) if meaning and meaning.side else None,
         actual=one.event.code,
         evidence=[at_event(one)],
@@ -143,7 +144,7 @@ def account(case: Case) -> Answer:
     yield case.finding(
         "account-not-found",
         Stage.IDENTIFIED,
-        f"{case.app.name} has no account for {name or 'this person'}, its log says.{in_words(case, one)}",
+        in_words(case, f"By its log, {case.app.name} has no account for {name or 'this person'}", one),
         actual=name,
         evidence=[at_event(one)],
     )
@@ -235,12 +236,12 @@ def beside_findings(case: Case, findings: list[Finding]) -> list[Finding]:
     for one in findings:
         if one.code in ("provider-refused", "request-rejected") and theirs:
             name = case.provider.name if case.provider else "the provider"
-            detail = f"{one.detail} The log of {name} has it too.{in_words(case, theirs)}"
+            detail = in_words(case, f"{one.detail} The log of {name} has it too", theirs)
             one = one._replace(detail=detail, evidence=(*one.evidence, at_event(theirs)))
         meaning = case.logs.meaning(no) if no else None
         if one.code == "account-not-found" and no and says_no_account(meaning):
             if all(item.source != no.event.file for item in one.evidence):
-                detail = f"{one.detail} The application's log says the same.{in_words(case, no)}"
+                detail = in_words(case, f"{one.detail} The application's log says the same", no)
                 one = one._replace(detail=detail, evidence=(*one.evidence, at_event(no)))
         elif one.code == "account-not-found" and yes and yes.probability >= _SURE and one.breaks:
             detail = f"{one.detail} Yet its log says that the user was let in: the list seems to be older than that."
