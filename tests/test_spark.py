@@ -84,9 +84,10 @@ def test_both_stores_answer_alike(both: list[EventStore]) -> None:
             found = [
                 search(store.events(), wanted, Workspace())
                 for wanted in (
-                    Wanted(), Wanted(user="m.tern"), Wanted(outcome="failure", ip="192.0.2.0/24"), Wanted(id="r2 r"),
-                    Wanted(text="FULMAR"), Wanted(since=datetime(2026, 11, 20, 1, tzinfo=UTC),
-                                                  until=datetime(2026, 11, 20, 3, tzinfo=UTC)),
+                    Wanted(),
+                    Wanted(user="m.tern", outcome="success", ip="192.0.2.0/24", text="TERN",
+                           since=datetime(2026, 11, 20, 1, tzinfo=UTC), until=datetime(2026, 11, 20, 3, tzinfo=UTC)),
+                    Wanted(id="r23 r2"),
                 )
             ]  # fmt: skip
             carried, spread = by_ids(store.plain_events(), ["r23 r2", "r14 r1", "nothing"])

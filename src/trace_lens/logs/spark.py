@@ -16,6 +16,7 @@ import fcntl
 import hashlib
 import json
 import os
+import sys
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from datetime import UTC
@@ -103,11 +104,15 @@ class SparkStore(EventStore):
             except ImportError:
                 raise StoreProblem("a store on Spark needs pyspark; install trace-lens[spark]") from None
             try:
-                os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
+                if self.master.startswith("local"):
+                    os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
+                    os.environ.setdefault("PYSPARK_PYTHON", sys.executable)
                 maker = SparkSession.builder.master(self.master).appName("trace-lens")
                 for key, value in (("spark.ui.enabled", "false"), ("spark.sql.session.timeZone", "UTC"),
                                    ("spark.ui.showConsoleProgress", "false")):  # fmt: skip
                     maker = maker.config(key, value)
+                if self.master.startswith("local"):
+                    maker = maker.config("spark.sql.shuffle.partitions", "4")
                 self._spark = maker.getOrCreate()
                 self._spark.sparkContext.setLogLevel("ERROR")
                 self._connection = ibis.pyspark.connect(self._spark)
