@@ -1,6 +1,6 @@
 """Measures the loading of logs against DuckDB's own load of the same file.
 
-    python benchmarks/loading.py [--rows 10000000]
+python benchmarks/loading.py [--rows 10000000]
 """
 
 from __future__ import annotations
