@@ -240,6 +240,14 @@ def test_the_timeline_as_text_and_figure(tmp_path: Path) -> None:
     assert (folder / "t.png").read_bytes().startswith(b"\x89PNG")
 
 
+def test_a_clock_that_is_off_by_a_zone_is_asked_about(tmp_path: Path) -> None:
+    folder = loaded(tmp_path, off=7200.0)
+    (folder / "one.xml").write_bytes(response())
+    text = run("timeline", "one.xml", folder=folder).stdout.decode()
+    assert "2 hours ahead" in text
+    assert "is time_zone right?" in text
+
+
 def test_attempts_rebuilt_from_the_logs(tmp_path: Path) -> None:
     folder = loaded(tmp_path, off=540.0)
     status, document = run_json("timeline", "--user", "m.tern", "--around", when(60), folder=folder)

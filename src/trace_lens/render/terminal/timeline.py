@@ -29,6 +29,7 @@ _LANE = 5
 _HEADS = tuple(name.center(_LANE) for name in ("app", "way", "idp"))
 _PAUSE = 5.0
 _OFF = 1.0
+_HALF_HOUR = 1_800.0
 _STYLE = {"success": "ok", "failure": "break"}
 _BASIS = {"ids": "by shared ids", "times": "by times of the same people", NONE: "not known"}
 
@@ -59,10 +60,12 @@ def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Iterator[Li
         off = abs(one.offset) > max(doubt, _OFF)
         ahead = f"{show_duration(timedelta(seconds=round(abs(one.offset))))} {'ahead' if one.offset > 0 else 'behind'}"
         drift = f"; {one.drift:+.1f} s a day" if one.drift else ""
+        hours = abs(one.offset) / _HALF_HOUR
+        zone = "; whole half hours: is time_zone right?" if hours > 0.9 and abs(hours - round(hours)) < 0.02 else ""
         pairs = f"{one.pairs:,} pair{'' if one.pairs == 1 else 's'}"
         style = "risk" if off else ""
         rows.append((one.source, Span(ahead if off else "right", style), f"± {doubt:.1f} s{drift}",
-                     f"{_BASIS[one.basis]}, {pairs}"))  # fmt: skip
+                     f"{_BASIS[one.basis]}, {pairs}{zone}"))  # fmt: skip
     yield from pages.table(("", "", "", ""), rows)
 
 
