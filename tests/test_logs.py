@@ -521,7 +521,7 @@ def test_other_content_under_the_same_name_is_added(loaded: Path) -> None:
 
 SEARCHES: list[tuple[dict[str, Any], list[int]]] = [
     ({}, [2, 3, 5]), ({"user": "m.tern@northmere.example"}, [2]), ({"user": "M.TERN"}, [2]), ({"user": "40117"}, [2]),
-    ({"user": "NORTHMERE\\m.tern"}, [2]), ({"user": "nobody"}, []), ({"app": "crew-roster"}, [2, 5]), ({"app": "Fuel Ledger"}, [3]),
+    ({"user": "NORTHMERE\\m.tern"}, [2]), ({"user": "nobody"}, []), ({"user": "Fulmar"}, [3]), ({"user": "northmere"}, []), ({"app": "crew-roster"}, [2, 5]), ({"app": "Fuel Ledger"}, [3]),
     ({"outcome": "failure"}, [3]), ({"code": "d-4107"}, [3]), ({"ip": "192.0.2.15"}, [3]), ({"ip": "192.0.2.0/24"}, [2, 3, 5]),
     ({"ip": "198.51.100.0/24"}, []), ({"id": "_rq9f1b2c3d4e5f60718293a4b5"}, [2]), ({"text": "of that name"}, [3]), ({"text": "A4B6"}, [3]),
     ({"since": datetime(2026, 11, 20, 8, 15, 44, tzinfo=UTC)}, [3, 5]), ({"until": datetime(2026, 11, 20, 8, 15, 44, tzinfo=UTC)}, [2]),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import re
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -14,8 +15,15 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 
+_PART = re.compile(r"[A-Za-z0-9]{3,}")
+
+
 class Wanted(NamedTuple):
-    """What is looked for; what is None does not matter. `since` is included, `until` is not."""
+    """What is looked for; what is None does not matter. `since` is included, `until` is not.
+
+    A `user` that nobody on record is called, and that is one word, is looked for as a part of names too, before the at
+    sign.
+    """
 
     user: str | None = None
     app: str | None = None
@@ -63,7 +71,11 @@ def matching(table: ir.Table, wanted: Wanted, workspace: Workspace) -> ir.Table:
     if wanted.user is not None:
         names = sorted(spellings(workspace, wanted.user))
         user = table["user"].lower()
-        conditions.append(user.isin(names) | user.re_replace(r"^.*\\", "").isin(names))
+        bare = user.re_replace(r"^.*\\", "")
+        found_names = user.isin(names) | bare.isin(names)
+        if _PART.fullmatch(wanted.user) and names == [wanted.user.casefold()]:
+            found_names |= bare.re_replace("@.*$", "").re_search(f"(^|[^a-z0-9]){names[0]}($|[^a-z0-9])")
+        conditions.append(found_names)
     if wanted.app is not None:
         conditions.append(table["app"].lower().isin(sorted(app_names(workspace, wanted.app))))
     for name in ("source", "outcome", "code"):
