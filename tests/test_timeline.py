@@ -171,6 +171,7 @@ def test_the_provider_says_no_and_its_code_stands_beside_the_status(tmp_path: Pa
     found = codes(attempt)
     assert attempt["first_break"] == "provider-refused"
     assert "N-2207 (nobody is assigned)" in found["provider-refused"]["detail"]
+    assert stages(attempt)["admitted"] != "ok"
     refused = found["provider-log-refused"]
     assert (refused["stage"], refused["side"], refused["because_of"]) == ("entitled", "provider", "provider-refused")
 
@@ -238,6 +239,20 @@ def test_the_timeline_as_text_and_figure(tmp_path: Path) -> None:
     assert "provider" in drawn
     done = run("timeline", "one.xml", "--figure", "t.png", folder=folder)
     assert (folder / "t.png").read_bytes().startswith(b"\x89PNG")
+
+
+def test_lines_of_one_second_with_and_without_an_application(tmp_path: Path) -> None:
+    folder = loaded(tmp_path, request="")
+    with (folder / "logs/id.csv").open("a") as file:
+        for number in range(40):
+            file.write(f"{when(-7000 + 170 * number)},b{number}.auk@northmere.example,,renewed,,192.0.2.7,\n")
+            file.write(
+                f"{when(-7000 + 170 * number)},b{number}.auk@northmere.example,Crew Roster,renewed,,192.0.2.7,\n"
+            )
+    with (folder / "logs/app.csv").open("a") as file:
+        file.writelines(f"{when(-6999 + 170 * number)},b{number}.auk,ok,,,\n" for number in range(40))
+    run("logs", "load", folder=folder)
+    assert {one["source"] for one in judged(folder)["events"]} == {"id", "app"}
 
 
 def test_a_clock_that_is_off_by_a_zone_is_asked_about(tmp_path: Path) -> None:

@@ -81,13 +81,14 @@ def ask(questions: Iterable[Question], case: Case) -> dict[Stage, StageAnswers]:
             stage.unchecked.append(Unchecked(question.codes[0], lacking, question.decides and case.decided_by(lacking)))
             continue
         open_before = len(stage.unchecked)
-        found = 0
+        found = elsewhere = 0
         for answer in question.ask(case):
             if isinstance(answer, Unchecked):
                 stage.unchecked.append(answer)
             else:
                 answers[answer.stage].findings.append(answer)
-                found += answer.severity != "note"
-        if found or (len(stage.unchecked) == open_before and question.needs != LOGS):
+                found += answer.severity != "note" and answer.stage is question.stage
+                elsewhere += answer.stage is not question.stage
+        if found or (not elsewhere and len(stage.unchecked) == open_before and question.needs != LOGS):
             stage.answered += 1
     return answers

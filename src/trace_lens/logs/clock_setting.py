@@ -138,7 +138,8 @@ def _apart(gathered: Gathering, main: str, others: list[str]) -> dict[str, Clock
     for source in others:
         rows: list[tuple[float, float, int]] = []
         for some in found.values():
-            theirs = sorted((one.time.timestamp(), _meant(gathered, one)) for one in some.get(source, ()))
+            theirs = [(one.time.timestamp(), _meant(gathered, one)) for one in some.get(source, ())]
+            theirs.sort(key=lambda each: each[0])
             times = [time for time, _ in theirs]
             for event in some.get(main, ()):
                 time, app = event.time.timestamp(), _meant(gathered, event)

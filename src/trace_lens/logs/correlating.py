@@ -69,7 +69,7 @@ def correlate(
     set_clocks(work)
     first = weighed(work)
     more, spellings = work.learn_from(first)
-    if more:
+    if more or any(work.addresses):
         work.look_by_ids(range(len(attempts)))
         if spellings:
             work.look_by_users()
