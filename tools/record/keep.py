@@ -42,7 +42,7 @@ def stripped(entry: dict) -> dict:
         },
     }  # fmt: skip
     for holder, into in ((response, kept["response"]), (entry, kept)):
-        into.update({name: value for name, value in holder.items() if name in ("_failureText", "_error", "_transferSize") and name != "_transferSize"})
+        into.update({name: value for name, value in holder.items() if name in ("_failureText", "_error", "_resourceType")})
     return kept
 
 

@@ -27,7 +27,7 @@ class Attempt(NamedTuple):
 
     `answer` is what is judged; it is None where only a request, only an artifact or only a sign-out was captured.
     `earlier` are rounds before it: refused only because they had to be silent, or those of a loop. `way` is how the
-    browser went, where the capture shows it.
+    browser went, where the capture shows it; `given_up` are the ways of tries before it that were left at a sign-in page.
     """
 
     first: Message
@@ -37,6 +37,7 @@ class Attempt(NamedTuple):
     sign_out: tuple[Message, ...] = ()
     earlier: tuple[Message, ...] = ()
     way: Way | None = None
+    given_up: tuple[Way, ...] = ()
 
     @property
     def kind(self) -> str:

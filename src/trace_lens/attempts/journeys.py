@@ -78,7 +78,7 @@ def link(capture: Capture, messages: Iterable[Found]) -> Links:
     exits = _Exits()
     causes: list[tuple[str, int | None]] = []
     for position, one in enumerate(steps):
-        causes.append(exits.cause_of(one, steps))
+        causes.append(exits.cause_of(one, steps, carries=one.number in carrying))
         exits.add(position, one)
     return Links(steps, tuple(causes), {one.number: position for position, one in enumerate(steps)})
 
@@ -112,8 +112,11 @@ class _Exits:
         self._pages[plain(one.url)] = position
         self._pages[one.origin + "/"] = position
 
-    def cause_of(self, one: Exchange, steps: Sequence[Exchange]) -> tuple[str, int | None]:
-        """How the browser came to an exchange, and from which step."""
+    def cause_of(self, one: Exchange, steps: Sequence[Exchange], *, carries: bool) -> tuple[str, int | None]:
+        """How the browser came to an exchange, and from which step; `carries` says that a message came with it.
+
+        A post that brings a message sooner than a person clicks was made by its page, also where that page is lost.
+        """
         if one.kind != PAGE:
             return CALLED, self._referrer(one)
         at = self._redirects.pop(_bare(one.url), None)
@@ -128,7 +131,9 @@ class _Exits:
         referrer = self._referrer(one)
         if referrer is None:
             return START, None
-        return (SCRIPT if one.by_script or _at_once(steps[referrer], one) else PERSON), referrer
+        if one.method == "POST" and carries and _at_once(steps[referrer], one):
+            return FORM, referrer
+        return (SCRIPT if one.by_script or (one.method == "GET" and _at_once(steps[referrer], one)) else PERSON), referrer
 
     def _referrer(self, one: Exchange) -> int | None:
         for told in (one.request("referer"), one.caused_by, one.request("origin")):
@@ -145,7 +150,7 @@ def _bare(url: str) -> str:
 
 def _at_once(page: Exchange, one: Exchange) -> bool:
     """Whether a step followed a page sooner than a person clicks."""
-    if page.at is None or one.at is None or one.method != "GET":
+    if page.at is None or one.at is None:
         return False
     return timedelta(0) <= one.at - page.at - timedelta(seconds=page.seconds or 0) <= _SOON
 
@@ -172,6 +177,7 @@ def ways(
     leads: dict[int, int | None] = {}
     for number in order:
         leads[number] = _climb(links, own[number], number, owner)
+    for number in order:
         _between(links, own[number], number, owner)
         _follow(links, own[number], number, owner, waiting=_unanswered(attempts[number]))
     made = []

@@ -101,12 +101,13 @@ class OidcAttempt(NamedTuple):
     """One try at signing in by OpenID Connect, or a sign-out by itself. Every part may be lacking.
 
     `earlier` are the rounds before: refused silently, or those of a loop. `way` is how the browser went, where the
-    capture shows it.
+    capture shows it; `given_up` are the ways of tries before it that were left at a sign-in page.
     """
 
     messages: tuple[OidcMessage, ...]
     earlier: tuple[OidcMessage, ...] = ()
     way: Way | None = None
+    given_up: tuple[Way, ...] = ()
 
     def of(self, *kinds: str) -> list[OidcMessage]:
         """Its messages of these kinds, in order."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from trace_lens.checks.asking import NOTHING, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.logged import let_in_by_log, refusal
-from trace_lens.checks.way.ending import admitted, told_otherwise, went_back
+from trace_lens.checks.way.signs import outcome_of
 from trace_lens.common.findings import Stage, Unchecked
 from trace_lens.logs.seen import APPLICATION
 
@@ -15,7 +15,7 @@ _STAGE = Stage.ADMITTED
 @asks(_STAGE, "outcome-unknown", needs=NOTHING)
 def outcome(case: Case) -> Answer:
     """Does anything say how it ended?"""
-    if admitted(case) or went_back(case) or told_otherwise(case):
+    if outcome_of(case).let_in is not None:
         return
     if let_in_by_log(case) or refusal(case, APPLICATION):
         return

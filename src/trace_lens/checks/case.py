@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, TypeVar, cast
 
 from trace_lens.common import catalogue
 from trace_lens.common.difference import difference
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.findings import PROVEN, Evidence, Finding, Severity, Side, Stage
 from trace_lens.workspace.loading import App, Provider, Workspace
 
 if TYPE_CHECKING:
@@ -190,6 +190,7 @@ class Case:
         entry = catalogue.entry(code, stage)
         side = side or entry.side
         found = difference(expected, actual) if compared and expected is not None and actual is not None else None
+        breaks = (severity or entry.severity) is Severity.BREAK
         return Finding(
             code=code,
             stage=stage,
@@ -204,6 +205,7 @@ class Case:
             difference=found.kind if found else None,
             value_to_set=value_to_set,
             evidence=tuple(evidence),
+            certainty=PROVEN if breaks else None,
         )
 
     def set_in_app(self, label: str, value: str, *path: str | int) -> Evidence:

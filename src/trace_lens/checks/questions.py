@@ -17,7 +17,9 @@ SHARED = (
     "logged",
     "way.cookies",
     "way.hops",
+    "way.reachable",
     "way.blocked",
+    "way.interfaces",
     "way.ending",
     "way.clocks",
 )

@@ -9,9 +9,16 @@ from enum import StrEnum
 from typing import NamedTuple
 
 
-class Stage(StrEnum):
-    """The nine steps of a sign-in, in order, and the stage of settings that explain but do not decide."""
+PROVEN, INFERRED = "proven", "inferred"
+"""How certain a break is: shown by facts, or concluded from what is usual."""
 
+
+class Stage(StrEnum):
+    """The nine steps of a sign-in, in order; before them whether the addresses could be reached, which is asked only where
+    a capture holds a browser's own words for that; after them the settings, that explain but do not decide.
+    """
+
+    REACHABLE = "reachable"
     READABLE = "readable"
     ANSWERED = "answered"
     DELIVERED = "delivered"
@@ -24,9 +31,10 @@ class Stage(StrEnum):
     SETTINGS = "settings"
 
 
-SIGN_IN_STAGES: tuple[Stage, ...] = tuple(stage for stage in Stage if stage is not Stage.SETTINGS)
+SIGN_IN_STAGES: tuple[Stage, ...] = tuple(stage for stage in Stage if stage not in (Stage.REACHABLE, Stage.SETTINGS))
 
 STAGE_SENTENCES: dict[Stage, str] = {
+    Stage.REACHABLE: "every address answers",
     Stage.READABLE: "the capture decodes to a well-formed message",
     Stage.ANSWERED: "the provider said yes, not an error",
     Stage.DELIVERED: "it came to the right address, in answer to the right request",
@@ -71,8 +79,19 @@ class Evidence(NamedTuple):
     secret: bool = False
 
 
+class Proof(NamedTuple):
+    """What judging again with the value to set gives: the outcome, and the first break that is left."""
+
+    outcome: str
+    first_break: str | None
+
+
 class Finding(NamedTuple):
-    """One answer of one check. Field meanings follow `diagnose --format json` (see the JSON reference)."""
+    """One answer of one check. Field meanings follow `diagnose --format json` (see the JSON reference).
+
+    `certainty` is `proven` or `inferred` for a break, None otherwise. `overrules` names the findings that a sign-in that
+    was let in all the same makes doubtful.
+    """
 
     code: str
     stage: Stage
@@ -89,6 +108,9 @@ class Finding(NamedTuple):
     because_of: str | None = None
     evidence: tuple[Evidence, ...] = ()
     accepted: str | None = None
+    certainty: str | None = None
+    overrules: tuple[str, ...] = ()
+    proof: Proof | None = None
 
     @property
     def breaks(self) -> bool:

@@ -84,11 +84,23 @@ PAGE_HEAD_BYTES = 2048
 PAGE_BYTES = 512 * 1024
 """How much of a page is looked at for forms, jumps and words."""
 
+PAGE_TEXT = 20_000
+"""How much of a page's text is searched for what it says, in characters."""
+
+PAGE_LINKS = 2_000
+"""How many links of a page are looked at."""
+
+PLAIN_PAGE_BYTES = 64 * 1024
+"""How much is kept of a page that leads nowhere by itself: what it says stands there."""
+
 PAGE_WORDS = 160
 """How much of a page's text is shown, in characters."""
 
 URL_BYTES = 8 * 1024
 """What common servers take as one request line."""
+
+DATES_AGREE_SECONDS = 5.0
+"""The Date fields of one host count as agreeing within this; a clock that is off by less counts as right."""
 
 CODE_SECONDS = 10 * 60
 """The longest that an authorization code should live (RFC 6749 §4.1.2)."""

@@ -145,11 +145,17 @@ RULES: tuple[Rule, ...] = (
 )
 
 
-_SYMPTOMS = ("no-answer", "redirect-loop", "http-error", "session-not-started")
+_SYMPTOMS = ("no-answer", "redirect-loop", "http-error", "session-not-started", "api-refused")
 _OF_REQUEST = (
     "capture-truncated", "malformed-message", "request-rejected", "destination-mismatch", "acs-not-registered",
     "redirect-uri-mismatch", "code-challenge-missing", "blocked-by-browser", "identifier-in-request-unknown",
     "request-unsigned", "wrong-binding",
+)  # fmt: skip
+
+
+_REACHABLE = (
+    "name-not-resolved", "port-unreachable", "tls-refused", "tls-untrusted", "tls-name-mismatch",
+    "tls-certificate-expired",
 )  # fmt: skip
 
 
@@ -158,7 +164,7 @@ def way_rules() -> tuple[Rule, ...]:
     """What shows on the way is the effect of whatever says more: any break but those that only tell how it ended."""
     more = tuple(one.code for one in catalogue.everything() if one.code not in _SYMPTOMS and one.stage != "settings")
     return (
-        Rule("no-answer", (*_OF_REQUEST, "provider-log-refused")),
+        Rule("no-answer", (*_REACHABLE, *_OF_REQUEST, "not-assigned", "provider-log-refused", "account-disabled")),
         Rule("redirect-loop", (*more, "session-not-started")),
         Rule("http-error", (*more, "no-answer")),
         Rule("session-not-started", (*more, "http-error")),

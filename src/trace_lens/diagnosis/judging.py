@@ -19,15 +19,17 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.settings import beside, of_app
 from trace_lens.checks.validity import Validity, windows_of
-from trace_lens.checks.way.ending import admitted
+from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
 from trace_lens.common.moments import MomentError, read_moment_or_date
 from trace_lens.diagnosis.causes import explain
 from trace_lens.diagnosis.choosing import choose
+from trace_lens.diagnosis.deciding import decided
 from trace_lens.diagnosis.moment import moment_of
 from trace_lens.diagnosis.proposals import propose
 from trace_lens.diagnosis.steps import Step, steps_of
+from trace_lens.diagnosis.weighing import weigh
 from trace_lens.logs.seen import LogView
 from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.supposing import Supposed, suppose
@@ -96,18 +98,21 @@ def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Di
     attempt = case.attempt
     answers = questions.ask_all(case)
     findings = [finding for stage in Stage for finding in answers[stage].findings]
-    findings = beside_findings(case, findings)
+    findings = weigh(case, beside_findings(case, findings))
     findings += before_change(case, findings)
     findings = accept(explain(case, findings), case.app, told.at or case.at or told.now)
     findings = in_order(findings)
     findings += in_order(beside(case, findings))
+    first_stage = (Stage.REACHABLE,) if any(one.stage is Stage.REACHABLE for one in findings) else ()
     stages = tuple(
-        _stage(stage, [one for one in findings if one.stage is stage], answers[stage]) for stage in SIGN_IN_STAGES
+        _stage(stage, [one for one in findings if one.stage is stage], answers[stage], case)
+        for stage in (*first_stage, *SIGN_IN_STAGES)
     )
     unchecked = tuple(one for result in stages for one in result.unchecked)
-    roots = [one for one in findings if one.breaks and one.because_of is None and one.stage in SIGN_IN_STAGES]
+    roots = [one for one in findings if one.breaks and one.because_of is None and one.stage is not Stage.SETTINGS]
     first = roots[0] if roots else None
-    outcome = "broken" if first else "inconclusive" if any(one.decides for one in unchecked) else "sound"
+    doubts = [] if first else _doubts(case, unchecked)
+    outcome = "broken" if first else "inconclusive" if doubts else "sound"
     return Diagnosis(
         id=str(number),
         source=attempt.source,
@@ -121,7 +126,7 @@ def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Di
         at_from=case.at_from,
         chosen_by=case.chosen_by,
         outcome=outcome,
-        cause=_cause(case, first, outcome, unchecked),
+        cause=_cause(case, first, doubts),
         first_break=first,
         proposal=propose(case, first) if first else None,
         supposed=tuple(f"{key}={value}" for key, value in case.supposed.items()),
@@ -184,14 +189,36 @@ def in_order(findings: Iterable[Finding]) -> list[Finding]:
     )
 
 
-def _stage(stage: Stage, findings: list[Finding], answers: StageAnswers) -> StageResult:
+def _doubts(case: Case, unchecked: tuple[Unchecked, ...]) -> list[str]:
+    """Why a sign-in cannot be called sound though nothing breaks: a question that decides is open, or nothing tells how it
+    ended. Empty where it can.
+    """
+    found = [one.because for one in unchecked if one.decides]
+    if not found and case.attempt.kind != "sign-out" and not _came_to_an_end(case):
+        found = ["nothing in the capture tells how it ended"]
+    return list(dict.fromkeys(found))
+
+
+def _came_to_an_end(case: Case) -> bool:
+    """Whether an answer of the provider is there to be judged, or something shows that the user was let in.
+
+    A code alone is no such answer where the browser never sees the token.
+    """
+    if shown_in(case) or let_in_by_log(case) is not None:
+        return True
+    if case.attempt.kind != "answer":
+        return False
+    return not isinstance(case, OidcCase) or case.token is not None or bool(case.attempt.token_response)
+
+
+def _stage(stage: Stage, findings: list[Finding], answers: StageAnswers, case: Case) -> StageResult:
     counted = [one.severity for one in findings if not one.accepted]
     if Severity.BREAK in counted:
         status = "break"
     elif Severity.RISK in counted:
         status = "risk"
     else:
-        status = "ok" if answers.answered else "unchecked"
+        status = "ok" if decided(stage, case) else "unchecked"
     return StageResult(stage, status, tuple(findings), tuple(answers.unchecked))
 
 
@@ -214,16 +241,13 @@ def _lasts(until: str, at: datetime) -> bool:
         return False
 
 
-def _cause(case: Case, first: Finding | None, outcome: str, unchecked: tuple[Unchecked, ...]) -> str:
+def _cause(case: Case, first: Finding | None, doubts: list[str]) -> str:
     if first:
         return first.detail
-    if outcome == "inconclusive":
-        reasons = dict.fromkeys(one.because for one in unchecked if one.decides)
-        return (
-            f"Nothing that could be checked breaks this sign-in, but it cannot be called sound: {'; '.join(reasons)}."
-        )
+    if doubts:
+        return f"Nothing that could be checked breaks this sign-in, but it cannot be called sound: {'; '.join(doubts)}."
     name = case.app.name if case.app else "the application"
-    if (case.attempt.way and admitted(case)) or let_in_by_log(case):
+    if shown_in(case) or let_in_by_log(case):
         return f"Nothing stops this sign-in: {name} let the user in."
     return f"Nothing in this message stops the sign-in to {name}."
 

@@ -17,6 +17,7 @@ from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, assemble_oidc, re
 from trace_lens.attempts.placing import hosts_of, placed, way_alone
 from trace_lens.attempts.reading import Message, read_messages
 from trace_lens.diagnosis.choosing import protocol_at
+from trace_lens.diagnosis.given_up import taken_up
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, judge
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.exchanges import plain
@@ -211,9 +212,10 @@ def _of_group(
     keys = [f"{at}.{number}" for number in range(len(attempts))]
     known = views or {}
     cases = [case_of(one, workspace, told, known.get(key)) for one, key in zip(attempts, keys, strict=True)]
+    weighed = taken_up(cases, [judge(one, told) for one in cases])
     return _Judged(
         at,
-        tuple(judge(one, told) for one in cases),
+        tuple(diagnosis or judge(case, told) for case, diagnosis in weighed),
         tuple(unreadable),
         tuple(_unplaced(attempts, captures)),
         frozenset().union(*(wanted for wanted, _ in ends)),

@@ -6,7 +6,9 @@ from datetime import datetime, timedelta
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.common import limits
 from trace_lens.intake.carried import DELIVERED, PART
+from trace_lens.intake.exchanges import clock_ahead
 from trace_lens.intake.found import Found
 from trace_lens.logs.seen import APPLICATION, OTHER, PROVIDER, LogView
 from trace_lens.saml.messages import Instant
@@ -20,7 +22,7 @@ def moment_of(
         return told, "option"
     arrived = arrival_of(attempt)
     if arrived:
-        return arrived, "capture"
+        return arrived + timedelta(seconds=application_ahead(attempt) or 0.0), "capture"
     logged = _logged(logs) if logs else None
     if logged:
         return logged, "log"
@@ -67,6 +69,26 @@ def arrival_of(attempt: Attempt | OidcAttempt) -> datetime | None:
             late = found.context.get(PART) not in DELIVERED
             return hop.exchange.at + timedelta(seconds=hop.exchange.seconds or 0) if late else hop.exchange.at
     return next((hop.exchange.at for hop in way.hops if hop.exchange.at), None)
+
+
+def application_ahead(attempt: Attempt | OidcAttempt) -> float | None:
+    """By how many seconds the application's clock is ahead of the browser's, by the Date of its answers (RFC 9110 §6.6.1).
+
+    None where no message was handed to a server of the application, its answers tell no time, or they do not agree among
+    themselves; small differences count as none. What an application judges by is its own clock.
+    """
+    way = attempt.way
+    if way is None:
+        return None
+    held = attempt.answer.found if attempt.answer else attempt.found
+    hop = way.hop_of(held)
+    if hop is None or held.context.get(PART) not in DELIVERED:
+        return None
+    found = [offset for one in way.capture.exchanges if one.host == hop.exchange.host and (offset := clock_ahead(one)) is not None]
+    if not found or max(found) - min(found) > limits.DATES_AGREE_SECONDS:
+        return None
+    middle = sorted(found)[len(found) // 2]
+    return middle if abs(middle) > limits.DATES_AGREE_SECONDS else None
 
 
 def _made_at(attempt: OidcAttempt) -> datetime | None:

@@ -11,8 +11,8 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.reading import Message, assertions_of
 from trace_lens.checks.case import Case
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.checks.way.ending import admitted, told_otherwise, went_back
 from trace_lens.checks.way.parties import parties
+from trace_lens.checks.way.signs import outcome_of
 from trace_lens.intake.exchanges import Exchange, words_of
 from trace_lens.logs.seen import Instant, Seen
 
@@ -47,11 +47,7 @@ def seen_of(case: Case, key: str) -> Seen:
 
 
 def _let_in(case: Case) -> bool | None:
-    if case.attempt.way is None:
-        return None
-    if admitted(case):
-        return True
-    return False if told_otherwise(case) or went_back(case) else None
+    return outcome_of(case).let_in
 
 
 def _moments(case: Case) -> Iterator[Instant]:

@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import NamedTuple
 from urllib.parse import SplitResult, urljoin, urlsplit
 
 from trace_lens.common import limits
+from trace_lens.intake.browser_words import Trouble, trouble_of
 
 Header = tuple[str, str]
 PAGE, CALL, STATIC = "page", "call", "static"
@@ -86,6 +87,14 @@ class Exchange(_Exchange):
         return found
 
     @property
+    def trouble(self) -> Trouble | None:
+        """What the browser's own words say went wrong; None where it says nothing.
+
+        A browser may refuse an answer that did come: then there is a status too.
+        """
+        return trouble_of(self.problem) if self.problem else None
+
+    @property
     def parts(self) -> SplitResult:
         """The parts of its address; empty ones where that is no address."""
         return parts_of(self.url)
@@ -153,6 +162,22 @@ def origin_of(url: str) -> str:
     return f"{parts.scheme.lower()}://{host}{port}"
 
 
+def as_browsers_write(url: str) -> str:
+    """An address without fragment as browsers write it: scheme and host in small ASCII letters, the default port left
+    out, a path of at least `/` (WHATWG URL §4.5). What is no http address is given back as it is.
+    """
+    parts = parts_of(url)
+    if parts.scheme.lower() not in ("http", "https") or not parts.hostname:
+        return url.partition("#")[0]
+    query = f"?{parts.query}" if parts.query else ""
+    return f"{origin_of(url)}{parts.path or '/'}{query}"
+
+
+def same_address(left: str, right: str) -> bool:
+    """Whether two addresses lead a browser to the same place; the fragment does not count."""
+    return left == right or as_browsers_write(left) == as_browsers_write(right)
+
+
 def plain(url: str) -> str:
     """An address without query and fragment."""
     return re.split(r"[?#]", url, maxsplit=1)[0]
@@ -164,6 +189,23 @@ def resolved(base: str, reference: str) -> str:
         return urljoin(base, reference.strip())
     except ValueError:
         return reference.strip()
+
+
+def clock_ahead(one: Exchange) -> float | None:
+    """By how many seconds the server's clock is ahead of the browser's, give or take the time of the exchange."""
+    from email.utils import parsedate_to_datetime
+
+    told = one.response("date")
+    if told is None or one.at is None:
+        return None
+    try:
+        moment = parsedate_to_datetime(told)
+    except (ValueError, TypeError):
+        return None
+    if moment.tzinfo is None:
+        return None
+    middle = one.at + timedelta(seconds=(one.seconds or 0.0) / 2)
+    return (moment - middle).total_seconds() + 0.5
 
 
 class Capture(NamedTuple):

@@ -31,6 +31,9 @@ _STATIC_MEDIA = re.compile(
 )
 _LEADS_ON = re.compile(rb"<form|http-equiv|location", re.IGNORECASE)
 _CALL_TYPES = {"xhr", "fetch", "preflight", "eventsource", "other-call"}
+_CALL_SENT = ("cookie", "authorization", "origin", "referer", "sec-fetch-mode", "sec-fetch-site")
+_CALL_RECEIVED = ("set-cookie", "www-authenticate", "content-type", "date", "access-control-allow-origin", "location")
+"""What is kept of a call that carries no message: whether it was let through, with which cookies, and what it said."""
 _SECRETS = (b"passw", b"passphrase", b"pwd", b"passcode")
 _LONGEST = 24 * 3600 * 1000
 """Most milliseconds that one exchange can have taken; what says more is no measurement."""
@@ -209,7 +212,7 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     media = (_text(content, "mimeType") or _value(received, "content-type") or "").lower()
     kind = _kind(entry, url, sent, media)
     at = _moment(_text(entry, "startedDateTime") or "")
-    status = _whole(response.get("status"))
+    status = max(_whole(response.get("status")), 0)
     place = f"entry {number}"
     method = (_text(request, "method") or "GET").upper()
     listed = response.get("cookies")
@@ -230,8 +233,10 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         received += (("Location", target),)
     body, request_left_out = _request_body(request)
     if kind == CALL and not _may_matter(url, sent, body, content):
-        cookies = tuple(one for one in received if one[0].lower() == "set-cookie")
-        return Exchange(number, place, method, url[:2000], status, at, seconds, (), cookies, kind=CALL)
+        return Exchange(
+            number, place, method, url[:2000], status, at, seconds, _those(sent, _CALL_SENT),
+            _those(received, _CALL_RECEIVED), kind=CALL, problem=_problem(entry, response),
+        )  # fmt: skip
     answer, response_left_out = _response_body(content)
     answer = _what_serves(answer, kind, status, budget)
     initiator = _object(entry, "_initiator")
@@ -240,10 +245,20 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         frame=(_value(sent, "sec-fetch-dest") or "").lower() in _FRAMES,
         by_script=_text(initiator, "type") == "script",
         caused_by=_initiating(initiator),
-        problem=_text(response, "_error") or _text(entry, "_error") or None,
+        problem=_problem(entry, response),
         body_left_out=request_left_out or response_left_out,
         phases=phases,
     )  # fmt: skip
+
+
+def _problem(entry: dict[str, Any], response: dict[str, Any]) -> str | None:
+    """What the browser says of a request that got no answer, in whichever member it writes it."""
+    held = (_text(holder, name) for holder in (response, entry) for name in ("_error", "_failureText", "_errorText"))
+    told = next((one for one in held if one), None)
+    blocked = _text(entry, "_blockedReason") or _text(response, "_blockedReason")
+    if blocked and not told:
+        return blocked
+    return told or (_text(response, "statusText") if not _whole(response.get("status")) else None) or None
 
 
 def _shows_cookies(entry: dict[str, Any]) -> bool:
@@ -270,8 +285,8 @@ def _what_serves(answer: bytes | None, kind: str, status: int, budget: list[int]
         return answer
     if kind != PAGE:
         return answer[: limits.PAGE_HEAD_BYTES] if status >= 400 else None
-    size = min(len(answer), limits.PAGE_BYTES)
-    if budget[0] < size or not _LEADS_ON.search(answer):
+    size = min(len(answer), limits.PAGE_BYTES if _LEADS_ON.search(answer) else limits.PLAIN_PAGE_BYTES)
+    if budget[0] < size:
         return answer[: limits.PAGE_HEAD_BYTES]
     budget[0] -= size
     return answer[:size]
@@ -318,6 +333,10 @@ def _headers(holder: dict[str, Any]) -> tuple[Header, ...]:
     if not isinstance(listed, list):
         return ()
     return tuple((str(one.get("name", "")), str(one.get("value", ""))) for one in listed if isinstance(one, dict))
+
+
+def _those(fields: tuple[Header, ...], names: tuple[str, ...]) -> tuple[Header, ...]:
+    return tuple(one for one in fields if one[0].lower() in names)
 
 
 def _value(fields: tuple[Header, ...], name: str) -> str | None:

@@ -91,6 +91,13 @@ class SubjectRule(NamedTuple):
     rewrite: tuple[Rewrite, ...] = ()
 
 
+class Pages(NamedTuple):
+    """`[application.pages]`: how to tell the application's pages apart, by plain text or, from / or https:// on, by address."""
+
+    signed_in: Texts = ()
+    signed_out: Texts = ()
+
+
 class Application(NamedTuple):
     """`[application]`: what is set in the application, for SAML and for OpenID Connect."""
 
@@ -126,6 +133,8 @@ class Application(NamedTuple):
     api_audience: OneOrMore = ()
     requires_pkce: bool | None = None
     subject_type: str | None = None
+    session_cookie: str | None = None
+    pages: Pages = Pages()
     clock_skew: Duration = None
     warn_before: Duration = None
     longest_validity: Duration = None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from trace_lens.checks.asking import MESSAGE, Answer, asks
 from trace_lens.checks.oidc.answered import described, shown_error
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.checks.way.ending import shows_cookies
+from trace_lens.checks.way.signs import shows_cookies
 from trace_lens.common import limits
 from trace_lens.common.findings import Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment

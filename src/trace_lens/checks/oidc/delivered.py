@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from urllib.parse import urlsplit
+from urllib.parse import parse_qsl, urlsplit
 
 from trace_lens.attempts.oidc import OidcMessage
 from trace_lens.checks.asking import ASSERTION, MESSAGE, NOTHING, REQUEST, Answer, asks
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.intake.exchanges import same_address
 from trace_lens.oidc.tokens import code_challenge
 from trace_lens.workspace.loading import App
 
@@ -74,11 +75,13 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
         return
     nearest = closest(used, known)
     set_there = used in case.app.settings.application.redirect_uris and table == "provider_setup"
+    answered = case.attempt.answer is not None and not case.refused
     yield case.finding(
         "redirect-uri-mismatch",
         _STAGE,
         f"{case.app.name} {does} at {used}; "
         + (f"the provider knows only {', '.join(known)}." if table == "provider_setup" else f"set is {nearest}."),
+        severity=Severity.RISK if answered else None,
         side=Side.PROVIDER if set_there else Side.APPLICATION,
         expected=nearest,
         actual=used,
@@ -97,7 +100,7 @@ def came_to(case: OidcCase) -> Answer:
         address = None
     if answer and address and asked is None:
         yield from _redirect_finding(case, address, _address(answer, address), "got its answer")
-    elif answer and address and asked and not same_redirect(asked, address):
+    elif answer and address and asked and not _came_there(asked, answer, address):
         yield case.finding(
             "redirect-uri-mismatch",
             _STAGE,
@@ -114,8 +117,8 @@ def came_to(case: OidcCase) -> Answer:
             yield case.finding(
                 "redirect-uri-mismatch",
                 _STAGE,
-                f"The token request says redirect_uri {again or 'not at all'}; the authorization request said {asked}."
-                " Both must be the same to the letter.",
+                ("The token request " + (f"says redirect_uri {again}" if again else "omits redirect_uri"))
+                + f"; the authorization request said {asked}. Both must be the same to the letter.",
                 side=Side.APPLICATION,
                 expected=asked,
                 actual=again,
@@ -128,6 +131,18 @@ def came_to(case: OidcCase) -> Answer:
             return
         if again and asked is None and address is None:
             yield from _redirect_finding(case, again, case.parameter(one, "redirect_uri"), "redeems its code for")
+
+
+def _came_there(asked: str, answer: OidcMessage, address: str) -> bool:
+    """Whether an answer came to the redirect URI that was asked for, as browsers write addresses; its own query is kept
+    before the parameters of the answer (RFC 6749 §3.1.2).
+    """
+    wanted, _, own = asked.partition("?")
+    if not (same_redirect(wanted, address) or same_address(wanted, address)):
+        return False
+    if not own or answer.parameters is None or answer.parameters.carried != "query":
+        return True
+    return set(parse_qsl(own, keep_blank_values=True)) <= set(answer.parameters.pairs)
 
 
 def _at_provider(case: OidcCase, address: str) -> bool:
@@ -334,6 +349,7 @@ def response_issuer(case: OidcCase) -> Answer:
         f"The answer says that it is from {came}; asked was {expected}."
         if came
         else "The answer lacks iss, which this provider says that it always sends: it may be from another one.",
+        severity=Severity.BREAK if came else Severity.RISK,
         expected=expected,
         actual=came,
         evidence=case.parameter(answer, "iss") or [Evidence("iss", "not there", answer.source, answer.place)],

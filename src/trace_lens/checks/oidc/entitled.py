@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from trace_lens.checks.asking import Answer, asks
+import re
+
+from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.claims import matches
 from trace_lens.checks.oidc.case import OidcCase, values_of
+from trace_lens.checks.way.parties import APPLICATION
+from trace_lens.checks.way.said import quoted, said
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.oidc.documents import SCOPE_OF
 from trace_lens.oidc.strict_json import JsonDamaged
+from trace_lens.workspace.settings import Claim
 
 _STAGE = Stage.ENTITLED
 _JUDGED_ELSEWHERE = ("acr", "amr", "auth_time", "sub")
@@ -82,6 +87,42 @@ def scopes(case: OidcCase) -> Answer:
     )
 
 
+@asks(_STAGE, "scope-not-granted", needs=WAY)
+def scope_that_a_page_misses(case: OidcCase) -> Answer:
+    """Does the application's page miss a group, role or claim whose scope was not asked for?"""
+    asked = (case.asked("scope") or "").split()
+    page = next((one for one in said(case) if one.side == APPLICATION and "scope-not-granted" in one.codes), None)
+    if page is None or case.app is None or not asked or case.token:
+        return
+    missing = {
+        claim.name: scope
+        for claim in case.app.settings.claims
+        if (scope := scope_for(case, claim.name)) and scope not in asked and _speaks_of(page.quote, claim)
+    }
+    if not missing:
+        return
+    scopes = sorted(set(missing.values()))
+    yield case.finding(
+        "scope-not-granted",
+        _STAGE,
+        f'{case.app.name} says: "{page.quote}". It reads {" and ".join(sorted(missing))}, which follows from the scope '
+        f"{' '.join(scopes)}; that scope was not asked for.",
+        side=Side.APPLICATION,
+        expected=" ".join(scopes),
+        actual=" ".join(asked),
+        value_to_set=" ".join([*asked, *scopes]),
+        evidence=[*case.parameter(case.attempt.request, "scope"), *quoted(case, page)],
+        compared=False,
+    )
+
+
+def _speaks_of(words: str, claim: Claim) -> bool:
+    """Whether a page's words name a claim, what it means, or one of its values."""
+    names = [claim.name, *claim.one_of, *claim.elevated, *claim.maps]
+    names += {"groups": ["group"], "role": ["role"]}.get(claim.means, [])
+    return any(re.search(rf"(?<!\w){re.escape(name)}", words, re.IGNORECASE) for name in names if len(name) > 2)
+
+
 @asks(_STAGE, "assurance-too-low")
 def assurance(case: OidcCase) -> Answer:
     """Is the authentication of a kind that the application, or the request, demands (Core §2, acr)?"""
@@ -113,6 +154,42 @@ def assurance(case: OidcCase) -> Answer:
         ],
         compared=False,
     )
+
+
+@asks(_STAGE, "scope-not-granted", needs=WAY)
+def scope_that_a_page_misses(case: OidcCase) -> Answer:
+    """Does the application's page miss a group, role or claim whose scope was not asked for?"""
+    asked = (case.asked("scope") or "").split()
+    page = next((one for one in said(case) if one.side == APPLICATION and "scope-not-granted" in one.codes), None)
+    if page is None or case.app is None or not asked or case.token:
+        return
+    missing = {
+        claim.name: scope
+        for claim in case.app.settings.claims
+        if (scope := scope_for(case, claim.name)) and scope not in asked and _speaks_of(page.quote, claim)
+    }
+    if not missing:
+        return
+    scopes = sorted(set(missing.values()))
+    yield case.finding(
+        "scope-not-granted",
+        _STAGE,
+        f'{case.app.name} says: "{page.quote}". It reads {" and ".join(sorted(missing))}, which follows from the scope '
+        f"{' '.join(scopes)}; that scope was not asked for.",
+        side=Side.APPLICATION,
+        expected=" ".join(scopes),
+        actual=" ".join(asked),
+        value_to_set=" ".join([*asked, *scopes]),
+        evidence=[*case.parameter(case.attempt.request, "scope"), *quoted(case, page)],
+        compared=False,
+    )
+
+
+def _speaks_of(words: str, claim: Claim) -> bool:
+    """Whether a page's words name a claim, what it means, or one of its values."""
+    names = [claim.name, *claim.one_of, *claim.elevated, *claim.maps]
+    names += {"groups": ["group"], "role": ["role"]}.get(claim.means, [])
+    return any(re.search(rf"(?<!\w){re.escape(name)}", words, re.IGNORECASE) for name in names if len(name) > 2)
 
 
 @asks(_STAGE, "assurance-too-low")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.checks.way.ending import shows_cookies
+from trace_lens.checks.way.signs import shows_cookies
 from trace_lens.common import limits
 from trace_lens.common.findings import Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment

@@ -11,9 +11,11 @@ from collections.abc import Iterator
 from trace_lens.attempts.journeys import Hop, Way
 from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.parties import SIDES, at_hop, parties
+from trace_lens.checks.way.parties import SIDES, at_hop, parties, return_hop
+from trace_lens.checks.way.signs import shown_in
 from trace_lens.common.findings import Finding, Severity, Side, Stage
-from trace_lens.intake.exchanges import Exchange, forms_of, origin_of, parts_of, plain
+from trace_lens.intake.browser_words import Trouble
+from trace_lens.intake.exchanges import CALL, Exchange, forms_of, origin_of, parts_of, plain, same_address
 
 _STAGE = Stage.DELIVERED
 
@@ -26,24 +28,81 @@ def refused_by_browser(case: Case) -> Answer:
         return
     for place, hop in enumerate(way.hops):
         yield from _policies(case, way, place, hop)
-        problem = hop.exchange.problem
-        if problem and hop.exchange.status == 0 and not _is_scheme_of_its_own(hop.exchange):
-            cors = "cors" in problem.lower() or (hop.exchange.request("origin") and "blocked" in problem.lower())
+        refused = _refused(hop.exchange)
+        if refused:
+            words, value = refused
+            one = hop.exchange
             yield case.finding(
                 "blocked-by-browser",
                 _STAGE,
-                f"The browser got no answer from {hop.exchange.host} that it would take ({problem})"
-                + (": the cross-origin rules of that side do not allow this page." if cors else "."),
-                side=SIDES.get(parties(case).side_of(hop.exchange), Side.NETWORK),
-                actual=problem,
-                evidence=[at_hop(case, "refused", problem, hop.exchange)],
+                words,
+                side=SIDES.get(parties(case).side_of(one), Side.NETWORK),
+                actual=one.problem,
+                value_to_set=value,
+                evidence=[at_hop(case, "refused", one.problem or "", one)],
+                compared=False,
             )
             return
+    yield from _never_called(case, way)
 
 
-def _is_scheme_of_its_own(one: Exchange) -> bool:
-    """Whether an address is handed over to a desktop program (RFC 8252 §7.1)."""
-    return one.parts.scheme.lower() not in ("http", "https")
+def _refused(one: Exchange) -> tuple[str, str | None] | None:
+    """What a browser refused, in words, and what the far side would have to say; None where it refused nothing."""
+    if one.parts.scheme.lower() not in ("http", "https"):
+        return None
+    trouble = one.trouble
+    page = one.request("origin") or (origin_of(one.request("referer") or "") if one.request("referer") else None)
+    apart = page is not None and page != "null" and page != one.origin
+    if trouble is Trouble.CROSS_ORIGIN or (trouble is Trouble.FAILED and one.kind == CALL and apart):
+        allowed = one.response("access-control-allow-origin")
+        said = f"it allows {allowed}" if allowed else "no Access-Control-Allow-Origin allows it"
+        return (
+            f"The browser did not hand the answer of {one.host} to the page of {page or 'another origin'}: {said} "
+            f"({one.problem}).",
+            f"Access-Control-Allow-Origin: {page}" if page else None,
+        )
+    if trouble is Trouble.POLICY:
+        return f"A Content-Security-Policy forbade the request to {one.host} ({one.problem}).", None
+    if trouble is Trouble.MIXED:
+        return f"The browser holds back what a page of https asks of {one.host} over http ({one.problem}).", None
+    if trouble is Trouble.FRAME:
+        return f"{one.host} does not let its page be shown in a frame ({one.problem}).", None
+    return None
+
+
+def _never_called(case: Case, way: Way) -> Iterator[Finding]:
+    """A page that redeems its code by itself, and whose policy forbids the call: then the step never comes."""
+    back = return_hop(case)
+    endpoint = case.provider.discovery.get("token_endpoint") if case.provider else None
+    if back is None or not isinstance(endpoint, str) or back.exchange.status != 200 or shown_in(case):
+        return
+    page = back.exchange
+    policy = page.response("content-security-policy") or ""
+    sources = _directive(policy, "connect-src")
+    sources = _directive(policy, "default-src") if sources is None else sources
+    theirs = origin_of(endpoint)
+    calls = [one for one in way.capture.exchanges if one.kind == CALL and one.origin == theirs and _by_page(one, page)]
+    redeemed = any(same_address(one.plain_url, endpoint) for one in calls)
+    if sources is None or not calls or redeemed or _allows(sources, page, endpoint):
+        return
+    yield case.finding(
+        "blocked-by-browser",
+        _STAGE,
+        f"The page of {page.host} has to redeem its code at {endpoint}, and never did: its Content-Security-Policy says "
+        f"connect-src {' '.join(sources)}.",
+        side=Side.APPLICATION,
+        expected=theirs,
+        actual=" ".join(sources),
+        value_to_set=f"connect-src {' '.join([*(one for one in sources if one != chr(39) + 'none' + chr(39)), theirs])}",
+        evidence=[at_hop(case, "connect-src", " ".join(sources), page, "response header Content-Security-Policy")],
+        compared=False,
+    )
+
+
+def _by_page(one: Exchange, page: Exchange) -> bool:
+    """Whether a script of a page's origin made a call."""
+    told = one.request("origin") or one.request("referer") or ""
+    return origin_of(told) == page.origin
 
 
 def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
@@ -55,7 +114,8 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
     for form in forms_of(page):
         if plain(form.action) in went:
             continue
-        if allowed is not None and not _allows(allowed, page, form.action):
+        waits = form.by_itself or place == len(way.hops) - 1
+        if allowed is not None and waits and not _allows(allowed, page, form.action):
             yield case.finding(
                 "blocked-by-browser",
                 _STAGE,
@@ -92,9 +152,9 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
             _STAGE,
             f"{page.host} does not let its page be shown in a frame "
             f"({'X-Frame-Options: ' + barred if barred else 'frame-ancestors'}), and this sign-in came in one.",
-            severity=Severity.RISK,
+            severity=Severity.BREAK if place == len(way.hops) - 1 else Severity.RISK,
             side=Side.APPLICATION,
-            remedy="Sign in in a window of its own, or renew without a frame.",
+            remedy="Open the sign-in in a window of its own, or renew without a frame.",
             actual=barred or "frame-ancestors 'none'",
             evidence=[at_hop(case, "frame", page.plain_url, page)],
         )
@@ -109,7 +169,7 @@ def _directive(policy: str, name: str) -> list[str] | None:
 
 
 def _allows(sources: list[str], page: Exchange, target: str) -> bool:
-    """Content Security Policy Level 3 §6.7.2.7, as far as form-action needs it: schemes, hosts, wildcards, self."""
+    """Content Security Policy Level 3 §6.7.2.7: schemes, hosts, wildcards, paths, self."""
     parts = parts_of(target)
     host = (parts.hostname or "").lower()
     for source in (one.strip().lower() for one in sources):
@@ -120,8 +180,15 @@ def _allows(sources: list[str], page: Exchange, target: str) -> bool:
             return True
         elif source[:1] != "'":
             scheme, _, rest = source.rpartition("://")
-            name = rest.split("/")[0].split(":")[0]
+            authority, slash, path = rest.partition("/")
+            name = authority.split(":")[0]
             fits = host.endswith(name[1:]) if name.startswith("*.") else host == name
+            fits = fits and (not slash or not path or _path_fits("/" + path, parts.path.lower()))
             if fits and (not scheme or scheme == parts.scheme):
                 return True
     return False
+
+
+def _path_fits(wanted: str, path: str) -> bool:
+    """Content Security Policy Level 3 §6.7.2.11: a path that ends in a slash covers all below it."""
+    return path.startswith(wanted) if wanted.endswith("/") else path == wanted

@@ -12,9 +12,10 @@ from trace_lens.attempts.journeys import Way
 from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, at_hop, parties
-from trace_lens.common.findings import Side, Stage
+from trace_lens.common import limits
+from trace_lens.common.findings import Finding, Severity, Side, Stage
 from trace_lens.common.moments import show_duration
-from trace_lens.intake.exchanges import Exchange
+from trace_lens.intake.exchanges import Exchange, clock_ahead
 
 
 @asks(Stage.CURRENT, "clock-offset", needs=WAY)
@@ -26,16 +27,20 @@ def clocks(case: Case) -> Answer:
     sides = parties(case)
     seen: dict[str, list[tuple[float, Exchange]]] = {APPLICATION: [], PROVIDER: []}
     for hop in way.hops if way else ():
-        offset = _offset(hop.exchange)
+        offset = clock_ahead(hop.exchange)
         side = sides.side_of(hop.exchange)
         if offset is not None and side in seen:
             seen[side].append((offset, hop.exchange))
-    if not seen[APPLICATION] or not seen[PROVIDER]:
+    if not seen[APPLICATION]:
         return
-    ours, theirs = (median(offset for offset, _ in seen[side]) for side in (APPLICATION, PROVIDER))
+    ours = median(offset for offset, _ in seen[APPLICATION])
+    theirs = median(offset for offset, _ in seen[PROVIDER]) if seen[PROVIDER] else None
+    limit = max(case.skew.total_seconds() / 2, 2.0)
+    if theirs is None or abs(ours - theirs) <= limit:
+        if theirs is not None and min(abs(ours), abs(theirs)) > limits.DATES_AGREE_SECONDS:
+            yield _of_the_computer(case, ours, [one for side in (APPLICATION, PROVIDER) for _, one in seen[side][:1]])
+        return
     apart = ours - theirs
-    if abs(apart) <= max(case.skew.total_seconds() / 2, 2.0):
-        return
     ahead, behind = ("application", "provider") if apart > 0 else ("provider", "application")
     wrong = APPLICATION if abs(ours) > abs(theirs) else PROVIDER
     length = show_duration(timedelta(seconds=round(abs(apart))))
@@ -53,23 +58,24 @@ def clocks(case: Case) -> Answer:
     )  # fmt: skip
 
 
+def _of_the_computer(case: Case, ahead: float, answers: list[Exchange]) -> Finding:
+    """Both sides agree, and the browser's computer does not: its clock is off, and what it recorded is corrected by that."""
+    length = show_duration(timedelta(seconds=round(abs(ahead))))
+    return case.finding(
+        "clock-offset",
+        Stage.CURRENT,
+        f"The clock of the computer with the browser is {length} {'behind' if ahead > 0 else 'ahead of'} the servers of both "
+        "sides. The times of the capture were corrected by that; the sign-in does not depend on this clock.",
+        severity=Severity.RISK,
+        side=Side.USER,
+        expected="the time that both sides' servers tell",
+        actual=f"{length} {'behind' if ahead > 0 else 'ahead'}",
+        remedy="Set the clock of this computer by the network's time.",
+        evidence=[at_hop(case, "Date", str(one.response("date")), one, "response header Date") for one in answers],
+        compared=False,
+    )
+
+
 def shown_by_dates(case: Case) -> bool:
     """Whether the Date fields of a capture show that the clocks are too far apart."""
     return any(True for _ in clocks(case))
-
-
-def _offset(one: Exchange) -> float | None:
-    """By how many seconds the server's clock is ahead of the browser's, give or take the time of the exchange."""
-    from email.utils import parsedate_to_datetime
-
-    told = one.response("date")
-    if told is None or one.at is None:
-        return None
-    try:
-        moment = parsedate_to_datetime(told)
-    except (ValueError, TypeError):
-        return None
-    if moment.tzinfo is None:
-        return None
-    middle = one.at + timedelta(seconds=(one.seconds or 0.0) / 2)
-    return (moment - middle).total_seconds() + 0.5

@@ -9,13 +9,24 @@ import re
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from trace_lens.attempts.cookies import Cookie, CookieStore, Kept, Refused, domain_matches, kept_back, path_matches
+from trace_lens.attempts.cookies import (
+    Cookie,
+    CookieStore,
+    Kept,
+    Refused,
+    domain_matches,
+    is_cleared,
+    kept_back,
+    path_matches,
+    read_set_cookie,
+)
 from trace_lens.attempts.journeys import REDIRECT, Hop, Way
 from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.ending import NEVER, admitted, cookie_shown
+from trace_lens.checks.way.ending import NEVER, cookie_shown
 from trace_lens.checks.way.parties import at_hop, came_from, leaving, return_hop
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.checks.way.signs import outcome_of, shown_in
+from trace_lens.common.findings import INFERRED, Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.intake.exchanges import PAGE, Exchange
 
 _STAGE = Stage.DELIVERED
@@ -40,6 +51,44 @@ def store_until(way: Way, until: Exchange) -> CookieStore:
     return store
 
 
+@asks(_STAGE, "state-mismatch", "response-to-unknown-request", needs=WAY)
+def one_tab(case: Case) -> Answer:
+    """Did another sign-in, in another tab, put its own cookie in the place of this one's before it came back?"""
+    way: Way | None = case.attempt.way
+    back = return_hop(case)
+    if way is None or back is None or not way.capture.tells_cookies or outcome_of(case).let_in is not False:
+        return
+    mine = {(cookie.name, cookie.domain, cookie.path): cookie for hop in leaving(case, back) for cookie in _set_by(hop.exchange)}
+    numbers = {hop.exchange.number for hop in way.hops}
+    for cookie in store_until(way, back.exchange):
+        own = mine.get((cookie.name, cookie.domain, cookie.path))
+        other = cookie.set_by
+        if own is None or own.value == cookie.value or other.number in numbers or other.number < own.set_by.number:
+            continue
+        if back.exchange.cookies.get(cookie.name) != cookie.value:
+            continue
+        code = "state-mismatch" if case.protocol == "oidc" else "response-to-unknown-request"
+        yield case.finding(
+            code,
+            _STAGE,
+            f"Two sign-ins ran in one browser at the same time. The other one replaced the cookie {cookie.name} before this "
+            "one came back, so the application found another state than the one that it had sent.",
+            side=Side.USER,
+            remedy="Close the other tabs of this application and sign in once.",
+            evidence=[
+                at_hop(case, "other sign-in", other.plain_url, other, "response header Set-Cookie"),
+                *cookie_shown(case, own),
+                _sent(case, back),
+            ],
+        )
+        return
+
+
+def _set_by(one: Exchange) -> list[Cookie]:
+    made = [read_set_cookie(line, one) for line in one.set_cookies]
+    return [cookie for cookie in made if isinstance(cookie, Cookie) and not is_cleared(cookie)]
+
+
 @asks(_STAGE, "session-cookie-lost", needs=NOTHING)
 def cookies(case: Case) -> Answer:
     """Were the cookies sent on return that the application set on leaving?"""
@@ -58,6 +107,8 @@ def cookies(case: Case) -> Answer:
             "session-cookie-lost",
             "the export leaves the cookies out; export it once more with sensitive data, in the panel's own words",
         )
+        return
+    if shown_in(case):
         return
     left = leaving(case, back)
     if not left:
@@ -126,7 +177,9 @@ def _keep_session(lost: list[Lost]) -> bool:
 
 
 def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisive: bool) -> Finding:
-    """A break, unless the person was let in all the same, or what looks like the session did come back."""
+    """A break, by inference, where the capture also shows that the user was not let in, and nothing that looks like the
+    session came back; a risk where nothing tells how it ended.
+    """
     first = min(lost, key=lambda one: one.kept is None)
     names = " and ".join(dict.fromkeys(one.cookie.name for one in lost))
     several = len({one.cookie.name for one in lost}) > 1
@@ -141,11 +194,12 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisi
     else:
         why = f"did not come back: {first.kept.reason}"
         set_to = first.kept.set_to
-    return case.finding(
+    breaks = decisive and outcome_of(case).let_in is False
+    made = case.finding(
         "session-cookie-lost",
         _STAGE,
         f"{what} {why}.",
-        severity=Severity.BREAK if decisive and not admitted(case) else Severity.RISK,
+        severity=Severity.BREAK if breaks else Severity.RISK,
         side=Side.USER if first.kept is None and not first.other_value else Side.APPLICATION,
         remedy=_remedy(first),
         expected=f"{first.cookie.name} sent with {back.exchange.method} {back.exchange.plain_url}",
@@ -154,6 +208,7 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisi
         evidence=[*(item for one in lost[:3] for item in cookie_shown(case, one.cookie)), _sent(case, back)],
         compared=False,
     )
+    return made._replace(certainty=INFERRED) if breaks else made
 
 
 def _remedy(lost: Lost) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from datetime import timedelta
 from typing import NamedTuple
 
@@ -16,89 +15,26 @@ from trace_lens.checks.way.parties import (
     REQUESTS,
     answer_found,
     at_hop,
-    brings_answer,
     came_from,
     parties,
     return_hop,
 )
+from trace_lens.checks.way.signs import Outcome, after_return, landing, outcome_of, shown_in, shown_signs
 from trace_lens.common import limits
-from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Side, Stage, Severity, Unchecked
 from trace_lens.common.moments import show_duration
-from trace_lens.intake.exchanges import Exchange, forms_of, origin_of, words_of
-
-_FAILED = re.compile(
-    r"\b(?:error|denied|forbidden|unauthori[sz]ed|not (?:allowed|authori[sz]ed|found|provisioned|permitted)|failed"
-    r"|failure|could not|cannot|unable to|invalid|expired|no (?:account|access))\b", re.IGNORECASE
-)  # fmt: skip
-
+from trace_lens.intake.exchanges import PAGE, Exchange, forms_of, origin_of, words_of
 
 UNSEEN = (
     "a form was posted to the application, and the export leaves its body out; export it once more with the content of "
     "requests and responses"
 )
 NEVER = "the browser never came back to the application in this capture"
-
-_BACK = re.compile(
-    r"/(?:login|log-in|signin|sign-in|logon|error|denied|unauthori[sz]ed|failed)(?:[/.]|$)", re.IGNORECASE
+CUT_SHORT = "the capture ends while the browser was still being sent on; record it once more, to the last page"
+FRAGMENT_LEFT_OUT = (
+    "the redirect URI was reached, but exports leave out what stands behind # in an address; the page's own calls, or "
+    "the address as the browser shows it, would tell"
 )
-
-
-def ending(case: Case) -> list[Hop]:
-    """The hops from the return on; of a loop, from the first return on."""
-    way: Way | None = case.attempt.way
-    back = return_hop(case)
-    if way is None or back is None:
-        return []
-    if way.rounds > 1:
-        back = next((hop for hop in way.hops if brings_answer(hop)), back)
-    return [back, *way.after(back)]
-
-
-def landing(case: Case) -> Hop | None:
-    """The page that the person saw in the end: the last hop that is no redirect and carries no request."""
-    seen = [hop for hop in ending(case) if not 300 <= hop.exchange.status < 400 and hop.exchange.status]
-    pages = [hop for hop in seen if hop.how != CALLED]
-    return pages[-1] if pages else None
-
-
-def told_otherwise(case: Case) -> bool:
-    """Whether the page that followed shows that the person was not let in."""
-    page = landing(case)
-    if page is None:
-        return False
-    return page.exchange.status >= 400 or _asks(page) or bool(_FAILED.search(words_of(page.exchange).title))
-
-
-def went_back(case: Case) -> Hop | None:
-    """The hop by which the browser was sent to sign in again after the answer."""
-    return next((hop for hop in ending(case)[1:] if set(hop.kinds) & set(REQUESTS)), None)
-
-
-def shows_cookies(case: Case) -> bool:
-    """Whether the capture shows which cookies the application set after the return."""
-    way: Way | None = case.attempt.way
-    return way is not None and way.capture.tells_cookies and bool(ending(case))
-
-
-def admitted(case: Case) -> bool:
-    """Whether the way shows that the application let the user in: a page of its own, without a word of failure."""
-    return case.once("admitted by the way", lambda: _admitted(case))
-
-
-def _admitted(case: Case) -> bool:
-    page = landing(case)
-    if page is None or went_back(case) or case.refused or not 200 <= page.exchange.status < 300:
-        return False
-    if any(hop.exchange.status >= 400 and hop.carries for hop in ending(case)):
-        return False
-    if parties(case).side_of(page.exchange) == PROVIDER:
-        return False
-    return not (_FAILED.search(words_of(page.exchange).title) or _BACK.search(page.exchange.parts.path) or _asks(page))
-
-
-def _asks(page: Hop) -> bool:
-    """Whether a page asks for a password."""
-    return any(form.asks_password for form in forms_of(page.exchange))
 
 
 @asks(Stage.ANSWERED, "no-answer", needs=WAY)
@@ -116,34 +52,78 @@ def answered(case: Case) -> Answer:
         return
     if found is None and case.attempt.kind == "answer":
         return
-    if any(_handed_over_unseen(case, hop) for hop in way.hops):
-        yield Unchecked("no-answer", UNSEEN)
+    unseen = _came_unseen(case, way)
+    if unseen:
+        yield Unchecked("no-answer", unseen)
         return
-    last = (at_provider or asked)[-1].exchange
+    last = _last_page(case, way)
+    if last is None:
+        yield Unchecked("no-answer", CUT_SHORT)
+        return
     posts = next((form for form in forms_of(last) if form.by_itself), None)
     said = "" if posts else str(words_of(last))
-    cut = way.capture.cut
     if found is not None:
         detail = f"The provider made out an answer (in the page of {last.host}), but the browser never handed it over."
     else:
         status = f", with status {last.status}" if last.status >= 400 else ""
-        detail = f"The way ends at {last.host}{status}: no answer ever came back to the application."
+        detail = f"The way ends at a page of {last.host}{status}: no answer came back to the application."
     detail += f" Its last page is to post a form to {origin_of(posts.action)} by itself." if posts else ""
     detail += f' The last page says: "{said}".' if said and found is None else ""
-    detail += f" The capture is cut off there: {cut}." if cut else ""
-    yield case.finding(
+    made = case.finding(
         "no-answer",
         Stage.ANSWERED,
         detail,
-        side=Side.PROVIDER if last.status >= 400 or _FAILED.search(said) else Side.USER,
-        evidence=[at_hop(case, "last hop at the provider", last.plain_url, last)],
+        side=Side.PROVIDER if last.status >= 400 else Side.USER,
+        evidence=[at_hop(case, "last page at the provider", last.plain_url, last)],
     )
+    yield made._replace(certainty=INFERRED)
 
 
-def _handed_over_unseen(case: Case, hop: Hop) -> bool:
-    """Whether a form was posted to the application whose body the capture does not have."""
-    one = hop.exchange
-    return one.method == "POST" and one.body is None and parties(case).side_of(one) == APPLICATION
+def _last_page(case: Case, way: Way) -> Exchange | None:
+    """The whole page of the provider at which the way ends; None where it ends in the middle, or elsewhere."""
+    shown = [hop.exchange for hop in way.hops if hop.how != CALLED and hop.exchange.kind == PAGE and not hop.exchange.frame]
+    if not shown or way.capture.cut:
+        return None
+    last = shown[-1]
+    if parties(case).side_of(last) != PROVIDER or last.redirects_to or last.status <= 0 or 300 <= last.status < 400:
+        return None
+    return last
+
+
+def _came_unseen(case: Case, way: Way) -> str | None:
+    """Why an answer may have come that the capture does not show."""
+    registered = _redirect_addresses(case)
+    for hop in way.hops:
+        one = hop.exchange
+        if parties(case).side_of(one) != APPLICATION:
+            continue
+        if one.method == "POST" and one.body is None:
+            return UNSEEN
+        if one.plain_url in registered and one.status > 0 and not one.parts.query:
+            return FRAGMENT_LEFT_OUT
+    return None
+
+
+def _redirect_addresses(case: Case) -> set[str]:
+    """The addresses at which a client takes its answers."""
+    if case.protocol != "oidc":
+        return set()
+    asked = case.asked("redirect_uri")  # type: ignore[attr-defined]
+    told = case.app.settings.application.redirect_uris if case.app else ()
+    return {one.partition("?")[0] for one in (*told, asked or "") if one}
+
+
+@asks(Stage.ADMITTED, "earlier-try-abandoned", needs=WAY)
+def given_up(case: Case) -> Answer:
+    """Was a try given up before this one?"""
+    for way in case.attempt.given_up:
+        first, last = way.hops[0].exchange, way.hops[-1].exchange
+        yield case.finding(
+            "earlier-try-abandoned",
+            Stage.ADMITTED,
+            f"Before this sign-in another one to the same application was given up, at {last.host}.",
+            evidence=[at_hop(case, "begun", first.plain_url, first), at_hop(case, "left at", last.plain_url, last)],
+        )
 
 
 @asks(Stage.READABLE, "capture-truncated", needs=WAY)
@@ -156,7 +136,7 @@ def whole(case: Case) -> Answer:
         "capture-truncated",
         Stage.READABLE,
         f"The capture is not whole: {way.capture.cut}. What is there was used.",
-        severity=Severity.RISK if admitted(case) or return_hop(case) else Severity.BREAK,
+        severity=Severity.RISK if shown_in(case) or return_hop(case) else Severity.BREAK,
         side=Side.USER,
         remedy="Export it again, to the end of the sign-in.",
     )
@@ -164,43 +144,45 @@ def whole(case: Case) -> Answer:
 
 @asks(Stage.ADMITTED, "session-not-started", needs=WAY)
 def session(case: Case) -> Answer:
-    """Did the application take the answer, set its session, and go on?"""
+    """Did the application take the answer, start a session, and go on?"""
     way: Way | None = case.attempt.way
     back = return_hop(case)
     if way is None or back is None or case.refused:
         yield Unchecked("session-not-started", NEVER if back is None else "the provider sent an error")
         return
-    again = went_back(case)
+    end = outcome_of(case)
+    if end.let_in is True:
+        return
+    if end.let_in is None:
+        yield Unchecked("session-not-started", _not_told(case, end))
+        return
+    again = end.back
     page = landing(case)
-    told = way.capture.tells_cookies
-    made = [one for hop in ending(case) for one in _cookies_set(hop.exchange)]
-    if again:
-        why = _why_again(case, way, back, again, told)
-    elif told and page and not made and not _keeps_session(case, back, page) and not admitted(case):
-        why = _Why("the application took the answer and set no cookie")
-    elif page and page is not back and 200 <= page.exchange.status < 300 and _asks(page):
-        why = _Why(f"{page.exchange.host} shows its own sign-in page ({page.exchange.parts.path or '/'})")
-    elif page and 200 <= page.exchange.status < 300 and _FAILED.search(words_of(page.exchange).title):
-        why = _Why(f'the application took the answer and shows: "{words_of(page.exchange)}"')
-    elif page and page.exchange.status >= 400:
-        status = page.exchange.status
-        yield Unchecked("session-not-started", f"{page.exchange.host} answered {status}: its page does not tell")
-        return
+    if again and any(one.exchange is again.exchange for one in end.against):
+        why = _why_again(case, way, back, again, way.capture.tells_cookies)
     else:
-        return
-    if page and page.exchange.status >= 400 and not again:
-        why = _Why(f"{page.exchange.host} answered {page.exchange.status}")
+        why = _Why(end.against[0].says)
     here = (again or page or back).exchange
-    start = ending(case)[0].exchange
-    yield case.finding(
+    start = after_return(case)[0].exchange
+    made = case.finding(
         "session-not-started",
         Stage.ADMITTED,
         f"The answer came to {start.host}, but no session followed: {why.words}.",
         value_to_set=why.set_to,
         remedy=f"Set the session cookie with {why.set_to}, so that browsers send it." if why.set_to else None,
         evidence=[at_hop(case, "return", start.plain_url, start), *cookie_shown(case, why.cookie),
-                  at_hop(case, "next", here.plain_url, here)],
+                  at_hop(case, "next", here.plain_url, here), *shown_signs(case, end.against)],
     )  # fmt: skip
+    yield made._replace(certainty=INFERRED if end.by_words else PROVEN)
+
+
+def _not_told(case: Case, end: Outcome) -> str:
+    if end.page is None:
+        return "the capture ends before the application showed a page"
+    return (
+        f"the page of {end.page.exchange.host} does not tell whether the user was let in: no new cookie that served, no "
+        "call for a session, no name, no way to sign out; [application.pages] can name its words"
+    )
 
 
 class _Why(NamedTuple):
@@ -217,7 +199,7 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> _Why:
     if not told:
         return _Why(plainly)
     store = CookieStore()
-    after = [hop for hop in ending(case) if hop.exchange.number < again.exchange.number]
+    after = [hop for hop in after_return(case) if hop.exchange.number < again.exchange.number]
     numbers = {hop.exchange.number for hop in after}
     for one in way.capture.exchanges:
         store.receive(one)
@@ -256,18 +238,13 @@ def _cookies_set(one: Exchange) -> list[str]:
     return [cookie.name for cookie in made if not isinstance(cookie, Refused) and not is_cleared(cookie)]
 
 
-def _keeps_session(case: Case, back: Hop, page: Hop) -> bool:
-    """Whether a session that was there before is gone on with."""
-    return bool(page.exchange.cookies) and page is not back
-
-
 @asks(Stage.ADMITTED, "session-ends-early", needs=WAY)
 def cookie_age(case: Case) -> Answer:
     """Does the session cookie live as long as people expect?"""
-    if not admitted(case):
+    if not shown_in(case):
         yield Unchecked("session-ends-early", "the capture does not show that the application let the user in")
         return
-    for hop in ending(case):
+    for hop in after_return(case):
         if parties(case).side_of(hop.exchange) != APPLICATION:
             continue
         for line in hop.exchange.set_cookies:

@@ -13,14 +13,15 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.placing import messages_in
 from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.ending import admitted
-from trace_lens.checks.way.parties import ANSWERS, REQUESTS, SIDES, at_hop, parties, return_hop
+from trace_lens.checks.way.parties import ANSWERS, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
+from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Severity, Side, Stage
 from trace_lens.common.kinds import in_a_sentence
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.carried import DELIVERED, IN_ADDRESS, IN_REDIRECT, PART
-from trace_lens.intake.exchanges import CALL, Exchange, plain, words_of
+from trace_lens.intake.browser_words import Trouble
+from trace_lens.intake.exchanges import CALL, Exchange, plain, same_address, words_of
 from trace_lens.intake.layers import LENGTH
 
 _STAGE = Stage.DELIVERED
@@ -43,18 +44,20 @@ def loop(case: Case) -> Answer:
     around = max(way.rounds, len(asked))
     again = around > 1 and any(_answered_well(hop) for hop in way.before(asked[-1]) if not hop.exchange.frame)
     place, times = _most_visited(way)
-    if not again and times < limits.LOOP_VISITS:
+    stopped = next((hop for hop in way.hops if hop.exchange.trouble is Trouble.LOOP), None)
+    if not again and times < limits.LOOP_VISITS and stopped is None:
         return
     rounds = around if again else times
     shown = asked[:1] + asked[-1:] if again and asked else [hop for hop in way.hops if plain(hop.exchange.url) == place]
     yield case.finding(
         "redirect-loop",
         _STAGE,
-        f"The same way is gone {rounds} times, without anybody's hand: "
+        f"The browser went round {rounds} times by itself: "
         + " → ".join(_places(way))
         + ". "
-        + ("It came to an end all the same." if admitted(case) else "Nothing between the rounds sticks."),
-        severity=Severity.RISK if admitted(case) else Severity.BREAK,
+        + (f"Then it gave up ({stopped.exchange.problem}). " if stopped else "")
+        + ("It came to an end all the same." if shown_in(case) else "Nothing between the rounds sticks."),
+        severity=Severity.RISK if shown_in(case) else Severity.BREAK,
         actual=f"{rounds} rounds",
         evidence=[at_hop(case, f"round {number}", hop.exchange.plain_url, hop.exchange)
                   for number, hop in zip((1, rounds), (shown[0], shown[-1]), strict=True)],
@@ -153,7 +156,7 @@ def posted_where_it_was_meant(case: Case) -> Answer:
     destination = response.destination if response else None
     if back is None or destination is None or back.exchange.method != "POST":
         return
-    if destination.value != back.exchange.plain_url:
+    if not same_address(destination.value, back.exchange.url):
         yield case.finding(
             "destination-mismatch",
             _STAGE,
@@ -278,11 +281,12 @@ def errors(case: Case) -> Answer:
     way = _way(case)
     for place, hop in enumerate(way.hops):
         status = hop.exchange.status
-        if status < 400 or _is_handshake(way, place) or _says_more(hop):
+        if status < 400 or _is_handshake(way, place) or _says_more(hop) or is_interface_call(case, hop):
             continue
         said = str(words_of(hop.exchange))
         side = parties(case).side_of(hop.exchange)
-        late = place < len(way.hops) - 1 and admitted(case)
+        back = return_hop(case)
+        late = shown_in(case) or (back is not None and back in way.after(hop))
         yield case.finding(
             "http-error",
             _STAGE,
@@ -304,6 +308,12 @@ def _is_handshake(way: Way, place: int) -> bool:
     return one.status in (401, 407) and (
         "negotiate" in challenge or any(plain(other.url) == plain(one.url) for other in later)
     )
+
+
+def is_interface_call(case: Case, hop: Hop) -> bool:
+    """Whether a hop is a call to an interface with an access token: what it answers is no part of the sign-in."""
+    one = hop.exchange
+    return one.kind == CALL and one.request("authorization") is not None and parties(case).side_of(one) != PROVIDER
 
 
 def _says_more(hop: Hop) -> bool:

@@ -104,7 +104,7 @@ def leaving(case: Case, back: Hop | None) -> list[Hop]:
     before = list(way.before(back) if back else way.hops)
     for place in range(len(before) - 1, -1, -1):
         if brings_answer(before[place]):
-            before = before[place:]
+            before = before[place + 1 :]
             break
     sides = parties(case)
     left = [place for place, hop in enumerate(before) if sides.side_of(hop.exchange) != APPLICATION]

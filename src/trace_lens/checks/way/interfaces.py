@@ -1,0 +1,120 @@
+"""After the sign-in: did the interfaces that the application called take its access token?
+
+An interface's refusal says nothing of the sign-in itself. Told by what RFC 6750 §3 has an interface say, or by a call that
+carried a bearer token and was answered 401 or 403; the provider's own endpoints are none.
+"""
+
+from __future__ import annotations
+
+import re
+
+from trace_lens.attempts.journeys import Way
+from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.checks.asking import WAY, Answer, asks
+from trace_lens.checks.case import Case
+from trace_lens.checks.way.parties import PROVIDER, at_hop, parties, return_hop
+from trace_lens.common.findings import Evidence, Finding, Side, Stage
+from trace_lens.intake.exchanges import CALL, Exchange, same_address
+from trace_lens.oidc.jose import JoseDamaged, read_jws
+from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
+
+_PARAMETER = re.compile(r'(\w+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,"]+))')
+
+
+def bearer_of(one: Exchange) -> str | None:
+    """The bearer token that a call carries (RFC 6750 §2.1)."""
+    scheme, _, token = (one.request("authorization") or "").partition(" ")
+    return token.strip() or None if scheme.lower() == "bearer" else None
+
+
+def challenge_of(one: Exchange) -> dict[str, str]:
+    """The parameters of a Bearer challenge (RFC 6750 §3); empty where there is none."""
+    told = one.response("www-authenticate") or ""
+    start = re.search(r"(?:^|,)\s*bearer\b", told, re.IGNORECASE)
+    if start is None:
+        return {}
+    return {match[1].lower(): match[2] if match[2] is not None else match[3] for match in _PARAMETER.finditer(told[start.end() :])}
+
+
+@asks(Stage.ADMITTED, "api-refused", needs=WAY)
+def interfaces(case: Case) -> Answer:
+    """Did each interface take the token that it was called with?"""
+    way: Way | None = case.attempt.way
+    back = return_hop(case)
+    if way is None or back is None or not isinstance(case.attempt, OidcAttempt):
+        return
+    own = {text for text in (case.attempt.access_token_text, _id_token_text(case.attempt)) if text}
+    for one in way.capture.exchanges:
+        token = bearer_of(one)
+        if one.number <= back.exchange.number or one.kind != CALL or one.status not in (401, 403) or token is None:
+            continue
+        if parties(case).side_of(one) == PROVIDER or (own and token not in own):
+            continue
+        if _taken_later(way, one):
+            continue
+        yield _finding(case, one, token)
+        return
+
+
+def _taken_later(way: Way, one: Exchange) -> bool:
+    """Whether the same call went through later, with a token that was renewed."""
+    return any(
+        other.number > one.number and same_address(other.url, one.url) and other.method == one.method and 200 <= other.status < 300
+        for other in way.capture.exchanges
+    )
+
+
+def _id_token_text(attempt: OidcAttempt) -> str | None:
+    token = attempt.id_token
+    return token.token.jws.text if token and token.token else None
+
+
+def _finding(case: Case, one: Exchange, token: str) -> Finding:
+    told = challenge_of(one)
+    read = _read(token)
+    error, words = told.get("error"), told.get("error_description")
+    why, side, value = _why(case, one, told, read)
+    said = f' It says: {error}{f", “{words}”" if words else ""}.' if error else ""
+    evidence = [at_hop(case, "status", str(one.status), one, "response")]
+    if one.response("www-authenticate"):
+        evidence.append(at_hop(case, "WWW-Authenticate", one.response("www-authenticate") or "", one, "response header"))
+    if read:
+        evidence += [Evidence("aud of the token", ", ".join(read.audience) or "none", evidence[0].source, one.place),
+                     Evidence("scope of the token", read.text("scope") or read.text("scp") or "none", evidence[0].source, one.place)]  # fmt: skip
+    return case.finding(
+        "api-refused",
+        Stage.ADMITTED,
+        f"The sign-in went through; then {one.host} refused the access token with {one.status}.{said} {why}".strip(),
+        side=side,
+        actual=error or str(one.status),
+        value_to_set=value,
+        evidence=evidence,
+        compared=False,
+    )
+
+
+def _read(token: str) -> Token | None:
+    try:
+        return read_token(read_jws(token))
+    except (JoseDamaged, NoClaims):
+        return None
+
+
+def _why(case: Case, one: Exchange, told: dict[str, str], read: Token | None) -> tuple[str, Side, str | None]:
+    """Why the interface said no, as far as token and challenge show; whose move it is; what to ask for."""
+    if read and read.kind == ID:
+        return "What was sent is an ID token, which no interface may take.", Side.APPLICATION, None
+    end = read.at("exp") if read else None
+    if end and one.at and one.at >= end:
+        return "The token had ended by then.", Side.APPLICATION, None
+    scope = told.get("scope")
+    held = ((read.text("scope") or read.text("scp") or "") if read else "").split()
+    if told.get("error") == "insufficient_scope" or (scope and read and not set(scope.split()) <= set(held)):
+        asked = (case.asked("scope") or "").split()  # type: ignore[attr-defined]
+        missing = [name for name in (scope or "").split() if name not in held]
+        if missing and not set(missing) <= set(asked):
+            return f"The scope {' '.join(missing)} was not asked for.", Side.APPLICATION, " ".join([*asked, *missing])
+        return f"The scope {scope or 'that it needs'} was not granted.", Side.PROVIDER, scope
+    if read and read.audience:
+        return f"The token is made for {', '.join(read.audience)}.", Side.APPLICATION, None
+    return "", Side.APPLICATION, None

@@ -1,0 +1,240 @@
+"""What the pages of both sides say of why it failed, matched with the findings that speak of the same.
+
+A page's words are evidence, read where the exchange is a failure by its status, its headings or its place in the way;
+never the words of a page that works. A sign-in form is no refusal. What a page names and no finding tells is raised from
+here, with the words quoted.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from trace_lens.attempts.journeys import CALLED, Hop, Way
+from trace_lens.checks.case import Case
+from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, at_hop, parties, return_hop
+from trace_lens.checks.way.signs import LOUD, STATUS, outcome_of, shown_in
+from trace_lens.common import catalogue, limits
+from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Side
+from trace_lens.intake.exchanges import PAGE, forms_of
+from trace_lens.intake.pages import PageText, page_of
+
+
+class Topic(NamedTuple):
+    """What a page may name: the findings that speak of it, how pages say it, and what it is by itself."""
+
+    codes: tuple[str, ...]
+    pattern: re.Pattern[str]
+    raises: str | None = None
+
+
+def _topic(codes: str, pattern: str, raises: str | None = None) -> Topic:
+    return Topic(tuple(codes.split()), re.compile(pattern, re.IGNORECASE), raises)
+
+
+_NOT_THERE = r"(?:not (?:been )?(?:registered|found|known|recogni[sz]ed|configured|valid|exist)|unknown|invalid|unregistered|does not exist)"
+_CLIENT = r"(?:application|client|service provider|relying party|issuer|entity ?id|\bsp\b)"
+BY_PROVIDER: tuple[Topic, ...] = (
+    _topic("redirect-uri-mismatch", r"redirect[_ -]?ur[il]|reply (?:url|address)|callback url", "redirect-uri-mismatch"),
+    _topic("acs-not-registered", r"assertion ?consumer ?service|\bACS\b", "acs-not-registered"),
+    _topic("request-unsigned", r"(?:must|has to|needs to|required to|should) be signed|signature (?:is )?(?:required|missing)"
+           r"|missing signature|(?:request|message)\w* (?:is|was) (?:not signed|unsigned)|not signed", "request-unsigned"),
+    _topic("not-assigned", r"not (?:been )?(?:assigned|granted access|allowed to (?:use|access)|permitted to (?:use|access))"
+           r"|no access to (?:this|the) app|not authori[sz]ed to (?:use|access)|isn.t assigned|not a member of any assigned",
+           "not-assigned"),
+    _topic("code-challenge-missing", r"\bPKCE\b|code[_ ]challenge", "code-challenge-missing"),
+    _topic("wrong-binding request-rejected", r"unsupported ?binding|binding .{0,30}not supported"),
+    _topic("identifier-in-request-unknown request-rejected",
+           rf"{_NOT_THERE}.{{0,60}}{_CLIENT}|{_CLIENT}.{{0,80}}{_NOT_THERE}|invalid_client|unauthorized_client"
+           r"|UnknownSystemEntity|unknown ?principal"),
+    _topic("account-disabled provider-refused", r"account (?:is |has been )?(?:locked|disabled|blocked|suspended)"),
+)  # fmt: skip
+_SIGNATURES = ("signed-by-other-known-key signed-by-untrusted-key signature-value-invalid digest-mismatch not-signed "
+               "signed-part-wrong fingerprint-mismatch signature-form-refused signature-wrapping algorithm-unexpected "
+               "algorithm-none algorithm-confusion key-id-unknown certificate-expired certificate-damaged")  # fmt: skip
+BY_APPLICATION: tuple[Topic, ...] = (
+    _topic("audience-mismatch audience-missing authorized-party-mismatch", r"\baudience\b|\baud\b", "audience-mismatch"),
+    _topic("issuer-mismatch response-issuer-mismatch discovery-issuer-mismatch", r"\bissuer\b|\biss\b", "issuer-mismatch"),
+    _topic("nonce-mismatch", r"\bnonce\b", "nonce-mismatch"),
+    _topic("account-not-found account-near-match account-disabled account-ambiguous account-creation-blocked "
+           "account-not-federated", r"\bno (?:such |matching )?(?:account|user)\b|\b(?:unknown|unregistered) (?:account|user)\b"
+           r"|\b(?:account|user)\b.{0,60}(?:not found|unknown|does not exist|not exist|missing|not (?:been )?provisioned|inactive|disabled)",
+           "account-not-found"),
+    _topic("other-user-answered", r"signed in as .{1,80}(?:expected|instead|another|different|but)"
+           r"|(?:another|different|wrong) (?:user|account|person)", "other-user-answered"),
+    _topic("scope-not-granted claim-missing claim-empty claim-name-near-match claim-value-not-allowed groups-left-out "
+           "group-unmapped group-style-mismatch not-assigned", r"\bgroups?\b|\broles?\b|\bscopes?\b|\bclaims?\b|\battributes?\b|not assigned"),
+    _topic("token-request-refused client-secret-expired code-verifier-mismatch code-reused code-too-old "
+           "redirect-uri-mismatch", r"invalid_client|invalid_grant|unauthorized_client|client (?:secret|authentication|credentials)"
+           r"|token (?:endpoint|request|exchange)|code[_ ]verifier", "token-request-refused"),
+    _topic("session-cookie-lost state-mismatch response-to-unknown-request host-changed", r"\bcookies?\b|\bcsrf\b|\bstate\b|correlation"
+           r"|(?:login|sign-?in|authentication|auth)? ?session.{0,30}(?:not found|lost|missing|expired|not received|unknown)"),
+    _topic("response-to-unknown-request unsolicited-not-accepted in-response-to-missing session-cookie-lost replayed-message",
+           r"InResponseTo|in.response.to|unsolicited|unknown request"),
+    _topic("expired not-yet-valid issued-in-future session-expired clock-offset window-empty",
+           r"\bexpired\b|not yet valid|NotBefore|NotOnOrAfter|too (?:old|early|late)|\bclock\b|time ?skew|in the future"
+           r"|can.?t use .{0,30}yet|\btimestamp"),
+    _topic("recipient-mismatch destination-mismatch", r"\brecipient\b|\bdestination\b"),
+    _topic("encrypted-no-key encrypted-to-other-key decryption-failed encryption-form-refused", r"decrypt|encrypt|private key"),
+    _topic(_SIGNATURES, r"signature|\bsigned\b|certificate|\bx509\b|\bdigest\b|\bcert\b"),
+    _topic("provider-refused consent-missing request-rejected", r"access_denied|consent|invalid_request|invalid_scope|login_required"),
+)  # fmt: skip
+
+
+class Said(NamedTuple):
+    """A page that says why: whose it is, the hop, what it says, and the topics in it."""
+
+    side: str
+    hop: Hop
+    quote: str
+    topics: tuple[Topic, ...]
+
+    @property
+    def codes(self) -> set[str]:
+        """The findings that speak of what it names."""
+        return {code for topic in self.topics for code in topic.codes}
+
+
+def said(case: Case) -> tuple[Said, ...]:
+    """What the pages of the way say of a failure, the application's first."""
+    return case.once("said by pages", lambda: tuple(_said(case)))
+
+
+def refusal_page(case: Case) -> Said | None:
+    """The provider's page that says no, where the way ends at one."""
+    return next((one for one in said(case) if one.side == PROVIDER), None)
+
+
+def _said(case: Case) -> Iterator[Said]:
+    way: Way | None = case.attempt.way
+    if way is None or shown_in(case):
+        return
+    for sign in outcome_of(case).against:
+        hop = next((hop for hop in way.hops if hop.exchange is sign.exchange), None)
+        if hop and sign.name in (STATUS, LOUD) and parties(case).side_of(hop.exchange) != PROVIDER:
+            shown = page_of(hop.exchange)
+            if shown.text or shown.title:
+                yield _read(APPLICATION, hop, shown, BY_APPLICATION)
+                break
+    last = _last_at_provider(case, way)
+    if last is not None:
+        shown = page_of(last.exchange)
+        found = _read(PROVIDER, last, shown, BY_PROVIDER)
+        if (last.exchange.status >= 400 or found.topics) and (shown.text or shown.title):
+            yield found
+
+
+def _last_at_provider(case: Case, way: Way) -> Hop | None:
+    """The provider's page at which the way ends: no sign-in form, nothing that goes on by itself."""
+    if return_hop(case) is not None:
+        return None
+    pages = [hop for hop in way.hops if hop.how != CALLED and hop.exchange.kind == PAGE]
+    if not pages or parties(case).side_of(pages[-1].exchange) != PROVIDER:
+        return None
+    last = pages[-1]
+    forms = forms_of(last.exchange)
+    if last.exchange.redirects_to or last.exchange.status <= 0:
+        return None
+    return None if any(form.asks_password or form.by_itself for form in forms) else last
+
+
+def _read(side: str, hop: Hop, shown: PageText, table: tuple[Topic, ...]) -> Said:
+    text = " ".join(dict.fromkeys((*shown.said_loudly, shown.text)))
+    topics = tuple(topic for topic in table if topic.pattern.search(text))
+    return Said(side, hop, _quote(shown, topics), topics)
+
+
+def _quote(shown: PageText, topics: tuple[Topic, ...]) -> str:
+    """The sentence that names the first topic, else how the page begins."""
+    for topic in topics:
+        match = topic.pattern.search(shown.text)
+        if match:
+            begin = max(shown.text.rfind(end, 0, match.start()) + 2 for end in (". ", "! ", "? ", "  "))
+            begin = max(begin if begin > 1 else 0, match.start() - limits.PAGE_WORDS)
+            return _short(shown.text[begin:])
+    return _short(shown.text or shown.title)
+
+
+def _short(text: str) -> str:
+    text = text.strip()
+    if len(text) <= limits.PAGE_WORDS:
+        return text
+    return text[: limits.PAGE_WORDS].rsplit(" ", 1)[0] + " …"
+
+
+def quoted(case: Case, one: Said) -> list[Evidence]:
+    """A page's words as evidence."""
+    return [at_hop(case, f"page of the {one.side}", one.quote, one.hop.exchange, "response body")]
+
+
+SYMPTOMS = ("no-answer", "redirect-loop", "http-error", "session-not-started", "application-refused")
+"""Breaks that only tell how it ended: whatever names a reason says more."""
+
+
+def with_pages(case: Case, findings: list[Finding]) -> list[Finding]:
+    """The findings, with what the pages say: beside the finding that it speaks of, else as one of its own.
+
+    An inferred break that the page names is proven by it.
+    """
+    made = list(findings)
+    for page in said(case):
+        spoken = [one for one in made if one.breaks and one.code in page.codes]
+        proven = [one for one in spoken if one.certainty != INFERRED] or spoken
+        if proven:
+            first = proven[0]
+            told = f'{first.detail} The {page.side}\'s page says: "{page.quote}".'
+            made[made.index(first)] = first._replace(
+                detail=told, certainty=PROVEN, evidence=(*first.evidence, *quoted(case, page))
+            )
+        else:
+            made += _raised(case, page, made)
+    return made
+
+
+def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
+    name = _name_of(case, page.side)
+    words = f'The page of {name} says: "{page.quote}".'
+    raised = next((topic.raises for topic in page.topics if topic.raises), None)
+    if page.side == APPLICATION:
+        told = [one for one in findings if one.breaks and one.code not in SYMPTOMS and one.certainty != INFERRED]
+        return [_from_page(case, raised, page, words)] if raised and not told else []
+    if case.refused:
+        return []
+    if raised:
+        return [_from_page(case, raised, page, words)]
+    asked = any(set(hop.kinds) & set(REQUESTS) for hop in case.attempt.way.hops)
+    rejects = any("request-rejected" in topic.codes for topic in page.topics)
+    if rejects or (page.hop.exchange.status >= 400 and asked and not page.topics):
+        return [_from_page(case, "request-rejected", page, words)._replace(certainty=INFERRED)]
+    return []
+
+
+def _name_of(case: Case, side: str) -> str:
+    held = case.app if side == APPLICATION else case.provider
+    return held.name if held else f"the {side}"
+
+
+def _from_page(case: Case, code: str, page: Said, words: str) -> Finding:
+    """The finding that a page names, in its usual stage."""
+    entry = catalogue.entry(code)
+    value = None
+    if code == "redirect-uri-mismatch" and case.protocol == "oidc":
+        value = case.asked("redirect_uri")  # type: ignore[attr-defined]
+    side = _SIDES.get(code, entry.side) if page.side == PROVIDER else entry.side
+    return case.finding(
+        code,
+        entry.stage,
+        words,
+        side=side,
+        actual=value,
+        value_to_set=value,
+        evidence=quoted(case, page),
+        compared=False,
+    )
+
+
+_SIDES = {
+    "redirect-uri-mismatch": Side.PROVIDER, "acs-not-registered": Side.PROVIDER, "not-assigned": Side.PROVIDER,
+    "request-unsigned": Side.APPLICATION,
+}  # fmt: skip

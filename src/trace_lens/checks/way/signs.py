@@ -1,0 +1,327 @@
+"""Was the user let in? The signs that a capture shows for and against it, each named and weighed.
+
+No single sign decides by its absence: a session may begin by a cookie, by a call, in the page's memory, or be an older
+one. An address never decides. What follows the answer is read in its order; a way back to the sign-in undoes what came
+before it, an error after the user was in does not.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared, read_set_cookie
+from trace_lens.attempts.journeys import BY_ITSELF, CALLED, Hop, Way
+from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.checks.case import Case
+from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
+from trace_lens.common.findings import Evidence
+from trace_lens.intake.carried import EXCHANGE
+from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of, plain
+from trace_lens.intake.pages import PageText, page_of
+
+_OUT = re.compile(r"(?:log|sign)[-_ ]?(?:out|off)\b|(?:log|sign)(?:out|off)", re.IGNORECASE)
+_ABOUT_SIGN_IN = r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login|logon|authenticat\w*|single sign|\bSSO\b|\bSAML\b|\bOIDC\b"
+_WENT_WRONG = (
+    r"\b(?:fail(?:ed|ure)?|error|denied|rejected|refused|not possible|problem|unsuccessful|invalid|expired"
+    r"|could ?n[o']t|could not|cannot|can't|unable|went wrong|not (?:allowed|authori[sz]ed|permitted|valid|found))\b"
+)
+_FAILED = re.compile(
+    rf"(?:{_ABOUT_SIGN_IN}).{{0,60}}{_WENT_WRONG}|{_WENT_WRONG}.{{0,60}}(?:{_ABOUT_SIGN_IN})"
+    r"|^\W*(?:\d{3}\W+)?(?:access (?:is |was )?(?:denied|refused)|no access|forbidden|unauthori[sz]ed|not authori[sz]ed"
+    r"|permission denied|no (?:such )?account|account (?:not found|unknown|disabled|locked|is (?:disabled|locked)))\W*$"
+    r"|\bsession (?:was |has been |is |could )?(?:not (?:be )?found|lost|invalid|expired)",
+    re.IGNORECASE,
+)
+_SHORTEST_NAME = 4
+
+
+class Sign(NamedTuple):
+    """One sign: what it says in words, its weight (above 0 for being let in, below 0 against), and where it shows.
+
+    `words` marks a sign by what a page says; all others are facts of the exchange.
+    """
+
+    name: str
+    weight: int
+    says: str
+    exchange: Exchange
+    by_words: bool = False
+
+
+COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS = (
+    "session cookie", "session by a call", "tokens in the page", "page shown", "person named", "way to sign out", "words set",
+)  # fmt: skip
+STATUS, ASKS, BACK, LOUD, REFUSED_COOKIE, OUT_WORDS = (
+    "error status", "sign-in form", "back to sign-in", "failure said", "cookie refused", "words of a refusal",
+)  # fmt: skip
+_ENOUGH = 2
+
+
+class Outcome(NamedTuple):
+    """How it ended, as far as the capture shows.
+
+    `let_in` is True or False where signs decide, None where they do not. `signs` are those that decided, or all there
+    are. `page` is the hop of the page that the user saw last, `back` the hop that led to sign in again.
+    """
+
+    let_in: bool | None
+    signs: tuple[Sign, ...] = ()
+    page: Hop | None = None
+    back: Hop | None = None
+
+    @property
+    def by_words(self) -> bool:
+        """Whether only what a page says speaks against it."""
+        return bool(self.against) and all(one.by_words for one in self.against)
+
+    @property
+    def favouring(self) -> tuple[Sign, ...]:
+        """The signs for it."""
+        return tuple(one for one in self.signs if one.weight > 0)
+
+    @property
+    def against(self) -> tuple[Sign, ...]:
+        """The signs against it."""
+        return tuple(one for one in self.signs if one.weight < 0)
+
+
+NOT_SEEN = Outcome(None)
+
+
+def outcome_of(case: Case) -> Outcome:
+    """How the attempt ended, by the way alone."""
+    return case.once("outcome by the way", lambda: _outcome(case))
+
+
+def shown_in(case: Case) -> bool:
+    """Whether the way shows that the user was let in."""
+    return outcome_of(case).let_in is True
+
+
+def after_return(case: Case) -> list[Hop]:
+    """The hops from the return on; of a loop, from the first return on."""
+    way: Way | None = case.attempt.way
+    back = return_hop(case)
+    if way is None or back is None:
+        return []
+    if way.rounds > 1:
+        back = next((hop for hop in way.hops if brings_answer(hop)), back)
+    return [back, *way.after(back)]
+
+
+def shows_cookies(case: Case) -> bool:
+    """Whether the capture shows which cookies the application set after the return."""
+    way: Way | None = case.attempt.way
+    return way is not None and way.capture.tells_cookies and bool(after_return(case))
+
+
+def landing(case: Case) -> Hop | None:
+    """The page that the user saw in the end: the last hop that is no redirect and carries no request."""
+    seen = [hop for hop in after_return(case) if not 300 <= hop.exchange.status < 400 and hop.exchange.status > 0]
+    pages = [hop for hop in seen if hop.how != CALLED]
+    return pages[-1] if pages else None
+
+
+def went_back(case: Case) -> Hop | None:
+    """The hop by which the browser was sent to sign in again, by itself, after the answer."""
+    hops = after_return(case)
+    return next((hop for hop in hops[1:] if set(hop.kinds) & set(REQUESTS) and not _of_frame(hop)), None)
+
+
+def _of_frame(hop: Hop) -> bool:
+    return hop.exchange.frame
+
+
+def _outcome(case: Case) -> Outcome:
+    hops = after_return(case)
+    if not hops or case.refused:
+        return NOT_SEEN
+    page = landing(case)
+    again = went_back(case)
+    held: list[Sign] = []
+    state: Outcome = Outcome(None, (), page, again)
+    lasting = list(_lasting(case, hops))
+    for hop in hops:
+        if hop is again:
+            sign = Sign(BACK, -4, "the browser was sent to sign in again", hop.exchange)
+            state = Outcome(False, (*held, sign), page, again)
+            held = []
+            continue
+        fresh = [*_of_hop(case, hop), *(one for one in lasting if one.exchange is hop.exchange)]
+        held += fresh
+        if not fresh:
+            continue
+        total = sum(one.weight for one in held)
+        if total >= _ENOUGH:
+            state = Outcome(True, tuple(held), page, again)
+        elif total <= -_ENOUGH and (state.let_in is not True or any(one.name in (ASKS, BACK) for one in fresh)):
+            state = Outcome(False, tuple(held), page, again)
+    beyond = [one for one in lasting if not any(one.exchange is hop.exchange for hop in hops)]
+    if beyond and state.let_in is not True and (again is None or beyond[0].exchange.number > again.exchange.number):
+        held += beyond
+        if sum(one.weight for one in held) >= _ENOUGH:
+            state = Outcome(True, tuple(held), page, again)
+    return state if state.signs else Outcome(None, tuple(held), page, again)
+
+
+def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
+    """The signs that one hop shows by itself."""
+    one = hop.exchange
+    side = parties(case).side_of(one)
+    if side == PROVIDER:
+        yield from _tokens_taken(case, hop)
+        return
+    if one.status >= 400 and (hop.how != CALLED or hop.carries):
+        yield Sign(STATUS, -4, f"{one.host or 'the application'} answered {one.status}", one)
+    if hop.how == CALLED or one.kind != PAGE or 300 <= one.status < 400 or one.status <= 0:
+        return
+    shown = page_of(one)
+    told = _told_words(case, one, shown)
+    if told:
+        yield told
+        return
+    if any(form.asks_password for form in forms_of(one)):
+        yield Sign(ASKS, -3, f"{one.host} shows a sign-in form", one)
+        return
+    loud = next((words for words in shown.said_loudly if _FAILED.search(words)), None)
+    if loud:
+        yield Sign(LOUD, -4, f'the page says: "{loud[:160]}"', one, by_words=True)
+        return
+    if one.status < 300:
+        yield from _friendly(case, one, shown)
+
+
+def _told_words(case: Case, one: Exchange, shown: PageText) -> Sign | None:
+    """What the settings say of the application's pages: words or addresses of those signed in, and of the others."""
+    pages = case.app.settings.application.pages if case.app else None
+    if pages is None:
+        return None
+    for entries, name, weight in ((pages.signed_out, OUT_WORDS, -4), (pages.signed_in, SET_WORDS, 4)):
+        for entry in entries:
+            if entry.startswith(("/", "https://", "http://")):
+                here = plain(one.url) if "://" in entry else one.parts.path
+                fits = here == entry or here.startswith(entry.rstrip("/") + "/")
+            else:
+                fits = entry.casefold() in " ".join((shown.title, shown.text)).casefold()
+            if fits:
+                return Sign(name, weight, f"the page shows {entry!r}, as the settings tell", one)
+    return None
+
+
+def _friendly(case: Case, one: Exchange, shown: PageText) -> Iterator[Sign]:
+    """A page that a signed-in person sees: with a way to sign out, or their name."""
+    out = next((link for link in shown.links if _OUT.search(link.words) or _OUT.search(_path(link.target))), None)
+    if out:
+        yield Sign(OUT_LINK, 2, f"the page offers to sign out ({out.words or _path(out.target)})", one)
+    name = next((name for name in names_of(case) if _holds(shown.text, name)), None)
+    if name:
+        yield Sign(NAMED, 2, f"the page names {name}", one)
+
+
+def _path(target: str) -> str:
+    return plain(target).partition("://")[2].partition("/")[2]
+
+
+def _holds(text: str, name: str) -> bool:
+    return re.search(rf"(?<![\w@.]){re.escape(name)}(?![\w@])", text, re.IGNORECASE) is not None
+
+
+def names_of(case: Case) -> tuple[str, ...]:
+    """The spellings of the person that a page may show: the subject, addresses and names that were sent, what was typed."""
+    found = [case.subject.value] if case.subject else []
+    for name, values in case.said.items():
+        last = re.split(r"[/:#]", name)[-1].casefold()
+        if last in ("name", "email", "mail", "emailaddress", "preferred_username", "upn", "displayname", "login", "uid"):
+            found += values
+    found += typed_names(case)
+    return tuple(dict.fromkeys(one.strip() for one in found if len(one.strip()) >= _SHORTEST_NAME))
+
+
+_NAME_FIELD = re.compile(r"user|login|e-?mail|account|identifier|^name$|^id$", re.IGNORECASE)
+_NOT_A_NAME = re.compile(r"pass|pwd|token|csrf|state|code|secret", re.IGNORECASE)
+
+
+def typed_names(case: Case) -> list[str]:
+    """What the person typed as their name at the provider's sign-in page, the latest first."""
+    from urllib.parse import parse_qsl
+
+    way: Way | None = case.attempt.way
+    found: list[str] = []
+    for hop in way.hops if way else ():
+        one = hop.exchange
+        if one.method != "POST" or not one.body or parties(case).side_of(one) != PROVIDER or hop.carries:
+            continue
+        pairs = parse_qsl(one.body[:20_000].decode("utf-8", "replace"))
+        if not any("pass" in name.lower() or "pwd" in name.lower() for name, _ in pairs):
+            continue
+        found += [value for name, value in pairs if _NAME_FIELD.search(name) and not _NOT_A_NAME.search(name) and value]
+    return list(reversed(found))
+
+
+def _tokens_taken(case: Case, hop: Hop) -> Iterator[Sign]:
+    """A page that redeemed its code itself and got tokens: a single-page application keeps them in memory."""
+    if hop.how != CALLED or hop.exchange.status != 200 or not isinstance(case.attempt, OidcAttempt):
+        return
+    told = case.attempt.token_response
+    if told and not told.get("error") and told.found.context.get(EXCHANGE) == str(hop.exchange.number):
+        yield Sign(TOKENS, 3, "the page redeemed the code by itself and got its tokens", hop.exchange)
+
+
+def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
+    """What only shows over several exchanges: a cookie that was set on return and then served, a session by a call."""
+    way: Way | None = case.attempt.way
+    if way is None:
+        return
+    first = hops[0].exchange
+    sides = parties(case)
+    store = CookieStore()
+    before: dict[str, str] = {}
+    fresh: dict[str, Cookie] = {}
+    started = False
+    numbers = {hop.exchange.number for hop in hops}
+    for one in way.capture.exchanges:
+        if one is first:
+            started = True
+            before = {cookie.name: cookie.value for cookie in store}
+            before.update(one.cookies)
+        ours = sides.side_of(one) == APPLICATION
+        if started and ours and one is not first:
+            sent = one.cookies
+            served = next((c for c in fresh.values() if sent.get(c.name) == c.value), None)
+            if served and one.kind != STATIC and 200 <= one.status < 300 and not _unfriendly(one):
+                yield Sign(COOKIE, 2, f"the cookie {served.name}, set on return, was sent and served", one)
+                return
+            if one.kind == CALL and one.method != "GET" and 200 <= one.status < 300 and _gives_session(one):
+                yield Sign(CALLED_IN, 3, f"a call to {one.host} was answered with a session", one)
+                return
+        store.receive(one)
+        if started and ours and (one is first or one.number in numbers or one.kind == CALL):
+            for line in one.set_cookies:
+                cookie = read_set_cookie(line, one)
+                if not isinstance(cookie, Refused) and not is_cleared(cookie) and before.get(cookie.name) != cookie.value:
+                    fresh[cookie.name] = cookie
+
+
+def _unfriendly(one: Exchange) -> bool:
+    """Whether a page that was served asks to sign in."""
+    return one.kind == PAGE and any(form.asks_password for form in forms_of(one))
+
+
+def _gives_session(one: Exchange) -> bool:
+    if any(not isinstance(read_set_cookie(line, one), Refused) for line in one.set_cookies):
+        return True
+    return bool(one.answer and re.search(rb'"(?:access_token|session|token|session_?id)"\s*:\s*"', one.answer[:4096], re.IGNORECASE))
+
+
+def back_by_itself(hop: Hop) -> bool:
+    """Whether nobody's hand led to a hop."""
+    return hop.how in BY_ITSELF
+
+
+def shown_signs(case: Case, signs: tuple[Sign, ...]) -> list[Evidence]:
+    """Signs as evidence."""
+    way: Way | None = case.attempt.way
+    source = way.source if way else case.attempt.source
+    return [Evidence(one.name, one.says, source, one.exchange.place) for one in signs[:4]]

@@ -1,0 +1,108 @@
+"""Which question decides a stage, and whether it could be answered: without that a stage is not ok but unchecked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from trace_lens.checks.case import Case
+from trace_lens.checks.identified import account_name
+from trace_lens.checks.logged import let_in_by_log, refusal
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.saml.delivered import bearers
+from trace_lens.checks.way.signs import outcome_of
+from trace_lens.common.findings import Stage
+from trace_lens.logs.seen import APPLICATION
+
+
+def decided(stage: Stage, case: Case) -> bool:
+    """Whether the deciding question of a stage was answered.
+
+    readable: it parses; answered: a status or a token; delivered: recipient or redirect URI against the record;
+    authentic: a signature judged; intended: issuer and audience; current: a window against a moment; identified: an
+    account list asked, or none needed; entitled: claims or assignments on record asked, or none demanded; admitted: a
+    sign of it.
+    """
+    return _QUESTIONS[stage](case)
+
+
+def _parsed(case: Case) -> bool:
+    return not case.attempt.main.damage
+
+
+def _answered(case: Case) -> bool:
+    attempt = case.attempt
+    if isinstance(case, SamlCase):
+        return bool((attempt.response and attempt.response.status) or attempt.assertion)
+    return bool(attempt.answer or attempt.token_response or attempt.id_token)
+
+
+def _delivered(case: Case) -> bool:
+    if case.app is None:
+        return False
+    if isinstance(case, SamlCase):
+        told = any(one.data and one.data.recipient for one in bearers(case))
+        return bool(case.app.acs_urls) and (told or bool(case.response and case.response.destination))
+    registered = case.app.settings.provider_setup.redirect_uris or case.app.settings.application.redirect_uris
+    answer = case.attempt.answer
+    came_to = answer.parameters.address if answer and answer.parameters else None
+    asked = case.asked("redirect_uri") if isinstance(case, OidcCase) else None
+    redeemed = any(one.get("redirect_uri") for one in case.attempt.code_requests)
+    return bool(registered and (came_to or asked or redeemed))
+
+
+def _authentic(case: Case) -> bool:
+    if isinstance(case, SamlCase):
+        return any(one.standing == "trusted" and one.digest_holds for one in case.signed.own)
+    return bool(isinstance(case, OidcCase) and case.verdict and case.verdict.key)
+
+
+def _intended(case: Case) -> bool:
+    if case.app is None:
+        return False
+    if isinstance(case, SamlCase):
+        expected = case.app.settings.application.provider_entity_id or (case.provider and case.provider.entity_id)
+        return bool(expected and case.app.entity_id and case.assertion and case.issuer)
+    assert isinstance(case, OidcCase)
+    return bool(case.token and case.expected_issuer and case.client_id)
+
+
+def _current(case: Case) -> bool:
+    held = case.assertion if isinstance(case, SamlCase) else getattr(case, "token", None)
+    return bool(held) and case.at is not None and case.at_from != "message"
+
+
+def _identified(case: Case) -> bool:
+    if case.app is None or account_name(case) is None:
+        return False
+    return case.app.accounts is not None or case.app.settings.account.created_at_first_sign_in
+
+
+def _entitled(case: Case) -> bool:
+    if case.app is None or account_name(case) is None:
+        return False
+    demanded = any(one.need != "may" for one in case.app.settings.claims)
+    assigned = case.app.settings.provider_setup.assigned
+    if demanded or assigned == "everyone" or case.app.assignments is not None:
+        return True
+    return assigned is None
+
+
+def _admitted(case: Case) -> bool:
+    if outcome_of(case).let_in is not None or let_in_by_log(case) is not None:
+        return True
+    return refusal(case, APPLICATION) is not None
+
+
+_QUESTIONS: dict[Stage, Callable[[Case], bool]] = {
+    Stage.REACHABLE: lambda case: True,
+    Stage.READABLE: _parsed,
+    Stage.ANSWERED: _answered,
+    Stage.DELIVERED: _delivered,
+    Stage.AUTHENTIC: _authentic,
+    Stage.INTENDED: _intended,
+    Stage.CURRENT: _current,
+    Stage.IDENTIFIED: _identified,
+    Stage.ENTITLED: _entitled,
+    Stage.ADMITTED: _admitted,
+}

@@ -1,0 +1,169 @@
+"""Findings weighed against each other: what is proven before what is inferred, what was seen before what is predicted.
+
+The checks answer one question each and know nothing of each other. Here a seen success outranks what the record
+predicts, a proven break outranks an inferred one, and each break says how certain it is.
+"""
+
+from __future__ import annotations
+
+from trace_lens.checks.case import Case
+from trace_lens.checks.logged import let_in_by_log
+from trace_lens.checks.way.said import SYMPTOMS, with_pages
+from trace_lens.checks.way.signs import outcome_of, shown_in, shown_signs
+from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Stage
+
+ATTACKS = (
+    "signature-wrapping", "duplicate-id", "not-signed", "algorithm-none", "algorithm-confusion",
+    "signed-by-untrusted-key", "replayed-message",
+)  # fmt: skip
+"""Breaks that a success does not make harmless: somebody may be in who should not be."""
+AFTERWARDS = ("api-refused", "refresh-refused", "sign-out-unmatched")
+"""What comes after the sign-in: it says nothing against it, and a sign-in says nothing against it."""
+OF_THE_RECORD = (
+    "destination-mismatch", "recipient-mismatch", "redirect-uri-mismatch", "acs-not-registered",
+    "identifier-in-request-unknown", "unsolicited-not-accepted", "request-unsigned", "signed-part-wrong",
+    "signature-value-invalid", "signed-by-other-known-key", "fingerprint-mismatch", "key-id-unknown",
+    "algorithm-unexpected", "certificate-damaged", "certificate-expired", "issuer-mismatch", "audience-mismatch",
+    "authorized-party-mismatch", "discovery-issuer-mismatch", "name-id-format-mismatch", "account-not-found",
+    "account-near-match", "account-ambiguous", "account-disabled", "account-not-federated", "account-creation-blocked",
+    "subject-missing", "claim-missing", "claim-empty", "claim-name-near-match", "claim-value-not-allowed",
+    "groups-left-out", "group-style-mismatch", "scope-not-granted", "not-assigned", "assurance-too-low",
+    "authentication-too-old", "authentication-time-missing", "client-secret-expired", "encrypted-to-other-key",
+    "decryption-failed", "wrong-binding", "code-challenge-missing", "other-user-answered", "consent-missing",
+)  # fmt: skip
+"""Breaks that follow from a value on record: where the user was let in all the same, the record is in doubt."""
+_OF_THE_WAY = ("session-cookie-lost", "redirect-loop", "http-error", "blocked-by-browser", "session-not-started", "no-answer",
+               "host-changed")  # fmt: skip
+"""What the way itself shows: beside a session that began it is a nuisance, no break."""
+
+
+def weigh(case: Case, findings: list[Finding]) -> list[Finding]:
+    """The findings, weighed: with what pages say, each with its certainty, and a seen success before predictions."""
+    found = [_certain(one) for one in with_pages(case, findings)]
+    if _seen_in(case):
+        return [_certain(one) for one in _outranked(case, found)]
+    return [_certain(one) for one in _proven_first(case, found)]
+
+
+def _certain(one: Finding) -> Finding:
+    """A break is proven unless it says otherwise; what is no break has no certainty."""
+    if not one.breaks:
+        return one._replace(certainty=None) if one.certainty else one
+    return one if one.certainty else one._replace(certainty=PROVEN)
+
+
+def _seen_in(case: Case) -> bool:
+    """Whether the way, or the application's own log by an id, shows that the user was let in."""
+    if shown_in(case):
+        return True
+    logged = let_in_by_log(case)
+    if logged is None or logged.probability < 0.9 or "id" not in logged.because:
+        return False
+    return outcome_of(case).let_in is not False
+
+
+def _proven_first(case: Case, findings: list[Finding]) -> list[Finding]:
+    """An inferred break is a risk where a proven one explains the failure, or an answer or a page names another cause."""
+    explained = any(one.breaks and one.certainty == PROVEN and _explains(one) for one in findings)
+    if not (explained or case.refused):
+        return findings
+    return [
+        one._replace(severity=Severity.RISK) if one.breaks and one.certainty == INFERRED and one.code not in AFTERWARDS
+        else one
+        for one in findings
+    ]  # fmt: skip
+
+
+def _explains(one: Finding) -> bool:
+    """Whether a break says why: all do but the symptoms, unless one names the cookie that never sticks."""
+    return one.code not in SYMPTOMS or (one.code == "session-not-started" and one.value_to_set is not None)
+
+
+def _outranked(case: Case, findings: list[Finding]) -> list[Finding]:
+    """The user was let in: what was predicted is a risk, beside it what that means."""
+    made: list[Finding] = []
+    doubtful: list[Finding] = []
+    lenient: list[Finding] = []
+    for one in findings:
+        if not one.breaks or one.code in AFTERWARDS or one.stage is Stage.SETTINGS:
+            made.append(one)
+        elif one.code in ATTACKS:
+            made.append(one)
+            lenient.append(one)
+        else:
+            made.append(one._replace(severity=Severity.RISK))
+            if one.code not in _OF_THE_WAY and one.stage is not Stage.REACHABLE:
+                (doubtful if _rests_on_record(case, one) else lenient).append(one)
+    if doubtful:
+        made.append(_contradicted(case, doubtful))
+    if lenient:
+        made.append(_too_lenient(case, lenient))
+    return made
+
+
+def _rests_on_record(case: Case, one: Finding) -> bool:
+    """Whether a finding follows from a value on record that nothing in the capture itself bears out."""
+    if one.code not in OF_THE_RECORD:
+        return False
+    asked = _asked(case)
+    return not (one.expected is not None and one.expected in asked)
+
+
+def _asked(case: Case) -> set[str]:
+    """What the application itself says of itself in its request: identifier, address, what it asked for."""
+    request = getattr(case, "request", None)
+    if request is None:
+        return set()
+    if case.protocol == "oidc":
+        names = ("client_id", "redirect_uri", "nonce", "scope")
+        return {value for name in names if (value := case.asked(name))}  # type: ignore[attr-defined]
+    held = (request.issuer.value if request.issuer else None, request.acs_url.value if request.acs_url else None)
+    return {value for value in held if value}
+
+
+def _beside(case: Case) -> list[Evidence]:
+    logged = let_in_by_log(case)
+    signs = shown_signs(case, outcome_of(case).favouring)
+    if not signs and logged:
+        event = logged.event
+        return [Evidence("log event", event.outcome or "success", event.file, f"line {event.line}")]
+    return signs
+
+
+def _contradicted(case: Case, doubtful: list[Finding]) -> Finding:
+    codes = tuple(dict.fromkeys(one.code for one in doubtful))
+    first = doubtful[0]
+    name = case.app.name if case.app else "The application"
+    values = f": on record is {first.expected}, the sign-in used {first.actual}" if first.expected and first.actual else ""
+    made = case.finding(
+        "record-contradicted",
+        Stage.SETTINGS,
+        f"{name} let the user in, although the settings on record say that it cannot ({_listed(codes)}){values}.",
+        expected=first.expected,
+        actual=first.actual,
+        evidence=[*_beside(case), *first.evidence[:2]],
+        compared=False,
+    )
+    return made._replace(overrules=codes)
+
+
+def _too_lenient(case: Case, lenient: list[Finding]) -> Finding:
+    codes = tuple(dict.fromkeys(one.code for one in lenient))
+    name = case.app.name if case.app else "The application"
+    made = case.finding(
+        "application-too-lenient",
+        Stage.ADMITTED,
+        f"{name} let the user in, although this message must be refused ({_listed(codes)}): {_lower(lenient[0].detail)}",
+        evidence=_beside(case),
+        reference=lenient[0].reference,
+    )
+    return made._replace(overrules=codes)
+
+
+def _listed(codes: tuple[str, ...]) -> str:
+    return ", ".join(codes)
+
+
+def _lower(text: str) -> str:
+    return text[:1].lower() + text[1:] if text[:2].istitle() else text
+
