@@ -90,7 +90,7 @@ def test_settings(
 
 
 def test_every_settings_code_of_saml_is_raised_here() -> None:
-    later = {"endpoint-guessed", "metadata-signature-invalid", "metadata-changed"}
+    later = {"endpoint-guessed", "metadata-signature-invalid", "metadata-changed", "record-contradicted"}
     from trace_lens.common import catalogue
     from trace_lens.common.findings import Stage
 

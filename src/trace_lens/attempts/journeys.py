@@ -176,8 +176,9 @@ def ways(
     order = sorted(range(len(own)), key=lambda number: own[number][0] if own[number] else len(links.steps))
     leads: dict[int, int | None] = {}
     for number in order:
-        leads[number] = _climb(links, own[number], number, owner)
+        leads[number] = _climb(links, own[number], number, owner, by_itself=True)
     for number in order:
+        leads[number] = _climb(links, own[number], number, owner) if leads[number] is None else leads[number]
         _between(links, own[number], number, owner)
         _follow(links, own[number], number, owner, waiting=_unanswered(attempts[number]))
     made = []
@@ -221,8 +222,14 @@ def _hidden(capture: Capture, hops: tuple[Hop, ...]) -> int:
     return count
 
 
-def _climb(links: Links, places: list[int], number: int, owner: dict[int, int]) -> int | None:
-    """Take in what led to the messages; the attempt, if any, whose own step led there by itself."""
+def _climb(
+    links: Links, places: list[int], number: int, owner: dict[int, int], *, by_itself: bool = False
+) -> int | None:
+    """Take in what led to the messages; the attempt, if any, whose own step led there by itself.
+
+    With `by_itself` only redirects and forms that sent themselves are gone back over: what surely belongs together, before
+    anything is taken that two attempts may claim.
+    """
     before: int | None = None
     for first, place in enumerate(places):
         here: int | None = place
@@ -230,7 +237,7 @@ def _climb(links: Links, places: list[int], number: int, owner: dict[int, int]) 
             if here is None:
                 break
             how, cause = links.causes[here]
-            if cause is None:
+            if cause is None or (by_itself and how not in (REDIRECT, FORM)):
                 break
             holder = owner.get(cause)
             if holder not in (None, number):

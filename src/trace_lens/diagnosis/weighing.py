@@ -40,6 +40,8 @@ _OF_THE_WAY = ("session-cookie-lost", "redirect-loop", "http-error", "blocked-by
 def weigh(case: Case, findings: list[Finding]) -> list[Finding]:
     """The findings, weighed: with what pages say, each with its certainty, and a seen success before predictions."""
     found = [_certain(one) for one in with_pages(case, findings)]
+    if outcome_of(case).only_tokens:
+        return [_certain(one) for one in _outranked(case, _proven_first(case, found), borne_out=True)]
     if _seen_in(case):
         return [_certain(one) for one in _outranked(case, found)]
     return [_certain(one) for one in _proven_first(case, found)]
@@ -79,13 +81,20 @@ def _explains(one: Finding) -> bool:
     return one.code not in SYMPTOMS or (one.code == "session-not-started" and one.value_to_set is not None)
 
 
-def _outranked(case: Case, findings: list[Finding]) -> list[Finding]:
-    """The user was let in: what was predicted is a risk, beside it what that means."""
+def _outranked(case: Case, findings: list[Finding], *, borne_out: bool = False) -> list[Finding]:
+    """The user was let in: what was predicted is a risk, beside it what that means.
+
+    With `borne_out` only what the application's own request says otherwise than the record: a page that got tokens may
+    still have refused them.
+    """
+    asked = _asked(case)
     made: list[Finding] = []
     doubtful: list[Finding] = []
     lenient: list[Finding] = []
     for one in findings:
         if not one.breaks or one.code in AFTERWARDS or one.stage is Stage.SETTINGS:
+            made.append(one)
+        elif borne_out and not (one.code in OF_THE_RECORD and one.actual in asked):
             made.append(one)
         elif one.code in ATTACKS:
             made.append(one)

@@ -6,12 +6,14 @@ that is it taken from the page or the redirect. A message delivered twice is fou
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 
 from trace_lens.intake.exchanges import STATIC, Capture, Exchange, plain
 from trace_lens.intake.found import Found
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.intake.oauth import CARRIED, NAMED, OPAQUE
+from trace_lens.oidc.documents import TOKEN_RESPONSE
 
 EXCHANGE = "exchange"
 """The key under which a message's context keeps the number of the exchange that carried it."""
@@ -43,6 +45,8 @@ def messages_of(capture: Capture, peel: Peel) -> tuple[Found, ...]:
             continue
         for part, text in _texts(one):
             inside = peel(text) if is_worth_reading(text) else ()
+            if part == IN_RESPONSE and not _answers_for_tokens(one):
+                inside = tuple(message for message in inside if not _is_error(message))
             base = len(found)
             found += [
                 _placed(message, one, part, None if message.within is None else message.within + base)
@@ -65,6 +69,26 @@ def _texts(one: Exchange) -> Iterator[tuple[str, bytes]]:
         yield IN_REDIRECT, one.redirects_to.encode("utf-8", "surrogatepass")
     if one.answer:
         yield IN_RESPONSE, one.answer
+
+
+def _answers_for_tokens(one: Exchange) -> bool:
+    """Whether an exchange is one with a token endpoint: by what was asked, else by its address.
+
+    Any interface may answer with a member `error`; only a token endpoint's is one of the sign-in (RFC 6749 §5.2).
+    """
+    if one.method != "POST" or (one.request("authorization") or "")[:7].lower() == "bearer ":
+        return False
+    if one.body:
+        return b"grant_type" in one.body or b"response_type" in one.body or b"client_assertion" in one.body
+    return _TOKEN_PATH.search(one.parts.path) is not None
+
+
+_TOKEN_PATH = re.compile(r"(?:token|/par|/request|introspect|revoke)[^/]*$", re.IGNORECASE)
+
+
+def _is_error(message: Found) -> bool:
+    """Whether a message is a JSON answer that holds nothing but an error."""
+    return message.kind == TOKEN_RESPONSE and re.search(rb'"\w+_token"\s*:', message.data) is None
 
 
 def _placed(message: Found, one: Exchange, part: str, within: int | None) -> Found:

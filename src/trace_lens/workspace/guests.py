@@ -198,6 +198,8 @@ def _stretches(
     rest = (low, left) if at_end else (right, high)
     if form.flat[left:right] in _AT_WORDS:
         yield rest
+        if form.gap(left) != form.gap(right):
+            yield low, high
         return
     yield low, high
     around = form.gap(left) + form.gap(right)

@@ -57,8 +57,8 @@ def _refused(one: Exchange) -> tuple[str, str | None] | None:
         allowed = one.response("access-control-allow-origin")
         said = f"it allows {allowed}" if allowed else "no Access-Control-Allow-Origin allows it"
         return (
-            f"The browser did not hand the answer of {one.host} to the page of {page or 'another origin'}: {said} "
-            f"({one.problem}).",
+            f"The browser's cross-origin rules kept the answer of {one.host} from the page of {page or 'another origin'}: "
+            f"{said} ({one.problem}).",
             f"Access-Control-Allow-Origin: {page}" if page else None,
         )
     if trouble is Trouble.POLICY:

@@ -19,11 +19,21 @@ from trace_lens.checks.way.parties import (
     parties,
     return_hop,
 )
-from trace_lens.checks.way.signs import Outcome, after_return, landing, outcome_of, shown_in, shown_signs
+from trace_lens.checks.way.signs import (
+    STATUS,
+    Outcome,
+    after_return,
+    landing,
+    outcome_of,
+    says_failure,
+    shown_in,
+    shown_signs,
+)
 from trace_lens.common import limits
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Side, Stage, Severity, Unchecked
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.exchanges import PAGE, Exchange, forms_of, origin_of, words_of
+from trace_lens.intake.pages import page_of
 
 UNSEEN = (
     "a form was posted to the application, and the export leaves its body out; export it once more with the content of "
@@ -73,7 +83,7 @@ def answered(case: Case) -> Answer:
         "no-answer",
         Stage.ANSWERED,
         detail,
-        side=Side.PROVIDER if last.status >= 400 else Side.USER,
+        side=Side.PROVIDER if last.status >= 400 or says_failure(page_of(last)) else Side.USER,
         evidence=[at_hop(case, "last page at the provider", last.plain_url, last)],
     )
     yield made._replace(certainty=INFERRED)
@@ -158,6 +168,10 @@ def session(case: Case) -> Answer:
         return
     again = end.back
     page = landing(case)
+    late = page is not back and any(_cookies_set(hop.exchange) for hop in after_return(case)[:-1])
+    if late and all(one.name == STATUS for one in end.against):
+        yield Unchecked("session-not-started", f"{end.against[0].says} after the session had begun: its page does not tell")
+        return
     if again and any(one.exchange is again.exchange for one in end.against):
         why = _why_again(case, way, back, again, way.capture.tells_cookies)
     else:

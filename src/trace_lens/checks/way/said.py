@@ -203,9 +203,8 @@ def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
         return []
     if raised:
         return [_from_page(case, raised, page, words)]
-    asked = any(set(hop.kinds) & set(REQUESTS) for hop in case.attempt.way.hops)
     rejects = any("request-rejected" in topic.codes for topic in page.topics)
-    if rejects or (page.hop.exchange.status >= 400 and asked and not page.topics):
+    if rejects or (page.hop.exchange.status == 400 and set(page.hop.kinds) & set(REQUESTS)):
         return [_from_page(case, "request-rejected", page, words)._replace(certainty=INFERRED)]
     return []
 

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared, read_set_cookie
-from trace_lens.attempts.journeys import BY_ITSELF, CALLED, Hop, Way
+from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
@@ -87,6 +87,12 @@ class Outcome(NamedTuple):
         return tuple(one for one in self.signs if one.weight < 0)
 
 
+    @property
+    def only_tokens(self) -> bool:
+        """Whether nothing but tokens that the page got speaks for it: it may still have refused them."""
+        return self.let_in is True and all(one.name == TOKENS for one in self.favouring)
+
+
 NOT_SEEN = Outcome(None)
 
 
@@ -128,6 +134,11 @@ def went_back(case: Case) -> Hop | None:
     """The hop by which the browser was sent to sign in again, by itself, after the answer."""
     hops = after_return(case)
     return next((hop for hop in hops[1:] if set(hop.kinds) & set(REQUESTS) and not _of_frame(hop)), None)
+
+
+def says_failure(shown: PageText) -> str | None:
+    """What a page says of a failure to sign in, in its title, headings or alerts; None where it does not."""
+    return next((words for words in shown.said_loudly if _FAILED.search(words)), None)
 
 
 def _of_frame(hop: Hop) -> bool:
@@ -185,7 +196,7 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
     if any(form.asks_password for form in forms_of(one)):
         yield Sign(ASKS, -3, f"{one.host} shows a sign-in form", one)
         return
-    loud = next((words for words in shown.said_loudly if _FAILED.search(words)), None)
+    loud = says_failure(shown)
     if loud:
         yield Sign(LOUD, -4, f'the page says: "{loud[:160]}"', one, by_words=True)
         return
@@ -300,8 +311,22 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
         if started and ours and (one is first or one.number in numbers or one.kind == CALL):
             for line in one.set_cookies:
                 cookie = read_set_cookie(line, one)
-                if not isinstance(cookie, Refused) and not is_cleared(cookie) and before.get(cookie.name) != cookie.value:
+                if isinstance(cookie, Refused) or is_cleared(cookie) or before.get(cookie.name) == cookie.value:
+                    continue
+                if _may_hold_session(case, cookie):
                     fresh[cookie.name] = cookie
+
+
+_SESSION_NAME = re.compile(r"sess|sid$|^sid|auth|token|login|saml|oidc", re.IGNORECASE)
+_LONG = 16
+
+
+def _may_hold_session(case: Case, cookie: Cookie) -> bool:
+    """Whether a cookie can be a session: the one that the settings name, else one kept from scripts, named so, or long."""
+    named = case.app.settings.application.session_cookie if case.app else None
+    if named:
+        return cookie.name == named
+    return cookie.http_only or bool(_SESSION_NAME.search(cookie.name)) or len(cookie.value) >= _LONG
 
 
 def _unfriendly(one: Exchange) -> bool:
@@ -313,11 +338,6 @@ def _gives_session(one: Exchange) -> bool:
     if any(not isinstance(read_set_cookie(line, one), Refused) for line in one.set_cookies):
         return True
     return bool(one.answer and re.search(rb'"(?:access_token|session|token|session_?id)"\s*:\s*"', one.answer[:4096], re.IGNORECASE))
-
-
-def back_by_itself(hop: Hop) -> bool:
-    """Whether nobody's hand led to a hop."""
-    return hop.how in BY_ITSELF
 
 
 def shown_signs(case: Case, signs: tuple[Sign, ...]) -> list[Evidence]:
