@@ -30,6 +30,12 @@ PEEL_READINGS = 120
 PARTS = 200
 """Most messages that are taken apart from one text."""
 
+RSA_BITS = 16_384
+"""Largest RSA modulus of a bare key in a message that is tried."""
+
+REPEATED_FIELDS = 8
+"""Most further values of one form field that are looked at."""
+
 SIGNATURES = 20
 """Most XML signatures that are looked at in one message."""
 

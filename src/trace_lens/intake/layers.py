@@ -26,6 +26,8 @@ SIGNED_QUERY = "query"
 """The key under which a message's context keeps the octets of a redirect's query that its signature covers."""
 ADDRESS = "address"
 """The key under which a message's context keeps the address, less its query, that it came to in a redirect."""
+REPEATED = "repeated"
+"""The key under which it keeps, line by line, further values of the same field, as they were sent."""
 LENGTH = "length"
 """The key under which it keeps the length of that whole address, in bytes."""
 _ADDRESS = re.compile(rb"(https?://[\x21-\x7e]+?)\?$")
@@ -78,12 +80,15 @@ def _form(data: bytes) -> Iterator[Reading]:
     start = min((body.find(b"?") + 1) if b"?" in body.split(b"&", 1)[0] else 0, len(body))
     address = _ADDRESS.search(body[:start])
     pairs: dict[str, bytes] = {}
+    again: list[bytes] = []
     for part in body[start:].split(b"#", 1)[0].split(b"&"):
-        name, equals, value = part.strip().partition(b"=")
-        if equals:
-            pairs.setdefault(name.strip(_QUOTES.encode()).decode("utf-8", "replace"), value)
+        key, equals, value = part.strip().partition(b"=")
+        name = key.strip(_QUOTES.encode()).decode("utf-8", "replace")
+        if equals and pairs.setdefault(name, value) != value and name in MESSAGE_FIELDS:
+            again.append(_form_value(value))
     for one in _of_fields("form", {name: _form_value(value) for name, value in pairs.items()}, pairs):
         told = {ADDRESS: address[1].decode(), LENGTH: str(len(body))} if address else {}
+        told |= {REPEATED: b"\n".join(again[: limits.REPEATED_FIELDS]).decode("latin-1")} if again else {}
         yield one._replace(context={**one.context, **told})
 
 

@@ -14,6 +14,7 @@ EXCLUSIVE = "http://www.w3.org/2001/10/xml-exc-c14n#"
 SOAP = "http://schemas.xmlsoap.org/soap/envelope/"
 SOAP_12 = "http://www.w3.org/2003/05/soap-envelope"
 ASSERTION_11 = "urn:oasis:names:tc:SAML:1.0:assertion"
+PROTOCOL_11 = "urn:oasis:names:tc:SAML:1.0:protocol"
 TRUST = ("http://schemas.xmlsoap.org/ws/2005/02/trust", "http://docs.oasis-open.org/ws-sx/ws-trust/200512")
 """WS-Trust, in which WS-Federation wraps its sign-in response: of February 2005, and 1.3."""
 

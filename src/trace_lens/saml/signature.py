@@ -15,7 +15,10 @@ from collections import Counter
 from itertools import islice
 from typing import Any, NamedTuple, cast
 
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
+from cryptography.hazmat.primitives.serialization import load_der_public_key
 from lxml import etree
 
 from trace_lens.common import limits
@@ -26,6 +29,7 @@ from trace_lens.saml.names import EXCLUSIVE, SIGNATURE, short
 from trace_lens.saml.parsing import text_of
 
 _D = f"{{{SIGNATURE}}}"
+_D11 = "{http://www.w3.org/2009/xmldsig11#}"
 _ENVELOPED = SIGNATURE + "enveloped-signature"
 _MORE_2007 = "{http://www.w3.org/2007/05/xmldsig-more#}"
 _INCLUSIVE = ALGORITHMS["http://www.w3.org/TR/2001/REC-xml-c14n-20010315"]
@@ -58,6 +62,7 @@ class XMLSignature(NamedTuple):
     pss: PSSParameters | None = None
     certificates: tuple[str, ...] = ()
     key_names: tuple[str, ...] = ()
+    keys: tuple[PublicKeyTypes, ...] = ()
 
     @property
     def algorithm(self) -> SignatureAlgorithm | None:
@@ -78,6 +83,21 @@ class XMLSignature(NamedTuple):
         if algorithms.DIGESTS.get(self.digest_uri or "") in ("md5", "sha1"):
             parts.append(short(self.digest_uri or ""))
         return tuple(parts)
+
+    def covers(self, element: etree._Element) -> bool:
+        """Whether an element lies in the octets that were signed: inside the signed element, outside this signature, which
+        the enveloped-signature transform takes out (XML Signature §6.6.4).
+        """
+        if self.signed is None or self.refused is not None:
+            return False
+        here: etree._Element | None = element
+        while here is not None:
+            if here is self.element:
+                return False
+            if here is self.signed:
+                return True
+            here = here.getparent()
+        return False
 
     def verified_by(self, key: PublicKeyTypes) -> bool:
         """Whether this key made the signature value over SignedInfo (which says nothing of the digest)."""
@@ -131,6 +151,7 @@ def _read(element: etree._Element, holder: etree._Element, root: etree._Element)
             algorithm_uri=uri,
             certificates=certificates,
             key_names=key_names,
+            keys=_bare_keys(element),
             value=_base64(_only(element, "SignatureValue"), "SignatureValue"),
             signed_info=canonical(info, how),
             pss=_pss(method) if uri == algorithms.RSA_PSS_WITH_PARAMETERS else None,
@@ -256,3 +277,39 @@ def _key_info(element: etree._Element) -> tuple[tuple[str, ...], tuple[str, ...]
         return (), ()
     certificates = tuple(text_of(one) for one in info.iter(_D + "X509Certificate"))
     return certificates, tuple(text_of(one).strip() for one in info.iter(_D + "KeyName"))
+
+
+def _bare_keys(element: etree._Element) -> tuple[PublicKeyTypes, ...]:
+    """The public keys that came with a signature without a certificate (XML Signature §4.5.2, XML Signature 1.1 §4.5.2.3,
+    §4.5.10); one that cannot be read is passed over, since nothing is trusted for it.
+    """
+    info = element.find(_D + "KeyInfo")
+    found: list[PublicKeyTypes] = []
+    for one in info.iter(_D + "RSAKeyValue", _D11 + "ECKeyValue", _D11 + "DEREncodedKeyValue") if info is not None else ():
+        try:
+            found.append(_bare_key(one))
+        except (ValueError, KeyError, TypeError, UnsupportedAlgorithm, binascii.Error):
+            continue
+    return tuple(found)
+
+
+def _bare_key(element: etree._Element) -> PublicKeyTypes:
+    """Raises ValueError, KeyError, TypeError, UnsupportedAlgorithm or binascii.Error where it is no key."""
+    def octets(path: str) -> bytes:
+        return base64.b64decode("".join((element.findtext(path) or "").split()), validate=True)
+
+    if element.tag == _D + "RSAKeyValue":
+        modulus, exponent = (int.from_bytes(octets(_D + name)) for name in ("Modulus", "Exponent"))
+        if modulus.bit_length() > limits.RSA_BITS:
+            raise ValueError("the modulus is too large")
+        return rsa.RSAPublicNumbers(exponent, modulus).public_key()
+    if element.tag == _D11 + "ECKeyValue":
+        named = element.find(_D11 + "NamedCurve")
+        curve = _CURVES[(named.get("URI") or "") if named is not None else ""]
+        return ec.EllipticCurvePublicKey.from_encoded_point(curve(), octets(_D11 + "PublicKey"))
+    return load_der_public_key(base64.b64decode("".join(text_of(element).split()), validate=True))
+
+
+_CURVES = {
+    "urn:oid:1.2.840.10045.3.1.7": ec.SECP256R1, "urn:oid:1.3.132.0.34": ec.SECP384R1, "urn:oid:1.3.132.0.35": ec.SECP521R1,
+}  # fmt: skip

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from lxml import etree
+
 from trace_lens.checks.asking import MESSAGE, SIGNATURE, Answer, asks
 from trace_lens.checks.certificate_dates import dates_of
 from trace_lens.checks.saml.case import SamlCase
@@ -147,6 +149,17 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
     expected = "; ".join(_pin_words(key) for key in case.signed.trusted)
     app = case.app.name if case.app else "the application"
     certificate = verdict.certificate
+    if verdict.standing == "embedded" and certificate is None:
+        yield case.finding(
+            "signed-by-untrusted-key",
+            _STAGE,
+            f"The signature holds only with the bare key that came inside the message, and {app} trusts another. Whoever "
+            "writes a message can put any key in it.",
+            expected=expected,
+            evidence=evidence,
+            compared=False,
+        )
+        return
     if verdict.standing == "none":
         if verdict.digest_holds:
             yield case.finding(
@@ -216,16 +229,44 @@ def _pin_words(key: RecordedKey) -> str:
 def signed_is_read(case: SamlCase) -> Answer:
     """Is the signed element the one that a reader would take?"""
     wrapping = case.signed.wrapping
-    if wrapping is None or wrapping.signature.signed is None:
-        return
-    place = where(wrapping.signature.signed)
-    yield case.finding(
+    uncovered = case.signed.uncovered
+    if uncovered:
+        yield _uncovered(case, uncovered)
+    elif wrapping is not None and wrapping.signature.signed is not None:
+        place = where(wrapping.signature.signed)
+        yield case.finding(
+            "signature-wrapping",
+            _STAGE,
+            f"The signature is good, but it covers the element at {place}, while an application that looks in the usual "
+            "place reads another one that nobody signed.",
+            evidence=[_at_signature(case, wrapping)],
+        )
+    elif case.signed.sealed:
+        yield Unchecked(
+            "signature-wrapping", "an encrypted assertion that no signature covers could not be opened", decides=False
+        )
+
+
+def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
+    """Something that a reader might take, in whatever place, and that no trusted signature covers."""
+    first = elements[0]
+    name = etree.QName(first).localname
+    more = f", and {len(elements) - 1} more" if len(elements) > 1 else ""
+    good = [one for one in case.signed.verdicts if one.standing == "trusted" and one.good]
+    return case.finding(
         "signature-wrapping",
         _STAGE,
-        f"The signature is good, but it covers the element at {place}, while an application that looks in the usual "
-        "place reads another one that nobody signed.",
-        evidence=[_at_signature(case, wrapping)],
-    )
+        f"A trusted signature is good, but {'an' if name[0] in 'AE' else 'a'} {name} at {where(first)}{more} lies outside "
+        "what it covers. Nobody signed that part; an application that reads it can be deceived.",
+        evidence=[
+            *(_at_signature(case, one) for one in good[:1]),
+            *(
+                Evidence(f"not covered: {etree.QName(one).localname}", one.get("ID") or one.get("AssertionID") or "no ID",
+                         case.attempt.source, case.attempt.place + where(one))
+                for one in elements[:4]
+            ),
+        ],
+    )  # fmt: skip
 
 
 @asks(_STAGE, "duplicate-id", needs=SIGNATURE)
@@ -350,6 +391,9 @@ def _identities(case: SamlCase) -> Iterator[tuple[str, Text]]:
         yield "Issuer", assertion.issuer.text
     for audience in assertion.conditions.audiences if assertion.conditions else ():
         yield "Audience", audience
+    for statement in assertion.authn_statements:
+        if statement.context_class:
+            yield "AuthnContextClassRef", statement.context_class
     for attribute in assertion.attributes:
         for value in attribute.values:
             if not value.holds_element:

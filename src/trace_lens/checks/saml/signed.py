@@ -6,18 +6,20 @@ around it is described in Somorovsky et al., On Breaking SAML, USENIX Security 2
 
 from __future__ import annotations
 
+import base64
 from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 
 from lxml import etree
 
 from trace_lens.checks.saml.alteration import Alteration, compacted_signed_info, explain_digest
+from trace_lens.intake.layers import REPEATED
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.saml.detached import DetachedSignature
 from trace_lens.saml.messages import Assertion
-from trace_lens.saml.names import ASSERTION, ASSERTION_11
-from trace_lens.saml.parsing import where
+from trace_lens.saml.names import ASSERTION, ASSERTION_11, PROTOCOL, PROTOCOL_11
+from trace_lens.saml.parsing import XMLDamaged, parse, where
 from trace_lens.saml.reading import read_assertion
 from trace_lens.saml.signature import XMLSignature, duplicate_ids, signatures_in
 from trace_lens.workspace import trust
@@ -68,8 +70,10 @@ class Signed(NamedTuple):
     """All signatures of a message and what follows from them.
 
     `of_response` and `of_assertion` are the own signatures of the response and of the judged assertion. `wrapping` is
-    a good signature over something other than what a reader in the normal place would take. `trusted` and `pins` are
-    the keys it was judged by; `implied` says that the provider's keys stood in for pins that are not on record.
+    a good signature over something other than what a reader in the normal place would take. `uncovered` are the
+    assertions and responses, in whatever place, that no trusted signature covers though there is one; `sealed` says that
+    an encrypted one among those could not be opened. `trusted` and `pins` are the keys it was judged by; `implied` says
+    that the provider's keys stood in for pins that are not on record.
     """
 
     verdicts: tuple[Verdict, ...] = ()
@@ -78,7 +82,8 @@ class Signed(NamedTuple):
     of_response: Verdict | None = None
     of_assertion: Verdict | None = None
     wrapping: Verdict | None = None
-    unread: tuple[Assertion, ...] = ()
+    uncovered: tuple[etree._Element, ...] = ()
+    sealed: bool = False
     pins: tuple[RecordedKey, ...] = ()
     trusted: tuple[RecordedKey, ...] = ()
     implied: bool = False
@@ -99,7 +104,9 @@ def look_at_signatures(case: SamlCase) -> Signed:
     judge = _Judge(case, case.signed_pins, case.published_keys, trusted)
     documents = [(root, case.attempt.found.data)]
     documents += [(one.root, one.data) for one in case.openings if one.root is not None]
+    further = [(one, b"") for one in _repeated(case)]
     verdicts = tuple(judge.verdict(one, data) for document, data in documents for one in signatures_in(document))
+    beyond = tuple(judge.verdict(one, data) for document, data in further for one in signatures_in(document))
     beside = case.attempt.main.detached
     if beside:
         verdicts = (*verdicts, judge.verdict(beside, b""))
@@ -107,6 +114,7 @@ def look_at_signatures(case: SamlCase) -> Signed:
     of_response = own.get(case.response.element) if case.response else None
     children = case.assertions
     judged, wrapping = _choose(case.response.element if case.response else root, children, verdicts, own, of_response)
+    uncovered, sealed = _uncovered(case, root, (*verdicts, *beyond), [document for document, _ in further])
     return Signed(
         verdicts=verdicts,
         duplicates=tuple(value for document, _ in documents for value in _duplicates(document, verdicts)),
@@ -114,7 +122,8 @@ def look_at_signatures(case: SamlCase) -> Signed:
         of_response=of_response,
         of_assertion=own.get(judged.element) if judged else None,
         wrapping=wrapping,
-        unread=tuple(one for one in children if one is not judged),
+        uncovered=uncovered,
+        sealed=sealed,
         pins=pins,
         trusted=trusted,
         implied=implied,
@@ -137,6 +146,11 @@ def _choose(
     normal = next((one for one in children if one.authn_statements), children[0] if children else None)
     if of_response and of_response.good:
         return normal, None
+    trusted = [one for one in verdicts if one.standing == "trusted" and one.good]
+    covered = [one for one in children if any(isinstance(v.signature, XMLSignature) and v.signature.covers(one.element) for v in trusted)]
+    first = next((one for one in covered if one.authn_statements), None)
+    if first is not None and first.element in own:
+        return first, None
     signed = [one for one in children if one.element in own and own[one.element].good]
     judged = next((one for one in signed if one.authn_statements), signed[0] if signed else None)
     if judged:
@@ -149,6 +163,61 @@ def _choose(
         if verdict.good and target is not None and target not in in_place:
             return _assertion_of(target) or normal, verdict
     return normal, None
+
+
+_COUNTED = (
+    f"{{{ASSERTION}}}Assertion", f"{{{ASSERTION}}}EncryptedAssertion", f"{{{ASSERTION_11}}}Assertion",
+    f"{{{PROTOCOL}}}Response", f"{{{PROTOCOL_11}}}Response",
+)  # fmt: skip
+
+
+def _uncovered(
+    case: SamlCase, root: etree._Element, verdicts: tuple[Verdict, ...], further: list[etree._Element]
+) -> tuple[tuple[etree._Element, ...], bool]:
+    """What some reader might take for an assertion or response and no trusted signature covers (SAML 2.0 Profiles
+    §4.1.4.5), where there is a trusted signature to compare with; and whether an encrypted one stayed closed.
+
+    Not counted: the message's own root and what wraps it, and Advice inside signed octets, which is covered.
+    """
+    good = [one for one in verdicts if one.standing == "trusted" and one.good]
+    if not good:
+        return (), False
+    if any(isinstance(one.signature, DetachedSignature) for one in good) and not further:
+        return (), False
+    main = case.response.element if case.response else root
+    opened = {one.encrypted.element: one.root for one in case.openings}
+    found: list[etree._Element] = []
+    sealed = False
+
+    def covered(element: etree._Element) -> bool:
+        return any(isinstance(one.signature, XMLSignature) and one.signature.covers(element) for one in good)
+
+    for element in (each for document in (root, *further) for each in document.iter(*_COUNTED)):
+        if element is main or covered(element):
+            continue
+        if element in opened:
+            inside = opened[element]
+            if inside is None:
+                sealed = True
+            elif not any(covered(one) for one in inside.iter(*_COUNTED)):
+                found.append(element)
+            else:
+                found += [one for one in inside.iter(*_COUNTED) if not covered(one)]
+        else:
+            found.append(element)
+    return tuple(found), sealed
+
+
+def _repeated(case: SamlCase) -> list[etree._Element]:
+    """The documents of further values of the same form field, as far as they can be read."""
+    text = case.attempt.found.context.get(REPEATED, "")
+    found = []
+    for value in text.split("\n") if text else ():
+        try:
+            found.append(parse(base64.b64decode(value.replace(" ", "+"), validate=False)))
+        except (XMLDamaged, ValueError):
+            continue
+    return found
 
 
 def _assertion_of(element: etree._Element) -> Assertion | None:
@@ -248,6 +317,8 @@ class _Judge:
         for certificate in embedded:
             if signature.verified_by(certificate.public_key):
                 return "embedded", certificate, None
+        if any(signature.verified_by(key) for key in getattr(signature, "keys", ())):
+            return "embedded", None, None
         return "none", embedded[0] if embedded else None, None
 
     def _pin_of(self, certificate: Certificate) -> RecordedKey | None:
