@@ -7,11 +7,12 @@ fill what is still missing. A silent request refused and followed by another is 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.opening_oidc import KINDS, PARAMETER_KINDS, TOKEN_KINDS
+from trace_lens.intake.carried import BEARER
 from trace_lens.intake.found import Found
 from trace_lens.intake.oauth import NAMED, OPAQUE, parameters_of
 from trace_lens.intake.peeling import Peeled
@@ -19,7 +20,7 @@ from trace_lens.oidc import errors
 from trace_lens.oidc.jose import JoseDamaged, Jwe, read_jwe, read_jws
 from trace_lens.oidc.parameters import Parameters
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
-from trace_lens.oidc.tokens import NoClaims, Token, code_challenge, read_token
+from trace_lens.oidc.tokens import NoClaims, Token, code_challenge, half_hashes, read_token
 
 CAPTURES = ("har", "header-dump")
 """The kinds of what is no message but a capture of the way."""
@@ -78,9 +79,13 @@ class OidcMessage(NamedTuple):
 
     @property
     def keys(self) -> set[str]:
-        """The values by which it belongs to other messages."""
-        found = {f"{name} {value}" for name in ("state", "code", "nonce", "request_uri") if (value := self.get(name))}
-        verifier, challenge = self.get("code_verifier"), self.get("code_challenge")
+        """The values by which it surely belongs to other messages: what one try at signing in makes, and no other.
+
+        A session id, a subject, an address are none: they span applications and tries. State and nonce are asked for
+        apart (`weak_keys`), since an application may use one for ever.
+        """
+        found = {f"{name} {value}" for name in ("code", "request_uri", "device_code") if (value := self.get(name))}
+        verifier, challenge, code = self.get("code_verifier"), self.get("code_challenge"), self.get("code")
         if verifier:
             found.add(f"challenge {code_challenge(verifier)}")
         if challenge:
@@ -88,13 +93,28 @@ class OidcMessage(NamedTuple):
         for name in ("access_token", "id_token", "refresh_token"):
             if value := self.get(name):
                 found.add(f"token {value}")
+        for value in (self.get("access_token"), code):
+            found |= {f"hash {one}" for one in half_hashes(value)} if value else set()
         if self.token:
             found.add(f"token {self.token.jws.text}")
-            if self.token.text("sid"):
-                found.add(f"session {self.token.text('sid')}")
-        if self.get("sid"):
-            found.add(f"session {self.get('sid')}")
-        return found
+            found |= {f"hash {value}" for name in ("at_hash", "c_hash") if (value := self.token.text(name))}
+        bearer = self.found.context.get(BEARER)
+        return found | ({f"token {bearer}"} if bearer else set())
+
+    @property
+    def weak_keys(self) -> set[str]:
+        """State and nonce: they join messages unless they are seen with two codes."""
+        return {f"{name} {value}" for name in ("state", "nonce") if (value := self.get(name))}
+
+    @property
+    def session(self) -> str | None:
+        """The session at the provider (`sid`), by which only sign-outs look for their sign-in."""
+        return self.token.text("sid") if self.token else self.get("sid")
+
+    @property
+    def signs_out(self) -> bool:
+        """Whether it ends a session."""
+        return self.kind in ("logout-token", "logout-request")
 
 
 class OidcAttempt(NamedTuple):
@@ -191,7 +211,11 @@ class OidcAttempt(NamedTuple):
     def id_token(self) -> OidcMessage | None:
         """What stands in the place of the ID token: what is named so, else a token of that kind, else any token."""
         of_kind = [one for one in self.messages if one.kind in (*TOKEN_KINDS, "jwe") or one.named == "id_token"]
-        candidates = [one for one in of_kind if one.kind != "logout-token" and OPAQUE not in one.found.context]
+        candidates = [
+            one
+            for one in of_kind
+            if (one.kind != "logout-token" or one.named == "id_token") and OPAQUE not in one.found.context
+        ]
         named = [one for one in candidates if one.named == "id_token"]
         alone = [one for one in candidates if not one.named]
         proper = [one for one in candidates if one.kind == "id-token" and one.named != "id_token_hint"]
@@ -230,8 +254,11 @@ class OidcAttempt(NamedTuple):
     @property
     def open_ends(self) -> tuple[set[str], set[str]]:
         """The values by which messages of other sources may belong to it: it looks for what it offers."""
-        keys = {key for one in self.messages for key in one.keys}
-        return keys, keys
+        keys = {key for one in self.messages for key in (*one.keys, *one.weak_keys)}
+        sessions = {f"session {one.session}" for one in self.messages if one.session}
+        if all(one.signs_out for one in self.messages):
+            return keys | sessions, keys
+        return keys, keys | sessions
 
 
 def read_oidc(source: str, peeled: Peeled) -> list[OidcMessage]:
@@ -293,6 +320,9 @@ def _grouped(messages: list[OidcMessage]) -> list[list[OidcMessage]]:
             parent[root(position)] = root(holders.setdefault(key, position))
         if one.within is not None:
             parent[root(position)] = root(next(i for i, each in enumerate(messages) if each.found is one.within.found))
+    for name in ("state ", "nonce "):
+        _join_by(name, messages, parent, root)
+    _find_sessions(messages, parent, root)
     groups: dict[int, list[int]] = {}
     for position in range(len(messages)):
         groups.setdefault(root(position), []).append(position)
@@ -304,6 +334,34 @@ def _grouped(messages: list[OidcMessage]) -> list[list[OidcMessage]]:
         else:
             home += group
     return [[messages[i] for i in sorted(group)] for group in merged]
+
+
+def _join_by(name: str, messages: list[OidcMessage], parent: list[int], root: Callable[[int], int]) -> None:
+    """Join what shares a state or nonce, unless that came with two codes: then it tells no try from another."""
+    bearing: dict[str, list[int]] = {}
+    codes: dict[int, set[str]] = {}
+    for position, one in enumerate(messages):
+        for key in one.weak_keys:
+            if key.startswith(name):
+                bearing.setdefault(key, []).append(position)
+        if code := one.get("code"):
+            codes.setdefault(root(position), set()).add(code)
+    for places in bearing.values():
+        seen = {code for place in places for code in codes.get(root(place), ())}
+        if len(seen) > 1:
+            continue
+        for place in places[1:]:
+            parent[root(place)] = root(places[0])
+
+
+def _find_sessions(messages: list[OidcMessage], parent: list[int], root: Callable[[int], int]) -> None:
+    """Join each sign-out with the latest sign-in before it whose session it ends."""
+    for position, one in enumerate(messages):
+        if not one.signs_out or one.session is None:
+            continue
+        before = [place for place in range(position) if messages[place].session == one.session and not messages[place].signs_out]
+        if before:
+            parent[root(position)] = root(before[-1])
 
 
 def _goes_with(home: list[int], group: list[int], messages: list[OidcMessage]) -> bool:

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
-from trace_lens.checks.asking import ASSERTION, Answer, asks
+from trace_lens.checks.asking import ASSERTION, WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import Match, matches, table
 from trace_lens.checks.identified import account_name, index_of
+from trace_lens.checks.way.said import refusal_page
+from trace_lens.checks.way.signs import typed_names
 from trace_lens.common.difference import nearest
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage, Unchecked
 from trace_lens.saml.names import short
+from trace_lens.workspace.lists import AssignmentRow
+from trace_lens.workspace.loading import App
 from trace_lens.workspace.settings import Claim
 
 _STAGE = Stage.ENTITLED
@@ -283,7 +287,7 @@ def assigned(case: Case) -> Answer:
     if rows is None or declared is None:
         yield Unchecked("not-assigned", f"no assignments on record for {app.id}")
         return
-    people, groups = _who(case)
+    people, told, groups = _who(case)
     if not people:
         yield Unchecked("not-assigned", "the message holds no name to look for")
         return
@@ -294,9 +298,30 @@ def assigned(case: Case) -> Answer:
     if assigned_groups and case.markers:
         yield Unchecked("not-assigned", "the groups were left out, so membership in an assigned group cannot be told")
         return
-    name = case.subject.value if case.subject else sorted(people)[0]
+    untold = None if told else _untold(app, {row.group for row in rows if row.group})
+    if untold:
+        yield Unchecked("not-assigned", untold)
+        return
+    yield _not_assigned(case, app, rows, case.subject.value if case.subject else sorted(people)[0], groups)
+
+
+def _untold(app: App, assigned: set[str]) -> str | None:
+    """Why nothing tells whether the user is in an assigned group, where neither the message nor the account list told any
+    group of theirs; None where a list of members tells, or no group is assigned.
+    """
+    unlisted = sorted(name for name in assigned if not app.members.lists(name))
+    if not unlisted:
+        return None
+    where = app.settings.account.groups or "a list of its members ([account] groups)"
+    return (
+        f"{app.name} is assigned to the group {unlisted[0]}, and nothing here tells who is in it: {where}, or the groups in "
+        "the message, would"
+    )
+
+
+def _not_assigned(case: Case, app: App, rows: Sequence[AssignmentRow], name: str, groups: set[str]) -> Finding:
     nobody = f"Nobody is assigned to {app.name} at the provider yet." if not rows else ""
-    yield case.finding(
+    return case.finding(
         "not-assigned",
         _STAGE,
         nobody or f"Neither {name} nor a group of theirs is assigned to {app.name} at the provider.",
@@ -304,7 +329,7 @@ def assigned(case: Case) -> Answer:
         value_to_set=name,
         evidence=[
             *(case.subject.shown(case.subject_label) if case.subject else ()),
-            Evidence("assignments", f"{len(rows)} on record", declared, "line 1"),
+            Evidence("assignments", f"{len(rows)} on record", app.settings.provider_setup.assigned or "", "line 1"),
             *(
                 [Evidence("groups", ", ".join(sorted(groups)[:6]), case.attempt.source, case.main_source)]
                 if groups
@@ -314,8 +339,33 @@ def assigned(case: Case) -> Answer:
     )
 
 
-def _who(case: Case) -> tuple[set[str], set[str]]:
-    """Every spelling known for the person, and every group that they are known to be in."""
+@asks(_STAGE, "not-assigned", needs=WAY)
+def assigned_by_typed_name(case: Case) -> Answer:
+    """Is the person assigned who typed a name at the provider and was turned away there?"""
+    app = case.app
+    names = typed_names(case)
+    if app is None or app.assignments is None or not names or refusal_page(case) is None:
+        return
+    rows = app.assignments
+    index = index_of(case, app)
+    people, told = set(names[:1]), set[str]()
+    for row in index.find(names[0]) or [one.row for one in index.near(names[0])[:1]] if index else ():
+        people |= set(row.spellings)
+        told |= set(row.groups)
+    groups = told | app.members.of(people | told)
+    if {name.casefold() for name in people} & {row.user.casefold() for row in rows if row.user}:
+        return
+    if {name.casefold() for name in groups} & {row.group.casefold() for row in rows if row.group}:
+        return
+    if not told and _untold(app, {row.group for row in rows if row.group}):
+        return
+    yield _not_assigned(case, app, rows, names[0], groups)
+
+
+def _who(case: Case) -> tuple[set[str], set[str], set[str]]:
+    """Every spelling known for the person, the groups that the message or the account list tells, and with those of the
+    lists of members every group that they are known to be in.
+    """
     people = {case.subject.value} if case.subject else set()
     found = account_name(case)
     groups: set[str] = set()
@@ -323,7 +373,7 @@ def _who(case: Case) -> tuple[set[str], set[str]]:
         people |= {found.sent, found.wanted}
     app = case.app
     if app is None:
-        return people, groups
+        return people, groups, groups
     index = index_of(case, app)
     for row in (
         (index.find(found.wanted) or [one.row for one in index.near(found.wanted)[:1]]) if index and found else ()
@@ -338,4 +388,4 @@ def _who(case: Case) -> tuple[set[str], set[str]]:
         if match.claim.means != "plain":
             groups |= set(match.filled)
     groups |= {v for name, values in case.said.items() if short(name).casefold() in ("groups", "group") for v in values}
-    return people, groups | app.members.of(people | groups)
+    return people, groups, groups | app.members.of(people | groups)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from trace_lens.checks.asking import Answer, asks
@@ -59,6 +59,22 @@ def account_index(app: App, rows: list[AccountRow], workspace: Workspace) -> Acc
     provider = workspace.provider_of(app)
     home = provider.settings.email_domains if provider else ()
     return workspace.once(f"accounts {app.id}", lambda: AccountIndex(rows, app.settings.account.compare, home))
+
+
+def is_of(case: Case, asked_for: str, answered: Iterable[str]) -> bool:
+    """Whether a name asked for may be the person's who answered: one of their spellings, those of their account among
+    them; or the same name once without and once with a domain, which tells nothing apart.
+    """
+    spelled = {name.casefold() for name in answered}
+    index = index_of(case, case.app) if case.app else None
+    for name in list(spelled) if index else ():
+        for row in index.find(name) if index else ():
+            spelled |= {each.casefold() for each in row.spellings}
+    wanted = asked_for.strip().casefold()
+    if wanted in spelled:
+        return True
+    local, _, domain = wanted.partition("@")
+    return any(name == local if domain else name.partition("@")[0] == wanted for name in spelled)
 
 
 @asks(_STAGE, "subject-missing")

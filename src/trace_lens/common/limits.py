@@ -27,8 +27,8 @@ PEEL_LAYERS = 8
 PEEL_READINGS = 120
 """Most readings of one blob that are tried before giving up."""
 
-PARTS = 200
-"""Most messages that are taken apart from one text."""
+PARTS = 100_000
+"""Most messages that are taken apart from one text; what lies beyond is told."""
 
 RSA_BITS = 16_384
 """Largest RSA modulus of a bare key in a message that is tried."""

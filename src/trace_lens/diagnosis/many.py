@@ -194,6 +194,8 @@ def _of_group(
         of_oidc += oidc
         if peeled.capture:
             captures[source.name] = peeled
+        if peeled.left_out:
+            unreadable.append((source.name, peeled.left_out))
         if not peeled.found:
             unreadable.append((source.name, peeled.because))
         elif (

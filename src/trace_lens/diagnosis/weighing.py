@@ -66,14 +66,17 @@ def _seen_in(case: Case) -> bool:
 
 def _proven_first(case: Case, findings: list[Finding]) -> list[Finding]:
     """An inferred break is a risk where a proven one explains the failure, or an answer or a page names another cause."""
-    explained = any(one.breaks and one.certainty == PROVEN and _explains(one) for one in findings)
-    if not (explained or case.refused):
-        return findings
-    return [
-        one._replace(severity=Severity.RISK) if one.breaks and one.certainty == INFERRED and one.code not in AFTERWARDS
-        else one
-        for one in findings
-    ]  # fmt: skip
+    proven = [one for one in findings if one.breaks and one.certainty == PROVEN and _explains(one)]
+    made = []
+    for one in findings:
+        explained = case.refused or any(other.code not in _SHOWN_BY.get(one.code, ()) for other in proven)
+        yields = one.breaks and one.certainty == INFERRED and one.code not in AFTERWARDS and explained
+        made.append(one._replace(severity=Severity.RISK) if yields else one)
+    return made
+
+
+_SHOWN_BY = {"code-too-old": ("token-request-refused",)}
+"""What shows an inferred break, and so is no other cause."""
 
 
 def _explains(one: Finding) -> bool:

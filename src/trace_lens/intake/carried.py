@@ -13,10 +13,12 @@ from trace_lens.intake.exchanges import STATIC, Capture, Exchange, plain
 from trace_lens.intake.found import Found
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.intake.oauth import CARRIED, NAMED, OPAQUE
-from trace_lens.oidc.documents import TOKEN_RESPONSE
+from trace_lens.oidc.documents import TOKEN_RESPONSE, USERINFO
 
 EXCHANGE = "exchange"
 """The key under which a message's context keeps the number of the exchange that carried it."""
+BEARER = "bearer"
+"""The key under which userinfo's context keeps the access token that it was asked with."""
 PART = "part"
 """The key under which it keeps the part of the exchange: see the names below."""
 IN_ADDRESS, IN_REQUEST, IN_HEADER = "address", "request body", "header"
@@ -100,6 +102,9 @@ def _placed(message: Found, one: Exchange, part: str, within: int | None) -> Fou
         context[ADDRESS] = plain(one.url)
     if part == IN_HEADER:
         context[NAMED] = "access_token"
+    scheme, _, token = (one.request("authorization") or "").partition(" ")
+    if message.kind == USERINFO and part == IN_RESPONSE and scheme.lower() == "bearer":
+        context[BEARER] = token.strip()
     return message._replace(where=where, context=context, within=within)
 
 

@@ -39,12 +39,14 @@ _PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
 class Peeled(NamedTuple):
     """The messages of one source, or, where there are none, how far the readings of it got.
 
-    `capture` is what passed between browser and hosts, where the source is a capture of that.
+    `capture` is what passed between browser and hosts, where the source is a capture of that. `left_out` says what was not
+    read because of a limit.
     """
 
     found: tuple[Found, ...]
     readings: tuple[str, ...] = ()
     capture: Capture | None = None
+    left_out: str | None = None
 
     @property
     def because(self) -> str:
@@ -124,12 +126,13 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
     if len(parts) < 2:
         return None
     found: list[Found] = []
+    beyond = f"it holds {len(parts):,} messages; only the first {limits.PARTS:,} were read" if len(parts) > limits.PARTS else None
     for line, part in parts[: limits.PARTS]:
         base = len(found)
         for one in _peel_one(part).found:
             place = f"line {line}" + (f" › {one.where}" if one.where else "")
             found.append(one._replace(where=place, within=None if one.within is None else one.within + base))
-    return Peeled(tuple(found)) if len(found) > 1 else None
+    return Peeled(tuple(found), left_out=beyond) if len(found) > 1 else None
 
 
 def _peel_one(data: bytes) -> Peeled:

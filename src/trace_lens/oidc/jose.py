@@ -182,6 +182,8 @@ def _part(text: str, name: str, problems: list[str]) -> bytes:
     try:
         octets, lenient = from_base64url(text)
     except (ValueError, binascii.Error):
+        if len(text.rstrip("=")) % 4 == 1 and re.fullmatch(r"[A-Za-z0-9_+/=-]*", text):
+            raise JoseDamaged(f"its {name} stops in the middle of an octet", truncated=True) from None
         raise JoseDamaged(f"its {name} is not base64url") from None
     if lenient:
         problems.append(f"its {name} is base64 with padding or of the other alphabet, not base64url")

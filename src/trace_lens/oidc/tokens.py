@@ -161,6 +161,13 @@ def half_hash(algorithm: str, value: str) -> str | None:
     return to_base64url(digest[: len(digest) // 2])
 
 
+def half_hashes(value: str) -> tuple[str, ...]:
+    """The half hash of a value by each algorithm that a token may name: by one of them a token belongs to it."""
+    octets = value.encode("utf-8", "replace")
+    made = (hashlib.new(name, octets).digest() for name in ("sha256", "sha384", "sha512"))
+    return tuple(to_base64url(one[: len(one) // 2]) for one in made)
+
+
 def code_challenge(verifier: str) -> str:
     """The S256 challenge of a code verifier (RFC 7636 §4.2)."""
     return to_base64url(hashlib.sha256(verifier.encode("ascii", "replace")).digest())

@@ -16,7 +16,9 @@ from lxml import etree
 from trace_lens.common import limits
 from trace_lens.saml.names import PREFIXES
 
-_PROLOG_DOCTYPE = re.compile(rb"<!(?:DOCTYPE|ENTITY)")
+_PROLOG_START = re.compile(rb"(?:\xef\xbb\xbf|\xfe\xff|\xff\xfe)?[ \t\r\n]*+")
+_PROLOG_PARTS = ((b"<!--", b"-->"), (b"<?", b"?>"))
+_PROLOG_DOCTYPE = re.compile(rb"<!(?:DOCTYPE|ENTITY)", re.IGNORECASE)
 _BYTE_ORDER_MARKS = (codecs.BOM_UTF8, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 _ENDED_EARLY = {
     expat.errors.codes[text]
@@ -68,11 +70,23 @@ def parse(data: bytes, most: int = limits.XML_BYTES) -> etree._Element:
 
 
 def refuse_doctype(data: bytes) -> None:
-    """Raise XMLDamaged where a document type or an entity is declared."""
-    declared = _PROLOG_DOCTYPE.search(data if data[:2] not in _BYTE_ORDER_MARKS else data.replace(b"\0", b""))
+    """Raise XMLDamaged where a document type or an entity is declared: before the root element, nowhere else is one
+    (XML 1.0 §2.8). In a comment or a CDATA section the same letters are text.
+    """
+    text = data if data[:2] not in _BYTE_ORDER_MARKS else data.replace(b"\0", b"")
+    position = _PROLOG_START.match(text).end()  # type: ignore[union-attr]  # it matches nothing, too
+    while True:
+        skipped = next((end for begin, end in _PROLOG_PARTS if text.startswith(begin, position)), None)
+        if skipped is None:
+            break
+        after = text.find(skipped, position)
+        if after < 0:
+            return
+        position = _PROLOG_START.match(text, after + len(skipped)).end()  # type: ignore[union-attr]
+    declared = _PROLOG_DOCTYPE.match(text, position)
     if declared:
-        line = data.count(b"\n", 0, declared.start()) + 1
-        word = declared.group().decode()[2:]
+        line = text.count(b"\n", 0, declared.start()) + 1
+        word = declared.group().decode()[2:].upper()
         raise XMLDamaged(Damage.UNSAFE, f"it holds a <!{word}> declaration, which no SAML message may have", line)
 
 

@@ -66,6 +66,10 @@ class Membership:
     def __len__(self) -> int:
         return len(self._groups)
 
+    def lists(self, group: str) -> bool:
+        """Whether it says who is in a group, by any of the group's names."""
+        return any(group.casefold() == name.casefold() for names in self._groups for name in names)
+
     def of(self, names: Iterable[str]) -> set[str]:
         """The groups (every name of each) that any of these people or groups belongs to."""
         found: set[int] = set()

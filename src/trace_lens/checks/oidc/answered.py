@@ -6,9 +6,13 @@ import re
 
 from trace_lens.attempts.oidc import OidcMessage
 from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.attempts.cookies import Cookie, Kept
 from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.way.cookies import cookie_shown, kept_from_frame
+from trace_lens.checks.way.parties import at_hop
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
+from trace_lens.intake.exchanges import Exchange
 from trace_lens.oidc import errors
 
 _STAGE = Stage.ANSWERED
@@ -51,6 +55,10 @@ def authorization_error(case: OidcCase) -> Answer:
         )
         return
     usual = f" The usual cause: {meaning.cause}." if meaning else ""
+    framed = kept_from_frame(case) if meaning and meaning.silent else None
+    if framed:
+        yield _in_a_frame(case, answer, code, *framed)
+        return
     yield case.finding(
         "request-rejected" if meaning and meaning.rejects_request else "provider-refused",
         _STAGE,
@@ -58,6 +66,27 @@ def authorization_error(case: OidcCase) -> Answer:
         side=Side(meaning.side) if meaning else Side.PROVIDER,
         actual=code,
         evidence=shown_error(case, answer),
+    )
+
+
+def _in_a_frame(case: OidcCase, answer: OidcMessage, code: str, cookie: Cookie, kept: Kept | None, one: Exchange) -> Finding:
+    """A silent request in a frame, to which the provider's own session cookie did not go: it cannot know the user."""
+    why = (
+        f"{kept.reason}"
+        if kept
+        else "nothing in its attributes keeps it back: the browser sends no cookies into a frame of another site"
+    )
+    return case.finding(
+        "provider-refused",
+        _STAGE,
+        f"The renewal in a frame failed: the provider's cookie {cookie.name} was not sent, so it saw no session. {why[:1].upper()}"
+        f"{why[1:]}. {described(answer, code)}",
+        side=Side.PROVIDER if kept else Side.APPLICATION,
+        actual=code,
+        value_to_set=kept.set_to if kept else None,
+        remedy=None if kept else "Renew with a refresh token instead of a frame, or let provider and application be of one site.",
+        evidence=[*shown_error(case, answer), *cookie_shown(case, cookie), at_hop(case, "request in the frame", one.plain_url, one)],
+        compared=False,
     )
 
 

@@ -333,8 +333,10 @@ def hashes(case: OidcCase) -> Answer:
     if token is None:
         return
     answer = case.attempt.answer
+    home = case.judged.within if case.judged else None
+    came_with = home.get("access_token") if home else case.attempt.access_token_text
     beside = {
-        "at_hash": ("access token", case.attempt.access_token_text),
+        "at_hash": ("access token", came_with),
         "c_hash": ("code", answer.get("code") if answer else None),
         "s_hash": ("state", answer.get("state") if answer else None),
     }

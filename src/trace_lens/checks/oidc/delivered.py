@@ -23,6 +23,8 @@ _STAGE = Stage.DELIVERED
 _LOOPBACK = ("127.0.0.1", "::1")
 _PKCE_WORDS = re.compile(r"pkce|code.?challenge|proof key", re.IGNORECASE)
 _LATE_WORDS = re.compile(r"expired|too old|too late|lifetime|timed? ?out", re.IGNORECASE)
+_OTHER_WORDS = re.compile(r"\bused\b|redeemed|revoked|consumed|invalid|does not match|mismatch", re.IGNORECASE)
+"""Where a refusal names more than one reason it tells none of them."""
 _WAYS = {"query": "in the query", "fragment": "in the fragment", "form": "as a form post"}
 
 
@@ -248,6 +250,7 @@ def nonce(case: OidcCase) -> Answer:
         "nonce-mismatch",
         _STAGE,
         words,
+        severity=Severity.RISK if sent is None else None,
         side=Side.PROVIDER if came is None else Side.APPLICATION,
         expected=sent,
         actual=came,
@@ -374,7 +377,7 @@ def code_once(case: OidcCase) -> Answer:
     if error is None or error[1] != "invalid_grant":
         return
     adds = error[0].get("error_description") or ""
-    if _LATE_WORDS.search(adds) and len(set(codes)) == len(codes):
+    if _LATE_WORDS.search(adds) and not _OTHER_WORDS.search(adds) and len(set(codes)) == len(codes):
         yield case.finding(
             "code-too-old",
             _STAGE,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.identified import is_of
 from trace_lens.checks.oidc.case import OidcCase, values_of
 from trace_lens.common.findings import Side, Stage
 from trace_lens.oidc.jose import JoseDamaged, read_jws
@@ -62,7 +63,7 @@ def who_was_asked_for(case: OidcCase) -> Answer:
     names = {name: case.claim(name) for name in _NAMES}
     answered = {name: str(value) for name, value in names.items() if isinstance(value, str) and value}
     comparable = {name: value for name, value in answered.items() if name != "sub" or "@" in value}
-    if wanted and comparable and wanted.casefold() not in {value.casefold() for value in answered.values()}:
+    if wanted and comparable and not is_of(case, wanted, answered.values()):
         name, value = next(iter(comparable.items()))
         if "@" in wanted or "@" not in value:
             yield case.finding(

@@ -5,9 +5,9 @@ from __future__ import annotations
 from trace_lens.checks.asking import MESSAGE, Answer, asks
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.common.findings import Evidence, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.intake.layers import ADDRESS
-from trace_lens.oidc.tokens import ID, OTHER, USERINFO, texts
+from trace_lens.oidc.tokens import ACCESS, ID, OTHER, USERINFO, texts
 
 _STAGE = Stage.INTENDED
 WELL_KNOWN = "/.well-known/openid-configuration"
@@ -142,10 +142,13 @@ def kinds(case: OidcCase) -> Answer:
         fine = token.kind == OTHER and judged.named in ("", "id_token")
         if not fine and not (token.kind == USERINFO and judged.named == ""):
             named = f" under the name {judged.named}" if judged.named else ""
+            meant = token.kind == ACCESS and case.client_id in token.audience and token.jws.header.get("typ") != "at+jwt"
             yield case.finding(
                 "wrong-token-kind",
                 _STAGE,
-                f"Where an ID token belongs stands {_WORDS[token.kind]}{named}: {token.why}.",
+                f"{_WORDS[token.kind][:1].upper()}{_WORDS[token.kind][1:]} was sent{named} where an ID token is required: "
+                f"{token.why}.",
+                severity=Severity.RISK if meant else None,
                 expected="id-token",
                 actual=token.kind,
                 evidence=[*case.of_header("typ"), *case.of_token("aud", "aud")],
@@ -156,7 +159,7 @@ def kinds(case: OidcCase) -> Answer:
         yield case.finding(
             "wrong-token-kind",
             _STAGE,
-            f"Where an access token belongs stands an ID token: {access.token.why}.",
+            f"An ID token was sent where an access token is required: {access.token.why}.",
             expected="access-token",
             actual="id-token",
             evidence=case.shown(access, "aud", texts(access.token.claims.get("aud")), "payload /aud"),

@@ -8,7 +8,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.verified import signature_length
 from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.oidc.encryption import weak_parts
-from trace_lens.oidc.tokens import ID, TIMES
+from trace_lens.oidc.tokens import ID, TIMES, Moment
 
 _STAGE = Stage.READABLE
 _WORDS = {"jwt": "token", "jwe": "encrypted token", "id-token": "ID token"}
@@ -97,13 +97,20 @@ def claims_there(case: OidcCase) -> Answer:
             "malformed-message",
             _STAGE,
             f"{name} has the wrong form: {moment.problem}{read}.",
-            severity=Severity.RISK if moment.moment or name == "updated_at" else Severity.BREAK,
+            severity=Severity.BREAK if _refused(name, moment) else Severity.RISK,
             side=Side.PROVIDER,
             expected="a number of seconds since 1970",
             actual=str(moment.written),
             evidence=case.of_token(name, name),
             compared=False,
         )
+
+
+def _refused(name: str, moment: Moment) -> bool:
+    """Whether applications refuse a time for its form: one that bounds the token must be a number (RFC 7519 §4.1.4)."""
+    if name == "updated_at":
+        return False
+    return moment.moment is None or (name in ("exp", "nbf") and isinstance(moment.written, str))
 
 
 @asks(_STAGE, "malformed-message")

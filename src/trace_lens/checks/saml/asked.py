@@ -9,9 +9,10 @@ from datetime import timedelta
 
 from trace_lens.checks.asking import ASSERTION, REQUEST, Answer, asks
 from trace_lens.checks.comparing import closest, differs
-from trace_lens.checks.identified import account_name, index_of
+from trace_lens.checks.identified import account_name, index_of, is_of
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.signed import Verdict, judge_message
+from trace_lens.checks.way.signs import names_of
 from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.saml.messages import Located, RequestedAuthnContext
@@ -303,7 +304,7 @@ def asked_user(case: SamlCase) -> Answer:
     """Is the answer about the person whom the request named (SAML 2.0 Core §3.4.1.4)?"""
     subject = case.request.subject if case.request else None
     wanted = subject.name_id if subject else None
-    if wanted is None or case.name_id is None or wanted.value == case.name_id.value:
+    if wanted is None or case.name_id is None or is_of(case, wanted.value, [case.name_id.value, *names_of(case)]):
         return
     yield case.finding(
         "other-user-answered",

@@ -14,8 +14,18 @@ from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.saml.decrypted import Opening, assertions_of, open_one
 from trace_lens.checks.saml.signed import Signed, look_at_signatures
 from trace_lens.common.findings import Evidence
-from trace_lens.saml.messages import Assertion, Attribute, AuthnRequest, Encrypted, Instant, Located, NameID, Response
-from trace_lens.saml.names import ASSERTION_11, SUCCESS
+from trace_lens.saml.messages import (
+    Assertion,
+    Attribute,
+    AuthnRequest,
+    Encrypted,
+    Instant,
+    Located,
+    NameID,
+    Response,
+    SubjectConfirmation,
+)
+from trace_lens.saml.names import ASSERTION_11, BEARER, SUCCESS
 from trace_lens.saml.reading import read_attribute, read_name_id
 from trace_lens.workspace import trust
 from trace_lens.workspace.trust import RecordedKey
@@ -101,6 +111,31 @@ class SamlCase(Case):
         return self.signed.judged
 
     @cached_property
+    def bearer(self) -> SubjectConfirmation | None:
+        """The bearer confirmation that is judged: the first that holds as a whole, else the one with the least against it.
+
+        One that holds is enough (SAML 2.0 Profiles §4.1.4.3).
+        """
+        subject = self.assertion.subject if self.assertion else None
+        found = [one for one in subject.confirmations if one.method and one.method.value == BEARER] if subject else []
+        return min(found, key=self._against, default=None)
+
+    def _against(self, one: SubjectConfirmation) -> int:
+        """How much speaks against a confirmation: its form, its recipient, its window, the request that it answers."""
+        data = one.data
+        if data is None:
+            return 9
+        acs = self.app.acs_urls if self.app else ()
+        begins, ends = data.not_before, data.not_on_or_after
+        asked = self.request.id.value if self.request and self.request.id else None
+        late = self.at is not None and ends is not None and ends.moment is not None and self.at >= ends.moment + self.skew
+        return (
+            (data.recipient is None) + (ends is None) + (begins is not None) + late
+            + bool(data.recipient and acs and data.recipient.value not in acs)
+            + bool(asked and data.in_response_to and data.in_response_to.value != asked)
+        )  # fmt: skip
+
+    @cached_property
     def name_opening(self) -> Opening | None:
         """The subject's encrypted name, opened as far as that goes; None where the name is not encrypted."""
         subject = self.assertion.subject if self.assertion else None
@@ -153,8 +188,8 @@ class SamlCase(Case):
     def request_ids(self) -> tuple[Located[str], ...]:
         """Every InResponseTo of the response and of the judged assertion's confirmations."""
         found = [self.response.in_response_to] if self.response else []
-        if self.assertion and self.assertion.subject:
-            found += [one.data.in_response_to for one in self.assertion.subject.confirmations if one.data]
+        if self.bearer and self.bearer.data:
+            found.append(self.bearer.data.in_response_to)
         return tuple(one for one in found if one is not None)
 
     @cached_property

@@ -15,7 +15,6 @@ from trace_lens.common import limits
 from trace_lens.common.findings import Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.saml.messages import Instant
-from trace_lens.saml.names import BEARER
 
 _STAGE = Stage.CURRENT
 _UNSEEN = "the capture does not tell when the message arrived; judged as of the moment it was issued"
@@ -31,15 +30,14 @@ class Window(NamedTuple):
 
 
 def windows(case: SamlCase) -> Iterator[Window]:
-    """The assertion's own window and those of its bearer confirmations."""
+    """The assertion's own window and that of the bearer confirmation that is judged."""
     assertion = case.assertion
     if assertion is None:
         return
     if assertion.conditions:
         yield Window("assertion", assertion.conditions.not_before, assertion.conditions.not_on_or_after)
-    for one in assertion.subject.confirmations if assertion.subject else ():
-        if one.method and one.method.value == BEARER and one.data:
-            yield Window("subject confirmation", one.data.not_before, one.data.not_on_or_after)
+    if case.bearer and case.bearer.data:
+        yield Window("subject confirmation", case.bearer.data.not_before, case.bearer.data.not_on_or_after)
 
 
 def _allowing(skew: timedelta) -> str:

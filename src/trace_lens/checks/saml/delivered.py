@@ -24,6 +24,7 @@ _LOOPBACK = ("localhost", "::1")
 
 
 def bearers(case: SamlCase) -> list[SubjectConfirmation]:
+    """Every bearer confirmation of the judged assertion."""
     subject = case.assertion.subject if case.assertion else None
     return [one for one in subject.confirmations if one.method and one.method.value == BEARER] if subject else []
 
@@ -58,24 +59,24 @@ def destination(case: SamlCase) -> Answer:
 @asks(_STAGE, "recipient-mismatch")
 def recipient(case: SamlCase) -> Answer:
     """Is the bearer confirmation's Recipient an ACS URL of the application (SAML 2.0 Profiles §4.1.4.2)?"""
-    recipients = [one.data.recipient for one in bearers(case) if one.data and one.data.recipient]
-    if not recipients:
+    data = case.bearer.data if case.bearer else None
+    actual = data.recipient if data else None
+    if actual is None:
         return
     if case.app is None or not case.app.acs_urls:
         yield Unchecked("recipient-mismatch", _no_acs(case))
         return
     if case.supposed.get("provider_setup.acs_url") in case.app.acs_urls:
         return
-    judged = [(one, closest(one.value, case.app.acs_urls)) for one in recipients]
-    severities = [differs(expected, one.value) for one, expected in judged]
-    if None in severities:
+    expected = closest(actual.value, case.app.acs_urls)
+    severity = differs(expected, actual.value)
+    if severity is None:
         return
-    actual, expected = judged[0]
     yield case.finding(
         "recipient-mismatch",
         _STAGE,
         f"The assertion is made out to {actual.value}, which is no ACS URL of {case.app.name}.",
-        severity=Severity.RISK if Severity.RISK in severities else Severity.BREAK,
+        severity=severity,
         expected=expected,
         actual=actual.value,
         value_to_set=expected,
@@ -225,13 +226,12 @@ def confirmation(case: SamlCase) -> Answer:
     subject = case.assertion.subject if case.assertion else None
     if subject is None or case.is_ws_federation:
         return
-    found = bearers(case)
-    reasons = [_wrong_with(one) for one in found]
-    if found and not all(reasons):
+    reason = _wrong_with(case.bearer) if case.bearer else None
+    if case.bearer and reason is None:
         return
     methods = ", ".join(one.method.value if one.method else "none given" for one in subject.confirmations)
-    reason = reasons[0] if reasons else f"there is no bearer confirmation (found: {methods or 'none'})"
-    shown = found[0].method if found else None
+    reason = reason or f"there is no bearer confirmation (found: {methods or 'none'})"
+    shown = case.bearer.method if case.bearer else None
     yield case.finding(
         "subject-confirmation-invalid",
         _STAGE,

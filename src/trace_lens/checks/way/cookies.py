@@ -24,7 +24,7 @@ from trace_lens.attempts.journeys import REDIRECT, Hop, Way
 from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.ending import NEVER, cookie_shown
-from trace_lens.checks.way.parties import at_hop, came_from, leaving, return_hop
+from trace_lens.checks.way.parties import REQUESTS, at_hop, came_from, leaving, return_hop
 from trace_lens.checks.way.signs import outcome_of, shown_in
 from trace_lens.common.findings import INFERRED, Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.intake.exchanges import PAGE, Exchange
@@ -87,6 +87,22 @@ def one_tab(case: Case) -> Answer:
 def _set_by(one: Exchange) -> list[Cookie]:
     made = [read_set_cookie(line, one) for line in one.set_cookies]
     return [cookie for cookie in made if isinstance(cookie, Cookie) and not is_cleared(cookie)]
+
+
+def kept_from_frame(case: Case) -> tuple[Cookie, Kept | None, Exchange] | None:
+    """The provider's own cookie that did not go with a request in a frame, with what kept it back (None: nothing in its
+    attributes, so the browser sends none to a third party); None where this is not so.
+    """
+    way: Way | None = case.attempt.way
+    asked = next((hop for hop in way.hops if set(hop.kinds) & set(REQUESTS) and hop.exchange.frame), None) if way else None
+    if way is None or asked is None or not way.capture.tells_cookies:
+        return None
+    one = asked.exchange
+    for cookie in store_until(way, one):
+        if cookie.set_by.host != one.host or not _covers(cookie, one) or cookie.name in one.cookies or not cookie.http_only:
+            continue
+        return cookie, kept_back(cookie, one, came_from(case, asked)), one
+    return None
 
 
 @asks(_STAGE, "session-cookie-lost", needs=NOTHING)

@@ -16,10 +16,10 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import ANSWERS, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
-from trace_lens.common.findings import Evidence, Severity, Side, Stage
+from trace_lens.common.findings import INFERRED, Evidence, Severity, Side, Stage
 from trace_lens.common.kinds import in_a_sentence
 from trace_lens.common.moments import show_duration
-from trace_lens.intake.carried import DELIVERED, IN_ADDRESS, IN_REDIRECT, PART
+from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRECT, PART
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.exchanges import CALL, Exchange, plain, same_address, words_of
 from trace_lens.intake.layers import LENGTH
@@ -40,7 +40,8 @@ def loop(case: Case) -> Answer:
     """Does the way come to the same place again and again?"""
     way = _way(case)
     asked = [hop for hop in way.hops if set(hop.kinds) & set(REQUESTS) and not hop.exchange.frame]
-    asked = [hop for hop in asked if not _is_silent(hop)]
+    silent = {one.found.context.get(EXCHANGE) for one in case.attempt.earlier} if way.rounds == 1 else set()
+    asked = [hop for hop in asked if not _is_silent(hop) and str(hop.exchange.number) not in silent]
     around = max(way.rounds, len(asked))
     again = around > 1 and any(_answered_well(hop) for hop in way.before(asked[-1]) if not hop.exchange.frame)
     place, times = _most_visited(way)
@@ -136,7 +137,7 @@ def redeemed_in_time(case: Case) -> Answer:
             continue
         waited = redeemed.exchange.at - given.exchange.at
         if waited.total_seconds() > limits.CODE_SECONDS:
-            yield case.finding(
+            made = case.finding(
                 "code-too-old",
                 _STAGE,
                 f"The code was redeemed {show_duration(waited)} after it came; codes should live ten minutes at most.",
@@ -145,6 +146,7 @@ def redeemed_in_time(case: Case) -> Answer:
                 evidence=[at_hop(case, "code came", given.exchange.plain_url, given.exchange),
                           at_hop(case, "code redeemed", redeemed.exchange.plain_url, redeemed.exchange)],
             )  # fmt: skip
+            yield made._replace(certainty=INFERRED) if refused else made
             return
 
 
