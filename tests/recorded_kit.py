@@ -71,7 +71,9 @@ def mistakes(name: str, diagnoses: tuple[Diagnosis, ...]) -> list[str]:
     """What the diagnoses say that the expert does not."""
     expected = EXPECTED[name]["expect"]
     if len(expected) != len(diagnoses):
-        told = ", ".join(f"{one.outcome} {one.first_break.code if one.first_break else ''}".strip() for one in diagnoses)
+        told = ", ".join(
+            f"{one.outcome} {one.first_break.code if one.first_break else ''}".strip() for one in diagnoses
+        )
         return [f"{len(expected)} attempts expected, {len(diagnoses)} diagnosed ({told})"]
     found: list[str] = []
     for number, (wanted, one) in enumerate(zip(expected, diagnoses, strict=True), 1):

@@ -171,11 +171,9 @@ def test_adding_clients(tmp_path: Path) -> None:
     text = (folder / "apps/tide-tables.toml").read_text()
     made = tomllib.loads(text)
     assert "do not write" not in text
-    assert (made["protocol"], made["application"]["client_id"], made["application"]["scopes"]) == (
-        "oidc",
-        "tides-web",
-        ["openid", "email"],
-    )
+    setup = made["provider_setup"]
+    assert (made["protocol"], setup["client_id"], setup["scopes_granted"]) == ("oidc", "tides-web", ["openid", "email"])
+    assert "client_id" not in made["application"], "a registration is the provider's record"
     assert made["application"]["secret_expires"] == "2026-12-01"
     done = run(
         "apps",

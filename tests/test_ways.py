@@ -318,7 +318,12 @@ def test_each_code_of_the_way_is_raised_by_a_row() -> None:
     questions_of("saml")
     raised = {code for one in ROWS for code in (*one.codes, *one.because, one.first)}
     registered = {code for one in QUESTIONS if ".way." in one.ask.__module__ for code in one.codes}
-    recorded = {code for each in EXPECTED.values() for one in each["expect"] for code in (*one.get("first", ()), *one.get("has", ()))}
+    recorded = {
+        code
+        for each in EXPECTED.values()
+        for one in each["expect"]
+        for code in (*one.get("first", ()), *one.get("has", ()))
+    }
     elsewhere = {"capture-truncated", "tls-refused", "tls-name-mismatch", "tls-certificate-expired"}
     assert registered - raised - recorded == elsewhere, "these have tests of their own below"
 

@@ -12,8 +12,9 @@ from pathlib import Path
 from urllib.parse import quote
 
 import pytest
-from kit import DS, SAML, SAMLP, TERN, broke, judge, response, workspace
 from lxml import etree
+
+from kit import DS, SAML, SAMLP, TERN, broke, judge, response, workspace
 from trace_lens.common.findings import Severity
 
 FULMAR = "a.fulmar@northmere.example"
@@ -108,7 +109,9 @@ def test_a_second_one_in_any_place_is_named(kind: str, place: str, signed: str, 
     codes = {one.code for one in found.findings if one.severity is Severity.BREAK}
     inside = signed in ("response", "both") and place not in ("in Object", "in KeyInfo")
     sealed = kind == "closed"
-    assert found.subject != FULMAR or "digest-mismatch" in codes, "where no signature holds, none tells which one is forged"
+    assert found.subject != FULMAR or "digest-mismatch" in codes, (
+        "where no signature holds, none tells which one is forged"
+    )
     assert found.outcome != "sound" or sealed
     if sealed:
         told = codes | {one.code for one in found.unchecked}
@@ -137,7 +140,9 @@ def test_a_field_that_is_there_twice(known: Path) -> None:
         parent = signature.getparent()
         assert parent is not None
         parent.remove(signature)
-    fields = [f"SAMLResponse={quote(base64.b64encode(one).decode(), safe='')}" for one in (good, etree.tostring(forged))]
+    fields = [
+        f"SAMLResponse={quote(base64.b64encode(one).decode(), safe='')}" for one in (good, etree.tostring(forged))
+    ]
     assert broke(judge("&".join(fields).encode(), known)) == "signature-wrapping"
     assert broke(judge("&".join(fields[:1] * 2).encode(), known)) is None, "the same value twice deceives nobody"
 

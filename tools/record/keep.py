@@ -1,6 +1,6 @@
 """Keeps the recordings: noise stripped, compressed, with the workspace's documents and keys beside them.
 
-    python keep.py RECORDINGS KEYS ../../tests/recorded
+python keep.py RECORDINGS KEYS ../../tests/recorded
 """
 
 from __future__ import annotations
@@ -42,7 +42,9 @@ def stripped(entry: dict) -> dict:
         },
     }  # fmt: skip
     for holder, into in ((response, kept["response"]), (entry, kept)):
-        into.update({name: value for name, value in holder.items() if name in ("_failureText", "_error", "_resourceType")})
+        into.update(
+            {name: value for name, value in holder.items() if name in ("_failureText", "_error", "_resourceType")}
+        )
     return kept
 
 

@@ -133,7 +133,9 @@ class _Exits:
             return START, None
         if one.method == "POST" and carries and _at_once(steps[referrer], one):
             return FORM, referrer
-        return (SCRIPT if one.by_script or (one.method == "GET" and _at_once(steps[referrer], one)) else PERSON), referrer
+        return (
+            SCRIPT if one.by_script or (one.method == "GET" and _at_once(steps[referrer], one)) else PERSON
+        ), referrer
 
     def _referrer(self, one: Exchange) -> int | None:
         for told in (one.request("referer"), one.caused_by, one.request("origin")):

@@ -359,7 +359,11 @@ def _find_sessions(messages: list[OidcMessage], parent: list[int], root: Callabl
     for position, one in enumerate(messages):
         if not one.signs_out or one.session is None:
             continue
-        before = [place for place in range(position) if messages[place].session == one.session and not messages[place].signs_out]
+        before = [
+            place
+            for place in range(position)
+            if messages[place].session == one.session and not messages[place].signs_out
+        ]
         if before:
             parent[root(position)] = root(before[-1])
 

@@ -137,10 +137,13 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
         for value in values:
             if any(same_offer(key, value, one) for one in offered):
                 continue
-            nearest = closest(value, offered) if offered else None
+            listed_only = key == "scopes"
+            nearest = closest(value, offered) if offered and not listed_only else None
             yield make(
                 "settings-disagree",
-                f"{key}: {app.name} wants {value}; {provider.name} offers {', '.join(offered) or 'nothing'}.",
+                f"{key}: {app.name} wants {value}; {provider.name} offers {', '.join(offered) or 'nothing'}."
+                + (" A provider need not list every scope that it grants." if listed_only else ""),
+                severity=Severity.NOTE if listed_only else None,
                 side=Side.APPLICATION,
                 expected=", ".join(offered),
                 actual=value,

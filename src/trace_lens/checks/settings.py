@@ -345,10 +345,11 @@ def _keys(app: App, workspace: Workspace) -> Iterator[Finding]:
             )
     if not pins or app.settings.application.trust_from == "metadata" or not provider:
         return
+    replacing = not any(trust.pins(pins, one) for one in certificates)
     for key in published:
         one = key.certificate
         if one and not trust.pins(pins, one):
-            yield make(
+            made = make(
                 "next-key-not-pinned",
                 f"{provider.name} publishes a certificate that {app.name} does not trust yet, and {app.name} does not "
                 "fetch metadata by itself.",
@@ -356,6 +357,10 @@ def _keys(app: App, workspace: Workspace) -> Iterator[Finding]:
                 value_to_set=str(one.sha256),
                 evidence=(Evidence("published", str(one.sha256), key.file, key.where),),
             )
+            yield made._replace(remedy=_REPLACE) if replacing else made
+
+
+_REPLACE = "Replace the certificate that the provider no longer publishes by this one."
 
 
 def _signed_metadata(app: App, workspace: Workspace) -> Iterator[Finding]:

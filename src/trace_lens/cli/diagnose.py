@@ -81,7 +81,7 @@ def command(
     except ValueError as error:
         raise click.UsageError(f"--set: {error}.") from None
     book = logbook(workspace)
-    told = Circumstances(clock(now), at, app, provider, settings, with_logs=book is not None)
+    told = Circumstances(clock(now), at, app, provider, settings, with_logs=book is not None, prove=form != "jsonl")
     try:
         result = diagnose_sources(sources_of(sources), workspace, told, together=together, logbook=book)
     except SettingsError as error:

@@ -8,7 +8,6 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import NamedTuple
 
-
 PROVEN, INFERRED = "proven", "inferred"
 """How certain a break is: shown by facts, or concluded from what is usual."""
 

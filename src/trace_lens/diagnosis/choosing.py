@@ -119,8 +119,9 @@ def _identities(workspace: Workspace) -> list[_Identity]:
         provider = workspace.provider_of(app)
         told = app.settings.application
         if app.settings.protocol == "saml":
-            names: set[str | None] = {app.entity_id}
-            addresses = {*app.acs_urls, *app.sign_out_urls}
+            setup = app.settings.provider_setup
+            names: set[str | None] = {app.entity_id, setup.audience}
+            addresses = {*app.acs_urls, *app.sign_out_urls, *([setup.acs_url] if setup.acs_url else [])}
             set_in_app = told.provider_entity_id
         else:
             names = {told.client_id, app.settings.provider_setup.client_id, *told.api_audience}
@@ -153,10 +154,12 @@ class _Clues:
         return not self.audiences.isdisjoint(one.names)
 
     def exact(self, one: _Identity) -> _Score:
-        """The fit by values that are equal to the letter."""
+        """The fit by values that are equal to the letter, each in its own field or, for less, in the other's."""
         return _sum(
             (32, "audience", self.of_audience(one)),
             (16, "destination", not self.destinations.isdisjoint(one.addresses)),
+            (8, "audience", not self.audiences.isdisjoint(one.addresses)),
+            (4, "destination", not self.destinations.isdisjoint(one.names)),
             (2, "issuer", not self.issuers.isdisjoint(one.issuers)),
         )
 

@@ -29,7 +29,10 @@ def taken_up(
     for place, (case, diagnosis) in enumerate(zip(cases, diagnoses, strict=True)):
         if not _left_alone(case, diagnosis):
             continue
-        home = next((other for other in range(place + 1, len(cases)) if _went_through(case, cases[other], diagnoses[other])), None)
+        home = next(
+            (other for other in range(place + 1, len(cases)) if _went_through(case, cases[other], diagnoses[other])),
+            None,
+        )
         if home is not None:
             homes.setdefault(home, []).append(place)
             gone.add(place)
@@ -42,7 +45,7 @@ def taken_up(
             made.append((case, diagnosis))
             continue
         attempt = case.attempt._replace(given_up=ways)
-        made.append((replace(case, attempt=attempt, _kept={}), None))  # type: ignore[type-var, arg-type]
+        made.append((replace(case, attempt=attempt, _kept={}), None))  # type: ignore[arg-type]
     return made
 
 

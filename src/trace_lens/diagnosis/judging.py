@@ -77,7 +77,8 @@ class Diagnosis(NamedTuple):
 
 class Circumstances(NamedTuple):
     """What the user has told: the moment (`at`), today (`now`), the application, the provider, and the settings that
-    are to be supposed for the application. `with_logs` says that attempts are to be laid beside logs.
+    are to be supposed for the application. `with_logs` says that attempts are to be laid beside logs; `prove` that every
+    value to set is tried by judging again with it.
     """
 
     now: datetime
@@ -86,6 +87,7 @@ class Circumstances(NamedTuple):
     provider: str | None = None
     supposed: tuple[Supposed, ...] = ()
     with_logs: bool = False
+    prove: bool = False
 
 
 def diagnose(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances, number: int = 1) -> Diagnosis:

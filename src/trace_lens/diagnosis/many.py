@@ -16,9 +16,12 @@ from trace_lens.attempts.journeys import whole_way
 from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, assemble_oidc, read_oidc
 from trace_lens.attempts.placing import hosts_of, placed, way_alone
 from trace_lens.attempts.reading import Message, read_messages
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.saml.case import SamlCase
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.given_up import taken_up
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, judge
+from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.exchanges import plain
 from trace_lens.intake.peeling import Peeled
@@ -217,7 +220,7 @@ def _of_group(
     weighed = taken_up(cases, [judge(one, told) for one in cases])
     return _Judged(
         at,
-        tuple(diagnosis or judge(case, told) for case, diagnosis in weighed),
+        tuple(_whole(case, diagnosis or judge(case, told), told) for case, diagnosis in weighed),
         tuple(unreadable),
         tuple(_unplaced(attempts, captures)),
         frozenset().union(*(wanted for wanted, _ in ends)),
@@ -225,6 +228,11 @@ def _of_group(
         tuple(place for place, _ in group),
         tuple(seen_of(one, key) for one, key in zip(cases, keys, strict=True)) if told.with_logs else (),
     )
+
+
+def _whole(case: SamlCase | OidcCase, diagnosis: Diagnosis, told: Circumstances) -> Diagnosis:
+    """A diagnosis with its values tried, where that is asked for."""
+    return proven(diagnosis, case, told) if told.prove else diagnosis
 
 
 def _unplaced(attempts: list[Attempt | OidcAttempt], captures: dict[str, Peeled]) -> Iterator[Unplaced]:

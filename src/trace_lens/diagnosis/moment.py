@@ -84,7 +84,11 @@ def application_ahead(attempt: Attempt | OidcAttempt) -> float | None:
     hop = way.hop_of(held)
     if hop is None or held.context.get(PART) not in DELIVERED:
         return None
-    found = [offset for one in way.capture.exchanges if one.host == hop.exchange.host and (offset := clock_ahead(one)) is not None]
+    found = [
+        offset
+        for one in way.capture.exchanges
+        if one.host == hop.exchange.host and (offset := clock_ahead(one)) is not None
+    ]
     if not found or max(found) - min(found) > limits.DATES_AGREE_SECONDS:
         return None
     middle = sorted(found)[len(found) // 2]

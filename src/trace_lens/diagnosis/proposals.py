@@ -114,7 +114,7 @@ def _issuer(case: Case, finding: Finding) -> str | None:
 
 
 _OF_CLIENT: dict[str, _Proposal] = {
-    "audience-mismatch": _set(None, "application.client_id"),
+    "audience-mismatch": _set("provider_setup.client_id", "application.client_id"),
     "issuer-mismatch": _issuer,
     "redirect-uri-mismatch": _redirect,
     "algorithm-unexpected": _algorithm,

@@ -95,9 +95,12 @@ def _outranked(case: Case, findings: list[Finding], *, borne_out: bool = False) 
     doubtful: list[Finding] = []
     lenient: list[Finding] = []
     for one in findings:
-        if not one.breaks or one.code in AFTERWARDS or one.stage is Stage.SETTINGS:
-            made.append(one)
-        elif borne_out and not (one.code in OF_THE_RECORD and one.actual in asked):
+        if (
+            not one.breaks
+            or one.code in AFTERWARDS
+            or one.stage is Stage.SETTINGS
+            or (borne_out and not (one.code in OF_THE_RECORD and one.actual in asked))
+        ):
             made.append(one)
         elif one.code in ATTACKS:
             made.append(one)
@@ -146,7 +149,9 @@ def _contradicted(case: Case, doubtful: list[Finding]) -> Finding:
     codes = tuple(dict.fromkeys(one.code for one in doubtful))
     first = doubtful[0]
     name = case.app.name if case.app else "The application"
-    values = f": on record is {first.expected}, the sign-in used {first.actual}" if first.expected and first.actual else ""
+    values = (
+        f": on record is {first.expected}, the sign-in used {first.actual}" if first.expected and first.actual else ""
+    )
     made = case.finding(
         "record-contradicted",
         Stage.SETTINGS,
@@ -178,4 +183,3 @@ def _listed(codes: tuple[str, ...]) -> str:
 
 def _lower(text: str) -> str:
     return text[:1].lower() + text[1:] if text[:2].istitle() else text
-

@@ -61,7 +61,7 @@ def _read(text: str, url: str, media: str) -> PageText:
     links += [Link("", _words(one)) for one in root.iter("button")]
     body = root.find("body")
     return PageText(
-        _joined(title.text_content()) if title is not None else "",
+        _words(title) if title is not None else "",
         tuple(dict.fromkeys(one for one in headings if one)),
         tuple(dict.fromkeys(one for one in alerts if one)),
         tuple(links[: limits.PAGE_LINKS]),

@@ -126,7 +126,11 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
     if len(parts) < 2:
         return None
     found: list[Found] = []
-    beyond = f"it holds {len(parts):,} messages; only the first {limits.PARTS:,} were read" if len(parts) > limits.PARTS else None
+    beyond = (
+        f"it holds {len(parts):,} messages; only the first {limits.PARTS:,} were read"
+        if len(parts) > limits.PARTS
+        else None
+    )
     for line, part in parts[: limits.PARTS]:
         base = len(found)
         for one in _peel_one(part).found:

@@ -12,6 +12,7 @@ import binascii
 import hmac
 import re
 from collections import Counter
+from collections.abc import Callable
 from itertools import islice
 from typing import Any, NamedTuple, cast
 
@@ -285,7 +286,9 @@ def _bare_keys(element: etree._Element) -> tuple[PublicKeyTypes, ...]:
     """
     info = element.find(_D + "KeyInfo")
     found: list[PublicKeyTypes] = []
-    for one in info.iter(_D + "RSAKeyValue", _D11 + "ECKeyValue", _D11 + "DEREncodedKeyValue") if info is not None else ():
+    for one in (
+        info.iter(_D + "RSAKeyValue", _D11 + "ECKeyValue", _D11 + "DEREncodedKeyValue") if info is not None else ()
+    ):
         try:
             found.append(_bare_key(one))
         except (ValueError, KeyError, TypeError, UnsupportedAlgorithm, binascii.Error):
@@ -295,6 +298,7 @@ def _bare_keys(element: etree._Element) -> tuple[PublicKeyTypes, ...]:
 
 def _bare_key(element: etree._Element) -> PublicKeyTypes:
     """Raises ValueError, KeyError, TypeError, UnsupportedAlgorithm or binascii.Error where it is no key."""
+
     def octets(path: str) -> bytes:
         return base64.b64decode("".join((element.findtext(path) or "").split()), validate=True)
 
@@ -310,6 +314,6 @@ def _bare_key(element: etree._Element) -> PublicKeyTypes:
     return load_der_public_key(base64.b64decode("".join(text_of(element).split()), validate=True))
 
 
-_CURVES = {
+_CURVES: dict[str, Callable[[], ec.EllipticCurve]] = {
     "urn:oid:1.2.840.10045.3.1.7": ec.SECP256R1, "urn:oid:1.3.132.0.34": ec.SECP384R1, "urn:oid:1.3.132.0.35": ec.SECP521R1,
 }  # fmt: skip

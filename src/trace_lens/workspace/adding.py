@@ -128,25 +128,30 @@ def table_of_discovery(document: Mapping[str, Any], file: str) -> dict[str, Any]
 
 
 def table_of_client(document: Mapping[str, Any]) -> dict[str, Any]:
-    """The settings of an application that its client registration tells (RFC 7591 §3.2.1); never its secret."""
+    """The settings of an application that its client registration tells (RFC 7591 §3.2.1); never its secret.
+
+    A registration is what the provider has on record: identifier, redirect URIs and scopes say nothing of what is set in
+    the application.
+    """
     ends = document.get("client_secret_expires_at")
     moment = read_numeric_date(ends).moment if ends else None
     kinds = document.get("response_types")
     scope = document.get("scope")
     redirects = [str(one) for one in document.get("redirect_uris") or ()]
     told = {
-        "client_id": document.get("client_id"),
-        "redirect_uris": redirects,
         "sign_in_url": document.get("initiate_login_uri") or document.get("client_uri"),
         "response_type": kinds[0] if isinstance(kinds, list) and len(kinds) == 1 else None,
-        "scopes": scope.split() if isinstance(scope, str) else [],
         "client_authentication": document.get("token_endpoint_auth_method"),
         "secret_expires": moment.date().isoformat() if moment else None,
         "token_algorithm": document.get("id_token_signed_response_alg"),
         "subject_type": document.get("subject_type"),
     }
     name = document.get("client_name")
-    setup = {"client_id": document.get("client_id"), "redirect_uris": redirects}
+    setup = {
+        "client_id": document.get("client_id"),
+        "redirect_uris": redirects,
+        "scopes_granted": scope.split() if isinstance(scope, str) else [],
+    }
     return {
         **({"name": str(name)} if name else {}),
         "protocol": "oidc",
@@ -160,9 +165,10 @@ def name_for(entity: Entity | None, table: Mapping[str, Any]) -> str | None:
     spoken = table.get("name")
     if not spoken:
         application = table.get("application", {})
-        redirects = application.get("redirect_uris") or [None]
+        setup = table.get("provider_setup", {})
+        redirects = setup.get("redirect_uris") or [None]
         named = (entity.entity_id if entity else None, application.get("entity_id"), table.get("entity_id"),
-                 table.get("issuer"), redirects[0], application.get("client_id"))  # fmt: skip
+                 table.get("issuer"), redirects[0], setup.get("client_id"))  # fmt: skip
         address = next((one for one in named if one), "")
         host = urlsplit(str(address)).hostname or ""
         spoken = host.removeprefix("www.").split(".")[0]

@@ -49,7 +49,8 @@ def suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Works
 
     Raises SettingsError where a key or value is not one that the files may hold.
     """
-    return workspace.once(f"supposed {app.id}", lambda: _suppose(workspace, app, told))
+    key = "; ".join(f"{one.key}={one.value!r}" for one in told)
+    return workspace.once(f"supposed {app.id} {key}", lambda: _suppose(workspace, app, told))
 
 
 def _suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Workspace:

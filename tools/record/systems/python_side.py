@@ -4,7 +4,6 @@ provider on Authlib. Started with one JSON object of settings as its argument; a
 
 from __future__ import annotations
 
-import base64
 import json
 import os
 import secrets
@@ -29,15 +28,19 @@ socket.getaddrinfo = lambda host, port, *rest, **more: _lookup(
 
 
 def page(title: str, body: str, status: int = 200):
-    answer = make_response(f"<!doctype html><html><head><title>{title}</title></head><body>{body}</body></html>", status)
+    answer = make_response(
+        f"<!doctype html><html><head><title>{title}</title></head><body>{body}</body></html>", status
+    )
     answer.headers["Content-Type"] = "text/html; charset=utf-8"
     return answer
 
 
 def sign_in(target: str, wrong: bool = False) -> str:
     said = '<p role="alert">That did not match.</p>' if wrong else ""
-    return (f'<h1>Sign in to Harbour Key</h1>{said}<form method="post" action="/sign-in?to={target}"><input name="username">'
-            '<input type="password" name="password"><button id="go">Sign in</button></form>')
+    return (
+        f'<h1>Sign in to Harbour Key</h1>{said}<form method="post" action="/sign-in?to={target}"><input name="username">'
+        '<input type="password" name="password"><button id="go">Sign in</button></form>'
+    )
 
 
 def saml_provider(told: dict) -> Flask:
@@ -48,18 +51,36 @@ def saml_provider(told: dict) -> Flask:
 
     host = "https://idp.harbourkey.example"
     key = told.get("sign_with", "harbourkey")
-    config = IdPConfig().load({
-        "entityid": f"{host}/saml", "name": "Harbour Key", "xmlsec_binary": "/usr/bin/xmlsec1",
-        "key_file": str(FOLDER / f"{key}.key"), "cert_file": str(FOLDER / f"{key}.pem"),
-        "metadata": {"inline": told["metadata"]},
-        "service": {"idp": {
-            "endpoints": {"single_sign_on_service": [(f"{host}/sso", BINDING_HTTP_REDIRECT), (f"{host}/sso/post", BINDING_HTTP_POST)],
-                          "single_logout_service": [(f"{host}/slo", BINDING_HTTP_REDIRECT)]},
-            "policy": {"default": {"lifetime": {"minutes": told.get("minutes", 15)}, "attribute_restrictions": None,
-                                   "name_form": "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"}},
-            "want_authn_requests_signed": told.get("want_signed", False), "name_id_format": [NAMEID_FORMAT_EMAILADDRESS],
-        }},
-    })
+    config = IdPConfig().load(
+        {
+            "entityid": f"{host}/saml",
+            "name": "Harbour Key",
+            "xmlsec_binary": "/usr/bin/xmlsec1",
+            "key_file": str(FOLDER / f"{key}.key"),
+            "cert_file": str(FOLDER / f"{key}.pem"),
+            "metadata": {"inline": told["metadata"]},
+            "service": {
+                "idp": {
+                    "endpoints": {
+                        "single_sign_on_service": [
+                            (f"{host}/sso", BINDING_HTTP_REDIRECT),
+                            (f"{host}/sso/post", BINDING_HTTP_POST),
+                        ],
+                        "single_logout_service": [(f"{host}/slo", BINDING_HTTP_REDIRECT)],
+                    },
+                    "policy": {
+                        "default": {
+                            "lifetime": {"minutes": told.get("minutes", 15)},
+                            "attribute_restrictions": None,
+                            "name_form": "urn:oasis:names:tc:SAML:2.0:attrname-format:uri",
+                        }
+                    },
+                    "want_authn_requests_signed": told.get("want_signed", False),
+                    "name_id_format": [NAMEID_FORMAT_EMAILADDRESS],
+                }
+            },
+        }
+    )
     server = Server(config=config)
     app = Flask("idp")
     app.secret_key = "recording"
@@ -72,12 +93,21 @@ def saml_provider(told: dict) -> Flask:
         destination = told.get("destination") or made["destination"]
         response = server.create_authn_response(
             {"mail": [PEOPLE[name]], "uid": [name], "displayName": ["A member of the crew"]},
-            userid=name, name_id=NameID(format=told.get("format", EMAIL), text=told.get("names", PEOPLE)[name]),
-            authn={"class_ref": "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport", "authn_auth": host},
-            sign_assertion=told.get("sign_assertion", True), sign_response=told.get("sign_response", False),
-            encrypt_assertion=told.get("encrypt", False), encrypted_advice_attributes=False,
-            sign_alg="http://www.w3.org/2001/04/xmldsig-more#rsa-sha256", digest_alg="http://www.w3.org/2001/04/xmlenc#sha256",
-            in_response_to=made["in_response_to"], destination=destination, sp_entity_id=made["sp_entity_id"],
+            userid=name,
+            name_id=NameID(format=told.get("format", EMAIL), text=told.get("names", PEOPLE)[name]),
+            authn={
+                "class_ref": "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport",
+                "authn_auth": host,
+            },
+            sign_assertion=told.get("sign_assertion", True),
+            sign_response=told.get("sign_response", False),
+            encrypt_assertion=told.get("encrypt", False),
+            encrypted_advice_attributes=False,
+            sign_alg="http://www.w3.org/2001/04/xmldsig-more#rsa-sha256",
+            digest_alg="http://www.w3.org/2001/04/xmlenc#sha256",
+            in_response_to=made["in_response_to"],
+            destination=destination,
+            sp_entity_id=made["sp_entity_id"],
         )
         sent = server.apply_binding(binding, str(response), destination, relay or "", response=True)
         return make_response(sent["data"], 200, {"Content-Type": "text/html"})
@@ -88,22 +118,44 @@ def saml_provider(told: dict) -> Flask:
         given = request.form if request.method == "POST" else request.args
         binding = BINDING_HTTP_POST if request.method == "POST" else BINDING_HTTP_REDIRECT
         try:
-            parsed = server.parse_authn_request(given["SAMLRequest"], binding, relay_state=given.get("RelayState"),
-                                                sigalg=given.get("SigAlg"), signature=given.get("Signature"))
+            parsed = server.parse_authn_request(
+                given["SAMLRequest"],
+                binding,
+                relay_state=given.get("RelayState"),
+                sigalg=given.get("SigAlg"),
+                signature=given.get("Signature"),
+            )
             server.response_args(parsed.message)
         except Exception as error:
-            return page("Harbour Key", f"<h1>The request cannot be served</h1><p>{type(error).__name__}: {error}</p>", 400)
+            return page(
+                "Harbour Key", f"<h1>The request cannot be served</h1><p>{type(error).__name__}: {error}</p>", 400
+            )
         if parsed.message.is_passive == "true" and "who" not in session:
             made = server.response_args(parsed.message)
             made.pop("binding", None)
             from saml2.s_utils import UnknownPrincipal  # noqa: F401
-            refused = server.create_error_response(made["in_response_to"], made["destination"], info=("urn:oasis:names:tc:SAML:2.0:status:NoPassive", "Passive authentication not supported."), sign=False)
-            sent = server.apply_binding(BINDING_HTTP_POST, str(refused), made["destination"], given.get("RelayState", ""), response=True)
+
+            refused = server.create_error_response(
+                made["in_response_to"],
+                made["destination"],
+                info=("urn:oasis:names:tc:SAML:2.0:status:NoPassive", "Passive authentication not supported."),
+                sign=False,
+            )
+            sent = server.apply_binding(
+                BINDING_HTTP_POST, str(refused), made["destination"], given.get("RelayState", ""), response=True
+            )
             return make_response(sent["data"], 200, {"Content-Type": "text/html"})
         if told.get("refuse"):
             made = server.response_args(parsed.message)
-            refused = server.create_error_response(made["in_response_to"], made["destination"], info=(f"urn:oasis:names:tc:SAML:2.0:status:{told['refuse']}", told.get("refuse_words", "")), sign=False)
-            sent = server.apply_binding(BINDING_HTTP_POST, str(refused), made["destination"], given.get("RelayState", ""), response=True)
+            refused = server.create_error_response(
+                made["in_response_to"],
+                made["destination"],
+                info=(f"urn:oasis:names:tc:SAML:2.0:status:{told['refuse']}", told.get("refuse_words", "")),
+                sign=False,
+            )
+            sent = server.apply_binding(
+                BINDING_HTTP_POST, str(refused), made["destination"], given.get("RelayState", ""), response=True
+            )
             return make_response(sent["data"], 200, {"Content-Type": "text/html"})
         if "who" in session and parsed.message.force_authn != "true":
             return answer(session["who"], parsed, given.get("RelayState"))
@@ -120,7 +172,11 @@ def saml_provider(told: dict) -> Flask:
         if name not in PEOPLE or request.form["password"] != "correct-horse":
             return page("Harbour Key", sign_in(target, True))
         if name in told.get("not_assigned", []):
-            return page("Harbour Key", f"<h1>Not allowed</h1><p>{PEOPLE[name]} has not been assigned to this application.</p>", 403)
+            return page(
+                "Harbour Key",
+                f"<h1>Not allowed</h1><p>{PEOPLE[name]} has not been assigned to this application.</p>",
+                403,
+            )
         session["who"] = name
         parsed, relay = waiting[target]
         return answer(name, parsed, relay)
@@ -130,8 +186,12 @@ def saml_provider(told: dict) -> Flask:
         parsed = server.parse_logout_request(request.args["SAMLRequest"], BINDING_HTTP_REDIRECT)
         session.clear()
         made = server.create_logout_response(parsed.message, [BINDING_HTTP_REDIRECT], sign=False)
-        where = server.metadata.single_logout_service(parsed.message.issuer.text, BINDING_HTTP_REDIRECT, "spsso")[0]["location"]
-        sent = server.apply_binding(BINDING_HTTP_REDIRECT, str(made), where, request.args.get("RelayState", ""), response=True)
+        where = server.metadata.single_logout_service(parsed.message.issuer.text, BINDING_HTTP_REDIRECT, "spsso")[0][
+            "location"
+        ]
+        sent = server.apply_binding(
+            BINDING_HTTP_REDIRECT, str(made), where, request.args.get("RelayState", ""), response=True
+        )
         return redirect(dict(sent["headers"])["Location"])
 
     return app
@@ -143,29 +203,45 @@ def saml_application(told: dict) -> Flask:
     from saml2.config import SPConfig
 
     host = "https://galley.northmere.example"
-    config = SPConfig().load({
-        "entityid": told.get("entity_id", f"{host}/metadata"), "xmlsec_binary": "/usr/bin/xmlsec1",
-        "key_file": str(FOLDER / "galley.key"), "cert_file": str(FOLDER / "galley.pem"),
-        "encryption_keypairs": [{"key_file": str(FOLDER / "galley.key"), "cert_file": str(FOLDER / "galley.pem")}],
-        "metadata": {"inline": told["metadata"]}, "accepted_time_diff": told.get("skew", 60),
-        "service": {"sp": {
-            "endpoints": {"assertion_consumer_service": [(f"{host}/acs", BINDING_HTTP_POST)],
-                          "single_logout_service": [(f"{host}/slo", BINDING_HTTP_REDIRECT)]},
-            "allow_unsolicited": told.get("unsolicited", False), "authn_requests_signed": told.get("sign", False),
-            "want_assertions_signed": True, "want_response_signed": False, "logout_requests_signed": True,
-        }},
-    })
+    config = SPConfig().load(
+        {
+            "entityid": told.get("entity_id", f"{host}/metadata"),
+            "xmlsec_binary": "/usr/bin/xmlsec1",
+            "key_file": str(FOLDER / "galley.key"),
+            "cert_file": str(FOLDER / "galley.pem"),
+            "encryption_keypairs": [{"key_file": str(FOLDER / "galley.key"), "cert_file": str(FOLDER / "galley.pem")}],
+            "metadata": {"inline": told["metadata"]},
+            "accepted_time_diff": told.get("skew", 60),
+            "service": {
+                "sp": {
+                    "endpoints": {
+                        "assertion_consumer_service": [(f"{host}/acs", BINDING_HTTP_POST)],
+                        "single_logout_service": [(f"{host}/slo", BINDING_HTTP_REDIRECT)],
+                    },
+                    "allow_unsolicited": told.get("unsolicited", False),
+                    "authn_requests_signed": told.get("sign", False),
+                    "want_assertions_signed": True,
+                    "want_response_signed": False,
+                    "logout_requests_signed": True,
+                }
+            },
+        }
+    )
     client = Saml2Client(config)
     app = Flask("sp")
     app.secret_key = "recording-too"
-    app.config.update(SESSION_COOKIE_NAME="galley", SESSION_COOKIE_SECURE=True, SESSION_COOKIE_SAMESITE=told.get("same_site", "None"))
+    app.config.update(
+        SESSION_COOKIE_NAME="galley", SESSION_COOKIE_SECURE=True, SESSION_COOKIE_SAMESITE=told.get("same_site", "None")
+    )
     outstanding: dict[str, str] = {}
 
     @app.route("/acs", methods=["POST"])
     def acs():
         known = outstanding if told.get("server_side", True) else {session["asked"]: "/"} if "asked" in session else {}
         try:
-            found = client.parse_authn_request_response(request.form["SAMLResponse"], BINDING_HTTP_POST, outstanding=dict(known))
+            found = client.parse_authn_request_response(
+                request.form["SAMLResponse"], BINDING_HTTP_POST, outstanding=dict(known)
+            )
         except Exception as error:
             return page("Galley Orders", f"<h1>Sign-in failed</h1><p>{type(error).__name__}: {error}</p>", 400)
         if found is None:
@@ -182,6 +258,7 @@ def saml_application(told: dict) -> Flask:
     @app.route("/logout")
     def logout():
         from saml2.saml import name_id_from_string
+
         name = name_id_from_string(session["index"])
         where = client.metadata.single_logout_service(told["provider"], BINDING_HTTP_REDIRECT, "idpsso")[0]["location"]
         _, made = client.create_logout_request(where, told["provider"], name_id=name, sign=False)
@@ -191,11 +268,15 @@ def saml_application(told: dict) -> Flask:
     @app.route("/")
     def home():
         if "who" in session:
-            return page("Galley Orders", f'<h1>Orders</h1><p>{session["who"]} <a id="out" href="/logout">Log out</a></p>')
+            return page(
+                "Galley Orders", f'<h1>Orders</h1><p>{session["who"]} <a id="out" href="/logout">Log out</a></p>'
+            )
         more = {"is_passive": "true"} if told.get("passive") and "tried" not in request.args else {}
         if told.get("force"):
             more["force_authn"] = "true"
-        asked, made = client.prepare_for_authenticate(entityid=told["provider"], relay_state="/", binding=BINDING_HTTP_REDIRECT, **more)
+        asked, made = client.prepare_for_authenticate(
+            entityid=told["provider"], relay_state="/", binding=BINDING_HTTP_REDIRECT, **more
+        )
         outstanding[asked] = "/"
         session["asked"] = asked
         return redirect(dict(made["headers"])["Location"])
@@ -208,28 +289,53 @@ def client_application(told: dict) -> Flask:
 
     app = Flask("rp")
     app.secret_key = "recording-three"
-    app.config.update(SESSION_COOKIE_NAME="fuel", SESSION_COOKIE_SECURE=told.get("secure", True), SESSION_COOKIE_SAMESITE=told.get("same_site", "Lax"),
-                      SESSION_COOKIE_PATH=told.get("cookie_path", "/"))
+    app.config.update(
+        SESSION_COOKIE_NAME="fuel",
+        SESSION_COOKIE_SECURE=told.get("secure", True),
+        SESSION_COOKIE_SAMESITE=told.get("same_site", "Lax"),
+        SESSION_COOKIE_PATH=told.get("cookie_path", "/"),
+    )
     oauth = OAuth(app)
-    oauth.register("id", client_id=told.get("client_id", "fuel-ledger"), client_secret=told.get("secret", "fuel-ledger-secret-of-the-recording"),
-                   server_metadata_url=f"{told['issuer']}/.well-known/openid-configuration",
-                   client_kwargs={"scope": told.get("scope", "openid email profile"), "code_challenge_method": "S256", **told.get("client", {})})
+    oauth.register(
+        "id",
+        client_id=told.get("client_id", "fuel-ledger"),
+        client_secret=told.get("secret", "fuel-ledger-secret-of-the-recording"),
+        server_metadata_url=f"{told['issuer']}/.well-known/openid-configuration",
+        client_kwargs={
+            "scope": told.get("scope", "openid email profile"),
+            "code_challenge_method": "S256",
+            **told.get("client", {}),
+        },
+    )
 
     @app.route("/")
     def home():
         if "who" in session:
-            return page(told.get("title", "Fuel Ledger"), f'<h1>Fuel taken in November</h1><p>{session["who"]} <a href="/logout">Log out</a></p>')
-        return oauth.id.authorize_redirect(told.get("redirect_uri", "https://fuel.northmere.example/signin-oidc"), **told.get("params", {}))
+            return page(
+                told.get("title", "Fuel Ledger"),
+                f'<h1>Fuel taken in November</h1><p>{session["who"]} <a href="/logout">Log out</a></p>',
+            )
+        return oauth.id.authorize_redirect(
+            told.get("redirect_uri", "https://fuel.northmere.example/signin-oidc"), **told.get("params", {})
+        )
 
     @app.route("/signin-oidc", methods=["GET", "POST"])
     def back():
         try:
             token = oauth.id.authorize_access_token()
         except Exception as error:
-            return page("Fuel Ledger", f"<h1>We could not sign you in</h1><p>{error if told.get('say', True) else 'Please call the service desk.'}</p>", told.get("status", 400))
+            return page(
+                "Fuel Ledger",
+                f"<h1>We could not sign you in</h1><p>{error if told.get('say', True) else 'Please call the service desk.'}</p>",
+                told.get("status", 400),
+            )
         who = token["userinfo"]
         if told.get("group") and told["group"] not in who.get("groups", []):
-            return page("Fuel Ledger", f"<h1>No access</h1><p>You need the group {told['group']}. Your groups: {', '.join(who.get('groups', [])) or 'none'}.</p>", 403)
+            return page(
+                "Fuel Ledger",
+                f"<h1>No access</h1><p>You need the group {told['group']}. Your groups: {', '.join(who.get('groups', [])) or 'none'}.</p>",
+                403,
+            )
         session["who"] = who.get("email") or who["sub"]
         return redirect("/")
 
@@ -257,22 +363,49 @@ def client_provider(told: dict) -> Flask:
     class Client(ClientMixin):
         def __init__(self, name, secret, uris):
             self.client_id, self.secret, self.uris = name, secret, uris
-        def get_client_id(self): return self.client_id
-        def get_default_redirect_uri(self): return self.uris[0]
-        def get_allowed_scope(self, scope): return scope or ""
-        def check_redirect_uri(self, uri): return uri in self.uris
-        def check_client_secret(self, secret): return secret == self.secret
-        def check_endpoint_auth_method(self, method, endpoint): return True
-        def check_response_type(self, kind): return kind == "code"
-        def check_grant_type(self, kind): return kind == "authorization_code"
+
+        def get_client_id(self):
+            return self.client_id
+
+        def get_default_redirect_uri(self):
+            return self.uris[0]
+
+        def get_allowed_scope(self, scope):
+            return scope or ""
+
+        def check_redirect_uri(self, uri):
+            return uri in self.uris
+
+        def check_client_secret(self, secret):
+            return secret == self.secret
+
+        def check_endpoint_auth_method(self, method, endpoint):
+            return True
+
+        def check_response_type(self, kind):
+            return kind == "code"
+
+        def check_grant_type(self, kind):
+            return kind == "authorization_code"
 
     class Code(SimpleNamespace, AuthorizationCodeMixin):
-        def get_redirect_uri(self): return self.redirect_uri
-        def get_scope(self): return self.scope
-        def get_nonce(self): return self.nonce
-        def get_auth_time(self): return self.auth_time
-        def get_acr(self): return None
-        def get_amr(self): return None
+        def get_redirect_uri(self):
+            return self.redirect_uri
+
+        def get_scope(self):
+            return self.scope
+
+        def get_nonce(self):
+            return self.nonce
+
+        def get_auth_time(self):
+            return self.auth_time
+
+        def get_acr(self):
+            return None
+
+        def get_amr(self):
+            return None
 
     clients = {name: Client(name, one["secret"], one["redirect_uris"]) for name, one in told["clients"].items()}
     codes: dict[str, Code] = {}
@@ -282,29 +415,61 @@ def client_provider(told: dict) -> Flask:
 
     class CodeGrant(grants.AuthorizationCodeGrant):
         TOKEN_ENDPOINT_AUTH_METHODS = ["client_secret_basic", "client_secret_post", "none"]
+
         def save_authorization_code(self, code, asked):
-            codes[code] = Code(code=code, client_id=asked.client.client_id, redirect_uri=asked.payload.redirect_uri, scope=asked.payload.scope,
-                               nonce=asked.payload.data.get("nonce"), auth_time=int(time.time()), user=asked.user)
+            codes[code] = Code(
+                code=code,
+                client_id=asked.client.client_id,
+                redirect_uri=asked.payload.redirect_uri,
+                scope=asked.payload.scope,
+                nonce=asked.payload.data.get("nonce"),
+                auth_time=int(time.time()),
+                user=asked.user,
+            )
+
         def query_authorization_code(self, code, client):
             found = codes.get(code)
             return found if found and found.client_id == client.client_id else None
-        def delete_authorization_code(self, code): codes.pop(code.code, None)
-        def authenticate_user(self, code): return code.user
+
+        def delete_authorization_code(self, code):
+            codes.pop(code.code, None)
+
+        def authenticate_user(self, code):
+            return code.user
 
     class IdToken(oidc_grants.OpenIDCode):
-        def exists_nonce(self, nonce, asked): return False
-        def get_jwt_config(self, grant): return {"key": (FOLDER / "tidewater.key").read_text(), "alg": "RS256", "iss": told.get("issuer_in_token", host), "exp": 3600}
-        def generate_user_info(self, user, scope): return UserInfo(sub=user.name, email=PEOPLE[user.name])
+        def exists_nonce(self, nonce, asked):
+            return False
+
+        def get_jwt_config(self, grant):
+            return {
+                "key": (FOLDER / "tidewater.key").read_text(),
+                "alg": "RS256",
+                "iss": told.get("issuer_in_token", host),
+                "exp": 3600,
+            }
+
+        def generate_user_info(self, user, scope):
+            return UserInfo(sub=user.name, email=PEOPLE[user.name])
 
     server.register_grant(CodeGrant, [IdToken(require_nonce=False)])
 
     @app.route("/.well-known/openid-configuration")
     def discovery():
-        return {"issuer": told.get("issuer", host), "authorization_endpoint": f"{host}/authorize", "token_endpoint": f"{host}/token", "jwks_uri": f"{host}/keys",
-                "response_types_supported": ["code"], "subject_types_supported": ["public"], "id_token_signing_alg_values_supported": ["RS256"], "code_challenge_methods_supported": ["S256"]}
+        return {
+            "issuer": told.get("issuer", host),
+            "authorization_endpoint": f"{host}/authorize",
+            "token_endpoint": f"{host}/token",
+            "jwks_uri": f"{host}/keys",
+            "response_types_supported": ["code"],
+            "subject_types_supported": ["public"],
+            "id_token_signing_alg_values_supported": ["RS256"],
+            "code_challenge_methods_supported": ["S256"],
+        }
 
     @app.route("/keys")
-    def keys(): return {"keys": [public]}
+    def keys():
+        return {"keys": [public]}
 
     @app.route("/authorize", methods=["GET", "POST"])
     def authorize():
@@ -327,13 +492,18 @@ def client_provider(told: dict) -> Flask:
         return f'<form method="post" action="{request.full_path}"><input name="username"><input type="password" name="password"><button id="go">Sign in</button></form>'
 
     @app.route("/token", methods=["POST"])
-    def token(): return server.create_token_response()
+    def token():
+        return server.create_token_response()
 
     return app
 
 
-MAKERS = {"idp.harbourkey.example": saml_provider, "galley.northmere.example": saml_application,
-          "fuel.northmere.example": client_application, "accounts.tidewater.example": client_provider}
+MAKERS = {
+    "idp.harbourkey.example": saml_provider,
+    "galley.northmere.example": saml_application,
+    "fuel.northmere.example": client_application,
+    "accounts.tidewater.example": client_provider,
+}
 
 
 def main() -> None:
@@ -343,6 +513,7 @@ def main() -> None:
         return apps[environ["HTTP_HOST"].split(":")[0]](environ, start_response)
 
     from werkzeug.serving import make_server
+
     server = make_server("127.0.0.1", SETTINGS["port"], front, threaded=True)
     print("ready", flush=True)
     server.serve_forever()

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 
+from trace_lens.attempts.cookies import Cookie, Kept
 from trace_lens.attempts.oidc import OidcMessage
 from trace_lens.checks.asking import MESSAGE, Answer, asks
-from trace_lens.attempts.cookies import Cookie, Kept
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.checks.way.cookies import cookie_shown, kept_from_frame
+from trace_lens.checks.way.cookies import kept_from_frame
+from trace_lens.checks.way.ending import cookie_shown
 from trace_lens.checks.way.parties import at_hop
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
@@ -69,7 +70,9 @@ def authorization_error(case: OidcCase) -> Answer:
     )
 
 
-def _in_a_frame(case: OidcCase, answer: OidcMessage, code: str, cookie: Cookie, kept: Kept | None, one: Exchange) -> Finding:
+def _in_a_frame(
+    case: OidcCase, answer: OidcMessage, code: str, cookie: Cookie, kept: Kept | None, one: Exchange
+) -> Finding:
     """A silent request in a frame, to which the provider's own session cookie did not go: it cannot know the user."""
     why = (
         f"{kept.reason}"
@@ -84,8 +87,14 @@ def _in_a_frame(case: OidcCase, answer: OidcMessage, code: str, cookie: Cookie, 
         side=Side.PROVIDER if kept else Side.APPLICATION,
         actual=code,
         value_to_set=kept.set_to if kept else None,
-        remedy=None if kept else "Renew with a refresh token instead of a frame, or let provider and application be of one site.",
-        evidence=[*shown_error(case, answer), *cookie_shown(case, cookie), at_hop(case, "request in the frame", one.plain_url, one)],
+        remedy=None
+        if kept
+        else "Renew with a refresh token instead of a frame, or let provider and application be of one site.",
+        evidence=[
+            *shown_error(case, answer),
+            *cookie_shown(case, cookie),
+            at_hop(case, "request in the frame", one.plain_url, one),
+        ],
         compared=False,
     )
 

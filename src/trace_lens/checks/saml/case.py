@@ -128,7 +128,9 @@ class SamlCase(Case):
         acs = self.app.acs_urls if self.app else ()
         begins, ends = data.not_before, data.not_on_or_after
         asked = self.request.id.value if self.request and self.request.id else None
-        late = self.at is not None and ends is not None and ends.moment is not None and self.at >= ends.moment + self.skew
+        late = (
+            self.at is not None and ends is not None and ends.moment is not None and self.at >= ends.moment + self.skew
+        )
         return (
             (data.recipient is None) + (ends is None) + (begins is not None) + late
             + bool(data.recipient and acs and data.recipient.value not in acs)

@@ -44,7 +44,8 @@ def destination(case: SamlCase) -> Answer:
         yield case.finding(
             "destination-mismatch",
             _STAGE,
-            f"The response is addressed to {actual}, which is no ACS URL of {case.app.name}.",
+            f"The response is addressed to {actual}, which is no ACS URL of {case.app.name}"
+            + (": it is its entity ID, which belongs into another field." if actual == case.app.entity_id else "."),
             severity=severity,
             expected=expected,
             actual=actual,

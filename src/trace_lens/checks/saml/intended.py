@@ -110,6 +110,8 @@ def audience(case: SamlCase) -> Answer:
         actual = closest(expected, values) if values else ""
         others = [app.name for app in case.workspace.apps.values() if app is not case.app and app.entity_id == actual]
         belongs = f" It is that of {others[0]}." if others else ""
+        if actual in case.app.acs_urls:
+            belongs = " It is the application's ACS URL, which belongs into another field."
         yield case.finding(
             "audience-mismatch",
             _STAGE,

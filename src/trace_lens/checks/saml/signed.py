@@ -147,7 +147,11 @@ def _choose(
     if of_response and of_response.good:
         return normal, None
     trusted = [one for one in verdicts if one.standing == "trusted" and one.good]
-    covered = [one for one in children if any(isinstance(v.signature, XMLSignature) and v.signature.covers(one.element) for v in trusted)]
+    covered = [
+        one
+        for one in children
+        if any(isinstance(v.signature, XMLSignature) and v.signature.covers(one.element) for v in trusted)
+    ]
     first = next((one for one in covered if one.authn_statements), None)
     if first is not None and first.element in own:
         return first, None

@@ -58,7 +58,11 @@ def one_tab(case: Case) -> Answer:
     back = return_hop(case)
     if way is None or back is None or not way.capture.tells_cookies or outcome_of(case).let_in is not False:
         return
-    mine = {(cookie.name, cookie.domain, cookie.path): cookie for hop in leaving(case, back) for cookie in _set_by(hop.exchange)}
+    mine = {
+        (cookie.name, cookie.domain, cookie.path): cookie
+        for hop in leaving(case, back)
+        for cookie in _set_by(hop.exchange)
+    }
     numbers = {hop.exchange.number for hop in way.hops}
     for cookie in store_until(way, back.exchange):
         own = mine.get((cookie.name, cookie.domain, cookie.path))
@@ -94,12 +98,19 @@ def kept_from_frame(case: Case) -> tuple[Cookie, Kept | None, Exchange] | None:
     attributes, so the browser sends none to a third party); None where this is not so.
     """
     way: Way | None = case.attempt.way
-    asked = next((hop for hop in way.hops if set(hop.kinds) & set(REQUESTS) and hop.exchange.frame), None) if way else None
+    asked = (
+        next((hop for hop in way.hops if set(hop.kinds) & set(REQUESTS) and hop.exchange.frame), None) if way else None
+    )
     if way is None or asked is None or not way.capture.tells_cookies:
         return None
     one = asked.exchange
     for cookie in store_until(way, one):
-        if cookie.set_by.host != one.host or not _covers(cookie, one) or cookie.name in one.cookies or not cookie.http_only:
+        if (
+            cookie.set_by.host != one.host
+            or not _covers(cookie, one)
+            or cookie.name in one.cookies
+            or not cookie.http_only
+        ):
             continue
         return cookie, kept_back(cookie, one, came_from(case, asked)), one
     return None

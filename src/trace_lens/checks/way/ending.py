@@ -30,7 +30,7 @@ from trace_lens.checks.way.signs import (
     shown_signs,
 )
 from trace_lens.common import limits
-from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Side, Stage, Severity, Unchecked
+from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.exchanges import PAGE, Exchange, forms_of, origin_of, words_of
 from trace_lens.intake.pages import page_of
@@ -91,7 +91,9 @@ def answered(case: Case) -> Answer:
 
 def _last_page(case: Case, way: Way) -> Exchange | None:
     """The whole page of the provider at which the way ends; None where it ends in the middle, or elsewhere."""
-    shown = [hop.exchange for hop in way.hops if hop.how != CALLED and hop.exchange.kind == PAGE and not hop.exchange.frame]
+    shown = [
+        hop.exchange for hop in way.hops if hop.how != CALLED and hop.exchange.kind == PAGE and not hop.exchange.frame
+    ]
     if not shown or way.capture.cut:
         return None
     last = shown[-1]
@@ -170,7 +172,9 @@ def session(case: Case) -> Answer:
     page = landing(case)
     late = page is not back and any(_cookies_set(hop.exchange) for hop in after_return(case)[:-1])
     if late and all(one.name == STATUS for one in end.against):
-        yield Unchecked("session-not-started", f"{end.against[0].says} after the session had begun: its page does not tell")
+        yield Unchecked(
+            "session-not-started", f"{end.against[0].says} after the session had begun: its page does not tell"
+        )
         return
     if again and any(one.exchange is again.exchange for one in end.against):
         why = _why_again(case, way, back, again, way.capture.tells_cookies)

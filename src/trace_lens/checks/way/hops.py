@@ -19,8 +19,8 @@ from trace_lens.common import limits
 from trace_lens.common.findings import INFERRED, Evidence, Severity, Side, Stage
 from trace_lens.common.kinds import in_a_sentence
 from trace_lens.common.moments import show_duration
-from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRECT, PART
 from trace_lens.intake.browser_words import Trouble
+from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRECT, PART
 from trace_lens.intake.exchanges import CALL, Exchange, plain, same_address, words_of
 from trace_lens.intake.layers import LENGTH
 

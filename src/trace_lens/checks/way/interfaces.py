@@ -33,7 +33,10 @@ def challenge_of(one: Exchange) -> dict[str, str]:
     start = re.search(r"(?:^|,)\s*bearer\b", told, re.IGNORECASE)
     if start is None:
         return {}
-    return {match[1].lower(): match[2] if match[2] is not None else match[3] for match in _PARAMETER.finditer(told[start.end() :])}
+    return {
+        match[1].lower(): match[2] if match[2] is not None else match[3]
+        for match in _PARAMETER.finditer(told[start.end() :])
+    }
 
 
 @asks(Stage.ADMITTED, "api-refused", needs=WAY)
@@ -59,7 +62,10 @@ def interfaces(case: Case) -> Answer:
 def _taken_later(way: Way, one: Exchange) -> bool:
     """Whether the same call went through later, with a token that was renewed."""
     return any(
-        other.number > one.number and same_address(other.url, one.url) and other.method == one.method and 200 <= other.status < 300
+        other.number > one.number
+        and same_address(other.url, one.url)
+        and other.method == one.method
+        and 200 <= other.status < 300
         for other in way.capture.exchanges
     )
 
@@ -74,10 +80,12 @@ def _finding(case: Case, one: Exchange, token: str) -> Finding:
     read = _read(token)
     error, words = told.get("error"), told.get("error_description")
     why, side, value = _why(case, one, told, read)
-    said = f' It says: {error}{f", “{words}”" if words else ""}.' if error else ""
+    said = f" It says: {error}{f', “{words}”' if words else ''}." if error else ""
     evidence = [at_hop(case, "status", str(one.status), one, "response")]
     if one.response("www-authenticate"):
-        evidence.append(at_hop(case, "WWW-Authenticate", one.response("www-authenticate") or "", one, "response header"))
+        evidence.append(
+            at_hop(case, "WWW-Authenticate", one.response("www-authenticate") or "", one, "response header")
+        )
     if read:
         evidence += [Evidence("aud of the token", ", ".join(read.audience) or "none", evidence[0].source, one.place),
                      Evidence("scope of the token", read.text("scope") or read.text("scp") or "none", evidence[0].source, one.place)]  # fmt: skip

@@ -86,7 +86,6 @@ class Outcome(NamedTuple):
         """The signs against it."""
         return tuple(one for one in self.signs if one.weight < 0)
 
-
     @property
     def only_tokens(self) -> bool:
         """Whether nothing but tokens that the page got speaks for it: it may still have refused them."""
@@ -244,7 +243,17 @@ def names_of(case: Case) -> tuple[str, ...]:
     found = [case.subject.value] if case.subject else []
     for name, values in case.said.items():
         last = re.split(r"[/:#]", name)[-1].casefold()
-        if last in ("name", "email", "mail", "emailaddress", "preferred_username", "upn", "displayname", "login", "uid"):
+        if last in (
+            "name",
+            "email",
+            "mail",
+            "emailaddress",
+            "preferred_username",
+            "upn",
+            "displayname",
+            "login",
+            "uid",
+        ):
             found += values
     found += typed_names(case)
     return tuple(dict.fromkeys(one.strip() for one in found if len(one.strip()) >= _SHORTEST_NAME))
@@ -337,7 +346,10 @@ def _unfriendly(one: Exchange) -> bool:
 def _gives_session(one: Exchange) -> bool:
     if any(not isinstance(read_set_cookie(line, one), Refused) for line in one.set_cookies):
         return True
-    return bool(one.answer and re.search(rb'"(?:access_token|session|token|session_?id)"\s*:\s*"', one.answer[:4096], re.IGNORECASE))
+    return bool(
+        one.answer
+        and re.search(rb'"(?:access_token|session|token|session_?id)"\s*:\s*"', one.answer[:4096], re.IGNORECASE)
+    )
 
 
 def shown_signs(case: Case, signs: tuple[Sign, ...]) -> list[Evidence]:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from trace_lens.checks.claims import ClaimRow
 from trace_lens.common.difference import difference
-from trace_lens.common.findings import Finding, Side
+from trace_lens.common.findings import INFERRED, Finding, Proof, Side
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.judging import Diagnosis
@@ -126,6 +126,8 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
 
 def _headline(diagnosis: Diagnosis) -> Iterator[Line]:
     word = _OUTCOME[diagnosis.outcome]
+    likely = diagnosis.first_break is not None and diagnosis.first_break.certainty == INFERRED
+    word = f"{word}, most likely" if likely else word
     at = f" at {diagnosis.first_break.stage}" if diagnosis.first_break else ""
     head, *rest = prose(f"{word}{at}: {diagnosis.cause}")
     yield line(Span(f"{word}{at}", _STYLE[diagnosis.outcome]), head[1].text[len(word + at) :])
@@ -159,6 +161,8 @@ def _stages(diagnosis: Diagnosis) -> Iterator[Line]:
 def finding_lines(finding: Finding) -> Iterator[Line]:
     """One finding: code, detail, values, evidence."""
     because = f", because of {finding.because_of}" if finding.because_of else ""
+    because += ", likely" if finding.certainty == INFERRED else ""
+    because += f", in place of {', '.join(finding.overrules)}" if finding.overrules else ""
     accepted = f", accepted: {finding.accepted}" if finding.accepted else ""
     yield line(
         Span(finding.code, finding.severity), f"  {finding.severity} in {finding.stage}{because}{pages.shown(accepted)}"
@@ -194,10 +198,12 @@ def _to_do(diagnosis: Diagnosis) -> Iterator[Line]:
         yield line(Span("To do", "head"))
     for finding in roots:
         side = _SIDE[finding.side] if finding.side else "To do"
-        then = "" if finding is roots[0] else "Then, or it would break next. "
+        then = "" if finding is roots[0] else "After that, also: "
         yield from prose(f"{then}{side}: {finding.remedy}", 2)
         if finding.value_to_set:
             yield line("    ", Span(visible(finding.value_to_set), "set"))
+        if finding.proof:
+            yield from prose(_proof(finding.proof), 4, "quiet")
     if not roots and diagnosis.outcome == "sound":
         yield from _when_sound(diagnosis)
     if diagnosis.proposal:
@@ -207,6 +213,13 @@ def _to_do(diagnosis: Diagnosis) -> Iterator[Line]:
         yield line(f"    trace-lens diagnose {source} {tried}")
     if roots:
         yield from prose(f"More on this: trace-lens explain {roots[0].code}", 2, "quiet")
+
+
+def _proof(proof: Proof) -> str:
+    """What judging again with the value gave."""
+    if proof.outcome == "broken":
+        return f"Judged again with this value: {proof.first_break} is left."
+    return f"Judged again with this value: {proof.outcome}."
 
 
 def _when_sound(diagnosis: Diagnosis) -> Iterator[Line]:
