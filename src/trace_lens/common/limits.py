@@ -33,6 +33,9 @@ PARTS = 100_000
 RSA_BITS = 16_384
 """Largest RSA modulus of a bare key in a message that is tried."""
 
+COMPARED_PARTS = 40
+"""Up to this many messages of one text are compared with each other, to find those that are cut copies."""
+
 REPEATED_FIELDS = 8
 """Most further values of one form field that are looked at."""
 

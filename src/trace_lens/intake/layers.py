@@ -168,7 +168,12 @@ def _base64(data: bytes) -> Iterator[Reading]:
     layer = "base64"
     if re.search(rb"[\r\n]", text):
         repairs.append("line wraps")
-        text = re.sub(rb"[ \t]*[\r\n]+[ \t]*", b"", text)
+        bare = _unwrapped(text)
+        joined = re.sub(rb"[ \t]*[\r\n]+[ \t]*", b"", text)
+        if len(bare) < len(joined) and joined.startswith(bare):
+            repairs.append("text around the message")
+            joined = bare
+        text = joined
     candidates = [(text, repairs)]
     if re.search(rb"[ \t]", text):
         candidates = [
@@ -226,6 +231,28 @@ def _inflate(data: bytes) -> Iterator[Reading]:
             yield Reading(layer, out)
 
 
+def _unwrapped(run: bytes) -> bytes:
+    """A run of base64 over several lines as one; the last line is left out where the message ends before it."""
+    lines = re.split(rb"[ \t]*\r?\n[>| \t]*", run)
+    whole = b"".join(lines)
+    if len(lines) > 1 and not _ends_xml(whole) and _ends_xml(b"".join(lines[:-1])):
+        return b"".join(lines[:-1])
+    return whole
+
+
+def _ends_xml(text: bytes) -> bool:
+    """Whether base64 ends with the end of a tag."""
+    bare = text.rstrip(b"=").replace(b"-", b"+").replace(b"_", b"/")
+    if b"=" in bare:
+        return False
+    begin = max(0, len(bare) - 8 - len(bare) % 4)
+    tail = bare[begin - begin % 4 :]
+    try:
+        return base64.b64decode(tail + b"=" * (-len(tail) % 4)).rstrip()[-1:] == b">"
+    except (binascii.Error, ValueError):
+        return False
+
+
 def _excerpt(data: bytes) -> Iterator[Reading]:
     """A message inside other text: an e-mail, a ticket, a log line."""
     start = re.search(rb"<(?:[\w.\-]+:)?(?:" + _ROOTS + rb")[\s>]", data)
@@ -237,7 +264,7 @@ def _excerpt(data: bytes) -> Iterator[Reading]:
     runs = sorted(_BASE64_RUN.findall(data), key=len, reverse=True)[:3]
     for run in runs:
         if len(run) >= 100 and len(run) < len(data.strip()):
-            bare = re.sub(rb"[ \t]*\r?\n[>| \t]*", b"", run)
+            bare = _unwrapped(run)
             repairs = ("text around the message", "line wraps") if bare != run else ("text around the message",)
             yield Reading("", bare, repairs, cost=5)
 

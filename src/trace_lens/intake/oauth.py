@@ -17,6 +17,7 @@ from urllib.parse import unquote
 from trace_lens.common import limits
 from trace_lens.intake.found import Found
 from trace_lens.intake.layers import LENGTH
+from trace_lens.intake.tokens_in_text import is_whole, token_at
 from trace_lens.oidc import documents, parameters
 from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
 from trace_lens.oidc.parameters import Parameters, read_parameters
@@ -30,7 +31,7 @@ _HINT = re.compile(
 _SIGNS = (b"eyJ", b"_token", b"client_id", b"jwks_uri", b"issuer", b"keys", b"kty", b"active", b"error", b"sub",
           b"request_uri", b"code", b"grant_type", b"state=", b"_redirect_uri", b"earer", b"EARER")  # fmt: skip
 """One of these stands in every text that the hint is found in; looking for them is far quicker."""
-_JWT = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}")
+_JWT = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}|eyJ[A-Za-z0-9_+/-]{8,}(?=[ \t]*=?\r?\n)")
 _WHOLE = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}=*")
 _SEVERAL = re.compile(r"[\w-][\s\"'`,;]+eyJ")
 """A token begins after the end of another: a header starts with an opened brace, in base64url."""
@@ -87,7 +88,7 @@ def oidc_in(data: bytes) -> list[Found]:
         for piece in finder(text):
             if piece.found and not any(one.start < piece.end and piece.start < one.end for one in pieces):
                 pieces.append(piece)
-    pieces.sort(key=lambda one: one.start)
+    pieces = _without_cut_copies(sorted(pieces, key=lambda one: one.start))
     found: list[Found] = []
     for piece in pieces[: limits.PARTS]:
         base = len(found)
@@ -100,20 +101,52 @@ def oidc_in(data: bytes) -> list[Found]:
     return found
 
 
+def damaged(found: Found) -> bool:
+    """Whether what was found is a token that is not there to its end."""
+    return found.data[:3] == b"eyJ" and not is_whole(found.data.decode("utf-8", "replace"))
+
+
+def _without_cut_copies(pieces: list[_Piece]) -> list[_Piece]:
+    """The pieces without a token that is only the beginning of another one in the same text: a paste that was cut, and
+    then repeated whole.
+    """
+    texts = [one.found[0].data for one in pieces if len(one.found) == 1]
+    kept = []
+    for one in pieces:
+        data = one.found[0].data
+        copy = len(one.found) == 1 and len(data) > 40 and any(
+            len(other) > len(data) and other.startswith(data[:-2]) for other in texts if other is not data
+        )  # fmt: skip
+        if not (copy and damaged(one.found[0])):
+            kept.append(one)
+    return kept
+
+
 def _whole_token(text: str) -> list[Found]:
     """A text that is one token, however it was wrapped, quoted or prefixed."""
     bare = re.sub(r"^\s*(?:Authorization:\s*)?Bearer\s+", "", text, flags=re.IGNORECASE)
-    compact = re.sub(r"[\s\"'`>|,;]+", "", bare)
+    compact = re.sub(r"[\s\"'`>|,;“”‘’]+", "", bare)
+    other = "+" in compact or "/" in compact
+    if other and compact.startswith("eyJ"):
+        compact = compact.replace("+", "-").replace("/", "_")
     if not _WHOLE.fullmatch(compact) or text.count(".") > 4 or _SEVERAL.search(text.strip()):
         return []
     repairs = []
     if "\n" in text.strip():
         repairs.append("line wraps")
-    if re.search(r"[\"'`>|]", text):
+    if re.search(r"[\"'`>|“”‘’]", text):
         repairs.append("stray quotes or punctuation around it")
+    if re.search(r"\S[ \t]+\S", bare.strip()) and "\n" not in bare.strip():
+        repairs.append("blanks between the characters")
+    if other:
+        repairs.append("the standard alphabet of base64")
     if compact.endswith("="):
         compact = compact.rstrip("=")
         repairs.append("padding at the end")
+    if not is_whole(compact) and "\n" in text.strip():
+        within = token_at(text, text.index("eyJ"))
+        if is_whole(within.text):
+            compact, repairs = within.text, [*within.repairs]
     token = _token(compact, "", ())
     return [token._replace(repairs=tuple(repairs))] if token else []
 
@@ -321,13 +354,18 @@ def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) 
 
 def _tokens(text: str) -> Iterator[_Piece]:
     """Tokens that stand by themselves: in a header, a cookie, a log line, a ticket."""
+    behind = 0
     for match in _JWT.finditer(text):
+        if match.start() < behind:
+            continue
+        read = token_at(text, match.start())
+        behind = max(read.end, match.end() if read.text == match[0] else read.end)
         before = text[max(0, match.start() - 40) : match.start()]
         named = re.search(r"([\w.\-]+)[\"']?\s*[=:]\s*[\"']?$", before)
         name = named[1] if named and named[1] in _TOKEN_MEMBERS else ""
-        token = _token(match[0], f"{named[1]}" if named else "", (), name)
+        token = _token(read.text, f"{named[1]}" if named else "", (), name)
         if token and token.data.count(b".") >= 1:
-            yield _Piece(match.start(), match.end(), [token])
+            yield _Piece(match.start(), max(read.end, match.start() + 1), [token._replace(repairs=read.repairs)])
 
 
 def _opaque(text: str) -> Iterator[_Piece]:

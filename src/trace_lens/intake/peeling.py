@@ -18,7 +18,7 @@ from trace_lens.intake.exchanges import Capture
 from trace_lens.intake.found import Found
 from trace_lens.intake.har import NoHar
 from trace_lens.intake.layers import LAYERS, Reading
-from trace_lens.intake.oauth import hints_at_oidc, oidc_in
+from trace_lens.intake.oauth import damaged, hints_at_oidc, oidc_in
 from trace_lens.intake.parts import parts_of, runs_of
 from trace_lens.pki.containers import is_pkcs7, is_pkcs12
 from trace_lens.saml.artifact import is_artifact
@@ -29,10 +29,13 @@ _ROOT = re.compile(
     rb"<(?:[\w.\-]+:)?([A-Za-z]\w*)(?=[\s>/]|$)",
     re.DOTALL,
 )
+_ROOT_NAME = re.compile(rb"\s*(?:<\?[^>]*\?>\s*)?<([\w.:\-]+)")
 _BODY = re.compile(rb"<(?:[\w.\-]+:)?Body[^>]*>\s*(?:<!--.*?-->\s*)*<(?:[\w.\-]+:)?([A-Za-z]\w*)", re.DOTALL)
 _ROOT_KINDS = {name.rpartition("}")[2]: kind for name, kind in KINDS.items()}
 _SAML_FIELD = re.compile(rb"SAML(?:Response|Request|art)|wresult")
 """Where a SAML message stands in the same text, it counts before what else could be read there."""
+_WORDS_AFTER = 60
+"""So many characters of other text may follow a cut paste."""
 _PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
 
 
@@ -121,10 +124,33 @@ def _peel_text(data: bytes) -> Peeled:
     return peeled
 
 
+def _without_cut_copies(parts: list[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
+    """The parts without those that are only the beginning of another: a paste that was cut, and then repeated whole."""
+    if len(parts) > limits.COMPARED_PARTS:
+        return parts
+    bare = [re.sub(rb"\s+", b"", part) for _, part in parts]
+    return [
+        part
+        for part, text in zip(parts, bare, strict=True)
+        if len(text) < 60 or not any(len(other) > len(text) and _begins_with(other, text) for other in bare)
+    ]
+
+
+def _begins_with(whole: bytes, cut: bytes) -> bool:
+    """Whether a text is the beginning of another, wherever in the text before it that one starts."""
+    at = whole.find(cut[:60])
+    if at < 0:
+        return False
+    most = min(len(cut), len(whole) - at)
+    parting = next((number for number in range(most) if whole[at + number] != cut[number]), most)
+    return parting >= max(100, len(cut) - _WORDS_AFTER)
+
+
 def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
     """The messages of several parts, each with the line where its part begins; None where they do not hold two."""
     if len(parts) < 2:
         return None
+    parts = _without_cut_copies(parts)
     found: list[Found] = []
     beyond = (
         f"it holds {len(parts):,} messages; only the first {limits.PARTS:,} were read"
@@ -136,7 +162,7 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
         for one in _peel_one(part).found:
             place = f"line {line}" + (f" › {one.where}" if one.where else "")
             found.append(one._replace(where=place, within=None if one.within is None else one.within + base))
-    return Peeled(tuple(found), left_out=beyond) if len(found) > 1 else None
+    return Peeled(tuple(found), left_out=beyond) if len(found) > 1 or (found and len(parts) == 1) else None
 
 
 def _peel_one(data: bytes) -> Peeled:
@@ -146,14 +172,20 @@ def _peel_one(data: bytes) -> Peeled:
     seen = {data}
     ends: list[Found] = []
     beside: tuple[Found, ...] = ()
+    broken: Peeled | None = None
     while queue and len(seen) <= limits.PEEL_READINGS:
         cost, _, state = heapq.heappop(queue)
         kind = recognise(state.data)
         if kind is None and hints_at_oidc(state.data):
             within = oidc_in(state.data)
-            if within and _SAML_FIELD.search(state.data) is None:
+            if within and _SAML_FIELD.search(state.data) is None and not any(damaged(one) for one in within):
                 return Peeled(tuple(_carried(state, one) for one in within))
             beside = beside or tuple(_carried(state, one) for one in within)
+        if kind and broken and kind != broken.found[0].kind:
+            continue
+        if kind and not _is_whole(kind, state.data):
+            broken = broken or Peeled((_named(state),))
+            kind = None
         if kind:
             siblings = [state] + [other for price, _, other in queue if price == cost and other.layers == state.layers]
             return Peeled(tuple(_named(one) for one in siblings if recognise(one.data)))
@@ -170,9 +202,18 @@ def _peel_one(data: bytes) -> Peeled:
                     )
         if not grown:
             ends.append(state)
-    if beside:
-        return Peeled(beside)
+    if broken or beside:
+        return broken or Peeled(beside)
     return Peeled((), tuple(dict.fromkeys(_how_far(one) for one in (start, *ends)))[:4])
+
+
+def _is_whole(kind: str, data: bytes) -> bool:
+    """Whether an XML message is there to its end: its last tag closes its first. All else counts as whole."""
+    root = _ROOT_NAME.match(data[:4096])
+    if root is None or not kind.startswith(("saml-", "ws-")):
+        return True
+    tail = data[-256:].rstrip(b" \t\r\n\0")
+    return re.search(rb"</" + re.escape(root[1]) + rb"\s*>(?:\s*<!--[^<]*-->)*$|/>$", tail) is not None
 
 
 def _carried(state: Found, one: Found) -> Found:
