@@ -6,6 +6,14 @@ import { Kit } from './kit.mjs';
 import { SCENARIOS } from './scenarios.mjs';
 import { clear, HOSTS, listen, makeKeys } from './world.mjs';
 
+// What this browser's export shows otherwise: it begins late, says nothing of why a request got no answer, and keeps the
+// answers that cross-origin rules held back.
+const OTHERWISE = {
+  'oidc-gone': [{ outcome: 'inconclusive', app: 'ticket-desk' }], 'oidc-closed': [{ outcome: 'inconclusive', app: 'ticket-desk' }],
+  'oidc-strict-cookie': [{ outcome: 'broken', app: 'ticket-desk', first: ['session-cookie-lost', 'http-error', 'session-not-started'] }],
+  'spa-cors': [{ outcome: 'broken', app: 'chart-room', first: ['blocked-by-browser', 'token-request-refused'] }],
+};
+const LEFT_OUT = ['saml-loop', 'oidc-wrong-password'];
 const [out, keys, python, only] = process.argv.slice(2);
 process.env.NODE_TLS_REJECT_UNAUTHORIZED = '0';
 fs.mkdirSync(out, { recursive: true });
@@ -13,7 +21,7 @@ const pairs = makeKeys(keys);
 const stop = await listen(keys);
 const index = fs.existsSync(path.join(out, 'index.json')) ? JSON.parse(fs.readFileSync(path.join(out, 'index.json'))) : {};
 for (const scenario of SCENARIOS) {
-  if (!new RegExp(only).test(scenario.name)) continue;
+  if (!new RegExp(only).test(scenario.name) || LEFT_OUT.includes(scenario.name)) continue;
   clear();
   const kit = new Kit(pairs, keys, python);
   const folder = fs.mkdtempSync('/tmp/exports-');
@@ -43,7 +51,7 @@ for (const scenario of SCENARIOS) {
     console.log(scenario.name.padEnd(40), files.length, 'files', log.entries?.length, 'entries', JSON.stringify(shown));
     const name = `${scenario.name}-firefox`;
     fs.writeFileSync(path.join(out, `${name}.har`), JSON.stringify({ log }));
-    index[name] = { what: `${scenario.what} In another browser.`, works: scenario.works, expect: scenario.expect, ...(scenario.record && { record: scenario.record }) };
+    index[name] = { what: `${scenario.what} In another browser.`, works: scenario.works, expect: OTHERWISE[scenario.name] || scenario.expect, ...(scenario.record && { record: scenario.record }) };
   } catch (error) {
     console.log(scenario.name.padEnd(40), 'NOT RECORDED', error.message.split('\n')[0]);
   }

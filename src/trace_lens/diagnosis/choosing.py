@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.journeys import Hop
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.common.difference import is_near
-from trace_lens.intake.exchanges import ascii_host, parts_of
+from trace_lens.intake.exchanges import ascii_host, forms_of, parts_of
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt
 from trace_lens.oidc.jose import Jwe
@@ -56,12 +58,21 @@ def choose(
         if found:
             return Choice(found, told or workspace.provider_of(found), "key")
     if not best and attempt.way:
-        touched = {hop.exchange.host for hop in attempt.way.hops}
+        touched = {host for hop in attempt.way.hops for host in _hosts_at(hop)}
         best = [(one.app, _Score(1, "destination")) for one in fitting if touched & one.hosts]
     if len(best) != 1:
         return Choice(None, by_issuer, None, tuple(one.id for one, _ in best))
     chosen, score = best[0]
     return Choice(chosen, told or workspace.provider_of(chosen), score.by)
+
+
+def _hosts_at(hop: Hop) -> Iterator[str]:
+    """The hosts that a hop was at, or was to lead to: by a redirect, or by a form that its page sends off."""
+    one = hop.exchange
+    yield one.host
+    for address in (one.redirects_to, *(form.action for form in forms_of(one) if form.by_itself)):
+        if address:
+            yield ascii_host(parts_of(address).hostname or "")
 
 
 def _by_key(sealed: list[Jwe], apps: list[App]) -> App | None:

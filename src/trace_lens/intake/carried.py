@@ -27,7 +27,8 @@ DELIVERED = (IN_ADDRESS, IN_REQUEST)
 _SIGNS = (
     b"SAMLRe", b"SAMLart", b"wresult", b"eyJ", b"access_token", b"id_token", b"client_id", b"jwks_uri", b"grant_type",
     b"logout_token", b"refresh_token", b"request_uri", b"code=", b"error=", b":Response", b"AuthnRequest",
-    b"EntityDescriptor", b'"sub"', b'"active"', b'"error"', b'"keys"', b'"issuer"',
+    b"EntityDescriptor", b'"sub"', b'"active"', b'"error"', b'"keys"', b'"issuer"', b'name="code"',
+    b"name='code'",
 )  # fmt: skip
 
 

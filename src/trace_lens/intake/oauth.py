@@ -26,7 +26,7 @@ from trace_lens.oidc.tokens import NoClaims, read_token
 _HINT = re.compile(
     rb"eyJ|[\"']?(?:access_token|id_token|client_id|jwks_uri|issuer|keys|kty|active|error|sub|refresh_token|request_uri)"
     rb"[\"']?\s*[:=]|(?m:^)\s*code\s*[:=\t]|grant_type=|[?&#]code=|[?&#]state=|logout_token=|post_logout_redirect_uri=|"
-    rb"(?i:authorization\s*:\s*bearer\s|^\s*bearer\s)"
+    rb"name=[\"']code[\"']|(?i:authorization\s*:\s*bearer\s|^\s*bearer\s)"
 )
 _SIGNS = (b"eyJ", b"_token", b"client_id", b"jwks_uri", b"issuer", b"keys", b"kty", b"active", b"error", b"sub",
           b"request_uri", b"code", b"grant_type", b"state=", b"_redirect_uri", b"earer", b"EARER")  # fmt: skip
