@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.checks.case import Case
+from trace_lens.checks.way.parties import APPLICATION, parties
 from trace_lens.checks.way.said import refusal_page
 from trace_lens.checks.way.signs import shown_in
 
@@ -60,13 +61,21 @@ def _left_alone(case: Case, diagnosis: Diagnosis) -> bool:
 def _went_through(left: Case, case: Case, diagnosis: Diagnosis) -> bool:
     """Whether another attempt of the same application, in the same capture, went through."""
     way, other = left.attempt.way, case.attempt.way
-    if other is None or other.source != way.source or case.attempt.kind != "answer":
+    if other is None or other.source != way.source or case.attempt.kind not in ("answer", "request"):
         return False
     if case.protocol != left.protocol or diagnosis.app is None or diagnosis.app != (left.app.id if left.app else None):
         return False
-    if not (shown_in(case) or diagnosis.outcome == "sound"):
+    if not (shown_in(case) or diagnosis.outcome == "sound" or _came_back(case, diagnosis)):
         return False
     return _first(other) > _first(way)
+
+
+def _came_back(case: Case, diagnosis: Diagnosis) -> bool:
+    """Whether an attempt whose answer the capture leaves out ends at a page of the application, without any break."""
+    last = case.attempt.way.hops[-1].exchange if case.attempt.way else None
+    if last is None or diagnosis.outcome == "broken":
+        return False
+    return parties(case).side_of(last) == APPLICATION and 200 <= last.status < 400
 
 
 def _first(way: Way) -> int:

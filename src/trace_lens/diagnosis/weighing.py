@@ -6,11 +6,14 @@ predicts, a proven break outranks an inferred one, and each break says how certa
 
 from __future__ import annotations
 
+from trace_lens.attempts.journeys import CALLED, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.logged import let_in_by_log
-from trace_lens.checks.way.said import SYMPTOMS, with_pages
+from trace_lens.checks.way.parties import APPLICATION, REQUESTS, parties
+from trace_lens.checks.way.said import SYMPTOMS, refusal_page, with_pages
 from trace_lens.checks.way.signs import outcome_of, shown_in, shown_signs
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Stage
+from trace_lens.intake.exchanges import forms_of
 
 ATTACKS = (
     "signature-wrapping", "duplicate-id", "not-signed", "algorithm-none", "algorithm-confusion",
@@ -40,11 +43,40 @@ _OF_THE_WAY = ("session-cookie-lost", "redirect-loop", "http-error", "blocked-by
 def weigh(case: Case, findings: list[Finding]) -> list[Finding]:
     """The findings, weighed: with what pages say, each with its certainty, and a seen success before predictions."""
     found = [_certain(one) for one in with_pages(case, findings)]
+    if any(one.code in _OF_REQUEST and one.breaks for one in found) and _went_on(case):
+        found = [
+            one._replace(severity=Severity.RISK, certainty=None) if one.code in _OF_REQUEST else one for one in found
+        ]
     if outcome_of(case).only_tokens:
         return [_certain(one) for one in _outranked(case, _proven_first(case, found), borne_out=True)]
     if _seen_in(case):
         return [_certain(one) for one in _outranked(case, found)]
     return [_certain(one) for one in _proven_first(case, found)]
+
+
+_OF_REQUEST = (
+    "identifier-in-request-unknown", "acs-not-registered", "redirect-uri-mismatch", "request-unsigned",
+    "code-challenge-missing", "wrong-binding",
+)  # fmt: skip
+"""Faults of a request for which a provider would refuse it at once."""
+
+
+def _went_on(case: Case) -> bool:
+    """Whether the way shows that the provider took the request: it asked for a password, answered without an error, or the
+    browser came back to the application; and shows no page on which it refused.
+    """
+    way: Way | None = case.attempt.way
+    if way is None or case.refused or refusal_page(case):
+        return False
+    asked = next((hop for hop in way.hops if set(hop.kinds) & set(REQUESTS)), None)
+    if asked is None:
+        return False
+    sides = parties(case)
+    return case.attempt.kind == "answer" or any(
+        any(form.asks_password for form in forms_of(hop.exchange)) or sides.side_of(hop.exchange) == APPLICATION
+        for hop in way.after(asked)
+        if hop.how != CALLED
+    )
 
 
 def _certain(one: Finding) -> Finding:

@@ -53,7 +53,8 @@ class _Exchange(NamedTuple):
 class Exchange(_Exchange):
     """One request and its response.
 
-    `number` is its place in the capture, from 1, and `place` says so in words (`entry 7`, `line 12`). `status` is 0
+    `number` is its place among all in the order in which they happened, `place` where it is in the source, in words
+    (`entry 7`, `line 12`). `status` is 0
     where no response came, and `problem` then says what the browser said of it. `sent` and `received` are the header
     fields of request and response, names as they were captured. `body` is the request's, `answer` the response's;
     None where the capture has none, and `body_left_out` where it says that there was one. `frame` marks what was loaded

@@ -183,16 +183,19 @@ def _read_into(kept: list[Exchange], notes: list[str], budget: list[int], stream
 
 
 def _in_order(kept: list[Exchange], notes: list[str]) -> tuple[Exchange, ...]:
-    """By their times, unless some lack one, or a redirect would then come before what it was sent on by."""
+    """By their times, unless some lack one, or a redirect would then come before what it was sent on by; numbered so."""
     if any(one.at is None for one in kept):
         return tuple(kept)
     by_time = sorted(kept, key=lambda one: (one.at, one.number))
     place = {one.number: position for position, one in enumerate(by_time)}
     for one, following in pairwise(kept):
-        if one.redirects_to == following.url and place[one.number] > place[following.number]:
+        backwards = one.redirects_to == following.url and place[one.number] > place[following.number]
+        if backwards and all(later.url != following.url for later in by_time[place[one.number] :]):
             notes.append("its times go backwards; the order of the file was kept")
             return tuple(kept)
-    return tuple(by_time)
+    return tuple(
+        one if one.number == number else one._replace(number=number) for number, one in enumerate(by_time, 1)
+    )
 
 
 def _lacks_zone(entry: dict[str, Any]) -> bool:

@@ -105,6 +105,11 @@ def _last_page(case: Case, way: Way) -> Exchange | None:
 def _came_unseen(case: Case, way: Way) -> str | None:
     """Why an answer may have come that the capture does not show."""
     registered = _redirect_addresses(case)
+    first = way.hops[0].exchange.number
+    for one in way.capture.exchanges:
+        posted = one.method == "POST" and one.body_left_out and one.kind == PAGE
+        if one.number > first and posted and parties(case).side_of(one) == APPLICATION:
+            return UNSEEN
     for hop in way.hops:
         one = hop.exchange
         if parties(case).side_of(one) != APPLICATION:

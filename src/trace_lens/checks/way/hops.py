@@ -13,7 +13,7 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.placing import messages_in
 from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.parties import ANSWERS, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
+from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
 from trace_lens.common.findings import INFERRED, Evidence, Severity, Side, Stage
@@ -43,13 +43,15 @@ def loop(case: Case) -> Answer:
     silent = {one.found.context.get(EXCHANGE) for one in case.attempt.earlier} if way.rounds == 1 else set()
     asked = [hop for hop in asked if not _is_silent(hop) and str(hop.exchange.number) not in silent]
     around = max(way.rounds, len(asked))
-    again = around > 1 and any(_answered_well(hop) for hop in way.before(asked[-1]) if not hop.exchange.frame)
+    again = around > 1 and bool(asked) and any(_answered_well(hop) for hop in way.before(asked[-1]) if not hop.exchange.frame)
     place, times = _most_visited(way)
     stopped = next((hop for hop in way.hops if hop.exchange.trouble is Trouble.LOOP), None)
     if not again and times < limits.LOOP_VISITS and stopped is None:
         return
     rounds = around if again else times
     shown = asked[:1] + asked[-1:] if again and asked else [hop for hop in way.hops if plain(hop.exchange.url) == place]
+    shown = shown or [stopped or way.hops[-1]]
+    rounds = max(rounds, 1)
     yield case.finding(
         "redirect-loop",
         _STAGE,
@@ -288,7 +290,7 @@ def errors(case: Case) -> Answer:
         said = str(words_of(hop.exchange))
         side = parties(case).side_of(hop.exchange)
         back = return_hop(case)
-        late = shown_in(case) or (back is not None and back in way.after(hop))
+        late = shown_in(case) or (back is not None and back in way.after(hop)) or _goes_on(case, way, hop)
         yield case.finding(
             "http-error",
             _STAGE,
@@ -309,6 +311,16 @@ def _is_handshake(way: Way, place: int) -> bool:
     later = [hop.exchange for hop in way.hops[place + 1 :]]
     return one.status in (401, 407) and (
         "negotiate" in challenge or any(plain(other.url) == plain(one.url) for other in later)
+    )
+
+
+def _goes_on(case: Case, way: Way, hop: Hop) -> bool:
+    """Whether, where no message tells more, a page of the application came after an error of the other side."""
+    if case.attempt.kind != "way" or parties(case).side_of(hop.exchange) == APPLICATION:
+        return False
+    return any(
+        parties(case).side_of(later.exchange) == APPLICATION and 200 <= later.exchange.status < 300
+        for later in way.after(hop)
     )
 
 

@@ -1,0 +1,60 @@
+"""Laws that hold of every diagnosis, whatever it is of (DESIGN: no answer contradicts itself)."""
+
+from __future__ import annotations
+
+from trace_lens.common.findings import INFERRED, PROVEN, Severity, Stage
+from trace_lens.diagnosis.judging import Diagnosis
+
+AFTERWARDS = {"api-refused", "refresh-refused", "sign-out-unmatched"}
+ATTACKS = {
+    "signature-wrapping", "duplicate-id", "not-signed", "algorithm-none", "algorithm-confusion", "signed-by-untrusted-key",
+    "replayed-message",
+}  # fmt: skip
+INFERRED_CODES = {"session-cookie-lost", "no-answer", "session-not-started", "code-too-old", "request-rejected"}
+
+
+def contradictions(one: Diagnosis, *, let_in: bool | None = None) -> list[str]:
+    """What in a diagnosis speaks against something else in it; `let_in` says what is known of how it ended."""
+    found: list[str] = []
+    breaks = [each for each in one.findings if each.breaks]
+    roots = [each for each in breaks if each.because_of is None and each.stage is not Stage.SETTINGS]
+    codes = {each.code for each in one.findings}
+    if (one.outcome == "broken") != bool(roots):
+        found.append(f"{one.outcome} with {len(roots)} root breaks")
+    if one.first_break is not None and one.first_break.code != roots[0].code:
+        found.append("the first break is not the first root")
+    for each in breaks:
+        if each.certainty not in (PROVEN, INFERRED):
+            found.append(f"{each.code} has no certainty")
+        if each.certainty == INFERRED and each.code not in INFERRED_CODES:
+            found.append(f"{each.code} is inferred")
+        if each.because_of and each.because_of not in codes:
+            found.append(f"{each.code} is because of {each.because_of}, which is not there")
+    for each in one.findings:
+        if not each.breaks and each.certainty is not None:
+            found.append(f"{each.code} is no break and has a certainty")
+        if set(each.overrules) - codes:
+            found.append(f"{each.code} overrules what is not there")
+        if each.code in ("record-contradicted", "application-too-lenient") and not each.overrules:
+            found.append(f"{each.code} overrules nothing")
+        if each.proof is not None and each.value_to_set is None:
+            found.append(f"{each.code} has a proof and no value")
+    if let_in:
+        bad = [each.code for each in breaks if each.stage in (Stage.DELIVERED, Stage.ADMITTED)
+               and each.code not in AFTERWARDS | ATTACKS]  # fmt: skip
+        found += [f"{code} breaks beside a session that began" for code in bad]
+    if let_in is False and one.outcome == "sound":
+        found.append("sound beside a page of failure")
+    for result in one.stages:
+        here = [each for each in result.findings if not each.accepted]
+        wanted = "break" if any(each.breaks for each in here) else "risk" if any(
+            each.severity is Severity.RISK for each in here) else None  # fmt: skip
+        if wanted and result.status != wanted:
+            found.append(f"stage {result.stage} is {result.status} with a {wanted}")
+        if not wanted and result.status not in ("ok", "unchecked"):
+            found.append(f"stage {result.stage} is {result.status} with nothing in it")
+    values: dict[tuple[object, str | None], set[str]] = {}
+    for each in roots:
+        if each.value_to_set:
+            values.setdefault((each.side, each.actual), set()).add(each.value_to_set)
+    return found

@@ -1,0 +1,106 @@
+"""The recorded sign-ins are judged as an expert judges them, and changes that captures go through never mislead."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+import pytest
+from capture_changes import LEFT_OUT, SAME, as_bytes, as_dump, as_message, halves, without_one
+from laws import contradictions
+from recorded_kit import EXPECTED, NOW, export_of, judged, mistakes, source_of, workspace_of
+from trace_lens.diagnosis.judging import Circumstances, Diagnosis
+from trace_lens.diagnosis.many import diagnose_sources
+from trace_lens.workspace.sources import SourceFile
+
+EVERY = bool(os.environ.get("EVERY_CAPTURE"))
+"""Whether the laws are asked of every recording (a stage of its own), not of a sample."""
+NAMES = sorted(EXPECTED)
+SAMPLE = NAMES if EVERY else NAMES[::9]
+SOUND = [name for name in NAMES if EXPECTED[name]["works"]]
+SOUND_SAMPLE = SOUND if EVERY else SOUND[::7]
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_as_an_expert_says(name: str) -> None:
+    assert mistakes(name, judged(name)) == []
+
+
+def told(diagnoses: tuple[Diagnosis, ...]) -> list[tuple[str, str | None, str | None]]:
+    return [(one.outcome, one.first_break.code if one.first_break else None, one.app) for one in diagnoses]
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_no_answer_contradicts_itself(name: str) -> None:
+    for wanted, one in zip(EXPECTED[name]["expect"], judged(name), strict=True):
+        let_in = True if wanted["outcome"] == "sound" else None
+        assert contradictions(one, let_in=let_in) == []
+
+
+@pytest.mark.parametrize("change", SAME)
+@pytest.mark.parametrize("name", SAMPLE)
+def test_order_and_noise_change_nothing(name: str, change: str) -> None:
+    assert told(judged(name, source_of(name, SAME[change](export_of(name))))) == told(judged(name))
+
+
+@pytest.mark.parametrize("left_out", LEFT_OUT)
+@pytest.mark.parametrize("name", SOUND_SAMPLE)
+def test_what_works_is_not_broken_for_what_is_left_out(name: str, left_out: str) -> None:
+    found = judged(name, source_of(name, LEFT_OUT[left_out](export_of(name))))
+    assert [one.first_break.code for one in found if one.first_break] == []
+
+
+@pytest.mark.parametrize("name", SOUND_SAMPLE)
+def test_what_works_is_not_broken_without_one_entry(name: str) -> None:
+    """But for the end of the way itself, without which nothing tells that the user was let in against the record."""
+    overruled = {code for one in judged(name) for each in one.findings for code in each.overrules}
+    for number, export in without_one(export_of(name)):
+        codes = {one.first_break.code for one in judged(name, source_of(name, export)) if one.first_break}
+        assert codes <= {"no-answer", *overruled}, (number, codes)
+
+
+@pytest.mark.parametrize("name", SAMPLE)
+def test_a_divided_export_never_turns_a_break_into_another(name: str) -> None:
+    whole = judged(name)
+    may = {each.code for one in whole for each in one.findings if each.severity != "note"} | {"no-answer"}
+    may |= {"provider-refused"} if "silent" in name else set()
+    for first, second in halves(export_of(name)):
+        sources = [SourceFile("1.har", as_bytes(first)), SourceFile("2.har", as_bytes(second))]
+        result = diagnose_sources(sources, workspace_of(name), Circumstances(whole[0].at or NOW), workers=1)
+        assert {one.first_break.code for one in result.diagnoses if one.first_break} <= may
+
+
+
+
+
+def forms(name: str) -> Iterator[tuple[str, bytes]]:
+    export = export_of(name)
+    yield "dump", as_dump(export)
+    message = as_message(export)
+    if message:
+        yield "message", message
+
+
+@pytest.mark.parametrize("name", SAMPLE)
+def test_no_question_is_well_in_one_form_and_broken_in_another(name: str) -> None:
+    """The same sign-in as an export, a dump of header fields and a bare message."""
+    if len(EXPECTED[name]["expect"]) != 1:
+        return
+    (whole,) = judged(name)
+    of_whole = {each.code for each in whole.findings} | {each.code for each in whole.unchecked}
+    for form, data in forms(name):
+        for one in judged(name, SourceFile(f"{name}.{form}", data), app=EXPECTED[name]["expect"][0]["app"]):
+            broken = {each.code for each in one.findings if each.breaks}
+            assert broken <= of_whole, form
+            fine = {each.code for each in one.findings} | {each.code for each in one.unchecked}
+            assert {each.code for each in whole.findings if each.breaks} <= fine | WAY, form
+
+
+WAY = {
+    "no-answer", "session-not-started", "session-cookie-lost", "http-error", "redirect-loop", "blocked-by-browser", "state-mismatch",
+    "response-to-unknown-request", "api-refused", "replayed-message", "name-not-resolved", "port-unreachable", "tls-untrusted",
+    "request-rejected", "not-assigned", "redirect-uri-mismatch", "acs-not-registered", "request-unsigned", "account-not-found",
+    "token-request-refused", "scope-not-granted", "issuer-mismatch", "identifier-in-request-unknown", "code-challenge-missing",
+    "other-user-answered",
+}  # fmt: skip
+"""What only the way, or a page on it, shows: a form that has no way cannot have asked."""
