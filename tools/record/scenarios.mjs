@@ -1,7 +1,7 @@
 // The scenarios: what is set, what the person does, and what a fair expert says of the export. The expectations were
 // written before any of the exports was diagnosed. `expect` has one entry an attempt, in the order of the export:
 // `outcome`, the acceptable first breaks (`first`), what must be among the findings (`has`) and what must not (`not`).
-import { startRp } from './systems/rp.mjs';
+import { dashboard, startRp, withModal } from './systems/rp.mjs';
 import { startSpa } from './systems/spa.mjs';
 import { idpMetadata, open, settle, signIn, spMetadata } from './kit.mjs';
 import { page as html } from './world.mjs';
@@ -101,6 +101,22 @@ scenario('oidc-tidewater', 'A provider on another library.', [sound('fuel-ledger
   async (kit) => kit.py({ 'accounts.tidewater.example': { clients: { 'fuel-ledger': { secret: 'fuel-ledger-secret-of-the-recording', redirect_uris: ['https://fuel.northmere.example/signin-oidc'] } } },
     'fuel.northmere.example': { issuer: 'https://accounts.tidewater.example' } }), visit(FUEL), { record: [['apps/fuel-ledger.toml', 'skerry', 'tidewater']] });
 
+scenario('oidc-one-cookie', 'One cookie from the first visit on; the sign-in changes nothing about it. The page names the person.', [sound('ticket-desk')],
+  async (kit) => { await kit.op(); startRp({ oneCookie: true, keepIn: 'memory' }); }, visit(TICKETS));
+scenario('oidc-one-cookie-bare', 'The same, and the page says nothing of the person: nothing shows how it ended.', [unsure('ticket-desk')],
+  async (kit) => { await kit.op(); startRp({ oneCookie: true, keepIn: 'memory', lang: 'bare' }); }, visit(TICKETS));
+scenario('oidc-dashboard', 'The page after the sign-in has the heading "Failed sign-ins this week".', [sound('ticket-desk')],
+  async (kit) => { await kit.op(); startRp({ home: dashboard }); }, visit(TICKETS));
+scenario('oidc-modal', 'The page after the sign-in holds a hidden sign-in form.', [sound('ticket-desk')],
+  async (kit) => { await kit.op(); startRp({ home: withModal }); }, visit(TICKETS));
+scenario('oidc-double-click', 'A second click before the first page came: the first request is aborted.', [sound('ticket-desk')],
+  async (kit) => { await kit.op(); startRp({ keepIn: 'memory' }); },
+  async (page) => { page.goto(TICKETS).catch(() => {}); await page.waitForTimeout(15); await open(page, TICKETS); await signIn(page); });
+scenario('oidc-from-http', 'Begun over http; the application sends the browser to https first.', [sound('ticket-desk')],
+  async (kit) => { await kit.op(); startRp(); const { serve } = await import('./world.mjs'); serve('desk.northmere.example', (req, res) => { res.writeHead(301, { location: TICKETS }); res.end(); }); },
+  async (page) => { await open(page, 'http://desk.northmere.example/'); await signIn(page); });
+scenario('saml-passive-first', 'IsPassive first, refused with NoPassive, then asked.', [sound('galley-orders')],
+  async (kit) => py(kit, {}, { passive: true, passive_once: true }), async (page) => { await open(page, GALLEY); await signIn(page); });
 // Single-page applications that work.
 scenario('spa-code', 'A single-page application; tokens in memory, the name on the page by script.', [sound('chart-room')],
   async (kit) => { await kit.op(); await startSpa(); }, visit(CHARTS));
@@ -204,6 +220,21 @@ scenario('oidc-tidewater-issuer', 'The ID token of the provider names another is
 scenario('oidc-flask-cookie-path', 'The session cookie of the application covers only /app; the callback is elsewhere.', [broken('fuel-ledger', 'session-cookie-lost')],
   async (kit) => { await kit.op(); await kit.py({ 'fuel.northmere.example': { issuer: SKERRY, cookie_path: '/app' } }); }, visit(FUEL));
 
+scenario('oidc-back-to-login', 'The application has no account and sends the user to its own start page with an alert.', [broken('ticket-desk', ['session-not-started', 'account-not-found'])],
+  async (kit) => { await kit.op(); startRp({ failTo: '/start', accept: () => 'no account' }); }, visit(TICKETS));
+scenario('oidc-plain-error', 'The application answers with a line of plain text and 401.', [broken('ticket-desk', ['token-request-refused', 'http-error'])],
+  async (kit) => { await kit.op(); startRp({ secret: 'not-the-secret', plainError: true, errorStatus: 401 }); }, visit(TICKETS));
+scenario('oidc-consent-left', 'The person leaves the consent page.', [broken('ticket-desk', 'no-answer')],
+  async (kit) => { await kit.op({ consent: true }); startRp(); }, visit(TICKETS));
+scenario('oidc-second-app-fails', 'The first application works, the second has a wrong secret.', [sound('ticket-desk'), broken('fuel-ledger', ['token-request-refused', 'http-error'])],
+  async (kit) => { await kit.op(); startRp(); await kit.py({ 'fuel.northmere.example': { issuer: SKERRY, secret: 'not-the-secret' } }); },
+  async (page) => { await visit(TICKETS)(page); await open(page, FUEL); });
+scenario('oidc-page-gone', 'Signed in, then led to a page that does not exist.', [broken('ticket-desk', ['http-error'])],
+  async (kit) => { await kit.op(); startRp({ startAt: '/nowhere', home: (res, claims, title, headers) => html(res, 404, title, '<h1>Page not found</h1>', headers) }); }, visit(TICKETS));
+scenario('oidc-server-down', 'The provider answers the sign-in with 503.', [broken('ticket-desk', ['no-answer', 'http-error'])],
+  async (kit) => { await kit.op(); startRp(); const { serve } = await import('./world.mjs'); const op = await kit.op();
+    const rest = op.callback(); serve('login.skerry.example', (req, res) => (req.url.startsWith('/interaction') ? html(res, 503, 'Skerry ID', '<h1>Service unavailable</h1>') : rest(req, res))); },
+  async (page) => open(page, TICKETS));
 // Single-page applications, broken.
 scenario('spa-connect-src', 'The page\'s policy forbids the call to the token endpoint.', [broken('chart-room', 'blocked-by-browser')],
   async (kit) => { await kit.op(); await startSpa({ csp: "default-src 'self'; connect-src 'self' https://login.skerry.example/.well-known/openid-configuration" }); }, visit(CHARTS));

@@ -243,6 +243,8 @@ def saml_application(told: dict) -> Flask:
                 request.form["SAMLResponse"], BINDING_HTTP_POST, outstanding=dict(known)
             )
         except Exception as error:
+            if told.get("passive_once") and "NoPassive" in type(error).__name__:
+                return redirect("/?tried=1")
             return page("Galley Orders", f"<h1>Sign-in failed</h1><p>{type(error).__name__}: {error}</p>", 400)
         if found is None:
             return page("Galley Orders", "<h1>Sign-in failed</h1><p>The response could not be used.</p>", 400)

@@ -8,7 +8,7 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
   pkce = true, useState = true, useNonce = true, params = {}, transaction = 'HttpOnly; Secure; SameSite=Lax; Path=/', keepIn = 'cookie',
   session = 'HttpOnly; Secure; SameSite=Lax; Path=/', sessionName = 'desk_session', landing = 'redirect', title = 'Ticket Desk', home = homePage,
   alsoAt = [], startAt = '/', login = '/login', accept = () => null, par = false, passiveFirst = false, startElsewhere = null, expected = null,
-  errorStatus = 500, sayWhy = true, guest = null, lang = 'en', legacy = false, breakVerifier = false } = {}) {
+  errorStatus = 500, sayWhy = true, guest = null, lang = 'en', oneCookie = false, failTo = null, plainError = false, breakVerifier = false } = {}) {
   const back = redirectUri || `https://${host}/callback`;
   const where = new URL(back).pathname;
   const sessions = new Map();
@@ -29,9 +29,11 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
     const url = par ? await client.buildAuthorizationUrlWithPAR(conf, asked) : client.buildAuthorizationUrl(conf, asked);
     const id = crypto.randomUUID();
     waiting.set(keepIn === 'memory' ? kept.state : id, kept);
-    redirect(res, url.href, keepIn === 'cookie' ? { 'set-cookie': `desk_login=${id}; ${transaction}` } : {});
+    const set = keepIn === 'cookie' ? [`desk_login=${id}; ${transaction}`] : [];
+    if (oneCookie && !cookiesOf(req)[sessionName]) set.push(`${sessionName}=${crypto.randomUUID()}; ${session}`);
+    redirect(res, url.href, set.length ? { 'set-cookie': set } : {});
   };
-  const fail = (res, why) => page(res, errorStatus, `${title}: error`, `<h1>Sign-in failed</h1><p>${sayWhy ? why : 'Please try again later.'}</p>`);
+  const fail = (res, why) => failTo ? redirect(res, `${failTo}?error=1`, {}) : plainError ? (res.writeHead(errorStatus, { 'content-type': 'text/plain' }), res.end(why)) : page(res, errorStatus, `${title}: error`, `<h1>Sign-in failed</h1><p>${sayWhy ? why : 'Please try again later.'}</p>`);
   const handle = async (req, res) => {
     const url = new URL(req.url, `https://${req.headers.host}`);
     const cookies = cookiesOf(req);
@@ -56,14 +58,16 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
         return fail(res, [error.error, error.error_description, error.code, error.message, error.cause?.message].filter(Boolean).join(': '));
       }
       const refused = accept(claims);
+      if (refused && failTo) return redirect(res, `${failTo}?error=account`, {});
       if (refused) return page(res, 403, title, `<h1>No access</h1><p>${refused}</p>`);
-      const key = crypto.randomUUID();
+      const key = oneCookie ? cookies[sessionName] : crypto.randomUUID();
       sessions.set(key, claims);
-      const cookie = session ? { 'set-cookie': [`${sessionName}=${key}; ${session}`, ...(keepIn === 'cookie' ? ['desk_login=; Max-Age=0; Path=/'] : [])] } : {};
+      const cookie = session && !oneCookie ? { 'set-cookie': [`${sessionName}=${key}; ${session}`, ...(keepIn === 'cookie' ? ['desk_login=; Max-Age=0; Path=/'] : [])] } : {};
       if (landing === 'page') return home(res, claims, title, cookie, lang);
       if (landing === 'script') return page(res, 200, title, '<p>One moment.</p><script>location.replace("/")</script>', cookie);
       return redirect(res, startAt, cookie);
     }
+    if (failTo && url.pathname === failTo) return page(res, 200, title, `<div class="alert" role="alert">Your account could not be found.</div><p><a href="/login">Sign in with single sign-on</a></p>`);
     if (url.pathname === '/favicon.ico') { res.writeHead(204); return res.end(); }
     if (url.pathname === '/logout') {
       const conf = await discovered();
@@ -81,6 +85,16 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
   };
   for (const one of [host, ...alsoAt]) serve(one, handle);
   return { sessions };
+}
+
+/** A page whose headings speak of failures, though the user is in. */
+export function dashboard(res, claims, title, headers) {
+  return page(res, 200, title, `<h1>Failed sign-ins this week</h1><p>3 of 812</p><p>${claims.email} <a href="/logout">Sign out</a></p>`, headers);
+}
+
+/** A page with a sign-in form that nobody sees, though the user is in. */
+export function withModal(res, claims, title, headers) {
+  return page(res, 200, title, `<h1>Departures</h1><p>${claims.name} <a href="/logout">Log out</a></p><div hidden id="modal"><form action="/local"><input name="u"><input type="password" name="p"></form></div>`, headers);
 }
 
 export function homePage(res, claims, title, headers, lang = 'en') {

@@ -34,6 +34,8 @@ _FAILED = re.compile(
     r"|\bsession (?:was |has been |is |could )?(?:not (?:be )?found|lost|invalid|expired)",
     re.IGNORECASE,
 )
+_WRONG = re.compile(_WENT_WRONG, re.IGNORECASE)
+_IN = re.compile(r"^\W*(?:sign|log)[- ]?(?:in|on)\b|^\W*login\b", re.IGNORECASE)
 _SHORTEST_NAME = 4
 
 
@@ -53,8 +55,8 @@ class Sign(NamedTuple):
 COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS = (
     "session cookie", "session by a call", "tokens in the page", "page shown", "person named", "way to sign out", "words set",
 )  # fmt: skip
-STATUS, ASKS, BACK, LOUD, REFUSED_COOKIE, OUT_WORDS = (
-    "error status", "sign-in form", "back to sign-in", "failure said", "cookie refused", "words of a refusal",
+STATUS, ASKS, BACK, LOUD, OFFERS, OUT_WORDS = (
+    "error status", "sign-in form", "back to sign-in", "failure said", "sign-in offered", "words of a refusal",
 )  # fmt: skip
 _ENOUGH = 2
 
@@ -192,15 +194,27 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
     if told:
         yield told
         return
+    friendly = list(_friendly(case, one, shown)) if one.status < 300 else []
     if any(form.asks_password for form in forms_of(one)):
-        yield Sign(ASKS, -3, f"{one.host} shows a sign-in form", one)
-        return
+        out = any(sign.name == OUT_LINK for sign in friendly)
+        yield Sign(ASKS, -1 if out else -3, f"{one.host} shows a sign-in form", one)
     loud = says_failure(shown)
     if loud:
         yield Sign(LOUD, -4, f'the page says: "{loud[:160]}"', one, by_words=True)
-        return
-    if one.status < 300:
-        yield from _friendly(case, one, shown)
+        friendly = [sign for sign in friendly if sign.name != NAMED] if len(friendly) < 2 else friendly
+    elif not friendly:
+        yield from _unwelcoming(one, shown)
+    yield from friendly
+
+
+def _unwelcoming(one: Exchange, shown: PageText) -> Iterator[Sign]:
+    """A page that marks something as gone wrong and offers to sign in: each by itself says little."""
+    alert = next((words for words in shown.alerts if _WRONG.search(words)), None)
+    if alert:
+        yield Sign(LOUD, -2, f'the page says: "{alert[:160]}"', one, by_words=True)
+    offer = next((link for link in shown.links if _IN.search(link.words)), None)
+    if offer:
+        yield Sign(OFFERS, -1, f"the page offers to sign in ({offer.words})", one, by_words=True)
 
 
 def _told_words(case: Case, one: Exchange, shown: PageText) -> Sign | None:
@@ -339,8 +353,10 @@ def _may_hold_session(case: Case, cookie: Cookie) -> bool:
 
 
 def _unfriendly(one: Exchange) -> bool:
-    """Whether a page that was served asks to sign in."""
-    return one.kind == PAGE and any(form.asks_password for form in forms_of(one))
+    """Whether a page that was served asks to sign in, and offers nothing that only a signed-in person needs."""
+    if one.kind != PAGE or not any(form.asks_password for form in forms_of(one)):
+        return False
+    return not any(_OUT.search(link.words) or _OUT.search(_path(link.target)) for link in page_of(one).links)
 
 
 def _gives_session(one: Exchange) -> bool:
