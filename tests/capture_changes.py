@@ -146,7 +146,7 @@ def as_dump(export: Export) -> bytes:
 
 def as_message(export: Export) -> bytes | None:
     """The bare message that a sign-in hands over: the form of a SAML response, or the answer of the token endpoint."""
-    for entry in entries_of(export):
+    for entry in reversed(entries_of(export)):
         text = entry["request"].get("postData", {}).get("text", "")
         if "SAMLResponse=" in text:
             return text.encode()

@@ -139,9 +139,11 @@ def assemble(messages: list[Message], *, together: bool = False) -> list[Attempt
     artifacts = [one for one in messages if isinstance(one.content, Artifact)]
     order = {id(one): position for position, one in enumerate(messages)}
 
-    attempts = _rounds(list(_answered(answers, requests, order, together)), together)
-    taken = {id(one.request) for one in attempts} | {id(early) for one in attempts for early in one.earlier}
-    attempts += [Attempt(one, request=one) for one in requests if id(one) not in taken]
+    answered = list(_answered(answers, requests, order, together))
+    taken = {id(one.request) for one in answered}
+    answered += [Attempt(one, request=one) for one in requests if id(one) not in taken]
+    answered.sort(key=lambda one: min(order[id(each)] for each in _members(one)))
+    attempts = _rounds(answered, together)
     attempts = _with_artifacts(attempts, artifacts, together)
     attempts = list(_with_sign_outs(attempts, outs, together))
     firsts = [(min(order[id(one)] for one in _members(attempt)), attempt) for attempt in attempts]
@@ -208,14 +210,22 @@ def _rounds(attempts: list[Attempt], together: bool) -> list[Attempt]:
     for attempt in attempts:
         before = made[-1] if made else None
         if before and _refused_silently(before) and (together or before.source == attempt.source):
-            asked = (before.authn_request, attempt.authn_request)
-            issuers = {one.issuer.value for one in asked if one and one.issuer}
-            if asked[1] and len(issuers) == 1:
+            asked = before.authn_request.issuer if before.authn_request else None
+            if asked and asked.value in _asking(attempt):
                 made.pop()
                 silent = [one for one in (before.request, before.answer) if one]
                 attempt = attempt._replace(earlier=(*before.earlier, *silent))
         made.append(attempt)
     return made
+
+
+def _asking(attempt: Attempt) -> set[str]:
+    """Who asked: as the request says, else whom the answer is for."""
+    request = attempt.authn_request
+    if request:
+        return {request.issuer.value} if request.issuer else set()
+    assertions = assertions_of(attempt.answer.content) if attempt.answer else ()
+    return {audience.value for one in assertions if one.conditions for audience in one.conditions.audiences}
 
 
 def _refused_silently(attempt: Attempt) -> bool:

@@ -394,11 +394,22 @@ def _with_silent_rounds(attempts: list[OidcAttempt]) -> Iterator[OidcAttempt]:
     waiting: list[OidcMessage] = []
     for position, attempt in enumerate(attempts):
         following = attempts[position + 1] if position + 1 < len(attempts) else None
-        if _refused_silently(attempt) and following and following.request and following.source == attempt.source:
+        if _refused_silently(attempt) and following and _same_client(attempt, following):
             waiting += attempt.messages
             continue
         yield attempt._replace(earlier=tuple(waiting))
         waiting = []
+
+
+def _same_client(attempt: OidcAttempt, following: OidcAttempt) -> bool:
+    """Whether what follows in the same capture is of the same client: by its request, else by where its answer came."""
+    if following.source != attempt.source or _refused_silently(following):
+        return False
+    asked, next_asked = attempt.request, following.request
+    if asked and next_asked:
+        return asked.get("client_id") == next_asked.get("client_id")
+    places = [one.answer.parameters.address for one in (attempt, following) if one.answer and one.answer.parameters]
+    return len(places) == 2 and places[0] == places[1]
 
 
 def _refused_silently(attempt: OidcAttempt) -> bool:
