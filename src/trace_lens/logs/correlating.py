@@ -244,18 +244,19 @@ def _rate(gathered: Gathering, attempt: int, event: Event, shared: list[str], by
 
 
 def _told(gathered: Gathering, weighed: list[tuple[Pairs, Weighed]]) -> Correlation:
-    """The result: events by attempt, in the order of their true times."""
+    """The result: events by attempt, in the order of their true times. What is given as the reason stands in the attempt."""
     matched: dict[str, list[Matched]] = {}
     possible: dict[str, list[Matched]] = {}
     for pairs, one in weighed:
         for place in (one.probability >= POSSIBLE).nonzero()[0]:
-            attempt, event = gathered.attempts[int(pairs.attempt[place])], gathered.events[int(pairs.event[place])]
+            number = int(pairs.attempt[place])
+            attempt, event = gathered.attempts[number], gathered.events[int(pairs.event[place])]
             levels = pairs.levels[:, place]
             holding = {
-                "id": levels[ID] == SAME,
+                "id": not gathered.own_ids[number].isdisjoint(event.ids),
                 "user": levels[USER] in (SAME, ALIKE),
                 "app": levels[APP] == SAME,
-                "ip": levels[IP] == SAME,
+                "ip": event.ip in gathered.own_addresses[number],
                 "time": bool(one.timely[place]),
             }
             because = tuple(word for word, holds in holding.items() if holds)

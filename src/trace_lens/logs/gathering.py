@@ -59,6 +59,8 @@ class Gathering:
         self.readings: dict[tuple[str, str], Mapping[int, float]] = {}
         self.written: dict[int, list[tuple[str, str]]] = {}
         self._apps: dict[tuple[str, str], frozenset[str]] = {}
+        self.own_ids = [frozenset(some) for some in self.ids]
+        self.own_addresses = [frozenset(some) for some in self.addresses]
         self.floating: dict[int, str] = {}
         self.apart_known: dict[tuple[str, ...], dict[str, Clock]] = {}
         self.addressed: dict[tuple[str, str], int] = {}
@@ -87,8 +89,13 @@ class Gathering:
         return place
 
     def _pair(self, attempt: int, event: int) -> None:
+        """Take an event as a candidate, unless it is bound to another known application or provider."""
         told = self.sources.get(self.events[event].source)
-        theirs = self.attempts[attempt].provider
+        seen = self.attempts[attempt]
+        theirs = seen.provider
+        bound = told.settings.app if told else None
+        if self.app_level(attempt, self.events[event]) == ANOTHER or (bound and seen.app and bound != seen.app):
+            return
         if told is None or told.settings.provider is None or theirs is None or told.settings.provider == theirs:
             self.found.setdefault(attempt, set()).add(event)
 
