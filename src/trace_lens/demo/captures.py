@@ -15,6 +15,7 @@ from trace_lens.demo.captured import Capture
 from trace_lens.demo.diary import Diary, Entry
 from trace_lens.demo.exchanges import artifact, encrypt, exchange, federation
 from trace_lens.demo.exports import exports
+from trace_lens.demo.exports_ended import exports_ended
 from trace_lens.demo.keys import SigningKey
 from trace_lens.demo.messages import REQUEST_DENIED, RESPONDER, TRANSIENT, Answer, response
 from trace_lens.demo.scenario import BY_ID, PARTNER, PROVIDER, ROLLOVER, Application
@@ -201,6 +202,7 @@ def _of_the_other_forms(make: _Fortnight, keys: dict[str, SigningKey]) -> Iterat
     yield Capture("29-galley-orders-artifact.txt", artifact(make.draw, PROVIDER, BY_ID["galley-orders"].acs_url))
     yield from token_captures(make.draw, keys)
     yield from exports(make, keys)
+    yield from exports_ended(make, keys)
 
 
 def _of_partner(make: _Fortnight) -> etree._Element:

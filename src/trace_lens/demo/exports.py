@@ -23,7 +23,7 @@ from trace_lens.demo.token_captures import CodeExchange
 from trace_lens.demo.tokens import to_base64url
 
 _ID = f"https://id.{HOME}"
-_SIGN_IN = f"{_ID}/sign-in"
+SIGN_IN = f"{_ID}/sign-in"
 
 
 class Maker(Protocol):
@@ -36,7 +36,7 @@ class Maker(Protocol):
     def xml(self, answer: Answer, signed: str = "assertion", key: str | None = None) -> etree._Element: ...
 
 
-class _Visit:
+class Visit:
     """One sign-in by SAML in a browser, hop by hop; each hop can be told apart from the usual."""
 
     def __init__(self, make: Maker, app: str, answer: Answer, recording: Recording | None = None) -> None:
@@ -53,7 +53,7 @@ class _Visit:
         self.one.pause(0.2)
         self.one.step("GET", (base or self.app.base) + "/", 302, to=self.sso, sets=sets, wait=0.06)
 
-    def sign_in(self, seconds: float = 21, *, at: str = _SIGN_IN, passphrase: str | None = None) -> None:
+    def sign_in(self, seconds: float = 21, *, at: str = SIGN_IN, passphrase: str | None = None) -> None:
         """The provider's page, and what the person types there."""
         self.one.step("GET", self.sso, 200, page=sign_in_page(at), noise=4, wait=0.12)
         self.one.pause(seconds)
@@ -88,7 +88,7 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
     tern, fulmar, plover, eider = (f"{name}@{HOME}" for name in ("m.tern", "a.fulmar", "l.plover", "e.eider"))
     gannet, petrel = f"j.gannet@{HOME}", f"o.petrel@{HOME}"
 
-    visit = _Visit(make, "shore-tours", make.answer("shore-tours", tern, 18, 9, 30))
+    visit = Visit(make, "shore-tours", make.answer("shore-tours", tern, 18, 9, 30))
     visit.leave("stsid=k81; Path=/; HttpOnly; Secure; SameSite=None")
     visit.sign_in()
     visit.come_back(
@@ -97,7 +97,7 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
     visit.land("Tours this week", "stsid=m02")
     yield _export("50-shore-tours-works.har", visit.one)
 
-    visit = _Visit(make, "shore-tours", make.answer("shore-tours", fulmar, 18, 16, 5))
+    visit = Visit(make, "shore-tours", make.answer("shore-tours", fulmar, 18, 16, 5))
     visit.leave("stsid=k92; Path=/; HttpOnly; Secure; SameSite=Lax")
     visit.sign_in()
     visit.come_back(None, 403, shown=page("Sign-in failed", "We could not match this reply to a request of yours."))
@@ -105,13 +105,13 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
 
     yield _export("52-slip-booking-cookie-host.har", _other_host(make, keys, gannet))
 
-    visit = _Visit(make, "lost-property", make.answer("lost-property", plover, 19, 8, 41))
+    visit = Visit(make, "lost-property", make.answer("lost-property", plover, 19, 8, 41))
     visit.leave("lpid=j5; Path=/search; HttpOnly; Secure")
     visit.sign_in()
     visit.come_back(None, 400, shown=page("Bad request", "No sign-in is under way in this browser."))
     yield _export("53-lost-property-cookie-path.har", visit.one)
 
-    visit = _Visit(make, "chart-room", make.answer("chart-room", eider, 19, 12, 20))
+    visit = Visit(make, "chart-room", make.answer("chart-room", eider, 19, 12, 20))
     visit.leave("crid=t7; Path=/; HttpOnly; Secure; Max-Age=120")
     visit.one.clock -= timedelta(seconds=210)
     visit.one.document()["log"]["entries"].clear()
@@ -122,7 +122,7 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
 
     yield _export("55-weather-desk-loop.har", _loop(make, keys, eider))
 
-    visit = _Visit(make, "galley-orders", make.answer("galley-orders", petrel, 19, 15, 2))
+    visit = Visit(make, "galley-orders", make.answer("galley-orders", petrel, 19, 15, 2))
     visit.leave("goid=p1; Path=/; HttpOnly")
     visit.sign_in(at=f"http://login.{HOME}/sign-in", passphrase="gull7-lantern")
     visit.come_back("goid=p1", 302, to=visit.app.base + "/orders", sets=("goid=p2; Path=/; HttpOnly; Secure",))
@@ -131,12 +131,12 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
 
     yield _export("57-slip-booking-verifier.har", _own_redeeming(make, keys, gannet))
 
-    first = _Visit(make, "chart-room", make.answer("chart-room", plover, 20, 9, 10))
+    first = Visit(make, "chart-room", make.answer("chart-room", plover, 20, 9, 10))
     first.leave("crid=a1; Path=/; HttpOnly; Secure")
     first.sign_in()
     first.come_back("crid=a1", 302, to=first.app.base + "/home", sets=("crid=a2; Path=/; HttpOnly; Secure",))
     first.land("Charts", "crid=a2")
-    second = _Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 9, 12, authenticated=-120), first.one)
+    second = Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 9, 12, authenticated=-120), first.one)
     second.one.clock = second.answer.issued - timedelta(seconds=0.4)
     second.leave("tdid=b1; Path=/; HttpOnly; Secure")
     second.known()
@@ -144,16 +144,16 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
     second.land("Desk", "tdid=b2")
     yield _export("58-chart-room-then-ticket-desk.har", first.one)
 
-    visit = _Visit(make, "quay-passes", make.answer("quay-passes", fulmar, 20, 10, 4), None)
+    visit = Visit(make, "quay-passes", make.answer("quay-passes", fulmar, 20, 10, 4), None)
     visit.sso = asked_in_address(visit.answer, PROVIDER_SSO, visit.request, "ss:mem:71c0", keys["quay-passes"])
     visit.leave("qpid=z4; Path=/; HttpOnly; Secure")
-    visit.one.step("GET", visit.sso, 200, page=sign_in_page(_SIGN_IN), noise=4)
+    visit.one.step("GET", visit.sso, 200, page=sign_in_page(SIGN_IN), noise=4)
     visit.one.pause(20.8)
-    visit.one.step("POST", _SIGN_IN, 403, body=urlencode({"account": fulmar}), referer=visit.sso,
+    visit.one.step("POST", SIGN_IN, 403, body=urlencode({"account": fulmar}), referer=visit.sso,
                    page=page("Access denied", "N-2207: nobody has assigned Quay Passes to you."))  # fmt: skip
     yield _export("59-quay-passes-no-answer.har", visit.one)
 
-    visit = _Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 13, 25))
+    visit = Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 13, 25))
     visit.leave("tdid=c1; Path=/; HttpOnly; Secure")
     visit.sign_in()
     visit.come_back("tdid=c1", 302, to=visit.app.base + "/home", sets=("tdid=c2; Path=/; HttpOnly; Secure",))
@@ -161,7 +161,7 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
                    page=page("Something went wrong", "Error T-118 while the counters were loaded."))  # fmt: skip
     yield _export("60-ticket-desk-error-page.har", visit.one)
 
-    visit = _Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 14, 2, answers_request=False))
+    visit = Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 14, 2, answers_request=False))
     portal = page("Your applications", "Ticket Desk, Chart Room")
     visit.one.step("GET", f"{_ID}/portal", 200, page=portal, cookie="nmsid=open", noise=4)
     visit.one.pause(20.8)
@@ -182,9 +182,9 @@ def _other_host(make: Maker, keys: dict[str, SigningKey], email: str) -> Recordi
     one = Recording(flow.issued - timedelta(seconds=26))
     asked, came = flow.request(), flow.answer()
     one.step("GET", f"https://boats.{HOME}/", 302, to=asked, sets=("sbid=h3; Path=/; HttpOnly; Secure; SameSite=Lax",))
-    one.step("GET", asked, 200, page=sign_in_page(_SIGN_IN), noise=4)
+    one.step("GET", asked, 200, page=sign_in_page(SIGN_IN), noise=4)
     one.pause(24)
-    one.step("POST", _SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3)
+    one.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3)
     one.step("GET", came, 400, page=page("Sign-in failed", "The state of this sign-in is not known here."), wait=0.05)
     return one
 
@@ -202,9 +202,9 @@ def _loop(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
         state = f"wdstate={number}x; Path=/; HttpOnly; Secure"
         one.step("GET", base + "/", 302, to=asked, sets=(state,), wait=0.05)
         if number == 0:
-            one.step("GET", asked, 200, page=sign_in_page(_SIGN_IN), noise=4)
+            one.step("GET", asked, 200, page=sign_in_page(SIGN_IN), noise=4)
             one.pause(17)
-            one.step("POST", _SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3,
+            one.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3,
                      sets=("nmsid=open; Path=/; HttpOnly; Secure",))  # fmt: skip
         else:
             one.step("GET", asked, 302, to=came, cookie="nmsid=open", wait=0.08)
@@ -223,9 +223,9 @@ def _own_redeeming(make: Maker, keys: dict[str, SigningKey], email: str) -> Reco
     asked, came = flow.request(), flow.answer()
     base = f"https://slips.{HOME}"
     one.step("GET", base + "/", 200, page=page("Slip Booking", "One moment."), noise=4)
-    one.step("GET", asked, 200, page=sign_in_page(_SIGN_IN), referer=base + "/", noise=4, by_script=True)
+    one.step("GET", asked, 200, page=sign_in_page(SIGN_IN), referer=base + "/", noise=4, by_script=True)
     one.pause(22)
-    one.step("POST", _SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3,
+    one.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3,
              sets=("nmsid=open; Path=/; HttpOnly; Secure",))  # fmt: skip
     one.step("GET", came, 200, page=page("Slip Booking", "One moment."))
     body = flow.redeem(code_verifier=wrong).partition("\n\n")[2]
