@@ -137,7 +137,11 @@ def as_dump(export: Export) -> bytes:
             continue
         parts = urlsplit(asked["url"])
         path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-        sent = [f"{one['name']}: {one['value']}" for one in asked["headers"] if one["name"].lower() not in ("host", ":authority")]
+        sent = [
+            f"{one['name']}: {one['value']}"
+            for one in asked["headers"]
+            if one["name"].lower() not in ("host", ":authority")
+        ]
         content = got["content"].get("text", "") if not got["content"].get("encoding") else ""
         lines += [f"{asked['method']} {path} HTTP/1.1", f"Host: {parts.netloc}", *sent, "", asked.get("postData", {}).get("text", ""), "",
                   f"HTTP/1.1 {got['status']} Found", *(f"{one['name']}: {one['value']}" for one in got["headers"]), "", content, ""]  # fmt: skip

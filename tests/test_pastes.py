@@ -6,10 +6,11 @@ import base64
 import quopri
 from urllib.parse import quote
 
-import oidc_kit
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+
+import oidc_kit
 from kit import response
 from trace_lens.intake.peeling import peel
 

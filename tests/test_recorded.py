@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator
 
 import pytest
+
 from capture_changes import LEFT_OUT, SAME, as_bytes, as_dump, as_message, halves, without_one
 from laws import contradictions
 from recorded_kit import EXPECTED, NOW, export_of, judged, mistakes, source_of, workspace_of
@@ -69,9 +70,6 @@ def test_a_divided_export_never_turns_a_break_into_another(name: str) -> None:
         sources = [SourceFile("1.har", as_bytes(first)), SourceFile("2.har", as_bytes(second))]
         result = diagnose_sources(sources, workspace_of(name), Circumstances(whole[0].at or NOW), workers=1)
         assert {one.first_break.code for one in result.diagnoses if one.first_break} <= may
-
-
-
 
 
 def forms(name: str) -> Iterator[tuple[str, bytes]]:

@@ -27,7 +27,8 @@ class Attempt(NamedTuple):
 
     `answer` is what is judged; it is None where only a request, only an artifact or only a sign-out was captured.
     `earlier` are rounds before it: refused only because they had to be silent, or those of a loop. `way` is how the
-    browser went, where the capture shows it; `given_up` are the ways of tries before it that were left at a sign-in page.
+    browser went, where the capture shows it; `given_up` are the ways of tries before it that were left at a sign-in
+    page.
     """
 
     first: Message

@@ -229,8 +229,8 @@ def _climb(
 ) -> int | None:
     """Take in what led to the messages; the attempt, if any, whose own step led there by itself.
 
-    With `by_itself` only redirects and forms that sent themselves are gone back over: what surely belongs together, before
-    anything is taken that two attempts may claim.
+    With `by_itself` only redirects and forms that sent themselves are gone back over: what surely belongs together,
+    before anything is taken that two attempts may claim.
     """
     before: int | None = None
     for first, place in enumerate(places):

@@ -306,15 +306,16 @@ def assigned(case: Case) -> Answer:
 
 
 def _untold(app: App, assigned: set[str]) -> str | None:
-    """Why nothing tells whether the user is in an assigned group, where neither the message nor the account list told any
-    group of theirs; None where a list of members tells, or no group is assigned.
+    """Why nothing tells whether the user is in an assigned group, where neither the message nor the account list told
+    any group of theirs; None where a list of members tells, or no group is assigned.
     """
     unlisted = sorted(name for name in assigned if not app.members.lists(name))
     if not unlisted:
         return None
     where = app.settings.account.groups or "a list of its members ([account] groups)"
     return (
-        f"{app.name} is assigned to the group {unlisted[0]}, and nothing here tells who is in it: {where}, or the groups in "
+        f"{app.name} is assigned to the group {unlisted[0]}, and nothing here tells who is in it: {where}, or the "
+        f"groups in "
         "the message, would"
     )
 

@@ -13,8 +13,8 @@ PROVEN, INFERRED = "proven", "inferred"
 
 
 class Stage(StrEnum):
-    """The nine steps of a sign-in, in order; before them whether the addresses could be reached, which is asked only where
-    a capture holds a browser's own words for that; after them the settings, that explain but do not decide.
+    """The nine steps of a sign-in, in order; before them whether the addresses could be reached, which is asked only
+    where a capture holds a browser's own words for that; after them the settings, that explain but do not decide.
     """
 
     REACHABLE = "reachable"
@@ -88,8 +88,8 @@ class Proof(NamedTuple):
 class Finding(NamedTuple):
     """One answer of one check. Field meanings follow `diagnose --format json` (see the JSON reference).
 
-    `certainty` is `proven` or `inferred` for a break, None otherwise. `overrules` names the findings that a sign-in that
-    was let in all the same makes doubtful.
+    `certainty` is `proven` or `inferred` for a break, None otherwise. `overrules` names the findings that a sign-in
+    that was let in all the same makes doubtful.
     """
 
     code: str

@@ -1,9 +1,8 @@
-"""Sign-ins of the fortnight whose end decides: who was let in against expectation, who was turned away, and by which words."""
+"""Sign-ins of the fortnight whose end decides: let in against expectation, turned away, and by which words."""
 
 from __future__ import annotations
 
 import json
-import random
 from collections.abc import Iterator
 from dataclasses import replace
 from datetime import timedelta
@@ -83,9 +82,10 @@ def _by_script(make: Maker, keys: dict[str, SigningKey], email: str) -> Recordin
     """The page hands its token to the application's own server, which answers 204 with the session."""
     flow, one = _redeemed(make, keys, email, 20, 16, 2)
     one.step("POST", _SLIPS + "/api/session", 204, body=json.dumps({"id_token": flow.token()}), kind="fetch",
-             referer=_SLIPS + "/", sent={"Origin": _SLIPS}, sets=("sbsid=s1; Path=/; HttpOnly; Secure; SameSite=Strict",))  # fmt: skip
-    one.step("GET", _SLIPS + "/api/me", 200, page=json.dumps({"name": "J. Gannet"}), media="application/json", kind="fetch",
-             referer=_SLIPS + "/", cookie="sbsid=s1")  # fmt: skip
+             referer=_SLIPS + "/", sent={"Origin": _SLIPS},
+             sets=("sbsid=s1; Path=/; HttpOnly; Secure; SameSite=Strict",))  # fmt: skip
+    one.step("GET", _SLIPS + "/api/me", 200, page=json.dumps({"name": "J. Gannet"}), media="application/json",
+             kind="fetch", referer=_SLIPS + "/", cookie="sbsid=s1")  # fmt: skip
     return one
 
 
@@ -105,15 +105,18 @@ def _two_tabs(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording
     second = CodeExchange(make.draw, keys, "slip-booking", email, 20, 16, 45)
     one = Recording(first.issued - timedelta(seconds=40))
     for flow, value in ((first, "t1"), (second, "t2")):
-        one.step("GET", _SLIPS + "/sign-in", 302, to=flow.request(), sets=(f"sbstate={value}; Path=/; HttpOnly; Secure",))
+        cookie = f"sbstate={value}; Path=/; HttpOnly; Secure"
+        one.step("GET", _SLIPS + "/sign-in", 302, to=flow.request(), sets=(cookie,))
         one.step("GET", flow.request(), 200, page=sign_in_page(f"{SIGN_IN}?for={value}"))
         one.pause(5)
     one.pause(16)
-    one.step("POST", f"{SIGN_IN}?for=t1", 302, to=first.answer(), body=urlencode({"account": email}), referer=first.request())
+    typed = urlencode({"account": email})
+    one.step("POST", f"{SIGN_IN}?for=t1", 302, to=first.answer(), body=typed, referer=first.request())
     one.step("GET", first.answer(), 400, cookie="sbstate=t2",
              page=page("Sign-in failed", "The state of this sign-in is another one than expected."))  # fmt: skip
     one.pause(9)
-    one.step("POST", f"{SIGN_IN}?for=t2", 302, to=second.answer(), body=urlencode({"account": email}), referer=second.request())
-    one.step("GET", second.answer(), 302, cookie="sbstate=t2", to=_SLIPS + "/mine", sets=("sbsid=u1; Path=/; HttpOnly; Secure",))
+    one.step("POST", f"{SIGN_IN}?for=t2", 302, to=second.answer(), body=typed, referer=second.request())
+    one.step("GET", second.answer(), 302, cookie="sbstate=t2", to=_SLIPS + "/mine",
+             sets=("sbsid=u1; Path=/; HttpOnly; Secure",))  # fmt: skip
     one.step("GET", _SLIPS + "/mine", 200, cookie="sbsid=u1", page=page("My slips", f"Signed in: {email}.", _SIGN_OUT))
     return one

@@ -77,8 +77,8 @@ class Diagnosis(NamedTuple):
 
 class Circumstances(NamedTuple):
     """What the user has told: the moment (`at`), today (`now`), the application, the provider, and the settings that
-    are to be supposed for the application. `with_logs` says that attempts are to be laid beside logs; `prove` that every
-    value to set is tried by judging again with it.
+    are to be supposed for the application. `with_logs` says that attempts are to be laid beside logs; `prove` that
+    every value to set is tried by judging again with it.
     """
 
     now: datetime
@@ -192,8 +192,8 @@ def in_order(findings: Iterable[Finding]) -> list[Finding]:
 
 
 def _doubts(case: Case, unchecked: tuple[Unchecked, ...]) -> list[str]:
-    """Why a sign-in cannot be called sound though nothing breaks: a question that decides is open, or nothing tells how it
-    ended. Empty where it can.
+    """Why a sign-in cannot be called sound though nothing breaks: a question that decides is open, or nothing tells how
+    it ended. Empty where it can.
     """
     found = [one.because for one in unchecked if one.decides]
     if not found and case.attempt.kind != "sign-out" and not _came_to_an_end(case):

@@ -72,10 +72,11 @@ def arrival_of(attempt: Attempt | OidcAttempt) -> datetime | None:
 
 
 def application_ahead(attempt: Attempt | OidcAttempt) -> float | None:
-    """By how many seconds the application's clock is ahead of the browser's, by the Date of its answers (RFC 9110 §6.6.1).
+    """By how many seconds the application's clock is ahead of the browser's, by the Date of its answers (RFC 9110
+    §6.6.1).
 
-    None where no message was handed to a server of the application, its answers tell no time, or they do not agree among
-    themselves; small differences count as none. What an application judges by is its own clock.
+    None where no message was handed to a server of the application, its answers tell no time, or they do not agree
+    among themselves; small differences count as none. What an application judges by is its own clock.
     """
     way = attempt.way
     if way is None:

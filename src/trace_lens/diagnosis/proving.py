@@ -44,7 +44,9 @@ def proven(diagnosis: Diagnosis, case: SamlCase | OidcCase, told: Circumstances)
 
 
 def _tried(case: SamlCase | OidcCase, told: Circumstances, finding: Finding) -> Proof | Finding | None:
-    """What trying a value gives; the finding without its value where that does not help; None where nothing can be tried."""
+    """What trying a value gives; the finding without its value where that does not help; None where nothing can be
+    tried.
+    """
     from trace_lens.diagnosis.judging import case_of, judge
 
     setting = _setting_for(case, finding)

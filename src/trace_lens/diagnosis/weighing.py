@@ -35,8 +35,8 @@ OF_THE_RECORD = (
     "decryption-failed", "wrong-binding", "code-challenge-missing", "other-user-answered", "consent-missing",
 )  # fmt: skip
 """Breaks that follow from a value on record: where the user was let in all the same, the record is in doubt."""
-_OF_THE_WAY = ("session-cookie-lost", "redirect-loop", "http-error", "blocked-by-browser", "session-not-started", "no-answer",
-               "host-changed")  # fmt: skip
+_OF_THE_WAY = ("session-cookie-lost", "redirect-loop", "http-error", "blocked-by-browser", "session-not-started",
+               "no-answer", "host-changed")  # fmt: skip
 """What the way itself shows: beside a session that began it is a nuisance, no break."""
 
 
@@ -62,8 +62,8 @@ _OF_REQUEST = (
 
 
 def _went_on(case: Case) -> bool:
-    """Whether the way shows that the provider took the request: it asked for a password, answered without an error, or the
-    browser came back to the application; and shows no page on which it refused.
+    """Whether the way shows that the provider took the request: it asked for a password, answered without an error, or
+    the browser came back to the application; and shows no page on which it refused.
     """
     way: Way | None = case.attempt.way
     if way is None or case.refused or refusal_page(case):
@@ -97,7 +97,9 @@ def _seen_in(case: Case) -> bool:
 
 
 def _proven_first(case: Case, findings: list[Finding]) -> list[Finding]:
-    """An inferred break is a risk where a proven one explains the failure, or an answer or a page names another cause."""
+    """An inferred break is a risk where a proven one explains the failure, or an answer or a page names another
+    cause.
+    """
     proven = [one for one in findings if one.breaks and one.certainty == PROVEN and _explains(one)]
     made = []
     for one in findings:
@@ -202,7 +204,8 @@ def _too_lenient(case: Case, lenient: list[Finding]) -> Finding:
     made = case.finding(
         "application-too-lenient",
         Stage.ADMITTED,
-        f"{name} let the user in, although this message must be refused ({_listed(codes)}): {_lower(lenient[0].detail)}",
+        f"{name} let the user in, although this message must be refused ({_listed(codes)}): "
+        f"{_lower(lenient[0].detail)}",
         evidence=_beside(case),
         reference=lenient[0].reference,
     )

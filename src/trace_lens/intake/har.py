@@ -183,7 +183,7 @@ def _read_into(kept: list[Exchange], notes: list[str], budget: list[int], stream
 
 
 def _in_order(kept: list[Exchange], notes: list[str]) -> tuple[Exchange, ...]:
-    """By their times, unless some lack one, or a redirect would then come before what it was sent on by; numbered so."""
+    """By their times, unless some lack one, or a redirect would then come before what sent it on; numbered so."""
     if any(one.at is None for one in kept):
         return tuple(kept)
     by_time = sorted(kept, key=lambda one: (one.at, one.number))
@@ -193,9 +193,7 @@ def _in_order(kept: list[Exchange], notes: list[str]) -> tuple[Exchange, ...]:
         if backwards and all(later.url != following.url for later in by_time[place[one.number] :]):
             notes.append("its times go backwards; the order of the file was kept")
             return tuple(kept)
-    return tuple(
-        one if one.number == number else one._replace(number=number) for number, one in enumerate(by_time, 1)
-    )
+    return tuple(one if one.number == number else one._replace(number=number) for number, one in enumerate(by_time, 1))
 
 
 def _lacks_zone(entry: dict[str, Any]) -> bool:

@@ -1,4 +1,4 @@
-"""What a page shows its reader: title, headings, alerts, links, its text. No judgement of what that means lives here."""
+"""What a page shows its reader: title, headings, alerts, links, its text. No judgement of them lives here."""
 
 from __future__ import annotations
 

@@ -42,8 +42,8 @@ _PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
 class Peeled(NamedTuple):
     """The messages of one source, or, where there are none, how far the readings of it got.
 
-    `capture` is what passed between browser and hosts, where the source is a capture of that. `left_out` says what was not
-    read because of a limit.
+    `capture` is what passed between browser and hosts, where the source is a capture of that. `left_out` says what was
+    not read because of a limit.
     """
 
     found: tuple[Found, ...]

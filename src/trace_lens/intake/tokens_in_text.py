@@ -79,7 +79,10 @@ def _over_lines(text: str, start: int) -> Reading | None:
         position = follows.end()
     for count in _likely(pieces):
         joined = "".join(pieces[:count])
-        for repaired, more in ((joined, ()), (joined.replace("+", "-").replace("/", "_"), ("the standard alphabet of base64",))):
+        for repaired, more in (
+            (joined, ()),
+            (joined.replace("+", "-").replace("/", "_"), ("the standard alphabet of base64",)),
+        ):
             bare = _trimmed(repaired)
             if is_whole(bare):
                 repairs = ("line wraps",) if count > 1 else ()
@@ -92,12 +95,16 @@ def _over_lines(text: str, start: int) -> Reading | None:
 
 
 def _likely(pieces: list[str]) -> list[int]:
-    """How many lines the token may have: up to the first line that is shorter than those before it, or one more or less."""
+    """How many lines the token may have: up to the first line that is shorter than those before it, or one more or
+    less.
+    """
     if len(pieces) < 2:
         return [len(pieces)]
     width = len(pieces[1]) if len(pieces) > 2 else max(len(pieces[0]), len(pieces[1]))
     short = next((number for number, piece in enumerate(pieces[1:], 2) if len(piece) < width), len(pieces))
-    return [count for count in dict.fromkeys((short, short - 1, short + 1, len(pieces), 1)) if 1 <= count <= len(pieces)]
+    return [
+        count for count in dict.fromkeys((short, short - 1, short + 1, len(pieces), 1)) if 1 <= count <= len(pieces)
+    ]
 
 
 def _trimmed(text: str) -> str:

@@ -244,7 +244,9 @@ def _rate(gathered: Gathering, attempt: int, event: Event, shared: list[str], by
 
 
 def _told(gathered: Gathering, weighed: list[tuple[Pairs, Weighed]]) -> Correlation:
-    """The result: events by attempt, in the order of their true times. What is given as the reason stands in the attempt."""
+    """The result: events by attempt, in the order of their true times. What is given as the reason stands in the
+    attempt.
+    """
     matched: dict[str, list[Matched]] = {}
     possible: dict[str, list[Matched]] = {}
     for pairs, one in weighed:

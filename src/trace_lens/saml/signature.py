@@ -86,8 +86,8 @@ class XMLSignature(NamedTuple):
         return tuple(parts)
 
     def covers(self, element: etree._Element) -> bool:
-        """Whether an element lies in the octets that were signed: inside the signed element, outside this signature, which
-        the enveloped-signature transform takes out (XML Signature §6.6.4).
+        """Whether an element lies in the octets that were signed: inside the signed element, outside this signature,
+        which the enveloped-signature transform takes out (XML Signature §6.6.4).
         """
         if self.signed is None or self.refused is not None:
             return False
@@ -281,8 +281,8 @@ def _key_info(element: etree._Element) -> tuple[tuple[str, ...], tuple[str, ...]
 
 
 def _bare_keys(element: etree._Element) -> tuple[PublicKeyTypes, ...]:
-    """The public keys that came with a signature without a certificate (XML Signature §4.5.2, XML Signature 1.1 §4.5.2.3,
-    §4.5.10); one that cannot be read is passed over, since nothing is trusted for it.
+    """The public keys that came with a signature without a certificate (XML Signature §4.5.2, XML Signature 1.1
+    §4.5.2.3, §4.5.10); one that cannot be read is passed over, since nothing is trusted for it.
     """
     info = element.find(_D + "KeyInfo")
     found: list[PublicKeyTypes] = []
@@ -315,5 +315,7 @@ def _bare_key(element: etree._Element) -> PublicKeyTypes:
 
 
 _CURVES: dict[str, Callable[[], ec.EllipticCurve]] = {
-    "urn:oid:1.2.840.10045.3.1.7": ec.SECP256R1, "urn:oid:1.3.132.0.34": ec.SECP384R1, "urn:oid:1.3.132.0.35": ec.SECP521R1,
+    "urn:oid:1.2.840.10045.3.1.7": ec.SECP256R1,
+    "urn:oid:1.3.132.0.34": ec.SECP384R1,
+    "urn:oid:1.3.132.0.35": ec.SECP521R1,
 }  # fmt: skip

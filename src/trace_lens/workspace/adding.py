@@ -130,8 +130,8 @@ def table_of_discovery(document: Mapping[str, Any], file: str) -> dict[str, Any]
 def table_of_client(document: Mapping[str, Any]) -> dict[str, Any]:
     """The settings of an application that its client registration tells (RFC 7591 §3.2.1); never its secret.
 
-    A registration is what the provider has on record: identifier, redirect URIs and scopes say nothing of what is set in
-    the application.
+    A registration is what the provider has on record: identifier, redirect URIs and scopes say nothing of what is set
+    in the application.
     """
     ends = document.get("client_secret_expires_at")
     moment = read_numeric_date(ends).moment if ends else None

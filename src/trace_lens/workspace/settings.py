@@ -92,7 +92,9 @@ class SubjectRule(NamedTuple):
 
 
 class Pages(NamedTuple):
-    """`[application.pages]`: how to tell the application's pages apart, by plain text or, from / or https:// on, by address."""
+    """`[application.pages]`: how to tell the application's pages apart, by plain text or, from / or https:// on, by
+    address.
+    """
 
     signed_in: Texts = ()
     signed_out: Texts = ()

@@ -82,7 +82,8 @@ def _in_a_frame(
     return case.finding(
         "provider-refused",
         _STAGE,
-        f"The renewal in a frame failed: the provider's cookie {cookie.name} was not sent, so it saw no session. {why[:1].upper()}"
+        f"The renewal in a frame failed: the provider's cookie {cookie.name} was not sent, so it saw no session. "
+        f"{why[:1].upper()}"
         f"{why[1:]}. {described(answer, code)}",
         side=Side.PROVIDER if kept else Side.APPLICATION,
         actual=code,

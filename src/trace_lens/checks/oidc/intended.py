@@ -150,7 +150,8 @@ def kinds(case: OidcCase) -> Answer:
             yield case.finding(
                 "wrong-token-kind",
                 _STAGE,
-                f"{_WORDS[token.kind][:1].upper()}{_WORDS[token.kind][1:]} was sent{named} where an ID token is required: "
+                f"{_WORDS[token.kind][:1].upper()}{_WORDS[token.kind][1:]} was sent{named} where an ID token is "
+                f"required: "
                 f"{token.why}.",
                 severity=Severity.RISK if meant else None,
                 expected="id-token",

@@ -153,8 +153,8 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
         yield case.finding(
             "signed-by-untrusted-key",
             _STAGE,
-            f"The signature holds only with the bare key that came inside the message, and {app} trusts another. Whoever "
-            "writes a message can put any key in it.",
+            f"The signature holds only with the bare key that came inside the message, and {app} trusts another. "
+            "Whoever writes a message can put any key in it.",
             expected=expected,
             evidence=evidence,
             compared=False,
@@ -237,14 +237,18 @@ def signed_is_read(case: SamlCase) -> Answer:
         yield case.finding(
             "signature-wrapping",
             _STAGE,
-            f"The signature is good, but it covers the element at {place}, while an application that looks in the usual "
-            "place reads another one that nobody signed.",
+            f"The signature is good, but it covers the element at {place}, while an application that looks in the "
+            "usual place reads another one that nobody signed.",
             evidence=[_at_signature(case, wrapping)],
         )
     elif case.signed.sealed:
         yield Unchecked(
             "signature-wrapping", "an encrypted assertion that no signature covers could not be opened", decides=False
         )
+
+
+def _id_of(element: etree._Element) -> str:
+    return element.get("ID") or element.get("AssertionID") or "no ID"
 
 
 def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
@@ -256,13 +260,13 @@ def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
     return case.finding(
         "signature-wrapping",
         _STAGE,
-        f"A trusted signature is good, but {'an' if name[0] in 'AE' else 'a'} {name} at {where(first)}{more} lies outside "
-        "what it covers. Nobody signed that part; an application that reads it can be deceived.",
+        f"A trusted signature is good, but {'an' if name[0] in 'AE' else 'a'} {name} at {where(first)}{more} lies "
+        "outside what it covers. Nobody signed that part; an application that reads it can be deceived.",
         evidence=[
             *(_at_signature(case, one) for one in good[:1]),
             *(
-                Evidence(f"not covered: {etree.QName(one).localname}", one.get("ID") or one.get("AssertionID") or "no ID",
-                         case.attempt.source, case.attempt.place + where(one))
+                Evidence(f"not covered: {etree.QName(one).localname}", _id_of(one), case.attempt.source,
+                         case.attempt.place + where(one))
                 for one in elements[:4]
             ),
         ],

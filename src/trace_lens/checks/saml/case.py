@@ -112,7 +112,8 @@ class SamlCase(Case):
 
     @cached_property
     def bearer(self) -> SubjectConfirmation | None:
-        """The bearer confirmation that is judged: the first that holds as a whole, else the one with the least against it.
+        """The bearer confirmation that is judged: the first that holds as a whole, else the one with the least against
+        it.
 
         One that holds is enough (SAML 2.0 Profiles §4.1.4.3).
         """

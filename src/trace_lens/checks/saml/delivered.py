@@ -265,7 +265,8 @@ def relay_state(case: SamlCase) -> Answer:
             yield case.finding(
                 "relay-state-unexpected",
                 _STAGE,
-                "A relay state was sent with the request, and none came back: the user may land on another page than the "
+                "A relay state was sent with the request, and none came back: the user may land on another page "
+                "than the "
                 "one asked for.",
                 severity=Severity.RISK,
                 side=Side.PROVIDER,

@@ -71,9 +71,9 @@ class Signed(NamedTuple):
 
     `of_response` and `of_assertion` are the own signatures of the response and of the judged assertion. `wrapping` is
     a good signature over something other than what a reader in the normal place would take. `uncovered` are the
-    assertions and responses, in whatever place, that no trusted signature covers though there is one; `sealed` says that
-    an encrypted one among those could not be opened. `trusted` and `pins` are the keys it was judged by; `implied` says
-    that the provider's keys stood in for pins that are not on record.
+    assertions and responses, in whatever place, that no trusted signature covers though there is one; `sealed` says
+    that an encrypted one among those could not be opened. `trusted` and `pins` are the keys it was judged by; `implied`
+    says that the provider's keys stood in for pins that are not on record.
     """
 
     verdicts: tuple[Verdict, ...] = ()

@@ -57,8 +57,8 @@ def _refused(one: Exchange) -> tuple[str, str | None] | None:
         allowed = one.response("access-control-allow-origin")
         said = f"it allows {allowed}" if allowed else "no Access-Control-Allow-Origin allows it"
         return (
-            f"The browser's cross-origin rules kept the answer of {one.host} from the page of {page or 'another origin'}: "
-            f"{said} ({one.problem}).",
+            f"The browser's cross-origin rules kept the answer of {one.host} from the page of "
+            f"{page or 'another origin'}: {said} ({one.problem}).",
             f"Access-Control-Allow-Origin: {page}" if page else None,
         )
     if trouble is Trouble.POLICY:
@@ -88,12 +88,13 @@ def _never_called(case: Case, way: Way) -> Iterator[Finding]:
     yield case.finding(
         "blocked-by-browser",
         _STAGE,
-        f"The page of {page.host} has to redeem its code at {endpoint}, and never did: its Content-Security-Policy says "
+        f"The page of {page.host} has to redeem its code at {endpoint}, and never did: its Content-Security-Policy "
+        f"says "
         f"connect-src {' '.join(sources)}.",
         side=Side.APPLICATION,
         expected=theirs,
         actual=" ".join(sources),
-        value_to_set=f"connect-src {' '.join([*(one for one in sources if one != chr(39) + 'none' + chr(39)), theirs])}",
+        value_to_set="connect-src " + " ".join([*(one for one in sources if one != "'none'"), theirs]),
         evidence=[at_hop(case, "connect-src", " ".join(sources), page, "response header Content-Security-Policy")],
         compared=False,
     )

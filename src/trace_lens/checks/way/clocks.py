@@ -59,12 +59,15 @@ def clocks(case: Case) -> Answer:
 
 
 def _of_the_computer(case: Case, ahead: float, answers: list[Exchange]) -> Finding:
-    """Both sides agree, and the browser's computer does not: its clock is off, and what it recorded is corrected by that."""
+    """Both sides agree, and the browser's computer does not: its clock is off, and what it recorded is corrected by
+    that.
+    """
     length = show_duration(timedelta(seconds=round(abs(ahead))))
     return case.finding(
         "clock-offset",
         Stage.CURRENT,
-        f"The clock of the computer with the browser is {length} {'behind' if ahead > 0 else 'ahead of'} the servers of both "
+        f"The clock of the computer with the browser is {length} {'behind' if ahead > 0 else 'ahead of'} the "
+        f"servers of both "
         "sides. The times of the capture were corrected by that; the sign-in does not depend on this clock.",
         severity=Severity.RISK,
         side=Side.USER,

@@ -75,7 +75,8 @@ def one_tab(case: Case) -> Answer:
         yield case.finding(
             code,
             _STAGE,
-            f"Two sign-ins ran in one browser at the same time. The other one replaced the cookie {cookie.name} before this "
+            f"Two sign-ins ran in one browser at the same time. The other one replaced the cookie {cookie.name} "
+            f"before this "
             "one came back, so the application found another state than the one that it had sent.",
             side=Side.USER,
             remedy="Close the other tabs of this application and sign in once.",

@@ -203,7 +203,8 @@ def _not_told(case: Case, end: Outcome) -> str:
     if end.page is None:
         return "the capture ends before the application showed a page"
     return (
-        f"the page of {end.page.exchange.host} does not tell whether the user was let in: no new cookie that served, no "
+        f"the page of {end.page.exchange.host} does not tell whether the user was let in: no new cookie that "
+        f"served, no "
         "call for a session, no name, no way to sign out; [application.pages] can name its words"
     )
 

@@ -43,7 +43,11 @@ def loop(case: Case) -> Answer:
     silent = {one.found.context.get(EXCHANGE) for one in case.attempt.earlier} if way.rounds == 1 else set()
     asked = [hop for hop in asked if not _is_silent(hop) and str(hop.exchange.number) not in silent]
     around = max(way.rounds, len(asked))
-    again = around > 1 and bool(asked) and any(_answered_well(hop) for hop in way.before(asked[-1]) if not hop.exchange.frame)
+    again = (
+        around > 1
+        and bool(asked)
+        and any(_answered_well(hop) for hop in way.before(asked[-1]) if not hop.exchange.frame)
+    )
     place, times = _most_visited(way)
     stopped = next((hop for hop in way.hops if hop.exchange.trouble is Trouble.LOOP), None)
     if not again and times < limits.LOOP_VISITS and stopped is None:

@@ -1,7 +1,7 @@
 """After the sign-in: did the interfaces that the application called take its access token?
 
-An interface's refusal says nothing of the sign-in itself. Told by what RFC 6750 §3 has an interface say, or by a call that
-carried a bearer token and was answered 401 or 403; the provider's own endpoints are none.
+An interface's refusal says nothing of the sign-in itself. Told by what RFC 6750 §3 has an interface say, or by a call
+that carried a bearer token and was answered 401 or 403; the provider's own endpoints are none.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import PROVIDER, at_hop, parties, return_hop
-from trace_lens.common.findings import Evidence, Finding, Side, Stage
+from trace_lens.common.findings import Finding, Side, Stage
 from trace_lens.intake.exchanges import CALL, Exchange, same_address
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
@@ -87,8 +87,9 @@ def _finding(case: Case, one: Exchange, token: str) -> Finding:
             at_hop(case, "WWW-Authenticate", one.response("www-authenticate") or "", one, "response header")
         )
     if read:
-        evidence += [Evidence("aud of the token", ", ".join(read.audience) or "none", evidence[0].source, one.place),
-                     Evidence("scope of the token", read.text("scope") or read.text("scp") or "none", evidence[0].source, one.place)]  # fmt: skip
+        scope = read.text("scope") or read.text("scp") or "none"
+        evidence.append(at_hop(case, "aud of the token", ", ".join(read.audience) or "none", one))
+        evidence.append(at_hop(case, "scope of the token", scope, one))
     return case.finding(
         "api-refused",
         Stage.ADMITTED,

@@ -2,13 +2,16 @@
 
 A page's words are evidence, read where the exchange is a failure by its status, its headings or its place in the way;
 never the words of a page that works. A sign-in form is no refusal. What a page names and no finding tells is raised from
-here, with the words quoted.
+here, with the words quoted. The words themselves are data, in `page_words.toml`.
 """
 
 from __future__ import annotations
 
 import re
+import tomllib
 from collections.abc import Iterator
+from functools import cache
+from importlib.resources import files
 from typing import NamedTuple
 
 from trace_lens.attempts.journeys import CALLED, Hop, Way
@@ -29,57 +32,14 @@ class Topic(NamedTuple):
     raises: str | None = None
 
 
-def _topic(codes: str, pattern: str, raises: str | None = None) -> Topic:
-    return Topic(tuple(codes.split()), re.compile(pattern, re.IGNORECASE), raises)
-
-
-_NOT_THERE = r"(?:not (?:been )?(?:registered|found|known|recogni[sz]ed|configured|valid|exist)|unknown|invalid|unregistered|does not exist)"
-_CLIENT = r"(?:application|client|service provider|relying party|issuer|entity ?id|\bsp\b)"
-BY_PROVIDER: tuple[Topic, ...] = (
-    _topic("redirect-uri-mismatch", r"redirect[_ -]?ur[il]|reply (?:url|address)|callback url", "redirect-uri-mismatch"),
-    _topic("acs-not-registered", r"assertion ?consumer ?service|\bACS\b", "acs-not-registered"),
-    _topic("request-unsigned", r"(?:must|has to|needs to|required to|should) be signed|signature (?:is )?(?:required|missing)"
-           r"|missing signature|(?:request|message)\w* (?:is|was) (?:not signed|unsigned)|not signed", "request-unsigned"),
-    _topic("not-assigned", r"not (?:been )?(?:assigned|granted access|allowed to (?:use|access)|permitted to (?:use|access))"
-           r"|no access to (?:this|the) app|not authori[sz]ed to (?:use|access)|isn.t assigned|not a member of any assigned",
-           "not-assigned"),
-    _topic("code-challenge-missing", r"\bPKCE\b|code[_ ]challenge", "code-challenge-missing"),
-    _topic("wrong-binding request-rejected", r"unsupported ?binding|binding .{0,30}not supported"),
-    _topic("identifier-in-request-unknown request-rejected",
-           rf"{_NOT_THERE}.{{0,60}}{_CLIENT}|{_CLIENT}.{{0,80}}{_NOT_THERE}|invalid_client|unauthorized_client"
-           r"|UnknownSystemEntity|unknown ?principal"),
-    _topic("account-disabled provider-refused", r"account (?:is |has been )?(?:locked|disabled|blocked|suspended)"),
-)  # fmt: skip
-_SIGNATURES = ("signed-by-other-known-key signed-by-untrusted-key signature-value-invalid digest-mismatch not-signed "
-               "signed-part-wrong fingerprint-mismatch signature-form-refused signature-wrapping algorithm-unexpected "
-               "algorithm-none algorithm-confusion key-id-unknown certificate-expired certificate-damaged")  # fmt: skip
-BY_APPLICATION: tuple[Topic, ...] = (
-    _topic("audience-mismatch audience-missing authorized-party-mismatch", r"\baudience\b|\baud\b", "audience-mismatch"),
-    _topic("issuer-mismatch response-issuer-mismatch discovery-issuer-mismatch", r"\bissuer\b|\biss\b", "issuer-mismatch"),
-    _topic("nonce-mismatch", r"\bnonce\b", "nonce-mismatch"),
-    _topic("account-not-found account-near-match account-disabled account-ambiguous account-creation-blocked "
-           "account-not-federated", r"\bno (?:such |matching )?(?:account|user)\b|\b(?:unknown|unregistered) (?:account|user)\b"
-           r"|\b(?:account|user)\b.{0,60}(?:not found|unknown|does not exist|not exist|missing|not (?:been )?provisioned|inactive|disabled)",
-           "account-not-found"),
-    _topic("other-user-answered", r"signed in as .{1,80}(?:expected|instead|another|different|but)"
-           r"|(?:another|different|wrong) (?:user|account|person)", "other-user-answered"),
-    _topic("scope-not-granted claim-missing claim-empty claim-name-near-match claim-value-not-allowed groups-left-out "
-           "group-unmapped group-style-mismatch not-assigned", r"\bgroups?\b|\broles?\b|\bscopes?\b|\bclaims?\b|\battributes?\b|not assigned"),
-    _topic("token-request-refused client-secret-expired code-verifier-mismatch code-reused code-too-old "
-           "redirect-uri-mismatch", r"invalid_client|invalid_grant|unauthorized_client|client (?:secret|authentication|credentials)"
-           r"|token (?:endpoint|request|exchange)|code[_ ]verifier", "token-request-refused"),
-    _topic("session-cookie-lost state-mismatch response-to-unknown-request host-changed", r"\bcookies?\b|\bcsrf\b|\bstate\b|correlation"
-           r"|(?:login|sign-?in|authentication|auth)? ?session.{0,30}(?:not found|lost|missing|expired|not received|unknown)"),
-    _topic("response-to-unknown-request unsolicited-not-accepted in-response-to-missing session-cookie-lost replayed-message",
-           r"InResponseTo|in.response.to|unsolicited|unknown request"),
-    _topic("expired not-yet-valid issued-in-future session-expired clock-offset window-empty",
-           r"\bexpired\b|not yet valid|NotBefore|NotOnOrAfter|too (?:old|early|late)|\bclock\b|time ?skew|in the future"
-           r"|can.?t use .{0,30}yet|\btimestamp"),
-    _topic("recipient-mismatch destination-mismatch", r"\brecipient\b|\bdestination\b"),
-    _topic("encrypted-no-key encrypted-to-other-key decryption-failed encryption-form-refused", r"decrypt|encrypt|private key"),
-    _topic(_SIGNATURES, r"signature|\bsigned\b|certificate|\bx509\b|\bdigest\b|\bcert\b"),
-    _topic("provider-refused consent-missing request-rejected", r"access_denied|consent|invalid_request|invalid_scope|login_required"),
-)  # fmt: skip
+@cache
+def topics_of(side: str) -> tuple[Topic, ...]:
+    """What the pages of a side may name, in the order of `page_words.toml`."""
+    text = files(__package__).joinpath("page_words.toml").read_text("utf-8")
+    return tuple(
+        Topic(tuple(row["codes"]), re.compile("|".join(row["words"]), re.IGNORECASE), row.get("raises"))
+        for row in tomllib.loads(text)[side]
+    )
 
 
 class Said(NamedTuple):
@@ -115,12 +75,12 @@ def _said(case: Case) -> Iterator[Said]:
         if hop and sign.name in (STATUS, LOUD) and parties(case).side_of(hop.exchange) != PROVIDER:
             shown = page_of(hop.exchange)
             if shown.text or shown.title:
-                yield _read(APPLICATION, hop, shown, BY_APPLICATION)
+                yield _read(APPLICATION, hop, shown)
                 break
     last = _last_at_provider(case, way)
     if last is not None:
         shown = page_of(last.exchange)
-        found = _read(PROVIDER, last, shown, BY_PROVIDER)
+        found = _read(PROVIDER, last, shown)
         if (last.exchange.status >= 400 or found.topics) and (shown.text or shown.title):
             yield found
 
@@ -139,9 +99,9 @@ def _last_at_provider(case: Case, way: Way) -> Hop | None:
     return None if any(form.asks_password or form.by_itself for form in forms) else last
 
 
-def _read(side: str, hop: Hop, shown: PageText, table: tuple[Topic, ...]) -> Said:
+def _read(side: str, hop: Hop, shown: PageText) -> Said:
     text = " ".join(dict.fromkeys((*shown.said_loudly, shown.text)))
-    topics = tuple(topic for topic in table if topic.pattern.search(text))
+    topics = tuple(topic for topic in topics_of(side) if topic.pattern.search(text))
     return Said(side, hop, _quote(shown, topics), topics)
 
 

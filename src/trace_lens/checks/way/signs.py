@@ -22,7 +22,10 @@ from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of, 
 from trace_lens.intake.pages import PageText, page_of
 
 _OUT = re.compile(r"(?:log|sign)[-_ ]?(?:out|off)\b|(?:log|sign)(?:out|off)", re.IGNORECASE)
-_ABOUT_SIGN_IN = r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login|logon|authenticat\w*|single sign|\bSSO\b|\bSAML\b|\bOIDC\b"
+_ABOUT_SIGN_IN = (
+    r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login|logon|authenticat\w*|single sign"
+    r"|\bSSO\b|\bSAML\b|\bOIDC\b"
+)
 _WENT_WRONG = (
     r"\b(?:fail(?:ed|ure)?|error|denied|rejected|refused|not possible|problem|unsuccessful|invalid|expired"
     r"|could ?n[o']t|could not|cannot|can't|unable|went wrong|not (?:allowed|authori[sz]ed|permitted|valid|found))\b"
@@ -53,7 +56,8 @@ class Sign(NamedTuple):
 
 
 COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS = (
-    "session cookie", "session by a call", "tokens in the page", "page shown", "person named", "way to sign out", "words set",
+    "session cookie", "session by a call", "tokens in the page", "page shown", "person named", "way to sign out",
+    "words set",
 )  # fmt: skip
 STATUS, ASKS, BACK, LOUD, OFFERS, OUT_WORDS = (
     "error status", "sign-in form", "back to sign-in", "failure said", "sign-in offered", "words of a refusal",
@@ -253,7 +257,9 @@ def _holds(text: str, name: str) -> bool:
 
 
 def names_of(case: Case) -> tuple[str, ...]:
-    """The spellings of the person that a page may show: the subject, addresses and names that were sent, what was typed."""
+    """The spellings of the person that a page may show: the subject, addresses and names that were sent, what was
+    typed.
+    """
     found = [case.subject.value] if case.subject else []
     for name, values in case.said.items():
         last = re.split(r"[/:#]", name)[-1].casefold()
@@ -345,7 +351,9 @@ _LONG = 16
 
 
 def _may_hold_session(case: Case, cookie: Cookie) -> bool:
-    """Whether a cookie can be a session: the one that the settings name, else one kept from scripts, named so, or long."""
+    """Whether a cookie can be a session: the one that the settings name, else one kept from scripts, named so, or
+    long.
+    """
     named = case.app.settings.application.session_cookie if case.app else None
     if named:
         return cookie.name == named
