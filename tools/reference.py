@@ -33,6 +33,7 @@ TABLES = (
     ("providers/NAME.toml", settings.ProviderSettings),
     ("apps/NAME.toml", settings.AppSettings),
     ("apps/NAME.toml, [application]", settings.Application),
+    ("apps/NAME.toml, [application.pages]", settings.Pages),
     ("apps/NAME.toml, [provider_setup]", settings.ProviderSetup),
     ("apps/NAME.toml, [[provider_setup.subject]]", settings.SubjectRule),
     ("apps/NAME.toml, [account]", settings.Account),

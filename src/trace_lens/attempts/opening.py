@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from lxml import etree
 
 from trace_lens.common import catalogue, limits
-from trace_lens.common.findings import Evidence, Finding, Stage
+from trace_lens.common.findings import Evidence, Finding, Stage, certainty_of
 from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_moment
 from trace_lens.intake.found import Found
@@ -107,7 +107,7 @@ def _finding(code: str, detail: str, evidence: Evidence, stage: Stage = Stage.RE
     entry = catalogue.entry(code, stage)
     return Finding(
         code, entry.stage, entry.severity, entry.title, detail, entry.side, entry.remedies[entry.side],
-        entry.reference, evidence=(evidence,),
+        entry.reference, evidence=(evidence,), certainty=certainty_of(entry.severity),
     )  # fmt: skip
 
 

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, TypeVar, cast
 
 from trace_lens.common import catalogue
 from trace_lens.common.difference import difference
-from trace_lens.common.findings import PROVEN, Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, certainty_of
 from trace_lens.workspace.loading import App, Provider, Workspace
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ class Case:
     `at` is the moment that times are judged at and `at_from` what told it (`option`, `capture`, `log`, `message`);
     both are None where nothing tells. `now` serves only what asks about today. `supposed` are settings that are only
     tried, by key: where one of the provider's is, the message counts as sent by it. `logs` is what the loaded logs say
-    of the attempt, None where none are loaded.
+    of the attempt, None where none are loaded. `as_it_was` is the same case without what is supposed.
     """
 
     attempt: Any
@@ -51,6 +51,7 @@ class Case:
     candidates: tuple[str, ...] = ()
     supposed: dict[str, str] = field(default_factory=dict)
     logs: LogView | None = None
+    as_it_was: Case | None = None
     _kept: dict[str, object] = field(default_factory=dict, compare=False, repr=False)
 
     protocol: ClassVar[str] = ""
@@ -190,11 +191,11 @@ class Case:
         entry = catalogue.entry(code, stage)
         side = side or entry.side
         found = difference(expected, actual) if compared and expected is not None and actual is not None else None
-        breaks = (severity or entry.severity) is Severity.BREAK
+        severity = severity or entry.severity
         return Finding(
             code=code,
             stage=stage,
-            severity=severity or entry.severity,
+            severity=severity,
             title=entry.title,
             detail=detail,
             side=side,
@@ -205,7 +206,7 @@ class Case:
             difference=found.kind if found else None,
             value_to_set=value_to_set,
             evidence=tuple(evidence),
-            certainty=PROVEN if breaks else None,
+            certainty=certainty_of(severity),
         )
 
     def set_in_app(self, label: str, value: str, *path: str | int) -> Evidence:

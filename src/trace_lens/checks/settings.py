@@ -13,7 +13,7 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.entitled import lacks_ordinary_role
 from trace_lens.common import catalogue
 from trace_lens.common.difference import difference, is_near
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, certainty_of
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.saml.metadata_signature import MetadataSignature, metadata_signatures
 from trace_lens.saml.parsing import XMLDamaged
@@ -77,10 +77,12 @@ def make(
     entry = catalogue.entry(code, stage)
     side = side or entry.side
     found = difference(expected, actual) if compared and expected is not None and actual is not None else None
+    severity = severity or entry.severity
     return Finding(
-        code, stage, severity or entry.severity, entry.title, detail, side,
+        code, stage, severity, entry.title, detail, side,
         entry.remedies.get(side) or next(iter(entry.remedies.values())), entry.reference,
         expected, actual, found.kind if found else None, value_to_set, evidence=evidence,
+        certainty=certainty_of(severity),
     )  # fmt: skip
 
 

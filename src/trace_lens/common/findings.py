@@ -55,6 +55,11 @@ class Severity(StrEnum):
     NOTE = "note"
 
 
+def certainty_of(severity: Severity) -> str | None:
+    """How certain a finding is unless it says otherwise: a break is proven, all else is no claim of that kind."""
+    return PROVEN if severity is Severity.BREAK else None
+
+
 class Side(StrEnum):
     """Who must act."""
 

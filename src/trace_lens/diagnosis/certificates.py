@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.reading import read_messages
 from trace_lens.common import catalogue
-from trace_lens.common.findings import Evidence, Finding, Severity, Stage
+from trace_lens.common.findings import Evidence, Finding, Severity, Stage, certainty_of
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.diagnosis.moment import moment_of
 from trace_lens.intake.found import Found
@@ -334,5 +334,5 @@ def _finding(
     entry = catalogue.entry(code, stage)
     return Finding(
         code, entry.stage, severity or entry.severity, entry.title, detail, entry.side, entry.remedies[entry.side],
-        entry.reference, evidence=(evidence,),
+        entry.reference, evidence=(evidence,), certainty=certainty_of(severity or entry.severity),
     )  # fmt: skip

@@ -19,6 +19,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.settings import beside, of_app
 from trace_lens.checks.validity import Validity, windows_of
+from trace_lens.checks.way.said import SYMPTOMS
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
@@ -101,6 +102,7 @@ def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Di
     answers = questions.ask_all(case)
     findings = [finding for stage in Stage for finding in answers[stage].findings]
     findings = weigh(case, beside_findings(case, findings))
+    findings, open_ended = without_old_symptoms(case, findings, told)
     findings += before_change(case, findings)
     findings = accept(explain(case, findings), case.app, told.at or case.at or told.now)
     findings = in_order(findings)
@@ -110,7 +112,7 @@ def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Di
         _stage(stage, [one for one in findings if one.stage is stage], answers[stage], case)
         for stage in (*first_stage, *SIGN_IN_STAGES)
     )
-    unchecked = tuple(one for result in stages for one in result.unchecked)
+    unchecked = (*(one for result in stages for one in result.unchecked), *open_ended)
     roots = [one for one in findings if one.breaks and one.because_of is None and one.stage is not Stage.SETTINGS]
     first = roots[0] if roots else None
     doubts = [] if first else _doubts(case, unchecked)
@@ -128,7 +130,7 @@ def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Di
         at_from=case.at_from,
         chosen_by=case.chosen_by,
         outcome=outcome,
-        cause=_cause(case, first, doubts),
+        cause=_cause(case, first, doubts, findings),
         first_break=first,
         proposal=propose(case, first) if first else None,
         supposed=tuple(f"{key}={value}" for key, value in case.supposed.items()),
@@ -162,13 +164,15 @@ def case_of(
     choice = choose(attempt, workspace, told.app, told.provider)
     at, at_from = moment_of(attempt, told.at, logs)
     app, provider = choice.app, choice.provider
+    recorded = workspace
     if told.supposed and app:
         own = provider is workspace.provider_of(app)
         workspace = suppose(workspace, app, told.supposed)
         app = workspace.apps[app.id]
         provider = workspace.provider_of(app) if own else provider
     sent = {one.key: str(one.value) for one in told.supposed} if app else {}
-    about = (workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent, logs)
+    before = case_of(attempt, recorded, told._replace(supposed=()), logs) if sent else None
+    about = (workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent, logs, before)
     if not isinstance(attempt, OidcAttempt):
         return SamlCase(attempt, *about)
     case = OidcCase(attempt, *about)
@@ -189,6 +193,23 @@ def in_order(findings: Iterable[Finding]) -> list[Finding]:
             catalogue.entry(one.code, one.stage).position,
         ),
     )
+
+
+def without_old_symptoms(
+    case: SamlCase | OidcCase, findings: list[Finding], told: Circumstances
+) -> tuple[list[Finding], list[Unchecked]]:
+    """Where settings are supposed: the findings without those that only tell how the attempt ended as it was, if what
+    explained that end is no break any more; and that the end under these settings is not known.
+    """
+    was = case.as_it_was
+    if was is None:
+        return findings, []
+    before = judge(was, told._replace(supposed=(), prove=False))  # type: ignore[arg-type]
+    causes = {one.code: one.because_of for one in before.findings if one.breaks and one.code in SYMPTOMS}
+    breaks = {one.code for one in findings if one.breaks}
+    gone = [one for one in findings if one.breaks and (cause := causes.get(one.code)) and cause not in breaks]
+    words = "the capture shows how the attempt ended as it was, not how it would end with this setting"
+    return [one for one in findings if one not in gone], [Unchecked(one.code, words) for one in gone]
 
 
 def _doubts(case: Case, unchecked: tuple[Unchecked, ...]) -> list[str]:
@@ -243,12 +264,17 @@ def _lasts(until: str, at: datetime) -> bool:
         return False
 
 
-def _cause(case: Case, first: Finding | None, doubts: list[str]) -> str:
+def _cause(case: Case, first: Finding | None, doubts: list[str], findings: list[Finding]) -> str:
     if first:
         return first.detail
     if doubts:
         return f"Nothing that could be checked breaks this sign-in, but it cannot be called sound: {'; '.join(doubts)}."
     name = case.app.name if case.app else "the application"
+    for one in findings:
+        if one.code in ("application-too-lenient", "record-contradicted"):
+            return one.detail
+    if case.supposed:
+        return f"With this setting nothing that the capture shows stops the sign-in to {name}."
     if shown_in(case) or let_in_by_log(case):
         return f"Nothing stops this sign-in: {name} let the user in."
     return f"Nothing in this message stops the sign-in to {name}."

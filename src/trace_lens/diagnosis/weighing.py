@@ -12,7 +12,7 @@ from trace_lens.checks.logged import let_in_by_log
 from trace_lens.checks.way.parties import APPLICATION, REQUESTS, parties
 from trace_lens.checks.way.said import SYMPTOMS, refusal_page, with_pages
 from trace_lens.checks.way.signs import outcome_of, shown_in, shown_signs
-from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Stage
+from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Stage, certainty_of
 from trace_lens.intake.exchanges import forms_of
 
 ATTACKS = (
@@ -43,14 +43,12 @@ _OF_THE_WAY = ("session-cookie-lost", "redirect-loop", "http-error", "blocked-by
 def weigh(case: Case, findings: list[Finding]) -> list[Finding]:
     """The findings, weighed: with what pages say, each with its certainty, and a seen success before predictions."""
     found = [_certain(one) for one in with_pages(case, findings)]
-    if any(one.code in _OF_REQUEST and one.breaks for one in found) and _went_on(case):
-        found = [
-            one._replace(severity=Severity.RISK, certainty=None) if one.code in _OF_REQUEST else one for one in found
-        ]
     if outcome_of(case).only_tokens:
         return [_certain(one) for one in _outranked(case, _proven_first(case, found), borne_out=True)]
     if _seen_in(case):
         return [_certain(one) for one in _outranked(case, found)]
+    if any(one.code in _OF_REQUEST and one.breaks for one in found) and _went_on(case):
+        found = [one._replace(severity=Severity.RISK) if one.code in _OF_REQUEST else one for one in found]
     return [_certain(one) for one in _proven_first(case, found)]
 
 
@@ -81,9 +79,9 @@ def _went_on(case: Case) -> bool:
 
 def _certain(one: Finding) -> Finding:
     """A break is proven unless it says otherwise; what is no break has no certainty."""
-    if not one.breaks:
-        return one._replace(certainty=None) if one.certainty else one
-    return one if one.certainty else one._replace(certainty=PROVEN)
+    if one.breaks and one.certainty:
+        return one
+    return one._replace(certainty=certainty_of(one.severity))
 
 
 def _seen_in(case: Case) -> bool:

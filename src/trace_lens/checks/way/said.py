@@ -1,8 +1,8 @@
 """What the pages of both sides say of why it failed, matched with the findings that speak of the same.
 
 A page's words are evidence, read where the exchange is a failure by its status, its headings or its place in the way;
-never the words of a page that works. A sign-in form is no refusal. What a page names and no finding tells is raised from
-here, with the words quoted. The words themselves are data, in `page_words.toml`.
+never the words of a page that works. A sign-in form is no refusal. What a page names and no finding tells is raised
+from here, with the words quoted. The words themselves are data, in `page_words.toml`.
 """
 
 from __future__ import annotations
@@ -107,17 +107,20 @@ def _read(side: str, hop: Hop, shown: PageText) -> Said:
 
 def _quote(shown: PageText, topics: tuple[Topic, ...]) -> str:
     """The sentence that names the first topic, else how the page begins."""
+    text = shown.text
+    for words in (shown.title, *shown.headings):
+        text = text.removeprefix(words).lstrip(" .:-") or text
     for topic in topics:
-        match = topic.pattern.search(shown.text)
+        match = topic.pattern.search(text)
         if match:
-            begin = max(shown.text.rfind(end, 0, match.start()) + 2 for end in (". ", "! ", "? ", "  "))
+            begin = max(text.rfind(end, 0, match.start()) + 2 for end in (". ", "! ", "? ", "  "))
             begin = max(begin if begin > 1 else 0, match.start() - limits.PAGE_WORDS)
-            return _short(shown.text[begin:])
-    return _short(shown.text or shown.title)
+            return _short(text[begin:])
+    return _short(text or shown.title)
 
 
 def _short(text: str) -> str:
-    text = text.strip()
+    text = text.strip().rstrip(".")
     if len(text) <= limits.PAGE_WORDS:
         return text
     return text[: limits.PAGE_WORDS].rsplit(" ", 1)[0] + " …"
@@ -135,10 +138,11 @@ SYMPTOMS = ("no-answer", "redirect-loop", "http-error", "session-not-started", "
 def with_pages(case: Case, findings: list[Finding]) -> list[Finding]:
     """The findings, with what the pages say: beside the finding that it speaks of, else as one of its own.
 
-    An inferred break that the page names is proven by it.
+    An inferred break that the page names is proven by it. Where settings are supposed the pages say nothing: they speak
+    of the attempt as it was.
     """
     made = list(findings)
-    for page in said(case):
+    for page in said(case) if case.as_it_was is None else ():
         spoken = [one for one in made if one.breaks and one.code in page.codes]
         proven = [one for one in spoken if one.certainty != INFERRED] or spoken
         if proven:

@@ -224,7 +224,12 @@ def _proof(proof: Proof) -> str:
 
 def _when_sound(diagnosis: Diagnosis) -> Iterator[Line]:
     """What is worth doing although nothing stops the sign-in, each thing once."""
-    risks = [one for one in diagnosis.findings if one.severity == "risk" and not one.accepted]
+    doubtful = {
+        code for one in diagnosis.findings if one.code == "record-contradicted" for code in one.overrules
+    }  # what the record wrongly predicts is not to be repaired
+    risks = [
+        one for one in diagnosis.findings if one.severity == "risk" and not one.accepted and one.code not in doubtful
+    ]
     worth = dict.fromkeys((_SIDE[one.side] if one.side else "To do", one.remedy) for one in risks)
     if worth:
         yield from prose("Nothing stops the sign-in. Worth doing all the same:")
