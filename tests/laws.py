@@ -53,8 +53,4 @@ def contradictions(one: Diagnosis, *, let_in: bool | None = None) -> list[str]:
             found.append(f"stage {result.stage} is {result.status} with a {wanted}")
         if not wanted and result.status not in ("ok", "unchecked"):
             found.append(f"stage {result.stage} is {result.status} with nothing in it")
-    values: dict[tuple[object, str | None], set[str]] = {}
-    for each in roots:
-        if each.value_to_set:
-            values.setdefault((each.side, each.actual), set()).add(each.value_to_set)
     return found

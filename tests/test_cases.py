@@ -8,6 +8,7 @@ import pytest
 
 from cases import CASES, Case
 from kit import judge, response, workspace
+from laws import contradictions
 from trace_lens.checks.asking import QUESTIONS
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Severity, Stage
@@ -63,6 +64,7 @@ def test_what_holds_of_every_diagnosis(case: Case, tmp_path: Path) -> None:
         worst = next((one for one in ("break", "risk") if one in severities), None)
         assert result.status == worst or (worst is None and result.status in ("ok", "unchecked"))
     assert all(one.because for one in found.unchecked)
+    assert contradictions(found) == []
 
 
 def test_each_code_that_a_check_may_raise_is_raised_by_a_case() -> None:

@@ -322,3 +322,84 @@ def test_the_demo_never_contradicts_itself(tmp_path: Path) -> None:
         source = SourceFile(file.name, file.read_bytes())
         for one in diagnose_sources([source], known, Circumstances(NOW), 1).diagnoses:
             assert contradictions(one) == [], file.name
+
+
+@pytest.mark.parametrize(
+    "message, strict, status", [({}, False, 0), ({"audiences": "none"}, False, 0), ({"audiences": "none"}, True, 1)]
+)
+def test_strict_counts_what_went_through_against_expectation(
+    message: dict[str, str], strict: bool, status: int, tmp_path: Path
+) -> None:
+    other = "<saml:AudienceRestriction><saml:Audience>https://other.example/</saml:Audience></saml:AudienceRestriction>"
+    told = {"audiences": other} if message else {}
+    source = SourceFile("a.har", har(saml_trip(shown=page("Week", TERN), message=told)))
+    result = diagnose_sources([source], load_workspace(workspace(tmp_path)), Circumstances(NOW), 1)
+    assert result.exit_status(strict=strict) == status
+
+
+@pytest.mark.parametrize("kept", [["POST"], ["acs GET"]])
+def test_one_exchange_shows_only_itself(kept: list[str], tmp_path: Path) -> None:
+    """What an export of one exchange cannot show stays open."""
+    trip = saml_trip(shown=page("Week", TERN))
+    entries = trip.document()["log"]["entries"]
+    entries[:] = [one for one in entries if one["request"]["url"] == ACS]
+    (found,) = diagnosed(workspace(tmp_path), har(trip))
+    assert found.first_break is None
+    told = {one.code for one in found.unchecked}
+    assert {"session-cookie-lost", "session-not-started"} <= told
+
+
+def test_a_logout_token_named_id_token(tmp_path: Path) -> None:
+    events = {"http://schemas.openid.net/event/backchannel-logout": {}}
+    text = oidc_kit.token_response(id_token=oidc_kit.token(events=events, nonce=None, sid="s-1"))
+    (found,) = diagnosed(client_workspace(tmp_path), text.encode())
+    assert "wrong-token-kind" in severities(found)
+
+
+REFUSALS = [
+    ("The code has expired", "code-too-old"), ("The code has expired or was already used", "token-request-refused"),
+    ("The authorization grant is invalid, expired, revoked or does not match the redirection URI", "token-request-refused"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("words, first", REFUSALS)
+def test_a_refusal_with_several_reasons_tells_none(words: str, first: str, tmp_path: Path) -> None:
+    refused = json.dumps({"error": "invalid_grant", "error_description": words})
+    text = "\n\n".join((oidc_kit.request(), oidc_kit.answer(), oidc_kit.token_request(), refused))
+    (found,) = diagnosed(client_workspace(tmp_path), text.encode())
+    assert broke(found) == first
+
+
+ADDRESSES = [
+    ("https://roster.northmere.example:443/saml/acs", None), ("https://ROSTER.northmere.example/saml/acs", None),
+    ("https://roster.northmere.example/saml/acs?tenant=7", None), ("https://roster.northmere.example:8443/saml/acs", "destination-mismatch"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("posted, first", ADDRESSES)
+def test_addresses_as_browsers_write_them(posted: str, first: str | None, tmp_path: Path) -> None:
+    """Where it was posted is compared as browsers write addresses; other ports are other places."""
+    trip = saml_trip(
+        back=posted, status=403, shown=page("Oops", "Call the desk."), after=(), message={"destination": ACS}
+    )
+    (found,) = diagnosed(workspace(tmp_path), har(trip))
+    assert ("destination-mismatch" in severities(found)) == (first is not None)
+
+
+HINTS = [
+    ("m.tern@northmere.example", {"email": "m.tern@northmere.example"}, False),
+    ("m.tern@northmere.example", {"email": None, "preferred_username": "m.tern"}, False),
+    ("M.Tern@northmere.example", {"email": "m.tern@northmere.example"}, False),
+    ("a.fulmar@northmere.example", {"email": "m.tern@northmere.example"}, True),
+    ("a.fulmar@northmere.example", {"email": None}, False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("hint, claims, told", HINTS)
+def test_the_person_asked_for_in_every_spelling(
+    hint: str, claims: dict[str, str | None], told: bool, tmp_path: Path
+) -> None:
+    text = "\n\n".join((oidc_kit.request(login_hint=hint), oidc_kit.answer(), oidc_kit.token_request(), oidc_kit.token_response(
+        id_token=oidc_kit.token(**claims))))  # fmt: skip
+    (found,) = diagnosed(client_workspace(tmp_path), text.encode())
+    assert ("other-user-answered" in severities(found)) == told

@@ -14,6 +14,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
 from kit import certificate, key, pem, private_pem
+from laws import contradictions
 from oidc_kit import (
     API,
     CHALLENGE,
@@ -433,6 +434,7 @@ def test_row(one: Row, tmp_path: Path) -> None:
     order = [(list(Stage).index(each.stage), list(Severity).index(each.severity)) for each in diagnosis.findings]
     assert order == sorted(order)
     assert [result.stage for result in diagnosis.stages] == list(SIGN_IN_STAGES)
+    assert contradictions(diagnosis) == []
     for each in diagnosis.findings:
         assert each.title == catalogue.entry(each.code, each.stage).title
         assert each.detail.endswith((".", "?")), each.detail

@@ -30,6 +30,7 @@ from kit import (
     run_json,
     workspace,
 )
+from laws import contradictions
 from oidc_kit import client_workspace
 from recorded_kit import EXPECTED
 from trace_lens.checks.asking import QUESTIONS
@@ -290,6 +291,7 @@ def test_the_way(one: Row, tmp_path: Path) -> None:
         assert one.value in (None, first.value_to_set)
     assert one.outcome in (None, found.outcome)
     assert found.at_from == "capture"
+    assert contradictions(found) == []
 
 
 @pytest.mark.parametrize("one", ROWS, ids=lambda one: one.name)

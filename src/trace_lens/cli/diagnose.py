@@ -41,7 +41,12 @@ from trace_lens.cli.with_logs import logbook, tell_problem
 @click.option("--figure", type=FigureFile(), metavar="FILE", help="Draw the way of each sign-in, as PNG or SVG.")
 @click.option("--together", is_flag=True, help="All sources are of one attempt.")
 @now_option
-@click.option("--strict", is_flag=True, help="Exit status 1 for an inconclusive diagnosis too.")
+@click.option(
+    "--strict",
+    is_flag=True,
+    help="Exit status 1 also for an inconclusive diagnosis, and for a sign-in that went through against the record or "
+    "although the application must refuse it.",
+)
 @workspace_option
 @output_options("text", "json", "jsonl")
 def command(

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from trace_lens.diagnosis.logbook import Logbook
     from trace_lens.logs.clocks import Clock
 
+_AGAINST_EXPECTATION = ("record-contradicted", "application-too-lenient")
 MANY = 200
 """From this many sources on, the work is worth sharing out."""
 
@@ -62,11 +63,18 @@ class Result(NamedTuple):
     log_problem: str | None = None
 
     def exit_status(self, *, strict: bool) -> int:
-        """3 a source could not be read, 1 something breaks (or, if strict, is inconclusive), 0 otherwise."""
+        """3 a source could not be read, 1 something breaks, 0 otherwise.
+
+        If strict, what is inconclusive counts as 1, and so does a sign-in that went through against the record, or
+        although the application must refuse it.
+        """
         if self.unreadable:
             return 3
         outcomes = {one.outcome for one in self.diagnoses}
-        return int("broken" in outcomes or (strict and "inconclusive" in outcomes))
+        if strict:
+            codes = {each.code for one in self.diagnoses for each in one.findings if not each.accepted}
+            return int((outcomes != {"sound"} and bool(outcomes)) or not codes.isdisjoint(_AGAINST_EXPECTATION))
+        return int("broken" in outcomes)
 
 
 class _Judged(NamedTuple):

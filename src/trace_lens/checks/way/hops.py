@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
-from urllib.parse import parse_qsl
+from urllib.parse import parse_qsl, urlsplit
 
 from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.journeys import BY_ITSELF, Hop, Way
@@ -158,21 +158,25 @@ def redeemed_in_time(case: Case) -> Answer:
 
 @asks(_STAGE, "destination-mismatch", needs=WAY)
 def posted_where_it_was_meant(case: Case) -> Answer:
-    """Was the response posted to the address that it names (SAML 2.0 Core §3.2.2)?"""
+    """Was the response posted to the address that it names (SAML 2.0 Core §3.2.2)?
+
+    A query counts only where Destination has one: applications add their own to the address that they registered.
+    """
     response = getattr(case, "response", None)
     back = return_hop(case)
     destination = response.destination if response else None
     if back is None or destination is None or back.exchange.method != "POST":
         return
-    if not same_address(destination.value, back.exchange.url):
+    posted = back.exchange.url if urlsplit(destination.value).query else back.exchange.plain_url
+    if not same_address(destination.value, posted):
         yield case.finding(
             "destination-mismatch",
             _STAGE,
-            f"The response is addressed to {destination.value}; it was posted to {back.exchange.plain_url}.",
+            f"The response is addressed to {destination.value}; it was posted to {posted}.",
             expected=destination.value,
-            actual=back.exchange.plain_url,
+            actual=posted,
             evidence=[*case.shown("Destination", destination),  # type: ignore[attr-defined]
-                      at_hop(case, "posted to", back.exchange.plain_url, back.exchange)],
+                      at_hop(case, "posted to", posted, back.exchange)],
         )  # fmt: skip
 
 
