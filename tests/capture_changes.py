@@ -109,23 +109,52 @@ def shuffled(export: Export) -> Export:
 
 def with_noise(export: Export) -> Export:
     """Between the entries what other pages of the browser did meanwhile: pictures, a newspaper, a chat."""
+    return _with_others(export, [
+        ("https://news.tidings.example/picture.png", "image/png", 200, "image"),
+        ("https://chat.tidings.example/poll", "application/json", 200, "fetch"),
+        ("https://news.tidings.example/today", "text/html", 200, "document"),
+    ])  # fmt: skip
+
+
+def with_trouble(export: Export) -> Export:
+    """Between the entries what went wrong at other sites: a token refused, a call forbidden, a page that broke."""
+    return _with_others(export, [
+        ("https://chat.tidings.example/poll", "application/json", 401, "fetch"),
+        ("https://ads.tidings.example/count", "x-unknown", 0, "fetch"),
+        ("https://news.tidings.example/today", "text/html", 500, "document"),
+    ])  # fmt: skip
+
+
+def _with_others(export: Export, others: list[tuple[str, str, int, str]]) -> Export:
     made = copy.deepcopy(export)
     noise = []
     for number, entry in enumerate(entries_of(made)):
-        at = entry["startedDateTime"]
-        for url, media in (("https://news.tidings.example/picture.png", "image/png"), ("https://chat.tidings.example/poll", "application/json"),
-                           ("https://news.tidings.example/today", "text/html")):  # fmt: skip
+        for url, media, status, kind in others:
+            asked = [{"name": "Cookie", "value": "reader=7"}]
+            if kind == "fetch":
+                asked += [
+                    {"name": "Origin", "value": "https://news.tidings.example"},
+                    {"name": "Authorization", "value": "Bearer of-another"},
+                ]
+            told = [{"name": "Content-Type", "value": media}] if status else []
+            if status == 401:
+                told.append({"name": "WWW-Authenticate", "value": 'Bearer error="invalid_token"'})
             noise.append({
-                "startedDateTime": at, "time": 3,
-                "request": {"method": "GET", "url": f"{url}?n={number}", "headers": [{"name": "Cookie", "value": "reader=7"}]},
-                "response": {"status": 200, "headers": [{"name": "Content-Type", "value": media}], "redirectURL": "",
+                "startedDateTime": entry["startedDateTime"], "time": 3, "_resourceType": kind,
+                "request": {"method": "GET", "url": f"{url}?n={number}", "headers": asked},
+                "response": {"status": status, "headers": told, "redirectURL": "",
+                             **({} if status else {"_failureText": "net::ERR_FAILED"}),
                              "content": {"size": 5, "mimeType": media, "text": "<title>Access denied in the harbour</title>"}},
             })  # fmt: skip
     entries_of(made).extend(noise)
     return made
 
 
-SAME: dict[str, Callable[[Export], Export]] = {"shuffled": shuffled, "with noise": with_noise}
+SAME: dict[str, Callable[[Export], Export]] = {
+    "shuffled": shuffled,
+    "with noise": with_noise,
+    "with trouble elsewhere": with_trouble,
+}
 
 
 def as_dump(export: Export) -> bytes:

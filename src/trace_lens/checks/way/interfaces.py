@@ -14,7 +14,7 @@ from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import PROVIDER, at_hop, parties, return_hop
 from trace_lens.common.findings import Finding, Side, Stage
-from trace_lens.intake.exchanges import CALL, Exchange, same_address
+from trace_lens.intake.exchanges import CALL, Exchange, ascii_host, parts_of, same_address
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
 
@@ -51,12 +51,23 @@ def interfaces(case: Case) -> Answer:
         token = bearer_of(one)
         if one.number <= back.exchange.number or one.kind != CALL or one.status not in (401, 403) or token is None:
             continue
-        if parties(case).side_of(one) == PROVIDER or (own and token not in own):
+        if parties(case).side_of(one) == PROVIDER or not _of_this_sign_in(case, one, token, own):
             continue
         if _taken_later(way, one):
             continue
         yield _finding(case, one, token)
         return
+
+
+def _of_this_sign_in(case: Case, one: Exchange, token: str, own: set[str]) -> bool:
+    """Whether a call is this sign-in's: by its token where the capture shows it, else by the page or host it is of.
+
+    Another tab calls interfaces too.
+    """
+    if own:
+        return token in own
+    page = one.request("origin") or one.request("referer") or one.caused_by or one.url
+    return ascii_host(parts_of(page).hostname or "") in parties(case).application
 
 
 def _taken_later(way: Way, one: Exchange) -> bool:
