@@ -11,9 +11,13 @@ import pytest
 from capture_changes import LEFT_OUT, SAME, as_bytes, as_dump, as_message, halves, without_one
 from laws import contradictions
 from recorded_kit import EXPECTED, NOW, export_of, judged, mistakes, source_of, workspace_of
+from trace_lens.checks.case import Case
+from trace_lens.common.findings import Finding
+from trace_lens.diagnosis import proving
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis
 from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.workspace.sources import SourceFile
+from trace_lens.workspace.supposing import Supposed, suppose
 
 EVERY = bool(os.environ.get("EVERY_CAPTURE"))
 """Whether the laws are asked of every recording (a stage of its own), not of a sample."""
@@ -103,3 +107,22 @@ WAY = {
     "other-user-answered",
 }  # fmt: skip
 """What only the way, or a page on it, shows: a form that has no way cannot have asked."""
+
+
+def test_what_is_tried_out_could_stand_in_the_settings(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A value that is proposed is not validated when it is tried; so each must be valid."""
+    tried: list[str] = []
+    setting_for = proving._setting_for
+
+    def checked(case: Case, finding: Finding) -> Supposed | None:
+        setting = setting_for(case, finding)
+        if setting is not None and case.app is not None:
+            suppose(case.workspace, case.app, (setting._replace(proposed=False),))
+            tried.append(setting.key)
+        return setting
+
+    monkeypatch.setattr(proving, "_setting_for", checked)
+    for name in NAMES:
+        if not EXPECTED[name]["works"]:
+            diagnose_sources((source_of(name),), workspace_of(name), Circumstances(NOW, prove=True), workers=1)
+    assert {"provider_setup.audience", "application.trusted_certificates"} <= set(tried)

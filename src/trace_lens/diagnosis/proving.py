@@ -67,6 +67,6 @@ def _setting_for(case: Case, finding: Finding) -> Supposed | None:
         return None
     text = propose(case, finding)
     try:
-        return read_supposed(text) if text else None
+        return read_supposed(text)._replace(proposed=True) if text else None
     except ValueError:
         return None

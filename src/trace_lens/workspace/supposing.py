@@ -16,11 +16,15 @@ TOLD = "--set"
 
 
 class Supposed(NamedTuple):
-    """One setting supposed to be so: its key, taken apart, and its value as TOML has it."""
+    """One setting supposed to be so: its key, taken apart, and its value as TOML has it.
+
+    `proposed` marks one that this program offers: it is of the form that the files may hold, and not asked again.
+    """
 
     key: str
     path: tuple[str, ...]
     value: Any
+    proposed: bool = False
 
     @property
     def of_provider(self) -> bool:
@@ -131,10 +135,11 @@ def _row(rows: list[dict[str, Any]], name: str) -> dict[str, Any] | None:
 
 
 def _valid(record: type, raw: dict[str, Any], told: list[Supposed], problems: list[Problem]) -> None:
+    if problems or all(one.proposed for one in told):
+        return
     from trace_lens.workspace.validation import validate
 
-    if told and not problems:
-        problems += _of_told(validate(record, raw, TOLD, ""), told)
+    problems += _of_told(validate(record, raw, TOLD, ""), told)
 
 
 def _of_told(found: list[Problem], told: list[Supposed]) -> list[Problem]:
