@@ -1,4 +1,4 @@
-"""What people call each kind of message."""
+"""What people call each kind of message, and how their words are quoted."""
 
 from __future__ import annotations
 
@@ -41,3 +41,9 @@ def in_a_sentence(kind: str) -> str:
     """The words for a kind as they stand within a sentence: small letters, but for abbreviations."""
     words = KIND_WORDS.get(kind, kind.replace("-", " "))
     return words if words[1:2].isupper() else words[:1].lower() + words[1:]
+
+
+def quoted_at_end(words: str) -> str:
+    """Words of others in quotation marks, as a sentence ends with them: one full stop, not two."""
+    said = words.strip()
+    return f'"{said}"' if said.endswith((".", "!", "?", "…")) else f'"{said}".'

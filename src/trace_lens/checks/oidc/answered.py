@@ -12,6 +12,7 @@ from trace_lens.checks.way.cookies import kept_from_frame
 from trace_lens.checks.way.ending import cookie_shown
 from trace_lens.checks.way.parties import at_hop
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.oidc import errors
@@ -26,7 +27,7 @@ def described(message: OidcMessage, code: str) -> str:
     meaning = errors.meaning_of(code)
     words = f"{code}: {meaning.meaning}" if meaning else f"{code}: a code of this provider's own"
     adds = message.get("error_description")
-    return f'{words}.{f""" It adds: "{adds.strip()}".""" if adds and adds.strip() else ""}'
+    return f"{words}.{f' It adds: {quoted_at_end(adds)}' if adds and adds.strip() else ''}"
 
 
 def shown_error(case: OidcCase, message: OidcMessage) -> list[Evidence]:

@@ -15,6 +15,7 @@ from trace_lens.checks.asking import ASSERTION, MESSAGE, NOTHING, REQUEST, Answe
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.kinds import quoted_at_end
 from trace_lens.intake.exchanges import same_address
 from trace_lens.oidc.tokens import code_challenge
 from trace_lens.workspace.loading import App
@@ -381,7 +382,7 @@ def code_once(case: OidcCase) -> Answer:
         yield case.finding(
             "code-too-old",
             _STAGE,
-            f'The code was redeemed too late; the provider says: "{adds.strip()}".',
+            f"The code was redeemed too late; the provider says: {quoted_at_end(adds)}",
             evidence=[*case.parameter(error[0], "error_description"), *case.parameter(error[0], "error")],
         )
 

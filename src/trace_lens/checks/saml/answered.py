@@ -5,6 +5,7 @@ from __future__ import annotations
 from trace_lens.checks.asking import MESSAGE, Answer, asks
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Side, Stage, Unchecked
+from trace_lens.common.kinds import quoted_at_end
 from trace_lens.saml.names import SUCCESS, short
 from trace_lens.saml.statuses import meaning_of
 
@@ -28,7 +29,7 @@ def status(case: SamlCase) -> Answer:
         f"{short(code)}: {meaning.meaning}" if meaning else f"{code}: a code of this provider's own"
         for code, meaning in meanings
     )
-    said = f' It adds: "{found.message.value.strip()}".' if found.message and found.message.value.strip() else ""
+    said = f" It adds: {quoted_at_end(found.message.value)}" if found.message and found.message.value.strip() else ""
     usual = f" The usual cause: {innermost.cause}." if innermost else ""
     evidence = [item for code in found.codes for item in case.shown("StatusCode", code)]
     yield case.finding(

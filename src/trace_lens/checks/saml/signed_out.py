@@ -16,6 +16,7 @@ from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.decrypted import open_one
 from trace_lens.checks.saml.signed import judge_message
 from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.saml.messages import LogoutRequest, LogoutResponse, NameID
 from trace_lens.saml.names import SUCCESS, short
@@ -309,7 +310,8 @@ def _status(case: SamlCase, message: Message, content: LogoutResponse) -> Answer
     yield case.finding(
         _UNMATCHED,
         Stage.ADMITTED,
-        f"The sign-out was not done: {words or 'the answer has no status'}." + (f' It adds: "{said}".' if said else ""),
+        f"The sign-out was not done: {words or 'the answer has no status'}."
+        + (f" It adds: {quoted_at_end(said)}" if said else ""),
         side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
         expected=SUCCESS,
         actual=codes[-1].value if codes else None,

@@ -31,6 +31,7 @@ from trace_lens.checks.way.signs import (
 )
 from trace_lens.common import limits
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.exchanges import PAGE, Exchange, forms_of, origin_of, words_of
 from trace_lens.intake.pages import page_of
@@ -78,7 +79,7 @@ def answered(case: Case) -> Answer:
         status = f", with status {last.status}" if last.status >= 400 else ""
         detail = f"The way ends at a page of {last.host}{status}: no answer came back to the application."
     detail += f" Its last page is to post a form to {origin_of(posts.action)} by itself." if posts else ""
-    detail += f' The last page says: "{said}".' if said and found is None else ""
+    detail += f" The last page says: {quoted_at_end(said)}" if said and found is None else ""
     made = case.finding(
         "no-answer",
         Stage.ANSWERED,

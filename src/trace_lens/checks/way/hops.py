@@ -17,7 +17,7 @@ from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUES
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
 from trace_lens.common.findings import INFERRED, Evidence, Severity, Side, Stage
-from trace_lens.common.kinds import in_a_sentence
+from trace_lens.common.kinds import in_a_sentence, quoted_at_end
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRECT, PART
@@ -303,7 +303,7 @@ def errors(case: Case) -> Answer:
             "http-error",
             _STAGE,
             f"{hop.exchange.host or 'The server'} answered {status} to {hop.exchange.method} "
-            f"{hop.exchange.parts.path or '/'}" + (f'; its page says: "{said}".' if said else "."),
+            f"{hop.exchange.parts.path or '/'}" + (f"; its page says: {quoted_at_end(said)}" if said else "."),
             severity=Severity.RISK if late else Severity.BREAK,
             side=SIDES.get(side, Side.NETWORK),
             actual=str(status),

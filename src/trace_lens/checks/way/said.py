@@ -20,6 +20,7 @@ from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, at_ho
 from trace_lens.checks.way.signs import LOUD, STATUS, outcome_of, shown_in
 from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Side
+from trace_lens.common.kinds import quoted_at_end
 from trace_lens.intake.exchanges import PAGE, forms_of
 from trace_lens.intake.pages import PageText, page_of
 
@@ -147,7 +148,7 @@ def with_pages(case: Case, findings: list[Finding]) -> list[Finding]:
         proven = [one for one in spoken if one.certainty != INFERRED] or spoken
         if proven:
             first = proven[0]
-            told = f'{first.detail} The {page.side}\'s page says: "{page.quote}".'
+            told = f"{first.detail} The {page.side}'s page says: {quoted_at_end(page.quote)}"
             made[made.index(first)] = first._replace(
                 detail=told, certainty=PROVEN, evidence=(*first.evidence, *quoted(case, page))
             )
@@ -158,7 +159,7 @@ def with_pages(case: Case, findings: list[Finding]) -> list[Finding]:
 
 def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
     name = _name_of(case, page.side)
-    words = f'The page of {name} says: "{page.quote}".'
+    words = f"The page of {name} says: {quoted_at_end(page.quote)}"
     raised = next((topic.raises for topic in page.topics if topic.raises), None)
     if page.side == APPLICATION:
         told = [one for one in findings if one.breaks and one.code not in SYMPTOMS and one.certainty != INFERRED]
