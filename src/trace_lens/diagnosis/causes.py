@@ -186,12 +186,24 @@ def log_rules() -> tuple[Rule, ...]:
     return (Rule("application-refused", reasons), Rule("provider-log-refused", _REFUSED))
 
 
+_ENDINGS = ("application-refused", "provider-log-refused", "http-error", "session-not-started")
+
+
 def explain(case: Case, findings: list[Finding]) -> list[Finding]:
-    """The findings, each with the code of the break that explains it, where one does."""
+    """The findings, each with the code of the break that explains it, where one does.
+
+    What only tells how it ended points to where it began, not to another effect of that.
+    """
     breaks = {finding.code: finding for finding in reversed(findings) if finding.breaks}
+    causes = {id(finding): _cause(case, finding, breaks) for finding in findings}
     explained = []
     for finding in findings:
-        cause = _cause(case, finding, breaks)
+        cause = causes[id(finding)]
+        for _ in breaks if finding.code in _ENDINGS else ():
+            further = causes[id(breaks[cause])] if cause in breaks else None
+            if further in (None, finding.code):
+                break
+            cause = further
         explained.append(finding._replace(because_of=cause) if cause else finding)
     return explained
 
