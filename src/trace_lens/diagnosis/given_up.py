@@ -14,6 +14,7 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import APPLICATION, parties
 from trace_lens.checks.way.said import refusal_page
 from trace_lens.checks.way.signs import shown_in
+from trace_lens.intake.exchanges import CALL
 
 if TYPE_CHECKING:
     from trace_lens.checks.oidc.case import OidcCase
@@ -51,11 +52,16 @@ def taken_up(
 
 
 def _left_alone(case: Case, diagnosis: Diagnosis) -> bool:
-    """Whether a try only asked, and was left at a page that refused nothing."""
+    """Whether a try only asked, and was left at a page that refused nothing, or was a script's call.
+
+    A call that is sent on to the provider shows nobody a page to sign in at; browsers keep its answer from the script.
+    """
     if case.attempt.kind != "request" or case.attempt.way is None or refusal_page(case):
         return False
     first = diagnosis.first_break
-    return first is None or (first.code == "no-answer" and first.certainty == "inferred")
+    if first is None or (first.code == "no-answer" and first.certainty == "inferred"):
+        return True
+    return first.code == "blocked-by-browser" and all(hop.exchange.kind == CALL for hop in case.attempt.way.hops)
 
 
 def _went_through(left: Case, case: Case, diagnosis: Diagnosis) -> bool:

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from trace_lens.attempts.journeys import Hop, Way
 from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.parties import SIDES, at_hop, parties, return_hop
+from trace_lens.checks.way.parties import REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common.findings import Finding, Severity, Side, Stage
 from trace_lens.intake.browser_words import Trouble
@@ -36,6 +36,7 @@ def refused_by_browser(case: Case) -> Answer:
                 "blocked-by-browser",
                 _STAGE,
                 words,
+                severity=Severity.RISK if _begun_anew(way, hop) else Severity.BREAK,
                 side=SIDES.get(parties(case).side_of(one), Side.NETWORK),
                 actual=one.problem,
                 value_to_set=value,
@@ -44,6 +45,16 @@ def refused_by_browser(case: Case) -> Answer:
             )
             return
     yield from _never_called(case, way)
+
+
+def _begun_anew(way: Way, hop: Hop) -> bool:
+    """Whether a script's call was refused, and the browser then went to the provider by a page.
+
+    The call stopped nothing then.
+    """
+    if hop.exchange.kind != CALL:
+        return False
+    return any(set(later.kinds) & set(REQUESTS) and later.exchange.kind != CALL for later in way.after(hop))
 
 
 def _refused(one: Exchange) -> tuple[str, str | None] | None:
