@@ -32,7 +32,10 @@ class Parties(NamedTuple):
 
 
 def parties(case: Case) -> Parties:
-    """The hosts of both sides. A host that both claim counts as the application's."""
+    """The hosts of both sides. A host that both claim counts as the application's.
+
+    Where neither application nor provider is known, the hosts of every provider on record are the provider's.
+    """
     return case.once("parties", lambda: _parties(case))
 
 
@@ -45,9 +48,9 @@ def _parties(case: Case) -> Parties:
                      *there.redirect_uris]  # fmt: skip
         ours |= _hosts(addresses)
         theirs |= _hosts([told.provider_sso_url, told.provider_issuer, told.provider_entity_id])
-    if case.provider:
-        endpoints = [one for one in case.provider.discovery.values() if isinstance(one, str)]
-        theirs |= _hosts([*case.provider.identifiers, *case.provider.sign_on_urls, *endpoints])
+    for provider in [case.provider] if case.provider else [] if case.app else case.workspace.providers.values():
+        endpoints = [one for one in provider.discovery.values() if isinstance(one, str)]
+        theirs |= _hosts([*provider.identifiers, *provider.sign_on_urls, *endpoints])
     way = case.attempt.way
     for hop in way.hops if way else ():
         if set(hop.kinds) & set(REQUESTS):

@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, at_hop, parties, return_hop
+from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import LOUD, STATUS, outcome_of, shown_in
 from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Side
@@ -91,6 +91,8 @@ def _last_at_provider(case: Case, way: Way) -> Hop | None:
     if return_hop(case) is not None:
         return None
     pages = [hop for hop in way.hops if hop.how != CALLED and hop.exchange.kind == PAGE]
+    if case.attempt.kind == "way":  # no message tells which pages are this sign-in's
+        pages = [hop for hop in pages if parties(case).side_of(hop.exchange) != OTHER]
     if not pages or parties(case).side_of(pages[-1].exchange) != PROVIDER:
         return None
     last = pages[-1]
