@@ -10,6 +10,7 @@ ATTACKS = {
     "signature-wrapping", "duplicate-id", "not-signed", "algorithm-none", "algorithm-confusion", "signed-by-untrusted-key",
     "replayed-message",
 }  # fmt: skip
+ENDINGS = {"application-refused", "provider-log-refused", "http-error", "session-not-started"}
 INFERRED_CODES = {"session-cookie-lost", "no-answer", "session-not-started", "code-too-old", "request-rejected"}
 
 
@@ -39,6 +40,17 @@ def contradictions(one: Diagnosis, *, let_in: bool | None = None) -> list[str]:
             found.append(f"{each.code} overrules nothing")
         if each.proof is not None and each.value_to_set is None:
             found.append(f"{each.code} has a proof and no value")
+    explained = {each.code: each.because_of for each in breaks}
+    for each in breaks:
+        beyond = explained.get(each.because_of or "")
+        if each.code in ENDINGS and beyond and beyond != each.code:
+            found.append(f"{each.code} points to {each.because_of}, which is itself an effect of {beyond}")
+    stale = {code for each in one.findings if each.code == "record-contradicted" for code in each.overrules}
+    found += [
+        f"{each.code} would make the sign-in fit a record that is out of date"
+        for each in one.findings
+        if each.code in stale and each.value_to_set is not None
+    ]
     if let_in:
         bad = [each.code for each in breaks if each.stage in (Stage.DELIVERED, Stage.ADMITTED)
                and each.code not in AFTERWARDS | ATTACKS]  # fmt: skip

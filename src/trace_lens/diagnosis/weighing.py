@@ -138,9 +138,11 @@ def _outranked(case: Case, findings: list[Finding], *, borne_out: bool = False) 
             made.append(one)
             lenient.append(one)
         else:
-            made.append(one._replace(severity=Severity.RISK))
+            stale = _rests_on_record(case, one)
+            # What would make the sign-in fit a stale record is no repair.
+            made.append(one._replace(severity=Severity.RISK, value_to_set=None if stale else one.value_to_set))
             if one.code not in _OF_THE_WAY and one.stage is not Stage.REACHABLE:
-                (doubtful if _rests_on_record(case, one) else lenient).append(one)
+                (doubtful if stale else lenient).append(one)
     if doubtful:
         made.append(_contradicted(case, doubtful))
     if lenient:
@@ -190,7 +192,8 @@ def _contradicted(case: Case, doubtful: list[Finding]) -> Finding:
         f"{name} let the user in, although the settings on record say that it cannot ({_listed(codes)}){values}.",
         expected=first.expected,
         actual=first.actual,
-        evidence=[*_beside(case), *first.evidence[:2]],
+        value_to_set=first.actual if first.expected and first.value_to_set == first.expected else None,
+        evidence=[*first.evidence[:2], *_beside(case)],
         compared=False,
     )
     return made._replace(overrules=codes)

@@ -230,7 +230,7 @@ def _when_sound(diagnosis: Diagnosis) -> Iterator[Line]:
     risks = [
         one for one in diagnosis.findings if one.severity == "risk" and not one.accepted and one.code not in doubtful
     ]
-    worth = dict.fromkeys((_SIDE[one.side] if one.side else "To do", one.remedy) for one in risks)
+    worth = dict.fromkeys((_SIDE[one.side] if one.side else "To do", one.remedy, one.value_to_set) for one in risks)
     if worth:
         yield from prose("Nothing stops the sign-in. Worth doing all the same:")
     elif diagnosis.steps:
@@ -240,8 +240,10 @@ def _when_sound(diagnosis: Diagnosis) -> Iterator[Line]:
             "Nothing to do here. If the sign-in still fails, the reason lies outside of this message: see below what "
             "was not checked."
         )
-    for side, remedy in worth:
+    for side, remedy, value in worth:
         yield from prose(f"{side}: {remedy}", 2)
+        if value:
+            yield line("    ", Span(visible(value), "set"))
 
 
 def claim_lines(claims: Iterable[ClaimRow]) -> Iterator[Line]:
