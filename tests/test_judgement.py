@@ -327,10 +327,16 @@ def test_a_record_out_of_date_is_what_is_to_be_set(tmp_path: Path) -> None:
     """The value is the one that works, and the finding that it overrules offers none."""
     other = AUDIENCE + "/2026"
     told = {"audiences": f"<saml:AudienceRestriction><saml:Audience>{other}</saml:Audience></saml:AudienceRestriction>"}
-    (found,) = diagnosed(workspace(tmp_path), har(saml_trip(shown=page("Week", TERN), message=told)))
-    by_code = {one.code: one for one in found.findings}
+    (stale,) = diagnosed(
+        workspace(tmp_path), har(saml_trip(shown=page("Week", TERN), message=told, issuer=other)), app="crew-roster"
+    )
+    by_code = {one.code: one for one in stale.findings}
     assert by_code["audience-mismatch"].value_to_set is None
     assert by_code["record-contradicted"].value_to_set == other
+    (lenient,) = diagnosed(workspace(tmp_path), har(saml_trip(shown=page("Week", TERN), message=told)))
+    by_code = {one.code: one for one in lenient.findings}
+    assert "application-too-lenient" in by_code
+    assert by_code["audience-mismatch"].value_to_set == AUDIENCE
     (failed,) = diagnosed(workspace(tmp_path), har(saml_trip(status=403, shown=REFUSAL, after=(), message=told)))
     assert failed.first_break is not None
     assert (failed.first_break.code, failed.first_break.value_to_set) == ("audience-mismatch", AUDIENCE)

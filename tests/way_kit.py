@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 import oidc_kit
-from kit import ACS, authn_request, posted, redirect, response
+from kit import ACS, AUDIENCE, authn_request, posted, redirect, response
 from trace_lens.demo.recording import Recording, page, posting, sign_in_page
 
 START = datetime(2026, 11, 20, 8, 13, 30, tzinfo=UTC)
@@ -27,13 +27,13 @@ def saml_trip(
     provider: str = PROVIDER, wait: float = 20, status: int = 302, to: str | None = APP + "/home", after: tuple[str, ...] = NEW,
     shown: str | None = HOME, ends: str = "", message: dict[str, Any] | None = None, body: str = "account=m.tern",
     headers: dict[str, str] | None = None, recording: Recording | None = None, request: str = "_rq1", login: int = 200,
-    login_page: str | None = None, login_headers: dict[str, str] | None = None,
+    login_page: str | None = None, login_headers: dict[str, str] | None = None, issuer: str = AUDIENCE,
 ) -> Recording:  # fmt: skip
     """A sign-in by SAML, started at the application. `sets` and `cookie` are what the application set on leaving and
     got on return; `after` what it set then, `shown` the page that followed. `ends` names the hop after which it ends.
     """
     one = recording or Recording(START)
-    sso = redirect(authn_request(identifier=request), address=provider + "/saml/sso").decode()
+    sso = redirect(authn_request(identifier=request, issuer=issuer), address=provider + "/saml/sso").decode()
     one.step("GET", start + "/", 302, to=sso, sets=sets)
     one.step("GET", sso, login, page=login_page or sign_in_page("/login"), noise=3, received=login_headers)
     if ends == "login":
