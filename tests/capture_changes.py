@@ -109,20 +109,26 @@ def shuffled(export: Export) -> Export:
 
 def with_noise(export: Export) -> Export:
     """Between the entries what other pages of the browser did meanwhile: pictures, a newspaper, a chat."""
-    return _with_others(export, [
-        ("https://news.tidings.example/picture.png", "image/png", 200, "image"),
-        ("https://chat.tidings.example/poll", "application/json", 200, "fetch"),
-        ("https://news.tidings.example/today", "text/html", 200, "document"),
-    ])  # fmt: skip
+    return _with_others(
+        export,
+        [
+            ("https://news.tidings.example/picture.png", "image/png", 200, "image"),
+            ("https://chat.tidings.example/poll", "application/json", 200, "fetch"),
+            ("https://news.tidings.example/today", "text/html", 200, "document"),
+        ],
+    )
 
 
 def with_trouble(export: Export) -> Export:
     """Between the entries what went wrong at other sites: a token refused, a call forbidden, a page that broke."""
-    return _with_others(export, [
-        ("https://chat.tidings.example/poll", "application/json", 401, "fetch"),
-        ("https://ads.tidings.example/count", "x-unknown", 0, "fetch"),
-        ("https://news.tidings.example/today", "text/html", 500, "document"),
-    ])  # fmt: skip
+    return _with_others(
+        export,
+        [
+            ("https://chat.tidings.example/poll", "application/json", 401, "fetch"),
+            ("https://ads.tidings.example/count", "x-unknown", 0, "fetch"),
+            ("https://news.tidings.example/today", "text/html", 500, "document"),
+        ],
+    )
 
 
 def _with_others(export: Export, others: list[tuple[str, str, int, str]]) -> Export:
@@ -139,13 +145,25 @@ def _with_others(export: Export, others: list[tuple[str, str, int, str]]) -> Exp
             told = [{"name": "Content-Type", "value": media}] if status else []
             if status == 401:
                 told.append({"name": "WWW-Authenticate", "value": 'Bearer error="invalid_token"'})
-            noise.append({
-                "startedDateTime": entry["startedDateTime"], "time": 3, "_resourceType": kind,
-                "request": {"method": "GET", "url": f"{url}?n={number}", "headers": asked},
-                "response": {"status": status, "headers": told, "redirectURL": "",
-                             **({} if status else {"_failureText": "net::ERR_FAILED"}),
-                             "content": {"size": 5, "mimeType": media, "text": "<title>Access denied in the harbour</title>"}},
-            })  # fmt: skip
+            noise.append(
+                {
+                    "startedDateTime": entry["startedDateTime"],
+                    "time": 3,
+                    "_resourceType": kind,
+                    "request": {"method": "GET", "url": f"{url}?n={number}", "headers": asked},
+                    "response": {
+                        "status": status,
+                        "headers": told,
+                        "redirectURL": "",
+                        **({} if status else {"_failureText": "net::ERR_FAILED"}),
+                        "content": {
+                            "size": 5,
+                            "mimeType": media,
+                            "text": "<title>Access denied in the harbour</title>",
+                        },
+                    },
+                }
+            )
     entries_of(made).extend(noise)
     return made
 
@@ -172,8 +190,19 @@ def as_dump(export: Export) -> bytes:
             if one["name"].lower() not in ("host", ":authority")
         ]
         content = got["content"].get("text", "") if not got["content"].get("encoding") else ""
-        lines += [f"{asked['method']} {path} HTTP/1.1", f"Host: {parts.netloc}", *sent, "", asked.get("postData", {}).get("text", ""), "",
-                  f"HTTP/1.1 {got['status']} Found", *(f"{one['name']}: {one['value']}" for one in got["headers"]), "", content, ""]  # fmt: skip
+        lines += [
+            f"{asked['method']} {path} HTTP/1.1",
+            f"Host: {parts.netloc}",
+            *sent,
+            "",
+            asked.get("postData", {}).get("text", ""),
+            "",
+            f"HTTP/1.1 {got['status']} Found",
+            *(f"{one['name']}: {one['value']}" for one in got["headers"]),
+            "",
+            content,
+            "",
+        ]
     return "\n".join(lines).encode("utf-8", "surrogatepass")
 
 

@@ -52,15 +52,23 @@ def contradictions(one: Diagnosis, *, let_in: bool | None = None) -> list[str]:
         if each.code in stale and each.value_to_set is not None
     ]
     if let_in:
-        bad = [each.code for each in breaks if each.stage in (Stage.DELIVERED, Stage.ADMITTED)
-               and each.code not in AFTERWARDS | ATTACKS]  # fmt: skip
+        bad = [
+            each.code
+            for each in breaks
+            if each.stage in (Stage.DELIVERED, Stage.ADMITTED) and each.code not in AFTERWARDS | ATTACKS
+        ]
         found += [f"{code} breaks beside a session that began" for code in bad]
     if let_in is False and one.outcome == "sound":
         found.append("sound beside a page of failure")
     for result in one.stages:
         here = [each for each in result.findings if not each.accepted]
-        wanted = "break" if any(each.breaks for each in here) else "risk" if any(
-            each.severity is Severity.RISK for each in here) else None  # fmt: skip
+        wanted = (
+            "break"
+            if any(each.breaks for each in here)
+            else "risk"
+            if any(each.severity is Severity.RISK for each in here)
+            else None
+        )
         if wanted and result.status != wanted:
             found.append(f"stage {result.stage} is {result.status} with a {wanted}")
         if not wanted and result.status not in ("ok", "unchecked"):

@@ -63,8 +63,12 @@ def test_a_response_in_a_paste(text: str) -> None:
     assert [one.data for one in peel(text.encode()).found] == [response()]
 
 
-@given(width=st.integers(30, 120), mark=st.sampled_from(["", "> ", ">> ", "  ", "| "]), before=st.sampled_from(["", "Hello,\n", "it is: "]),
-       after=st.sampled_from(["", "\nRegards\nMia", "\nIs it good? Tell me.", "\n\n--\nMia"]))  # fmt: skip
+@given(
+    width=st.integers(30, 120),
+    mark=st.sampled_from(["", "> ", ">> ", "  ", "| "]),
+    before=st.sampled_from(["", "Hello,\n", "it is: "]),
+    after=st.sampled_from(["", "\nRegards\nMia", "\nIs it good? Tell me.", "\n\n--\nMia"]),
+)
 def test_any_width_and_any_marks(width: int, mark: str, before: str, after: str) -> None:
     """However a mail wraps and marks a token, it is found whole."""
     text = before + lines(TOKEN, width, mark)[len(mark) if before.endswith(" ") else 0 :] + after

@@ -408,8 +408,15 @@ def test_demo(tmp_path: Path) -> None:
         "http-error",
     ]
     assert {number for number, one in found.items() if number >= "50" and one[0] == "sound"} == {
-        "50", "56", "58", "61", "62", "63", "64", "67",
-    }  # fmt: skip
+        "50",
+        "56",
+        "58",
+        "61",
+        "62",
+        "63",
+        "64",
+        "67",
+    }
     assert {number for number, one in found.items() if one[0] == "sound"} >= {
         "01",
         "02",

@@ -41,8 +41,10 @@ def forged_response(root: etree._Element) -> etree._Element:
 
 
 def forged_11(root: etree._Element) -> etree._Element:
-    return etree.fromstring('<a:Assertion xmlns:a="urn:oasis:names:tc:SAML:1.0:assertion" AssertionID="_forged11" '
-                            'MajorVersion="1" MinorVersion="1" Issuer="https://id.northmere.example/saml"/>')  # fmt: skip
+    return etree.fromstring(
+        '<a:Assertion xmlns:a="urn:oasis:names:tc:SAML:1.0:assertion" AssertionID="_forged11" '
+        'MajorVersion="1" MinorVersion="1" Issuer="https://id.northmere.example/saml"/>'
+    )
 
 
 def closed(root: etree._Element) -> etree._Element:

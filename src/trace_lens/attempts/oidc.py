@@ -242,6 +242,12 @@ class OidcAttempt(NamedTuple):
         return token.token.jws.text if token and token.token else None
 
     @property
+    def access_token_texts(self) -> set[str]:
+        """Every access token that was issued to it, those of renewals too."""
+        renewed = {value for _, after in self.renewals if after and (value := after.get("access_token"))}
+        return renewed | ({self.access_token_text} if self.access_token_text else set())
+
+    @property
     def userinfo(self) -> OidcMessage | None:
         """What the userinfo endpoint said."""
         return next(iter(self.of("userinfo")), None)

@@ -72,20 +72,46 @@ def _redeemed(make: Maker, keys: dict[str, SigningKey], email: str, *at: int) ->
     one.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3)
     one.step("GET", came, 200, page=page("Slip Booking", "One moment."))
     body = flow.redeem().partition("\n\n")[2]
-    one.step("POST", _TOKEN, 200, body=body, page=flow.tokens(flow.token()), media="application/json", kind="fetch",
-             referer=_SLIPS + "/", by_script=True, sent={"Origin": _SLIPS}, wait=0.07,
-             received={"Access-Control-Allow-Origin": _SLIPS})  # fmt: skip
+    one.step(
+        "POST",
+        _TOKEN,
+        200,
+        body=body,
+        page=flow.tokens(flow.token()),
+        media="application/json",
+        kind="fetch",
+        referer=_SLIPS + "/",
+        by_script=True,
+        sent={"Origin": _SLIPS},
+        wait=0.07,
+        received={"Access-Control-Allow-Origin": _SLIPS},
+    )
     return flow, one
 
 
 def _by_script(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
     """The page hands its token to the application's own server, which answers 204 with the session."""
     flow, one = _redeemed(make, keys, email, 20, 16, 2)
-    one.step("POST", _SLIPS + "/api/session", 204, body=json.dumps({"id_token": flow.token()}), kind="fetch",
-             referer=_SLIPS + "/", sent={"Origin": _SLIPS},
-             sets=("sbsid=s1; Path=/; HttpOnly; Secure; SameSite=Strict",))  # fmt: skip
-    one.step("GET", _SLIPS + "/api/me", 200, page=json.dumps({"name": "J. Gannet"}), media="application/json",
-             kind="fetch", referer=_SLIPS + "/", cookie="sbsid=s1")  # fmt: skip
+    one.step(
+        "POST",
+        _SLIPS + "/api/session",
+        204,
+        body=json.dumps({"id_token": flow.token()}),
+        kind="fetch",
+        referer=_SLIPS + "/",
+        sent={"Origin": _SLIPS},
+        sets=("sbsid=s1; Path=/; HttpOnly; Secure; SameSite=Strict",),
+    )
+    one.step(
+        "GET",
+        _SLIPS + "/api/me",
+        200,
+        page=json.dumps({"name": "J. Gannet"}),
+        media="application/json",
+        kind="fetch",
+        referer=_SLIPS + "/",
+        cookie="sbsid=s1",
+    )
     return one
 
 
@@ -93,9 +119,17 @@ def _interface(make: Maker, keys: dict[str, SigningKey], email: str) -> Recordin
     """Signed in; then the interface of the moorings misses a scope in the access token."""
     flow, one = _redeemed(make, keys, email, 20, 16, 12)
     told = 'Bearer realm="moorings", error="insufficient_scope", scope="moorings.read"'
-    one.step("GET", _API, 403, page='{"error": "insufficient_scope"}', media="application/json", kind="fetch",
-             referer=_SLIPS + "/", sent={"Origin": _SLIPS, "Authorization": f"Bearer {flow['access']}"},
-             received={"WWW-Authenticate": told, "Access-Control-Allow-Origin": _SLIPS})  # fmt: skip
+    one.step(
+        "GET",
+        _API,
+        403,
+        page='{"error": "insufficient_scope"}',
+        media="application/json",
+        kind="fetch",
+        referer=_SLIPS + "/",
+        sent={"Origin": _SLIPS, "Authorization": f"Bearer {flow['access']}"},
+        received={"WWW-Authenticate": told, "Access-Control-Allow-Origin": _SLIPS},
+    )
     return one
 
 
@@ -112,11 +146,22 @@ def _two_tabs(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording
     one.pause(16)
     typed = urlencode({"account": email})
     one.step("POST", f"{SIGN_IN}?for=t1", 302, to=first.answer(), body=typed, referer=first.request())
-    one.step("GET", first.answer(), 400, cookie="sbstate=t2",
-             page=page("Sign-in failed", "The state of this sign-in is another one than expected."))  # fmt: skip
+    one.step(
+        "GET",
+        first.answer(),
+        400,
+        cookie="sbstate=t2",
+        page=page("Sign-in failed", "The state of this sign-in is another one than expected."),
+    )
     one.pause(9)
     one.step("POST", f"{SIGN_IN}?for=t2", 302, to=second.answer(), body=typed, referer=second.request())
-    one.step("GET", second.answer(), 302, cookie="sbstate=t2", to=_SLIPS + "/mine",
-             sets=("sbsid=u1; Path=/; HttpOnly; Secure",))  # fmt: skip
+    one.step(
+        "GET",
+        second.answer(),
+        302,
+        cookie="sbstate=t2",
+        to=_SLIPS + "/mine",
+        sets=("sbsid=u1; Path=/; HttpOnly; Secure",),
+    )
     one.step("GET", _SLIPS + "/mine", 200, cookie="sbsid=u1", page=page("My slips", f"Signed in: {email}.", _SIGN_OUT))
     return one

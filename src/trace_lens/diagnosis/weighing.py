@@ -35,8 +35,15 @@ OF_THE_RECORD = (
     "decryption-failed", "wrong-binding", "code-challenge-missing", "other-user-answered", "consent-missing",
 )  # fmt: skip
 """Breaks that follow from a value on record: where the user was let in all the same, the record is in doubt."""
-_OF_THE_WAY = ("session-cookie-lost", "redirect-loop", "http-error", "blocked-by-browser", "session-not-started",
-               "no-answer", "host-changed")  # fmt: skip
+_OF_THE_WAY = (
+    "session-cookie-lost",
+    "redirect-loop",
+    "http-error",
+    "blocked-by-browser",
+    "session-not-started",
+    "no-answer",
+    "host-changed",
+)
 """What the way itself shows: beside a session that began it is a nuisance, no break."""
 
 

@@ -235,9 +235,18 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     body, request_left_out = _request_body(request)
     if kind == CALL and not _may_matter(url, sent, body, content):
         return Exchange(
-            number, place, method, url[:2000], status, at, seconds, _those(sent, _CALL_SENT),
-            _those(received, _CALL_RECEIVED), kind=CALL, problem=_problem(entry, response),
-        )  # fmt: skip
+            number,
+            place,
+            method,
+            url[:2000],
+            status,
+            at,
+            seconds,
+            _those(sent, _CALL_SENT),
+            _those(received, _CALL_RECEIVED),
+            kind=CALL,
+            problem=_problem(entry, response),
+        )
     answer, response_left_out = _response_body(content)
     answer = _what_serves(answer, kind, status, budget)
     initiator = _object(entry, "_initiator")

@@ -114,9 +114,11 @@ def _without_cut_copies(pieces: list[_Piece]) -> list[_Piece]:
     kept = []
     for one in pieces:
         data = one.found[0].data
-        copy = len(one.found) == 1 and len(data) > 40 and any(
-            len(other) > len(data) and other.startswith(data[:-2]) for other in texts if other is not data
-        )  # fmt: skip
+        copy = (
+            len(one.found) == 1
+            and len(data) > 40
+            and any(len(other) > len(data) and other.startswith(data[:-2]) for other in texts if other is not data)
+        )
         if not (copy and damaged(one.found[0])):
             kept.append(one)
     return kept

@@ -167,8 +167,14 @@ def name_for(entity: Entity | None, table: Mapping[str, Any]) -> str | None:
         application = table.get("application", {})
         setup = table.get("provider_setup", {})
         redirects = setup.get("redirect_uris") or [None]
-        named = (entity.entity_id if entity else None, application.get("entity_id"), table.get("entity_id"),
-                 table.get("issuer"), redirects[0], setup.get("client_id"))  # fmt: skip
+        named = (
+            entity.entity_id if entity else None,
+            application.get("entity_id"),
+            table.get("entity_id"),
+            table.get("issuer"),
+            redirects[0],
+            setup.get("client_id"),
+        )
         address = next((one for one in named if one), "")
         host = urlsplit(str(address)).hostname or ""
         spoken = host.removeprefix("www.").split(".")[0]

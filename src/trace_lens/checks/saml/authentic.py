@@ -265,12 +265,16 @@ def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
         evidence=[
             *(_at_signature(case, one) for one in good[:1]),
             *(
-                Evidence(f"not covered: {etree.QName(one).localname}", _id_of(one), case.attempt.source,
-                         case.attempt.place + where(one))
+                Evidence(
+                    f"not covered: {etree.QName(one).localname}",
+                    _id_of(one),
+                    case.attempt.source,
+                    case.attempt.place + where(one),
+                )
                 for one in elements[:4]
             ),
         ],
-    )  # fmt: skip
+    )
 
 
 @asks(_STAGE, "duplicate-id", needs=SIGNATURE)

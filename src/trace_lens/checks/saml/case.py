@@ -133,10 +133,13 @@ class SamlCase(Case):
             self.at is not None and ends is not None and ends.moment is not None and self.at >= ends.moment + self.skew
         )
         return (
-            (data.recipient is None) + (ends is None) + (begins is not None) + late
+            (data.recipient is None)
+            + (ends is None)
+            + (begins is not None)
+            + late
             + bool(data.recipient and acs and data.recipient.value not in acs)
             + bool(asked and data.in_response_to and data.in_response_to.value != asked)
-        )  # fmt: skip
+        )
 
     @cached_property
     def name_opening(self) -> Opening | None:

@@ -48,11 +48,11 @@ def refused_by_browser(case: Case) -> Answer:
 
 
 def _begun_anew(way: Way, hop: Hop) -> bool:
-    """Whether a script's call was refused, and the browser then went to the provider by a page.
+    """Whether a script's call was sent on to the provider and refused, and the browser then went there by a page.
 
-    The call stopped nothing then.
+    That call stopped nothing. One that redeems a code, or asks for data, did, even if the page then starts again.
     """
-    if hop.exchange.kind != CALL:
+    if hop.exchange.kind != CALL or not set(hop.kinds) & set(REQUESTS):
         return False
     return any(set(later.kinds) & set(REQUESTS) and later.exchange.kind != CALL for later in way.after(hop))
 

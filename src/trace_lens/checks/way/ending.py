@@ -59,7 +59,7 @@ def answered(case: Case) -> Answer:
         return
     asked = [hop for hop in way.hops if set(hop.kinds) & set(REQUESTS)]
     at_provider = [hop for hop in way.hops if hop.how != CALLED and parties(case).side_of(hop.exchange) == PROVIDER]
-    if not asked and not at_provider:
+    if not asked and not (at_provider and _under_way(case, way)):
         return
     if found is None and case.attempt.kind == "answer":
         return
@@ -88,6 +88,21 @@ def answered(case: Case) -> Answer:
         evidence=[at_hop(case, "last page at the provider", last.plain_url, last)],
     )
     yield made._replace(certainty=INFERRED)
+
+
+def _under_way(case: Case, way: Way) -> bool:
+    """Whether, where no request is seen, anything shows a sign-in at all: the application's page, a form posted, or one
+    that posts itself.
+
+    Providers have consoles and portals of their own, which answer nobody.
+    """
+    sides = parties(case)
+    return any(
+        sides.side_of(hop.exchange) == APPLICATION
+        or (hop.exchange.method == "POST" and hop.how != CALLED)
+        or any(form.by_itself for form in forms_of(hop.exchange))
+        for hop in way.hops
+    )
 
 
 def _last_page(case: Case, way: Way) -> Exchange | None:

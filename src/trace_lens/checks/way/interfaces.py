@@ -46,7 +46,7 @@ def interfaces(case: Case) -> Answer:
     back = return_hop(case)
     if way is None or back is None or not isinstance(case.attempt, OidcAttempt):
         return
-    own = {text for text in (case.attempt.access_token_text, _id_token_text(case.attempt)) if text}
+    own = case.attempt.access_token_texts | ({text} if (text := _id_token_text(case.attempt)) else set())
     for one in way.capture.exchanges:
         token = bearer_of(one)
         if one.number <= back.exchange.number or one.kind != CALL or one.status not in (401, 403) or token is None:

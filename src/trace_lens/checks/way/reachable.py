@@ -31,8 +31,16 @@ def in_trouble(hop: Hop) -> bool:
     return hop.exchange.status <= 0 and hop.exchange.trouble in _TOLD
 
 
-@asks(_STAGE, "name-not-resolved", "port-unreachable", "tls-refused", "tls-untrusted", "tls-name-mismatch",
-      "tls-certificate-expired", needs=WAY)  # fmt: skip
+@asks(
+    _STAGE,
+    "name-not-resolved",
+    "port-unreachable",
+    "tls-refused",
+    "tls-untrusted",
+    "tls-name-mismatch",
+    "tls-certificate-expired",
+    needs=WAY,
+)
 def reached(case: Case) -> Answer:
     """Did every address of the way answer?"""
     way: Way | None = case.attempt.way

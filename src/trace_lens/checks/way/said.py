@@ -17,7 +17,7 @@ from typing import NamedTuple
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
-from trace_lens.checks.way.signs import LOUD, STATUS, outcome_of, shown_in
+from trace_lens.checks.way.signs import LOUD, STATUS, WRONG, outcome_of, shown_in
 from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Side
 from trace_lens.common.kinds import quoted_at_end
@@ -81,9 +81,27 @@ def _said(case: Case) -> Iterator[Said]:
     last = _last_at_provider(case, way)
     if last is not None:
         shown = page_of(last.exchange)
-        found = _read(PROVIDER, last, shown)
-        if (last.exchange.status >= 400 or found.topics) and (shown.text or shown.title):
-            yield found
+        if last.exchange.status >= 400 or _refuses(case, shown):
+            found = _read(PROVIDER, last, shown)
+            if shown.text or shown.title:
+                yield found
+
+
+_NO = re.compile(r"\b(?:not|no|nobody|un\w+|invalid|must|missing|required|should|needs?|has)\b|n.t\b", re.IGNORECASE)
+"""What makes a topic a refusal by itself: "is not assigned", "must be signed"; a redirect URI may be named anywhere."""
+
+
+def _refuses(case: Case, shown: PageText) -> bool:
+    """Whether a page of the provider that is no error by its status says no.
+
+    Consent pages, portals and consoles name redirect URIs and assignments too. Where no message ties the page to a
+    sign-in, its headings have to say it.
+    """
+    loud = " ".join(shown.said_loudly)
+    alone = case.attempt.kind == "way"
+    text = loud if alone else f"{loud} {shown.text}"
+    named = [match for topic in topics_of(PROVIDER) if (match := topic.pattern.search(text))]
+    return any(_NO.search(match[0]) for match in named) or (bool(named) and not alone and bool(WRONG.search(loud)))
 
 
 def _last_at_provider(case: Case, way: Way) -> Hop | None:

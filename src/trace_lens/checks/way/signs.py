@@ -37,7 +37,7 @@ _FAILED = re.compile(
     r"|\bsession (?:was |has been |is |could )?(?:not (?:be )?found|lost|invalid|expired)",
     re.IGNORECASE,
 )
-_WRONG = re.compile(_WENT_WRONG, re.IGNORECASE)
+WRONG = re.compile(_WENT_WRONG, re.IGNORECASE)
 _IN = re.compile(r"^\W*(?:sign|log)[- ]?(?:in|on)\b|^\W*login\b", re.IGNORECASE)
 _SHORTEST_NAME = 4
 
@@ -213,7 +213,7 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
 
 def _unwelcoming(one: Exchange, shown: PageText) -> Iterator[Sign]:
     """A page that marks something as gone wrong and offers to sign in: each by itself says little."""
-    alert = next((words for words in shown.alerts if _WRONG.search(words)), None)
+    alert = next((words for words in shown.alerts if WRONG.search(words)), None)
     if alert:
         yield Sign(LOUD, -2, f'the page says: "{alert[:160]}"', one, by_words=True)
     offer = next((link for link in shown.links if _IN.search(link.words)), None)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from trace_lens.common.difference import difference
-from trace_lens.common.findings import Finding
+from trace_lens.common.findings import INFERRED, Finding
 from trace_lens.common.masking import visible
 from trace_lens.diagnosis.comparing import ATTEMPTS, Compared, Differing
 from trace_lens.diagnosis.comparing_ways import SideBySide
@@ -66,7 +66,8 @@ def _headline(found: Compared) -> Iterator[Line]:
 
 def _words(one: Diagnosis) -> str:
     if one.first_break:
-        return f"breaks at {one.first_break.stage} ({one.first_break.code})"
+        likely = ", most likely" if one.first_break.certainty == INFERRED else ""
+        return f"breaks at {one.first_break.stage}{likely} ({one.first_break.code})"
     return "works" if one.outcome == "sound" else "cannot be judged to the end"
 
 
@@ -135,6 +136,7 @@ def _of(one: Step, name: str) -> str:
 
 def _finding(one: Finding, *, short: bool) -> Iterator[Line]:
     because = f", because of {one.because_of}" if one.because_of else ""
+    because += ", likely" if one.certainty == INFERRED else ""
     yield line("  ", Span(one.code, one.severity), f"  {one.severity} in {one.stage}{because}")
     if not short:
         yield from prose(one.detail, 4)
