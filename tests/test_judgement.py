@@ -43,6 +43,8 @@ PAGES = [
     ("a way to sign out", page("My week", "Monday", OUT), (), True),
     ("nothing", page("My week", "Monday"), (), None),
     ("a title that speaks of failures", page("Failed deliveries", "Monday", OUT), (), True),
+    ("a title that counts sessions", page("Session expired for 2 crews", TERN), (), True),
+    ("a session that was lost", page("Your session has expired", "Call the desk"), (), False),
     ("a failed sign-in", page("Sign-in failed", "Call the desk"), (), False),
     ("an account that is missing", page("No access", "x"), (), False),
     ("a sign-in form", page("Welcome", "x", '<form action="/l"><input type="password" name="p"></form>'), (), False),

@@ -34,7 +34,8 @@ _FAILED = re.compile(
     rf"(?:{_ABOUT_SIGN_IN}).{{0,60}}{_WENT_WRONG}|{_WENT_WRONG}.{{0,60}}(?:{_ABOUT_SIGN_IN})"
     r"|^\W*(?:\d{3}\W+)?(?:access (?:is |was )?(?:denied|refused)|no access|forbidden|unauthori[sz]ed|not authori[sz]ed"
     r"|permission denied|no (?:such )?account|account (?:not found|unknown|disabled|locked|is (?:disabled|locked)))\W*$"
-    r"|\bsession (?:was |has been |is |could )?(?:not (?:be )?found|lost|invalid|expired)",
+    r"|\bsession (?:was |has (?:been )?|is |could )?(?:not (?:be )?found|lost|invalid|expired)\b"
+    r"(?!\W+(?:for|of|in|at|by)\b)",
     re.IGNORECASE,
 )
 WRONG = re.compile(_WENT_WRONG, re.IGNORECASE)
