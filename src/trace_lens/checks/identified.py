@@ -18,7 +18,7 @@ from trace_lens.workspace.loading import App, Provider, Workspace
 from trace_lens.workspace.rewriting import result
 
 _STAGE = Stage.IDENTIFIED
-_ADDRESS = re.compile(r"[^@\s]+@([^@\s]+\.[^@\s]+)")
+_ADDRESS = re.compile(r"[^@\s]++@((?=[^@\s]+?\.[^@\s])[^@\s]++)")
 
 
 class Name(NamedTuple):

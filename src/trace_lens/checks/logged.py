@@ -26,7 +26,7 @@ _REFUSING = ("400", "401", "403")
 """Statuses (RFC 9110 §15.5) by which a web server refuses who comes, whatever it is that they ask for."""
 _NO_ACCOUNT = re.compile(
     r"\bno (?:such |matching )?(?:account|user)\b|\bunknown (?:account|user)\b"
-    r"|\b(?:account|user)\b[^.]*\b(?:not found|unknown|does not exist|missing)",
+    r"|\b(?:account|user)\b[^.]{0,200}?\b(?:not found|unknown|does not exist|missing)",
     re.IGNORECASE,
 )
 

@@ -3,6 +3,11 @@
 A part that refuses something because of a limit names the limit's value in its message.
 """
 
+
+class Refused(ValueError):
+    """Something is beyond a limit; the message says what, and names the limit's value."""
+
+
 SOURCE_BYTES = 128 * 1024 * 1024
 """Largest single source that is read whole, in bytes."""
 
@@ -36,11 +41,17 @@ RSA_BITS = 16_384
 COMPARED_PARTS = 40
 """Up to this many messages of one text are compared with each other, to find those that are cut copies."""
 
+TRIED_TIMES = 16
+"""So many times over the characters of a text are tried as parts of tokens before it is refused."""
+
 REPEATED_FIELDS = 8
 """Most further values of one form field that are looked at."""
 
 SIGNATURES = 20
 """Most XML signatures that are looked at in one message."""
+
+ADDRESS_CHARACTERS = 320
+"""Longest e-mail address (RFC 5321 §4.5.3.1: 64 octets of local part, 255 of domain); longer names are no guests."""
 
 REGEX_INPUT = 1000
 """Longest name, in characters, that a rewriting rule of the workspace is applied to."""

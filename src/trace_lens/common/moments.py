@@ -12,7 +12,7 @@ _DATE_TIME = re.compile(
     r"(\d{4})-(\d\d)-(\d\d)[T ](\d\d):(\d\d):(\d\d)(?:[.,](\d+))?\s*(Z|z|[+-]\d\d:?\d\d)?", re.ASCII
 )
 _DATE = re.compile(r"(\d{4})-(\d\d)-(\d\d)", re.ASCII)
-_DURATION_PART = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h|d|w)", re.ASCII)
+_DURATION_PART = re.compile(r"(?<![\d.])(\d++(?:\.\d++)?)\s*+(ms|s|m|h|d|w)", re.ASCII)
 _UNIT_SECONDS = {"ms": 0.001, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 _XS_DURATION = re.compile(
     r"(-)?P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?", re.ASCII

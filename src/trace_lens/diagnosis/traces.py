@@ -26,7 +26,7 @@ _ID_FIELD = re.compile(
 )
 _ID = re.compile(r"(?=[A-Za-z_]*\d|[0-9a-f-]{12,})[A-Za-z0-9_][A-Za-z0-9_.~+=:-]{6,127}")
 _IN_TEXT = re.compile(r"(?<![\w-])(?=[\w-]*\d)[A-Za-z0-9_][\w-]{6,63}(?![\w-])")
-_ADDRESS = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F:]*:[0-9a-fA-F:.]+")
+_ADDRESS = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F]*+:[0-9a-fA-F:.]++")
 _NOT_IDS = {
     "iss", "aud", "sub", "azp", "client_id", "redirect_uri", "scope", "response_type", "grant_type", "acr", "amr",
     "login_hint", "code_challenge_method", "response_mode", "prompt", "email", "name", "preferred_username", "groups",

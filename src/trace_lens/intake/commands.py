@@ -15,9 +15,9 @@ from datetime import UTC, datetime
 from trace_lens.common import limits
 from trace_lens.intake.exchanges import Capture, Exchange, Header
 
-_CURL = re.compile(r"(?m)^\s*(?:\$ |> )?curl(?:\.exe)?\s")
-_POWERSHELL = re.compile(r"(?im)^\s*Invoke-(?:WebRequest|RestMethod)\b")
-_FETCH = re.compile(r"(?m)^\s*(?:await\s+)?fetch\(\s*[\"']")
+_CURL = re.compile(r"(?m)^[^\S\n]*+(?:\$ |> )?curl(?:\.exe)?\s")
+_POWERSHELL = re.compile(r"(?im)^[^\S\n]*+Invoke-(?:WebRequest|RestMethod)\b")
+_FETCH = re.compile(r"(?m)^[^\S\n]*+(?:await\s++)?fetch\(\s*+[\"']")
 _COMBINED = re.compile(
     r"^(?:(?P<vhost>[\w.-]+(?::\d+)?) )?(?P<ip>[0-9A-Fa-f.:]+) \S+ (?P<user>\S+) \[(?P<at>[^\]]+)\] "
     r"\"(?P<method>[A-Z]+) (?P<target>\S+)(?: HTTP/[\d.]+)?\" (?P<status>\d{3}) \S+"
@@ -93,11 +93,11 @@ def _curl(piece: str) -> Exchange | None:
 
 def _words(piece: str) -> Iterator[str]:
     """The words of a command: POSIX quoting with $'…' strings, or the Windows one with carets."""
-    if "^" in piece and re.search(r"\^\s*$|\^\"|\^%", piece, re.MULTILINE):
-        piece = re.sub(r"\^\r?\n\s*", " ", piece)
+    if "^" in piece and re.search(r"\^[^\S\n]*+$|\^\"|\^%", piece, re.MULTILINE):
+        piece = re.sub(r"\^\r?\n\s*+", " ", piece)
         piece = re.sub(r"\^(.)", r"\1", piece)
-    piece = re.sub(r"\\\r?\n\s*", " ", piece)
-    piece = re.sub(r"\$'((?:[^'\\]|\\.)*)'", lambda match: shlex.quote(_ansi(match[1])), piece)
+    piece = re.sub(r"\\\r?\n\s*+", " ", piece)
+    piece = re.sub(r"\$'((?:[^'\\]++|\\.)*+)'", lambda match: shlex.quote(_ansi(match[1])), piece)
     try:
         yield from shlex.split(piece.splitlines()[0] if piece.count("\n") and "'" not in piece else piece)
     except ValueError:
@@ -114,14 +114,16 @@ def _ansi(text: str) -> str:
 
 def _powershell(piece: str) -> Exchange | None:
     def told(name: str) -> str:
-        match = re.search(rf"(?i)-{name}\s+\"((?:[^\"`]|`.|\"\")*)\"|-{name}\s+'([^']*)'|-{name}\s+([\w]+)", piece)
+        match = re.search(rf"(?i)-{name}\s++(?:\"((?:[^\"`]++|`.|\"\")*+)\"|'([^']*+)'|(\w++))", piece)
         value = next((one for one in match.groups() if one is not None), "") if match else ""
         return re.sub(r"`(.)", r"\1", value)
 
-    table = re.search(r"(?is)-Headers\s+@\{(.*?)\n?\}", piece)
-    pairs = re.findall(r"[\"']([^\"'=]+)[\"']\s*=\s*[\"']((?:[^\"'`]|`.)*)[\"']", table[1]) if table else []
+    table = re.search(r"(?i)-Headers\s++@\{", piece)
+    end = piece.find("}", table.end()) if table else -1
+    listed = piece[table.end() : end] if table and end >= 0 else ""
+    pairs = re.findall(r"[\"']([^\"'=]++)[\"']\s*+=\s*+[\"']((?:[^\"'`]++|`.)*+)[\"']", listed)
     headers = [(name, re.sub(r"`(.)", r"\1", value)) for name, value in pairs if not name.startswith(":")]
-    cookies = re.findall(r"Net\.Cookie\(\s*\"([^\"]+)\",\s*\"([^\"]*)\"", piece)
+    cookies = re.findall(r"Net\.Cookie\(\s*+\"([^\"]++)\",\s*+\"([^\"]*+)\"", piece)
     if cookies:
         headers.append(("Cookie", "; ".join(f"{name}={value}" for name, value in cookies)))
     body = told("Body")
@@ -129,15 +131,19 @@ def _powershell(piece: str) -> Exchange | None:
 
 
 def _fetch(piece: str) -> Exchange | None:
-    match = re.match(r"(?s)(?:await\s+)?fetch\(\s*(\"(?:[^\"\\]|\\.)*\"|'[^']*')\s*(?:,\s*(\{.*\}))?\s*\)", piece)
+    match = re.match(r"(?:await\s++)?fetch\(\s*+(\"(?:[^\"\\]++|\\.)*+\"|'[^']*+')\s*+(,\s*+(?=\{))?", piece)
     if match is None:
         return None
-    url = json.loads(match[1]) if match[1][0] == '"' else match[1][1:-1]
     try:
-        told = json.loads(match[2]) if match[2] else {}
+        url = json.loads(match[1]) if match[1][0] == '"' else match[1][1:-1]
     except ValueError:
+        return None
+    try:
+        told = json.JSONDecoder().raw_decode(piece, match.end())[0] if match[2] else {}
+    except (ValueError, RecursionError):
         told = {}
-    headers = [(str(name), str(value)) for name, value in (told.get("headers") or {}).items()]
+    listed = told.get("headers")
+    headers = [(str(name), str(value)) for name, value in listed.items()] if isinstance(listed, dict) else []
     if told.get("referrer"):
         headers.append(("Referer", str(told["referrer"])))
     body = told.get("body")

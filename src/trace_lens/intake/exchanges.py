@@ -14,6 +14,7 @@ from urllib.parse import SplitResult, urljoin, urlsplit
 
 from trace_lens.common import limits
 from trace_lens.intake.browser_words import Trouble, trouble_of
+from trace_lens.intake.markup import attributes, elements, tags, without_tags, without_unseen
 
 Header = tuple[str, str]
 PAGE, CALL, STATIC = "page", "call", "static"
@@ -229,15 +230,7 @@ class Capture(NamedTuple):
         return self.cookies_seen or any(one.request("cookie") is not None or one.set_cookies for one in self.exchanges)
 
 
-_META = re.compile(r"<meta\b[^>]*http-equiv\s*=\s*[\"']?refresh[\"']?[^>]*>", re.IGNORECASE)
-_CONTENT = re.compile(r"\bcontent\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>]+))", re.IGNORECASE)
-_FORM = re.compile(r"<form\b([^>]*)>(.*?)(?:</form\s*>|\Z)", re.IGNORECASE | re.DOTALL)
-_ATTRIBUTE = re.compile(r"([\w-]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>\"']+))")
-_JUMP = re.compile(r"(?:location(?:\.href)?\s*=|location\.(?:replace|assign)\s*\()\s*[\"']([^\"']+)[\"']")
-_TITLE = re.compile(r"<title\b[^>]*>(.*?)</title\s*>", re.IGNORECASE | re.DOTALL)
-_HEADING = re.compile(r"<h[12]\b[^>]*>(.*?)</h[12]\s*>", re.IGNORECASE | re.DOTALL)
-_UNSEEN = re.compile(r"<(script|style|head)\b.*?</\1\s*>|<!--.*?-->", re.IGNORECASE | re.DOTALL)
-_TAG = re.compile(r"<[^>]*>")
+_JUMP = re.compile(r"(?:location(?:\.href)?\s*+=|location\.(?:replace|assign)\s*+\()\s*+[\"']([^\"']++)[\"']")
 
 
 class Form(NamedTuple):
@@ -253,24 +246,18 @@ class Form(NamedTuple):
 def forms_of(page: Exchange) -> list[Form]:
     """The forms of a page, their actions resolved against its address."""
     text = page.text
-    sends = re.search(r"\.submit\s*\(", text) is not None
+    sends = re.search(r"\.submit\s*+\(", text) is not None
     found = []
-    for match in _FORM.finditer(text):
-        attributes = _attributes(match[1])
-        inputs = [_attributes(tag) for tag in re.findall(r"<(?:input|button)\b[^>]*>", match[2], re.IGNORECASE)]
-        action = resolved(page.url, attributes.get("action") or page.url)
-        names = tuple(one["name"] for one in inputs if one.get("name"))
-        typed = [_attributes(tag) for tag in re.findall(r"<input\b[^>]*>", match[2], re.IGNORECASE)]
-        asks = any(one.get("type", "text").lower() in ("text", "password", "email") for one in typed)
-        password = any(one.get("type", "").lower() == "password" for one in typed)
-        found.append(Form(action, attributes.get("method", "get").upper(), names, sends and not asks, password))
+    for opening, content in elements(text, "form", unclosed=True):
+        own = attributes(opening)
+        inputs = [attributes(content[start:end]) for start, end in tags(content, "input", "button")]
+        action = resolved(page.url, own.get("action") or page.url)
+        names = tuple(field["name"] for field in inputs if field.get("name"))
+        typed = [attributes(content[start:end]) for start, end in tags(content, "input")]
+        asks = any(field.get("type", "text").lower() in ("text", "password", "email") for field in typed)
+        password = any(field.get("type", "").lower() == "password" for field in typed)
+        found.append(Form(action, own.get("method", "get").upper(), names, sends and not asks, password))
     return found
-
-
-def _attributes(tag: str) -> dict[str, str]:
-    from html import unescape
-
-    return {one[1].lower(): unescape(one[2] or one[3] or one[4] or "") for one in _ATTRIBUTE.finditer(tag)}
 
 
 def jumps_of(page: Exchange) -> list[str]:
@@ -281,14 +268,14 @@ def jumps_of(page: Exchange) -> list[str]:
     found = []
     refresh = page.response("refresh")
     contents = [refresh] if refresh else []
-    for tag in _META.finditer(text):
-        content = _CONTENT.search(tag[0])
-        if content:
-            contents.append(next(one for one in content.groups() if one is not None))
+    for start, end in tags(text, "meta"):
+        told = attributes(text[start:end])
+        if told.get("http-equiv", "").lower() == "refresh" and "content" in told:
+            contents.append(told["content"])
     for content_text in contents:
         _, _, target = content_text.partition("=")
         if target:
-            found.append(resolved(page.url, target.strip(" '\"").replace("&amp;", "&")))
+            found.append(resolved(page.url, target.strip(" '\"")))
     found += [resolved(page.url, match[1].replace("\\/", "/")) for match in _JUMP.finditer(text)]
     return found
 
@@ -314,12 +301,11 @@ def words_of(page: Exchange) -> Words:
         return Words("", _short(bare))
 
     def clean(piece: str) -> str:
-        return " ".join(unescape(_TAG.sub(" ", piece)).split())
+        return " ".join(unescape(without_tags(piece)).split())
 
-    title = _TITLE.search(text)
-    heading = _HEADING.search(text)
-    body = clean(_UNSEEN.sub(" ", text))
-    name = clean(title[1] if title else heading[1] if heading else "")
+    title = next(elements(text, "title"), None) or next(elements(text, "h1", "h2"), ("", ""))
+    body = clean(without_unseen(text))
+    name = clean(title[1])
     return Words(_short(name), _short(body.removeprefix(name).strip()))
 
 

@@ -170,7 +170,7 @@ def _start(line: str, head: _Head | None, in_body: bool) -> str:
             return "pseudo-request" if _is_new(head, name, in_body) else ""
         if name == ":status":
             return "status"
-    if re.match(r"^request url\s*:?\s*https?://", line, re.IGNORECASE):
+    if re.match(r"^request url\s*+:?\s*+https?://", line, re.IGNORECASE):
         return "listed"
     return ""
 

@@ -19,6 +19,7 @@ from typing import NamedTuple
 from urllib.parse import unquote_to_bytes
 
 from trace_lens.common import limits
+from trace_lens.intake.markup import attributes, tags
 
 MESSAGE_FIELDS = ("SAMLResponse", "SAMLRequest", "SAMLart", "wresult")
 _BESIDE = ("RelayState", "SigAlg", "Signature", "KeyInfo", "wctx", "wtrealm")
@@ -30,13 +31,11 @@ REPEATED = "repeated"
 """The key under which it keeps, line by line, further values of the same field, as they were sent."""
 LENGTH = "length"
 """The key under which it keeps the length of that whole address, in bytes."""
-_ADDRESS = re.compile(rb"(https?://[\x21-\x7e]+?)\?$")
+_ADDRESS = re.compile(rb"https?://[\x21-\x7e]++")
 FIELD = re.compile(rb"(?:^|[?&\s;'\"])(SAMLResponse|SAMLRequest|SAMLart|wresult)(?:=|%3[Dd])", re.MULTILINE)
-_LISTED = re.compile(rb"^[ \t]*(\w+)[ \t]*[:=\t][ \t]*(.*?)[ \t]*$", re.MULTILINE)
-_INPUT = re.compile(rb"<input\b[^>]*>", re.IGNORECASE)
-_HTML_ATTRIBUTE = re.compile(rb"(\w+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>]+))")
+_LISTED = re.compile(rb"^[ \t]*+(\w++)(?:[ \t]*+[:=]| *+\t)[ \t]*+(.*+)$", re.MULTILINE)
 _BASE64 = re.compile(rb"[A-Za-z0-9+/=_\-\s]+")
-_BASE64_RUN = re.compile(rb"(?:[A-Za-z0-9+/_\-]{20,}=*(?:[ \t]*\r?\n[>| \t]*)?)+[A-Za-z0-9+/_\-]*={0,2}")
+_BASE64_RUN = re.compile(rb"(?:[A-Za-z0-9+/_\-]{20,}+=*+(?:[ \t]*+\r?\n[>| \t]*+)?)++[A-Za-z0-9+/_\-]*+={0,2}")
 _ROOTS = (
     rb"Response|Assertion|EntityDescriptor|EntitiesDescriptor|AuthnRequest|LogoutRequest|LogoutResponse"
     rb"|ArtifactResolve|ArtifactResponse|RequestSecurityTokenResponse|RequestSecurityTokenResponseCollection"
@@ -78,7 +77,7 @@ def _form(data: bytes) -> Iterator[Reading]:
     if b"=" not in body:
         body = unquote_to_bytes(body)
     start = min((body.find(b"?") + 1) if b"?" in body.split(b"&", 1)[0] else 0, len(body))
-    address = _ADDRESS.search(body[:start])
+    address = _address_before(body[:start])
     pairs: dict[str, bytes] = {}
     again: list[bytes] = []
     for part in body[start:].split(b"#", 1)[0].split(b"&"):
@@ -87,9 +86,16 @@ def _form(data: bytes) -> Iterator[Reading]:
         if equals and pairs.setdefault(name, value) != value and name in MESSAGE_FIELDS:
             again.append(_form_value(value))
     for one in _of_fields("form", {name: _form_value(value) for name, value in pairs.items()}, pairs):
-        told = {ADDRESS: address[1].decode(), LENGTH: str(len(body))} if address else {}
+        told = {ADDRESS: address, LENGTH: str(len(body))} if address else {}
         told |= {REPEATED: b"\n".join(again[: limits.REPEATED_FIELDS]).decode("latin-1")} if again else {}
         yield one._replace(context={**one.context, **told})
+
+
+def _address_before(text: bytes) -> str | None:
+    """The address that a text ends with, where a query follows it, without its question mark."""
+    last = re.split(rb"[^\x21-\x7e]", text.removesuffix(b"?"))[-1] if text.endswith(b"?") else b""
+    match = _ADDRESS.search(last)
+    return match[0].decode() if match else None
 
 
 def _form_value(value: bytes) -> bytes:
@@ -114,7 +120,7 @@ def _listed_fields(data: bytes) -> Iterator[Reading]:
     """Fields as a network panel lists them: one a line, name and value parted by a colon or a tab."""
     if (b"SAMLRe" not in data and b"SAMLart" not in data and b"wresult" not in data) or b"<" in data[:1]:
         return
-    fields = {match[1].decode(): match[2] for match in _LISTED.finditer(data)}
+    fields = {match[1].decode(): match[2].rstrip(b" \t\r") for match in _LISTED.finditer(data)}
     fields = {name: unquote_to_bytes(value) if b"%" in value else value for name, value in fields.items()}
     yield from _of_fields("form", fields)
 
@@ -122,13 +128,12 @@ def _listed_fields(data: bytes) -> Iterator[Reading]:
 def _html_form(data: bytes) -> Iterator[Reading]:
     """The hidden fields of a page that posts itself."""
     fields: dict[str, bytes] = {}
-    for tag in _INPUT.finditer(data):
-        attributes = {
-            match[1].lower(): match[2] or match[3] or match[4] or b"" for match in _HTML_ATTRIBUTE.finditer(tag[0])
-        }
-        name = attributes.get(b"name", b"").decode("utf-8", "replace")
-        value = html.unescape(attributes.get(b"value", b"").decode("utf-8", "replace"))
-        fields[name] = value.encode()
+    if b"<" not in data:
+        return
+    text = data.decode("utf-8", "replace")
+    for start, end in tags(text, "input"):
+        told = attributes(text[start:end])
+        fields[told.get("name", "")] = told.get("value", "").encode("utf-8", "surrogatepass")
     yield from _of_fields("html-form", fields)
 
 
@@ -146,8 +151,12 @@ def _json_string(data: bytes) -> Iterator[Reading]:
             return
         if isinstance(value, str):
             yield Reading("json-string", value.encode("utf-8", "surrogatepass"))
-    for match in re.finditer(rb'"(SAMLResponse|SAMLRequest|SAMLart|wresult)"\s*:\s*("(?:[^"\\]|\\.)*")', data):
-        yield Reading("json-string", json.loads(match[2]).encode(), where=f"member {match[1].decode()}")
+    for match in re.finditer(rb'"(SAMLResponse|SAMLRequest|SAMLart|wresult)"\s*+:\s*+("(?:[^"\\]++|\\.)*+")', data):
+        try:
+            value = json.loads(match[2])
+        except ValueError:
+            continue
+        yield Reading("json-string", value.encode("utf-8", "surrogatepass"), where=f"member {match[1].decode()}")
 
 
 def _xml_escaped(data: bytes) -> Iterator[Reading]:
@@ -169,7 +178,7 @@ def _base64(data: bytes) -> Iterator[Reading]:
     if re.search(rb"[\r\n]", text):
         repairs.append("line wraps")
         bare = _unwrapped(text)
-        joined = re.sub(rb"[ \t]*[\r\n]+[ \t]*", b"", text)
+        joined = b"".join(line.strip(b" \t") for line in re.split(rb"[\r\n]++", text))
         if len(bare) < len(joined) and joined.startswith(bare):
             repairs.append("text around the message")
             joined = bare
@@ -233,7 +242,7 @@ def _inflate(data: bytes) -> Iterator[Reading]:
 
 def _unwrapped(run: bytes) -> bytes:
     """A run of base64 over several lines as one; the last line is left out where the message ends before it."""
-    lines = re.split(rb"[ \t]*\r?\n[>| \t]*", run)
+    lines = [line.rstrip(b" \t") for line in re.split(rb"\r?\n[>| \t]*+", run)]
     whole = b"".join(lines)
     if len(lines) > 1 and not _ends_xml(whole) and _ends_xml(b"".join(lines[:-1])):
         return b"".join(lines[:-1])
@@ -255,7 +264,7 @@ def _ends_xml(text: bytes) -> bool:
 
 def _excerpt(data: bytes) -> Iterator[Reading]:
     """A message inside other text: an e-mail, a ticket, a log line."""
-    start = re.search(rb"<(?:[\w.\-]+:)?(?:" + _ROOTS + rb")[\s>]", data)
+    start = re.search(rb"<(?:[\w.\-]++:)?(?:" + _ROOTS + rb")[\s>]", data)
     if start and start.start() > 0 and data[:1] != b"<":
         name = re.split(rb"[\s>]", start[0][1:], maxsplit=1)[0]
         end = data.rfind(b"</" + name + b">")

@@ -10,6 +10,7 @@ from __future__ import annotations
 import html
 import json
 import re
+from bisect import bisect_left
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 from urllib.parse import unquote
@@ -17,7 +18,9 @@ from urllib.parse import unquote
 from trace_lens.common import limits
 from trace_lens.intake.found import Found
 from trace_lens.intake.layers import LENGTH
-from trace_lens.intake.tokens_in_text import is_whole, token_at
+from trace_lens.intake.line_numbers import LineNumbers
+from trace_lens.intake.markup import attributes, tags
+from trace_lens.intake.tokens_in_text import Effort, beginnings, is_whole, token_at
 from trace_lens.oidc import documents, parameters
 from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
 from trace_lens.oidc.parameters import Parameters, read_parameters
@@ -31,17 +34,17 @@ _HINT = re.compile(
 _SIGNS = (b"eyJ", b"_token", b"client_id", b"jwks_uri", b"issuer", b"keys", b"kty", b"active", b"error", b"sub",
           b"request_uri", b"code", b"grant_type", b"state=", b"_redirect_uri", b"earer", b"EARER")  # fmt: skip
 """One of these stands in every text that the hint is found in; looking for them is far quicker."""
-_JWT = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}|eyJ[A-Za-z0-9_+/-]{8,}(?=[ \t]*=?\r?\n)")
-_WHOLE = re.compile(r"eyJ[A-Za-z0-9_-]{8,}(?:\.[A-Za-z0-9_-]*){1,4}=*")
-_SEVERAL = re.compile(r"[\w-][\s\"'`,;]+eyJ")
+_WHOLE = re.compile(r"eyJ[A-Za-z0-9_-]{8,}+(?:\.[A-Za-z0-9_-]*+){1,4}+=*+")
+_SEVERAL = re.compile(r"[\w-][\s\"'`,;]++eyJ")
 """A token begins after the end of another: a header starts with an opened brace, in base64url."""
-_BEARER = re.compile(r"(?im)^(?:[>\s]*authorization\s*:\s*|\s*)bearer\s+(?!eyJ)([\w.~+/-]{16,}=*)\s*$")
-_ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]*://?[^\s\"'<>`\\]+")
-_REQUEST_LINE = re.compile(r"(?m)^\s*(?:GET|POST)\s+(/[^\s]*)")
-_FORM = re.compile(r"(?<![?&#\w.%=-])[A-Za-z_][\w.\-]*=[^\s&\"'<>]*(?:&[A-Za-z_][\w.\-]*=[^\s&\"'<>]*)*")
-_LISTED = re.compile(r"(?m)^[ \t]*\"?(\w+)\"?[ \t]*[:=\t][ \t]*\"?(.+?)\"?,?[ \t]*$")
-_INPUT = re.compile(r"<input\b[^>]*>", re.IGNORECASE)
-_ATTRIBUTE = re.compile(r"(\w+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
+_BEARER = re.compile(
+    r"^[> \t]*+(?:authorization[ \t]*+:[ \t]*+)?+bearer[ \t]++(?!eyJ)([\w.~+/-]{16,}+=*+)[ \t\r]*+$",
+    re.IGNORECASE | re.MULTILINE,
+)
+_ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]{0,40}+://?[^\s\"'<>`\\]++")
+_REQUEST_LINE = re.compile(r"(?m)^[ \t]*+(?:GET|POST)[ \t]++(/\S*+)")
+_FORM = re.compile(r"(?<![?&#\w.%=-])[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+(?:&[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+)*+")
+_LISTED = re.compile(r"(?m)^[ \t]*+\"?(\w++)\"?(?:[ \t]*+[:=]| *+\t)[ \t]*+\"?(.++)$")
 _TOKEN_MEMBERS = ("id_token", "access_token", "refresh_token", "logout_token", "id_token_hint", "request", "assertion",
                   "client_assertion")  # fmt: skip
 NAMED = "named"
@@ -60,6 +63,10 @@ _BEGINNINGS = (
     ('"access_token"', documents.TOKEN_RESPONSE),
     ('"id_token"', documents.TOKEN_RESPONSE),
 )
+
+
+_BRACKET = re.compile(r"[{\[]\s*+[\"{\[\]}]")
+_HOST = re.compile(r"(?mi)^[> \t]*+host:\s*+(\S++)")
 
 
 class _Piece(NamedTuple):
@@ -85,20 +92,42 @@ def oidc_in(data: bytes) -> list[Found]:
         return whole
     pieces: list[_Piece] = []
     for finder in (_json_values, _html_forms, _addresses, _request_lines, _forms, _lists, _tokens, _opaque):
-        for piece in finder(text):
-            if piece.found and not any(one.start < piece.end and piece.start < one.end for one in pieces):
-                pieces.append(piece)
-    pieces = _without_cut_copies(sorted(pieces, key=lambda one: one.start))
+        pieces = _beside(pieces, [piece for piece in finder(text) if piece.found])
+    pieces = _without_cut_copies(pieces)
     found: list[Found] = []
+    numbers = LineNumbers(text)
     for piece in pieces[: limits.PARTS]:
         base = len(found)
-        line = text.count("\n", 0, piece.start) + 1
+        line = numbers.at(piece.start)
         for one in piece.found:
             at = f"line {line}" if len(pieces) > 1 or line > 1 else ""
             place = " › ".join(filter(None, (at, one.where)))
             within = None if one.within is None else one.within + base
             found.append(one._replace(where=place, within=within))
     return found
+
+
+def _beside(taken: list[_Piece], further: list[_Piece]) -> list[_Piece]:
+    """Pieces in order, with those of the further ones that overlap none of them and none before them."""
+    if not taken or not further:
+        return _apart(taken or further)
+    kept: list[_Piece] = []
+    position = 0
+    for piece in sorted(further, key=lambda one: one.start):
+        while position < len(taken) and taken[position].end <= piece.start:
+            position += 1
+        if position == len(taken) or taken[position].start >= piece.end:
+            kept.append(piece)
+    return sorted([*taken, *_apart(kept)], key=lambda one: one.start)
+
+
+def _apart(pieces: list[_Piece]) -> list[_Piece]:
+    """The pieces in order, without those that begin before the one that was kept before them ends."""
+    kept: list[_Piece] = []
+    for piece in sorted(pieces, key=lambda one: one.start):
+        if not kept or kept[-1].end <= piece.start:
+            kept.append(piece)
+    return kept
 
 
 def damaged(found: Found) -> bool:
@@ -110,24 +139,29 @@ def _without_cut_copies(pieces: list[_Piece]) -> list[_Piece]:
     """The pieces without a token that is only the beginning of another one in the same text: a paste that was cut, and
     then repeated whole.
     """
-    texts = [one.found[0].data for one in pieces if len(one.found) == 1]
+    texts = sorted({piece.found[0].data for piece in pieces if len(piece.found) == 1})
+    if len(texts) < 2:
+        return pieces
     kept = []
-    for one in pieces:
-        data = one.found[0].data
-        copy = (
-            len(one.found) == 1
-            and len(data) > 40
-            and any(len(other) > len(data) and other.startswith(data[:-2]) for other in texts if other is not data)
-        )
-        if not (copy and damaged(one.found[0])):
-            kept.append(one)
+    for piece in pieces:
+        data = piece.found[0].data
+        if len(piece.found) > 1 or len(data) <= 40 or not _begins_another(data, texts) or not damaged(piece.found[0]):
+            kept.append(piece)
     return kept
+
+
+def _begins_another(data: bytes, texts: list[bytes]) -> bool:
+    """Whether a longer one of some sorted texts begins as this one does, its last two characters left aside."""
+    beginning = data[:-2]
+    first = bisect_left(texts, beginning)
+    near = texts[first : first + limits.COMPARED_PARTS]
+    return any(len(other) > len(data) and other.startswith(beginning) for other in near)
 
 
 def _whole_token(text: str) -> list[Found]:
     """A text that is one token, however it was wrapped, quoted or prefixed."""
-    bare = re.sub(r"^\s*(?:Authorization:\s*)?Bearer\s+", "", text, flags=re.IGNORECASE)
-    compact = re.sub(r"[\s\"'`>|,;“”‘’]+", "", bare)
+    bare = re.sub(r"^\s*+(?:Authorization:\s*+)?Bearer\s++", "", text, flags=re.IGNORECASE)
+    compact = re.sub(r"[\s\"'`>|,;“”‘’]++", "", bare)
     other = "+" in compact or "/" in compact
     if other and compact.startswith("eyJ"):
         compact = compact.replace("+", "-").replace("/", "_")
@@ -138,7 +172,7 @@ def _whole_token(text: str) -> list[Found]:
         repairs.append("line wraps")
     if re.search(r"[\"'`>|“”‘’]", text):
         repairs.append("stray quotes or punctuation around it")
-    if re.search(r"\S[ \t]+\S", bare.strip()) and "\n" not in bare.strip():
+    if re.search(r"\S[ \t]++\S", bare.strip()) and "\n" not in bare.strip():
         repairs.append("blanks between the characters")
     if other:
         repairs.append("the standard alphabet of base64")
@@ -187,7 +221,7 @@ def _json_values(text: str) -> Iterator[_Piece]:
 
 
 def _next_bracket(text: str, position: int) -> int:
-    match = re.compile(r"[{\[]\s*[\"{\[\]}]").search(text, position)
+    match = _BRACKET.search(text, position)
     return match.start() if match else -1
 
 
@@ -273,14 +307,15 @@ def _html_forms(text: str) -> Iterator[_Piece]:
     """The hidden fields of a page that posts itself (Form Post Response Mode)."""
     fields: list[tuple[str, str]] = []
     spans: list[int] = []
-    for tag in _INPUT.finditer(text):
-        attributes = {match[1].lower(): match[2] or match[3] or "" for match in _ATTRIBUTE.finditer(tag[0])}
-        if attributes.get("name"):
-            fields.append((attributes["name"], html.unescape(attributes.get("value", ""))))
-            spans += [tag.start(), tag.end()]
+    for start, end in tags(text, "input"):
+        told = attributes(text[start:end])
+        if told.get("name"):
+            fields.append((told["name"], told.get("value", "")))
+            spans += [start, end]
     if fields:
-        action = re.search(r"<form\b[^>]*\baction\s*=\s*[\"']([^\"']+)", text, re.IGNORECASE)
-        found = Parameters(tuple(fields), "form", html.unescape(action[1]) if action else None)
+        forms = (attributes(text[start:end]) for start, end in tags(text, "form"))
+        action = next((one["action"] for one in forms if one.get("action")), None)
+        found = Parameters(tuple(fields), "form", action)
         yield _Piece(min(spans), max(spans), list(_of_parameters(found, "", ("html-form",))))
 
 
@@ -292,7 +327,7 @@ def _addresses(text: str) -> Iterator[_Piece]:
 def _request_lines(text: str) -> Iterator[_Piece]:
     """The first line of an HTTP request, its host from the header below it."""
     for match in _REQUEST_LINE.finditer(text):
-        host = re.compile(r"(?mi)^[>\s]*host:\s*(\S+)").search(text, match.end(), match.end() + 2000)
+        host = _HOST.search(text, match.end(), match.end() + 2000)
         address = f"https://{host[1]}{match[1]}" if host else match[1]
         yield _Piece(match.start(1), match.end(1), list(_in_address(address)))
 
@@ -327,9 +362,14 @@ def _lists(text: str) -> Iterator[_Piece]:
             group.append(match)
             continue
         if len(group) > 1:
-            found = parameters.listed((one[1], one[2]) for one in group)
+            found = parameters.listed((one[1], _listed_value(one[2])) for one in group)
             yield _Piece(group[0].start(), group[-1].end(), list(_of_parameters(found, "")))
         group = [match] if match else []
+
+
+def _listed_value(text: str) -> str:
+    """A value without the comma, the quote and the blanks that may end its line."""
+    return text.rstrip(" \t\r").removesuffix(",").removesuffix('"')
 
 
 def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) -> Iterator[Found]:
@@ -357,17 +397,18 @@ def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) 
 def _tokens(text: str) -> Iterator[_Piece]:
     """Tokens that stand by themselves: in a header, a cookie, a log line, a ticket."""
     behind = 0
-    for match in _JWT.finditer(text):
-        if match.start() < behind:
+    effort = Effort(text)
+    for start in beginnings(text):
+        if start < behind:
             continue
-        read = token_at(text, match.start())
-        behind = max(read.end, match.end() if read.text == match[0] else read.end)
-        before = text[max(0, match.start() - 40) : match.start()]
-        named = re.search(r"([\w.\-]+)[\"']?\s*[=:]\s*[\"']?$", before)
+        read = token_at(text, start, effort)
+        behind = read.end
+        before = text[max(0, start - 40) : start]
+        named = re.search(r"(?<![\w.\-])([\w.\-]++)[\"']?\s*+[=:]\s*+[\"']?$", before)
         name = named[1] if named and named[1] in _TOKEN_MEMBERS else ""
         token = _token(read.text, f"{named[1]}" if named else "", (), name)
         if token and token.data.count(b".") >= 1:
-            yield _Piece(match.start(), max(read.end, match.start() + 1), [token._replace(repairs=read.repairs)])
+            yield _Piece(start, max(read.end, start + 1), [token._replace(repairs=read.repairs)])
 
 
 def _opaque(text: str) -> Iterator[_Piece]:

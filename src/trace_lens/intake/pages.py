@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.intake.exchanges import Exchange, resolved
+from trace_lens.intake.markup import without_tags
 
 _PAGE = re.compile(r"<(?:!doctype|html|head|body|title|h1|form|p|div)\b", re.IGNORECASE)
 _UNSEEN = ("script", "style", "noscript", "template", "head")
@@ -52,7 +53,7 @@ def _read(text: str, url: str, media: str) -> PageText:
     try:
         root = html.document_fromstring(text.encode("utf-8", "replace"), parser=html.HTMLParser(encoding="utf-8"))
     except (etree.LxmlError, ValueError, AssertionError):
-        return PageText(text=_joined(re.sub(r"<[^>]*>", " ", text)))
+        return PageText(text=_joined(without_tags(text)))
     title = root.find(".//title")
     headings = [_words(one) for one in root.iter("h1", "h2")]
     alerts = [_words(one) for one in root.iter() if isinstance(one.tag, str) and _is_alert(one)]

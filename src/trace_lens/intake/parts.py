@@ -8,25 +8,28 @@ from __future__ import annotations
 import base64
 import binascii
 import re
+from collections.abc import Iterable
 from xml.parsers import expat
 
 from trace_lens.intake.layers import FIELD
+from trace_lens.intake.line_numbers import LineNumbers
+from trace_lens.intake.markup import first_element
 
 Part = tuple[int, bytes]
 _LISTED = re.compile(rb"^[ \t]*(SAMLResponse|SAMLRequest|SAMLart|wresult)[ \t]*[:\t]", re.MULTILINE)
-_FIRST_TAG = re.compile(rb"\s*(?:<\?.*?\?>\s*|<!--.*?-->\s*)*<((?:[\w.\-]+:)?[A-Za-z]\w*)[\s>/]", re.DOTALL)
-_RUN = re.compile(rb"[A-Za-z0-9+/_\-]{40,}(?:[ \t]*\r?\n[A-Za-z0-9+/_\-]{20,})*[A-Za-z0-9+/_\-]*={0,2}")
+_RUN = re.compile(rb"[A-Za-z0-9+/_\-]{40,}+(?:[ \t]*+\r?\n[A-Za-z0-9+/_\-]{20,}+)*+[A-Za-z0-9+/_\-]*+={0,2}")
 
 
 def parts_of(data: bytes) -> list[Part]:
     """The parts of a text in which several messages plainly stand; empty where that is not plain."""
     if data.lstrip()[:1] == b"<" and b"<input" not in data[:65536].lower():
         return _documents(data)
-    starts = sorted({_token_start(data, match.start(1)) for match in FIELD.finditer(data)})
+    starts = _word_starts(data, (match.start(1) for match in FIELD.finditer(data)))
     starts = starts or [match.start() for match in _LISTED.finditer(data)]
     if len(starts) > 1:
+        numbers = LineNumbers(data)
         return [
-            (_line(data, begin), data[begin:end].strip())
+            (numbers.at(begin), data[begin:end].strip())
             for begin, end in zip([0, *starts[1:]], [*starts[1:], len(data)], strict=True)
         ]
     return _blobs(data) if not starts else []
@@ -34,43 +37,59 @@ def parts_of(data: bytes) -> list[Part]:
 
 def runs_of(data: bytes) -> list[Part]:
     """Every long run of base64 in a text, joined over line ends."""
-    return [(_line(data, match.start()), match[0]) for match in _RUN.finditer(data) if len(match[0]) >= 100]
+    numbers = LineNumbers(data)
+    return [(numbers.at(match.start()), match[0]) for match in _RUN.finditer(data) if len(match[0]) >= 100]
 
 
-def _token_start(data: bytes, position: int) -> int:
-    """Where the word or address begins that a field stands in: an address may follow an HTTP method on its line."""
-    return max(data.rfind(white, 0, position) for white in (b" ", b"\n", b"\t", b"\r")) + 1
+def _word_starts(data: bytes, positions: Iterable[int]) -> list[int]:
+    """Where the words or addresses begin that fields stand in, each once; positions come in order.
 
-
-def _line(data: bytes, position: int) -> int:
-    return data.count(b"\n", 0, position) + 1
+    An address may follow an HTTP method on its line.
+    """
+    found: list[int] = []
+    start = behind = 0
+    for position in positions:
+        start = max(start, *(data.rfind(white, behind, position) + 1 for white in (b" ", b"\n", b"\t", b"\r")))
+        behind = position
+        if not found or found[-1] != start:
+            found.append(start)
+    return found
 
 
 def _documents(data: bytes) -> list[Part]:
     """XML documents one after the other: where the parser meets a tag after the end of one, the next begins."""
-    root = _FIRST_TAG.match(data)
-    end = b"</" + root[1] + b">" if root else b""
+    root = first_element(data)
+    end = b"</" + b"".join(root) + b">" if root else b""
     if root is None or (data.rstrip().endswith(end) and data.count(end) == 1):
         return []
     found: list[Part] = []
     begin = 0
+    numbers = LineNumbers(data)
     while begin < len(data):
-        length = _document_length(data[begin:])
+        length = _document_length(memoryview(data)[begin:])
         if length is None:
             return []
-        found.append((_line(data, begin), data[begin : begin + length].strip()))
+        found.append((numbers.at(begin), data[begin : begin + length].strip()))
         begin += length
     return found if len(found) > 1 else []
 
 
-def _document_length(data: bytes) -> int | None:
-    """The octets of the first document and the white space after it; None where it is broken."""
+def _document_length(data: memoryview) -> int | None:
+    """The octets of the first document and the white space after it; None where it is broken.
+
+    It is handed to the parser piece by piece, so that what comes after it is not read for each document anew.
+    """
     parser = expat.ParserCreate()
+    begin, size = 0, 4096
     try:
-        parser.Parse(data, True)
+        while begin < len(data):
+            parser.Parse(data[begin : begin + size], False)
+            begin, size = begin + size, size * 2
+        parser.Parse(b"", True)
     except expat.ExpatError as error:
         junk = error.code == expat.errors.codes[expat.errors.XML_ERROR_JUNK_AFTER_DOC_ELEMENT]
-        return parser.ErrorByteIndex if junk and data[parser.ErrorByteIndex :][:1] == b"<" else None
+        end = parser.ErrorByteIndex
+        return end if junk and end > 0 and data[end : end + 1].tobytes() == b"<" else None
     except ValueError:
         return None
     return len(data)
@@ -81,10 +100,10 @@ def _blobs(data: bytes) -> list[Part]:
     for separator in (rb"\r?\n[ \t]*\r?\n", rb"\r?\n"):
         blobs = [one for one in re.split(separator, data.strip()) if one.strip()]
         if len(blobs) > 1 and all(_begins_xml(one) for one in blobs):
-            position, found = 0, []
+            position, found, numbers = 0, [], LineNumbers(data)
             for blob in blobs:
                 position = data.index(blob, position)
-                found.append((_line(data, position), blob))
+                found.append((numbers.at(position), blob))
                 position += len(blob)
             return found
     return []

@@ -18,25 +18,20 @@ from trace_lens.intake.exchanges import Capture
 from trace_lens.intake.found import Found
 from trace_lens.intake.har import NoHar
 from trace_lens.intake.layers import LAYERS, Reading
+from trace_lens.intake.markup import first_element
 from trace_lens.intake.oauth import damaged, hints_at_oidc, oidc_in
 from trace_lens.intake.parts import parts_of, runs_of
 from trace_lens.pki.containers import is_pkcs7, is_pkcs12
 from trace_lens.saml.artifact import is_artifact
 from trace_lens.saml.names import KINDS
 
-_ROOT = re.compile(
-    rb"^(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*\?>\s*|<!--.*?-->\s*|<!DOCTYPE(?:[^\[>]|\[.*?\]\s*)*>\s*|<\?.*?\?>\s*)*"
-    rb"<(?:[\w.\-]+:)?([A-Za-z]\w*)(?=[\s>/]|$)",
-    re.DOTALL,
-)
-_ROOT_NAME = re.compile(rb"\s*(?:<\?[^>]*\?>\s*)?<([\w.:\-]+)")
-_BODY = re.compile(rb"<(?:[\w.\-]+:)?Body[^>]*>\s*(?:<!--.*?-->\s*)*<(?:[\w.\-]+:)?([A-Za-z]\w*)", re.DOTALL)
+_BODY = re.compile(rb"<(?:[\w.\-]++:)?Body(?=[\s>/])[^<>]*+>")
 _ROOT_KINDS = {name.rpartition("}")[2]: kind for name, kind in KINDS.items()}
 _SAML_FIELD = re.compile(rb"SAML(?:Response|Request|art)|wresult")
 """Where a SAML message stands in the same text, it counts before what else could be read there."""
 _WORDS_AFTER = 60
 """So many characters of other text may follow a cut paste."""
-_PEM = re.compile(rb"-{2,}\s*BEGIN ([A-Z0-9 ]+?)\s*-{2,}")
+_PEM = re.compile(rb"(?<!-)-{2,}+\s*+BEGIN ([A-Z0-9 ]++)\s*+-{2,}")
 
 
 class Peeled(NamedTuple):
@@ -60,12 +55,11 @@ class Peeled(NamedTuple):
 def recognise(data: bytes) -> str | None:
     """The kind of message that octets plainly are, without any further layer."""
     head = data[:4096]
-    root = _ROOT.match(head)
-    if root is None and head.lstrip()[:2] in (b"<!", b"<?"):
-        root = _ROOT.match(data[: 256 * 1024])
+    root = first_element(data)
     if root and b'=3D"' not in head:
         if root[1] == b"Envelope":
-            inside = _BODY.search(head)
+            body = _BODY.search(head)
+            inside = first_element(data, body.end()) if body else None
             return _ROOT_KINDS.get(inside[1].decode()) if inside else None
         return _ROOT_KINDS.get(root[1].decode())
     if is_artifact(data):
@@ -74,7 +68,7 @@ def recognise(data: bytes) -> str | None:
     if pem:
         if b"PRIVATE KEY" in pem[1]:
             return "private-key"
-        if b"CERTIFICATE" in pem[1] or pem[1] in (b"PKCS7", b"CMS"):
+        if b"CERTIFICATE" in pem[1] or pem[1].strip() in (b"PKCS7", b"CMS"):
             return "certificate"
     if is_pkcs12(data):
         return "private-key"
@@ -128,7 +122,7 @@ def _without_cut_copies(parts: list[tuple[int, bytes]]) -> list[tuple[int, bytes
     """The parts without those that are only the beginning of another: a paste that was cut, and then repeated whole."""
     if len(parts) > limits.COMPARED_PARTS:
         return parts
-    bare = [re.sub(rb"\s+", b"", part) for _, part in parts]
+    bare = [b"".join(part.split()) for _, part in parts]
     return [
         part
         for part, text in zip(parts, bare, strict=True)
@@ -209,11 +203,12 @@ def _peel_one(data: bytes) -> Peeled:
 
 def _is_whole(kind: str, data: bytes) -> bool:
     """Whether an XML message is there to its end: its last tag closes its first. All else counts as whole."""
-    root = _ROOT_NAME.match(data[:4096])
+    root = first_element(data)
     if root is None or not kind.startswith(("saml-", "ws-")):
         return True
     tail = data[-256:].rstrip(b" \t\r\n\0")
-    return re.search(rb"</" + re.escape(root[1]) + rb"\s*>(?:\s*<!--[^<]*-->)*$|/>$", tail) is not None
+    name = re.escape(b"".join(root))
+    return re.search(rb"</" + name + rb"\s*+>(?:\s*+<!--[^<]*-->)*+$|/>$", tail) is not None
 
 
 def _carried(state: Found, one: Found) -> Found:
@@ -253,7 +248,7 @@ def _how_far(state: Found) -> str:
 
 def _describe(data: bytes) -> str:
     size = f"{len(data):,} bytes"
-    root = _ROOT.match(data[:4096])
+    root = first_element(data[:4096])
     if root:
         return f"XML whose root element {root[1].decode()} is no message of a sign-in"
     if not data.strip(b"\0"):

@@ -8,14 +8,24 @@ nothing else; which lines do shows in whether the whole is one.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from typing import NamedTuple
 
+from trace_lens.common import limits
+from trace_lens.common.limits import Refused
 from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
 from trace_lens.oidc.tokens import NoClaims, read_token
 
 _RUN = re.compile(r"[A-Za-z0-9_.-]*+")
+_WORD = re.compile(r"[A-Za-z0-9_-]*+")
+_OTHER_WORD = re.compile(r"[A-Za-z0-9_+/-]*+")
+_LINE_ENDS = re.compile(r"[ \t]*+=?\r?\n")
+_SHORTEST = 11
+"""The fewest characters that a header can have: `eyJ` and eight more."""
 _OTHER_RUN = re.compile(r"[A-Za-z0-9_.+/-]*+")
-_NEXT_LINE = re.compile(r"[ \t]*=?\r?\n[> \t|]*")
+_NEXT_LINE = re.compile(r"[ \t]*+=?\r?\n[> \t|]*+")
+_MOST_STOPS = 4
+"""The full stops of the longest form, a JWE (RFC 7516 §3.1)."""
 _MOST_LINES = 4000
 _SIGNATURES = {0, 32, 48, 64, 96, 132}
 
@@ -28,8 +38,58 @@ class Reading(NamedTuple):
     repairs: tuple[str, ...] = ()
 
 
-def token_at(text: str, start: int) -> Reading:
-    """The token that begins here, in its best reading."""
+class Effort:
+    """How many characters of a text may still be tried for tokens that wraps or another alphabet hide.
+
+    A token that is there is read once; only text made to look like ever new beginnings is gone through again and again.
+    """
+
+    def __init__(self, text: str) -> None:
+        self._left = limits.TRIED_TIMES * (len(text) + 65_536)
+
+    def spend(self, characters: int) -> None:
+        """Count characters that are tried. Raises Refused where too many were."""
+        self._left -= characters
+        if self._left < 0:
+            raise Refused(
+                "it holds too many beginnings of tokens without an end: its text was gone through "
+                f"{limits.TRIED_TIMES} times"
+            )
+
+
+def beginnings(text: str) -> Iterator[int]:
+    """Where a token may begin: a header of eleven characters or more, with a full stop or the line's end behind it.
+
+    Each stretch of characters is measured once, however many beginnings it holds.
+    """
+    position = word_end = other_end = 0
+    while (start := text.find("eyJ", position)) >= 0:
+        if word_end <= start:
+            word_end = _WORD.match(text, start).end()  # type: ignore[union-attr]  # it matches nothing, too
+        if other_end <= start:
+            other_end = _OTHER_WORD.match(text, start).end()  # type: ignore[union-attr]
+        if word_end - start >= _SHORTEST and text[word_end : word_end + 1] == ".":
+            yield start
+            position = _end_of_parts(text, word_end)
+        elif other_end - start >= _SHORTEST and _LINE_ENDS.match(text, other_end):
+            yield start
+            position = other_end
+        else:
+            position = start + 3
+
+
+def _end_of_parts(text: str, position: int) -> int:
+    """Where the further parts of a token, each after a full stop, end."""
+    for _ in range(_MOST_STOPS):
+        if text[position : position + 1] != ".":
+            break
+        position = _WORD.match(text, position + 1).end()  # type: ignore[union-attr]
+    return position
+
+
+def token_at(text: str, start: int, effort: Effort | None = None) -> Reading:
+    """The token that begins here, in its best reading. Raises Refused where the `effort` is used up."""
+    effort = effort or Effort(text)
     plain = _RUN.match(text, start)
     assert plain is not None
     first = Reading(_trimmed(plain[0]), start + len(_trimmed(plain[0])))
@@ -37,11 +97,12 @@ def token_at(text: str, start: int) -> Reading:
         return first
     other = _OTHER_RUN.match(text, start)
     assert other is not None
+    effort.spend(other.end() - start)
     if other.end() > plain.end():
         swapped = _trimmed(other[0]).rstrip("/").replace("+", "-").replace("/", "_")
         if is_whole(swapped):
             return Reading(swapped, start + len(swapped), ("the standard alphabet of base64",))
-    return _over_lines(text, start) or first
+    return _over_lines(text, start, effort) or first
 
 
 def is_whole(text: str) -> bool:
@@ -62,17 +123,20 @@ def _goes_on(text: str, end: int) -> bool:
     return text[end : end + 1] in ("+", "/")
 
 
-def _over_lines(text: str, start: int) -> Reading | None:
+def _over_lines(text: str, start: int, effort: Effort) -> Reading | None:
     """The token over as many lines as make it whole; None where none do."""
     pieces: list[str] = []
     ends: list[int] = []
     position = start
-    while len(pieces) < _MOST_LINES:
+    stops = 0
+    while len(pieces) < _MOST_LINES and stops <= _MOST_STOPS:
         match = _OTHER_RUN.match(text, position)
         if match is None or match.end() == position:
             break
+        effort.spend(match.end() - position)
         pieces.append(match[0])
         ends.append(match.end())
+        stops += match[0].count(".")
         follows = _NEXT_LINE.match(text, match.end())
         if follows is None:
             break

@@ -33,7 +33,7 @@ _GOOD = re.compile(r"^(?:succe|ok$|grant|allow|accept|pass|true$|yes$|permit|com
 _POOR = re.compile(
     r"^(?:fail|den|err|inval|reject|block|lock|false$|no$|refus|unauth|timeout|expired|abort)", re.IGNORECASE
 )
-_EMAIL = re.compile(r"[^@\s]+@[^@\s]+\.[^@\s]+")
+_EMAIL = re.compile(r"(?<![^@\s])[^@\s]++@(?=[^@\s]+?\.[^@\s])[^@\s]++")
 _LOGIN = re.compile(r"[A-Za-z][\w.\-]{1,40}(?:\\[\w.\-]+)?")
 _GUID = re.compile(
     r"\{?[0-9A-Fa-f]{8}-(?:[0-9A-Fa-f]{4}-){3}[0-9A-Fa-f]{12}\}?|_?[0-9A-Fa-f]{16,64}"

@@ -14,8 +14,6 @@ from typing import Any, NamedTuple
 from trace_lens.common import limits
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 
-COMPACT = re.compile(r"[A-Za-z0-9_-]+\.[A-Za-z0-9_-]*(?:\.[A-Za-z0-9_-]*){0,3}")
-
 
 class JoseDamaged(ValueError):
     """The text is no JWS or JWE that can be read. `truncated` says that it stops before its end."""

@@ -9,18 +9,29 @@ from __future__ import annotations
 import base64
 import binascii
 import re
+from collections.abc import Iterator
+from itertools import zip_longest
 from typing import NamedTuple
 
 from trace_lens.pki.containers import ContainerError, certificates_of_pkcs7, is_pkcs7
 
-_BLOCK = re.compile(
-    r"(?P<begin>-{2,}\s*BEGIN\s+(?P<label>[A-Z0-9 ]+?)\s*-{2,})(?P<body>.*?)"
-    r"(?P<end>-{2,}\s*END\s+(?P<closing>[A-Z0-9 ]+?)\s*-{2,}|(?=-{2,}\s*BEGIN)|\Z)",
-    re.DOTALL | re.IGNORECASE,
-)
+_MARK = re.compile(r"(?<!-)-{2,}+\s*+(BEGIN|END)\s++([A-Z0-9 ]++)\s*+-{2,}+", re.IGNORECASE)
 _CERTIFICATE_LABELS = {"CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE"}
 _PKCS7_LABELS = {"PKCS7", "CMS"}
 _BARE = re.compile(r"[A-Za-z0-9+/=_\-\s\"',]+")
+
+
+class _Block(NamedTuple):
+    """What stands between a BEGIN line and its END line, or what comes instead of that. `closing` is the END line's
+    label, None where there is none.
+    """
+
+    start: int
+    begin: str
+    label: str
+    body: str
+    closing: str | None
+    text: str
 
 
 class PastedCertificate(NamedTuple):
@@ -43,10 +54,33 @@ def certificates_in(data: bytes) -> list[PastedCertificate]:
     if data[:1] == b"\x30" and _der_length(data) is not None:
         return [_from_der(data, 1, ())]
     text = _as_text(data)
-    found = [one for match in _BLOCK.finditer(text) for one in _in_block(match, text.count("\n", 0, match.start()) + 1)]
+    found: list[PastedCertificate] = []
+    line, counted = 1, 0
+    for block in _blocks(text):
+        line += text.count("\n", counted, block.start)
+        counted = block.start
+        found += _in_block(block, line)
     if not found and _BARE.fullmatch(text.strip() or "-") and _looks_like_certificate(text):
         found = [_from_base64(text, 1, ("no BEGIN and END lines",))]
     return found
+
+
+def _blocks(text: str) -> Iterator[_Block]:
+    """Each BEGIN line with what follows it, up to its END line, the next BEGIN line, or the end of the text."""
+    marks = list(_MARK.finditer(text))
+    for mark, following in zip_longest(marks, marks[1:]):
+        if mark[1].upper() != "BEGIN":
+            continue
+        stop = following.start() if following else len(text)
+        closing = following if following and following[1].upper() == "END" else None
+        yield _Block(
+            mark.start(),
+            mark[0],
+            mark[2].strip().upper(),
+            text[mark.end() : stop],
+            closing[2].strip().upper() if closing else None,
+            text[mark.start() : closing.end() if closing else stop],
+        )
 
 
 def certificate_from_base64(text: str) -> PastedCertificate:
@@ -65,16 +99,16 @@ def _looks_like_certificate(text: str) -> bool:
 
     The first five octets are `30 82 .. .. 30`; a private key has an INTEGER where the second SEQUENCE begins.
     """
-    match = re.match(r"[\s\"'>]*(MI[A-P][A-Za-z0-9+/]{5})", text)
+    match = re.match(r"[\s\"'>]*+(MI[A-P][A-Za-z0-9+/]{5})", text)
     return match is not None and len(text) > 100 and base64.b64decode(match[1])[4] == 0x30
 
 
-def _in_block(match: re.Match[str], line: int) -> list[PastedCertificate]:
-    label = match["label"].upper()
-    if label in _PKCS7_LABELS:
-        return _from_pkcs7(match[0].replace(match["label"], "PKCS7").encode(), line)
-    if label in _CERTIFICATE_LABELS or _looks_like_certificate(match["body"]):
-        return [_from_block(match, line)]
+def _in_block(block: _Block, line: int) -> list[PastedCertificate]:
+    if block.label in _PKCS7_LABELS:
+        text = f"-----BEGIN PKCS7-----{block.body}-----END PKCS7-----\n" if block.closing else block.text
+        return _from_pkcs7(text.encode("utf-8", "replace"), line)
+    if block.label in _CERTIFICATE_LABELS or _looks_like_certificate(block.body):
+        return [_from_block(block, line)]
     return []
 
 
@@ -85,17 +119,17 @@ def _from_pkcs7(data: bytes, line: int) -> list[PastedCertificate]:
         return [PastedCertificate(None, line, (), str(error))]
 
 
-def _from_block(match: re.Match[str], line: int) -> PastedCertificate:
+def _from_block(block: _Block, line: int) -> PastedCertificate:
     repairs = []
-    if not match["end"]:
+    if block.closing is None:
         repairs.append("the END line is missing")
-    elif (match["closing"] or "").upper() != match["label"].upper():
+    elif block.closing != block.label:
         repairs.append("the END line names another thing than the BEGIN line")
-    if match["label"].upper() not in _CERTIFICATE_LABELS:
-        repairs.append(f"the header says {match['label'].upper()}, not CERTIFICATE")
-    if not re.fullmatch(r"-----BEGIN [A-Z0-9 ]+-----", match["begin"]):
+    if block.label not in _CERTIFICATE_LABELS:
+        repairs.append(f"the header says {block.label}, not CERTIFICATE")
+    if not re.fullmatch(r"-----BEGIN [A-Z0-9 ]++-----", block.begin):
         repairs.append("the BEGIN line is misspelt")
-    body = match["body"]
+    body = block.body
     if "\n" not in body.strip("\n") and len(body.strip()) > 80:
         repairs.append("the line breaks are lost")
     return _from_base64(body, line, tuple(repairs))
@@ -104,8 +138,8 @@ def _from_block(match: re.Match[str], line: int) -> PastedCertificate:
 def _from_base64(text: str, line: int, repairs: tuple[str, ...]) -> PastedCertificate:
     mended = list(repairs)
     body = text
-    if re.search(r"^\s*[>|]\s*\S", body, re.MULTILINE):
-        body = re.sub(r"^\s*[>|]+ ?", "", body, flags=re.MULTILINE)
+    if re.search(r"^[ \t]*+[>|][ \t]*+\S", body, re.MULTILINE):
+        body = re.sub(r"^[ \t]*+[>|]++ ?", "", body, flags=re.MULTILINE)
         mended.append("e-mail quotation marks at the beginning of lines")
     if "\\n" in body or "\\r" in body:
         body = body.replace("\\r", "").replace("\\n", "\n")
@@ -113,7 +147,7 @@ def _from_base64(text: str, line: int, repairs: tuple[str, ...]) -> PastedCertif
     if re.search(r"%[0-9A-Fa-f]{2}", body):
         body = re.sub(r"%([0-9A-Fa-f]{2})", lambda m: chr(int(m[1], 16)), body)
         mended.append("URL-encoding")
-    if re.search(r"\S[ \t]+\S", body):
+    if re.search(r"\S[ \t]++\S", body):
         mended.append("blanks inside the lines")
     compact = "".join(body.split())
     if re.search(r"[-_]", compact):

@@ -115,7 +115,7 @@ def damage_of(data: bytes, error: etree.XMLSyntaxError) -> XMLDamaged:
         return XMLDamaged(Damage.MALFORMED, f"it is broken at line {line}, column {column}: {words}", line, column)
     except ValueError:
         pass
-    message = re.sub(r"\s*\(<string>.*$|, line \d+, column \d+", "", str(error))
+    message = re.sub(r"(?<!\s)\s*+\(<string>.*$|, line \d+, column \d+", "", str(error))
     return XMLDamaged(Damage.MALFORMED, f"it is broken at line {line}: {message}", line, column)
 
 

@@ -14,6 +14,8 @@ from functools import lru_cache
 from itertools import pairwise
 from typing import NamedTuple
 
+from trace_lens.common import limits
+
 _ALNUM = re.compile(r"[^\W_]")
 _RUN = re.compile(r"[^\W_]+")
 _OTHER = re.compile(r"[\W_]+")
@@ -35,10 +37,8 @@ _ENDINGS = re.compile(
     r"(?:[a-z]{2}|com|org|net|edu|gov|int|mil|info|biz|aero|coop|museum|travel|example|test|invalid|local|email|online"
     r"|cloud|group|global|systems|services|solutions|world|company|agency|digital|network|tech|shop|store|site)"
 )
-_SEEN = re.compile(
-    r"(?P<local>[^@]+?)(?P<at>[^A-Za-z0-9.@-]+|-at-|\.at\.)(?P<domain>[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+)"
-    r"(?P<marker>[^A-Za-z0-9@.][^@]*)?@(?P<home>[^@]+)",
-)
+_AT_SIGN = re.compile(r"[^A-Za-z0-9.@-]++|-at-|\.at\.")
+_DOMAIN = re.compile(r"[A-Za-z0-9-]++(?:\.[A-Za-z0-9-]++)++")
 
 
 class Folded(NamedTuple):
@@ -260,13 +260,19 @@ def seen_guest(name: str) -> tuple[str, str, str] | None:
     Only a domain whose ending is one that domains have, or a name with a marker, counts, so that a name of the house
     with an underscore in it is none.
     """
-    match = _SEEN.fullmatch(name)
-    if match is None:
+    folded, _, home = name.partition("@")
+    if not home or "@" in home or len(name) > limits.ADDRESS_CHARACTERS:
         return None
-    ending = match["domain"].rpartition(".")[2].casefold()
-    if not _ENDINGS.fullmatch(ending) and not match["marker"]:
-        return None
-    return match["local"], match["domain"], match["home"]
+    for sign in _AT_SIGN.finditer(folded):
+        domain = _DOMAIN.match(folded, sign.end())
+        if sign.start() == 0 or domain is None:
+            continue
+        marker = folded[domain.end() :]
+        if marker[:1] == "." or (marker and marker[0].isascii() and marker[0].isalnum()):
+            continue
+        ending = domain[0].rpartition(".")[2].casefold()
+        return (folded[: sign.start()], domain[0], home) if marker or _ENDINGS.fullmatch(ending) else None
+    return None
 
 
 def unfolding(name: str, found: Folded, target: str) -> dict[str, str] | None:

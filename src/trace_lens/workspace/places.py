@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-_HEADER = re.compile(r"^\s*(\[{1,2})\s*([^\[\]]+?)\s*\]{1,2}")
+_HEADER = re.compile(r"^\s*+(\[{1,2})([^\[\]]++)\]{1,2}")
 _KEY = re.compile(r"""^\s*((?:[\w\-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w\-]+|"[^"]*"|'[^']*'))*)\s*=""")
 _WORD = re.compile(r"""[\w\-]+|"[^"]*"|'[^']*'""")
 _STRINGS = re.compile(r'"(?:[^"\\]|\\.)*"|\'[^\']*\'')
@@ -37,7 +37,7 @@ def _index(text: str) -> dict[tuple[str | int, ...], int]:
             continue
         header = _HEADER.match(line)
         if header:
-            table = _resolve(_words(header[2]), counts, header[1] == "[[")
+            table = _resolve(_words(header[2].strip()), counts, header[1] == "[[")
             found.setdefault(table, number)
             continue
         key = _KEY.match(line)

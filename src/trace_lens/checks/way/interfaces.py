@@ -18,7 +18,7 @@ from trace_lens.intake.exchanges import CALL, Exchange, ascii_host, parts_of, sa
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
 
-_PARAMETER = re.compile(r'(\w+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,"]+))')
+_PARAMETER = re.compile(r'(?<!\w)(\w++)\s*+=\s*+(?:"((?:[^"\\]++|\\.)*+)"|([^\s,"]++))')
 
 
 def bearer_of(one: Exchange) -> str | None:
@@ -30,7 +30,7 @@ def bearer_of(one: Exchange) -> str | None:
 def challenge_of(one: Exchange) -> dict[str, str]:
     """The parameters of a Bearer challenge (RFC 6750 §3); empty where there is none."""
     told = one.response("www-authenticate") or ""
-    start = re.search(r"(?:^|,)\s*bearer\b", told, re.IGNORECASE)
+    start = re.search(r"(?:^|,)\s*+bearer\b", told, re.IGNORECASE)
     if start is None:
         return {}
     return {

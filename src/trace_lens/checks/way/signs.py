@@ -23,7 +23,7 @@ from trace_lens.intake.pages import PageText, page_of
 
 _OUT = re.compile(r"(?:log|sign)[-_ ]?(?:out|off)\b|(?:log|sign)(?:out|off)", re.IGNORECASE)
 _ABOUT_SIGN_IN = (
-    r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login|logon|authenticat\w*|single sign"
+    r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login|logon|authenticat\w{0,12}|single sign"
     r"|\bSSO\b|\bSAML\b|\bOIDC\b"
 )
 _WENT_WRONG = (
