@@ -35,6 +35,9 @@ PEEL_READINGS = 120
 PARTS = 100_000
 """Most messages that are taken apart from one text; what lies beyond is told."""
 
+BARREN_PARTS = 3_000
+"""So many parts of one text, or tokens in it, may hold no message; where there are more, the rest is not looked at."""
+
 RSA_BITS = 16_384
 """Largest RSA modulus of a bare key in a message that is tried."""
 
@@ -42,7 +45,7 @@ COMPARED_PARTS = 40
 """Up to this many messages of one text are compared with each other, to find those that are cut copies."""
 
 TRIED_TIMES = 16
-"""So many times over the characters of a text are tried as parts of tokens before it is refused."""
+"""So many times over a text is gone through for beginnings without an end before it is refused."""
 
 REPEATED_FIELDS = 8
 """Most further values of one form field that are looked at."""

@@ -14,6 +14,7 @@ from datetime import UTC, datetime
 
 from trace_lens.common import limits
 from trace_lens.intake.exchanges import Capture, Exchange, Header
+from trace_lens.intake.line_numbers import LineNumbers
 
 _CURL = re.compile(r"(?m)^[^\S\n]*+(?:\$ |> )?curl(?:\.exe)?\s")
 _POWERSHELL = re.compile(r"(?im)^[^\S\n]*+Invoke-(?:WebRequest|RestMethod)\b")
@@ -38,8 +39,9 @@ def read_commands(data: bytes) -> Capture | None:
         starts = [match.start() for match in form.finditer(text)]
         if starts and not text[: starts[0]].strip():
             pieces = [text[a:b] for a, b in zip(starts, [*starts[1:], len(text)], strict=True)]
+            numbers = LineNumbers(text)
             found = [
-                made._replace(number=number, place=f"line {text.count(chr(10), 0, start) + 1}")
+                made._replace(number=number, place=f"line {numbers.at(start)}")
                 for number, (start, piece) in enumerate(zip(starts, pieces, strict=True), 1)
                 if (made := reader(piece.strip()))
             ]

@@ -16,11 +16,13 @@ from typing import Any, NamedTuple
 from urllib.parse import unquote
 
 from trace_lens.common import limits
+from trace_lens.common.limits import Refused
+from trace_lens.intake.effort import Effort
 from trace_lens.intake.found import Found
 from trace_lens.intake.layers import LENGTH
 from trace_lens.intake.line_numbers import LineNumbers
 from trace_lens.intake.markup import attributes, tags
-from trace_lens.intake.tokens_in_text import Effort, beginnings, is_whole, token_at
+from trace_lens.intake.tokens_in_text import beginnings, is_whole, token_at
 from trace_lens.oidc import documents, parameters
 from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
 from trace_lens.oidc.parameters import Parameters, read_parameters
@@ -65,6 +67,8 @@ _BEGINNINGS = (
 )
 
 
+_DEEP = 4096
+"""What a value costs that is nested too deep to be read, in characters."""
 _BRACKET = re.compile(r"[{\[]\s*+[\"{\[\]}]")
 _HOST = re.compile(r"(?mi)^[> \t]*+host:\s*+(\S++)")
 
@@ -204,11 +208,13 @@ def _token(text: str, where: str, layers: tuple[str, ...], named: str = "") -> F
 def _json_values(text: str) -> Iterator[_Piece]:
     """JSON objects and lists that stand in the text; a whole text that begins as JSON and breaks off is kept too."""
     decoder = json.JSONDecoder()
+    effort = Effort(text)
     position = 0
     while (start := _next_bracket(text, position)) >= 0:
         try:
             value, end = decoder.raw_decode(text, start)
-        except (ValueError, RecursionError):
+        except (ValueError, RecursionError) as error:
+            effort.spend(error.pos - start if isinstance(error, json.JSONDecodeError) else _DEEP)
             if start == len(text) - len(text.lstrip()) and (cut := _broken_document(text[start:])):
                 yield _Piece(start, len(text), [cut])
                 return
@@ -398,6 +404,7 @@ def _tokens(text: str) -> Iterator[_Piece]:
     """Tokens that stand by themselves: in a header, a cookie, a log line, a ticket."""
     behind = 0
     effort = Effort(text)
+    broken = 0
     for start in beginnings(text):
         if start < behind:
             continue
@@ -407,6 +414,9 @@ def _tokens(text: str) -> Iterator[_Piece]:
         named = re.search(r"(?<![\w.\-])([\w.\-]++)[\"']?\s*+[=:]\s*+[\"']?$", before)
         name = named[1] if named and named[1] in _TOKEN_MEMBERS else ""
         token = _token(read.text, f"{named[1]}" if named else "", (), name)
+        broken += token is not None and token.kind == "jwt" and not is_whole(read.text)
+        if broken > limits.BARREN_PARTS:
+            raise Refused(f"more than {limits.BARREN_PARTS:,} tokens in it are cut or damaged")
         if token and token.data.count(b".") >= 1:
             yield _Piece(start, max(read.end, start + 1), [token._replace(repairs=read.repairs)])
 

@@ -13,6 +13,7 @@ from itertools import count
 from typing import BinaryIO, NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.limits import Refused
 from trace_lens.intake.captures import capture_from, capture_in, carried_by
 from trace_lens.intake.exchanges import Capture
 from trace_lens.intake.found import Found
@@ -151,9 +152,17 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
         if len(parts) > limits.PARTS
         else None
     )
+    barren = 0
     for line, part in parts[: limits.PARTS]:
         base = len(found)
-        for one in _peel_one(part).found:
+        inside = _peel_one(part).found
+        barren += not inside
+        if barren > limits.BARREN_PARTS:
+            beyond = f"more than {limits.BARREN_PARTS:,} of its parts hold no message; it was read up to line {line:,}"
+            if not found:
+                raise Refused(beyond)
+            break
+        for one in inside:
             place = f"line {line}" + (f" › {one.where}" if one.where else "")
             found.append(one._replace(where=place, within=None if one.within is None else one.within + base))
     return Peeled(tuple(found), left_out=beyond) if len(found) > 1 or (found and len(parts) == 1) else None

@@ -11,8 +11,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from trace_lens.common import limits
-from trace_lens.common.limits import Refused
+from trace_lens.intake.effort import Effort
 from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
 from trace_lens.oidc.tokens import NoClaims, read_token
 
@@ -36,25 +35,6 @@ class Reading(NamedTuple):
     text: str
     end: int
     repairs: tuple[str, ...] = ()
-
-
-class Effort:
-    """How many characters of a text may still be tried for tokens that wraps or another alphabet hide.
-
-    A token that is there is read once; only text made to look like ever new beginnings is gone through again and again.
-    """
-
-    def __init__(self, text: str) -> None:
-        self._left = limits.TRIED_TIMES * (len(text) + 65_536)
-
-    def spend(self, characters: int) -> None:
-        """Count characters that are tried. Raises Refused where too many were."""
-        self._left -= characters
-        if self._left < 0:
-            raise Refused(
-                "it holds too many beginnings of tokens without an end: its text was gone through "
-                f"{limits.TRIED_TIMES} times"
-            )
 
 
 def beginnings(text: str) -> Iterator[int]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import codecs
 import re
 from enum import StrEnum
+from functools import lru_cache
 from xml.parsers import expat
 
 from lxml import etree
@@ -139,9 +140,23 @@ def _step(node: etree._Element) -> str:
     namespace, _, local = node.tag.rpartition("}")
     prefix = PREFIXES.get(namespace[1:]) or node.prefix
     parent = node.getparent()
-    same = [sibling for sibling in parent if sibling.tag == node.tag] if parent is not None else [node]
-    position = f"[{same.index(node) + 1}]" if len(same) > 1 else ""
+    place, many = _among_siblings(parent)[node] if parent is not None else (1, 1)
+    position = f"[{place}]" if many > 1 else ""
     return f"{prefix}:{local}{position}" if prefix else f"{local}{position}"
+
+
+@lru_cache(maxsize=8)
+def _among_siblings(parent: etree._Element) -> dict[etree._Element, tuple[int, int]]:
+    """For each child its place among those of the same name, from 1, and how many these are.
+
+    Found once for all children, since there may be very many, and each may be asked for.
+    """
+    places: list[tuple[etree._Element, int]] = []
+    counts: dict[object, int] = {}
+    for child in parent:
+        counts[child.tag] = counts.get(child.tag, 0) + 1
+        places.append((child, counts[child.tag]))
+    return {child: (place, counts[child.tag]) for child, place in places}
 
 
 def text_of(element: etree._Element) -> str:
