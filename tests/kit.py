@@ -24,7 +24,9 @@ from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption,
 from cryptography.x509.oid import NameOID
 from lxml import etree
 
-from trace_lens.attempts.assembly import attempts_in
+from trace_lens.attempts.assembly import Attempt, assemble
+from trace_lens.attempts.reading import read_messages
+from trace_lens.common.guarding import Faults
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
 from trace_lens.intake.peeling import peel
 from trace_lens.workspace.loading import load_workspace
@@ -394,10 +396,18 @@ def workspace(
     return folder
 
 
+def attempts_in(data: bytes) -> list[Attempt]:
+    """The attempts that the SAML messages of a text make; whatever makes the program fail fails the test."""
+    faults = Faults()
+    made = assemble(read_messages("capture", peel(data), faults))
+    assert not faults.told, faults.told
+    return made
+
+
 def judge(data: bytes, folder: Path, at: str | None = None, app: str | None = None) -> Diagnosis:
     """The diagnosis of the first attempt in some octets."""
     moment = datetime.fromisoformat(at) if at else None
-    attempt = next(attempts_in("capture", peel(data)))
+    attempt = attempts_in(data)[0]
     return diagnose(attempt, load_workspace(folder), Circumstances(NOW, moment, app))
 
 
@@ -425,4 +435,4 @@ def run_json(*arguments: str, folder: Path | None = None, stdin: bytes = b"") ->
 
 def parse_all(data: bytes) -> list[Any]:
     """The attempts in some octets."""
-    return list(attempts_in("capture", peel(data)))
+    return attempts_in(data)

@@ -156,7 +156,7 @@ RSA_SEALED: list[tuple[str, str, str, str, bytes]] = [
 
 @pytest.mark.parametrize(("name", "n", "d", "text", "plain"), RSA_SEALED, ids=[one[0] for one in RSA_SEALED])
 def test_key_transport_vectors(name: str, n: str, d: str, text: str, plain: bytes) -> None:
-    private = read_jwk({"kty": "RSA", "n": n, "e": "AQAB", "d": d}).private
+    private = read_jwk({"kty": "RSA", "n": n, "e": "AQAB", "d": d}, own=True).private
     assert decrypt(read_jwe(text), private) == plain
     with pytest.raises((NotForKey, Broken)):
         decrypt(read_jwe(text), key("other"))
@@ -216,7 +216,7 @@ def test_key_agreement() -> None:
            "y": "SLW_xSffzlPWrHEVI30DHM_4egVwt3NQqeUD7nMFpps"}  # fmt: skip
     bob = read_jwk({"kty": "EC", "crv": "P-256", "x": "weNJy2HscCSM6AEDTDg04biOvhFhyyWvOHQfeF_PxMQ",
                     "y": "e8lnCO-AlStT-NJVX-crhB7QRYhiix03illJOVAOyck",
-                    "d": "VEmDZpDXXK8p8N0Cndsxs924q6nS1RXFASRl6BfUqdw"})  # fmt: skip
+                    "d": "VEmDZpDXXK8p8N0Cndsxs924q6nS1RXFASRl6BfUqdw"}, own=True)  # fmt: skip
     derived = from_base64url("VqqN6vgjbSBcIijNcacQGg")[0]
     protected = compact({"alg": "ECDH-ES", "enc": "A128GCM", "apu": "QWxpY2U", "apv": "Qm9i", "epk": epk})
     sealed = AESGCM(derived).encrypt(bytes(12), b"hello", protected.encode())

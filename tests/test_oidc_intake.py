@@ -30,6 +30,7 @@ from oidc_kit import (
 )
 from test_program import conforms
 from trace_lens.attempts.oidc import assemble_oidc, read_oidc
+from trace_lens.common.guarding import Faults
 from trace_lens.demo.tokens import compact, encrypt, public_jwk, sign
 from trace_lens.intake.peeling import peel
 
@@ -93,7 +94,7 @@ TEXTS: list[tuple[str, str, list[str]]] = [
 def test_found_in_anything(name: str, text: str, kinds: list[str]) -> None:
     found = peel(text.encode()).found
     assert [one.kind for one in found] == kinds
-    for one in read_oidc("t.txt", peel(text.encode())):
+    for one in read_oidc("t.txt", peel(text.encode()), Faults()):
         assert one.damage is None
         assert one.content is not None
 
@@ -129,7 +130,7 @@ def test_what_is_told_of_a_token(tmp_path: Path) -> None:
 
 
 def test_a_token_keeps_to_the_answer_that_it_stands_in() -> None:
-    found = read_oidc("t.txt", peel(capture(request(), answer(), token_request(), token_response()).encode()))
+    found = read_oidc("t.txt", peel(capture(request(), answer(), token_request(), token_response()).encode()), Faults())
     held = {one.kind: one.within.kind if one.within else None for one in found}
     assert held["id-token"] == "token-response"
     assert held["authorization-request"] is None
@@ -146,7 +147,9 @@ def test_a_saml_message_counts_before_what_else_stands_in_its_text() -> None:
 
 def groups(*texts: str, together: bool = False) -> list[list[str]]:
     """The kinds of the messages of each attempt that texts make, each text a source."""
-    messages = [one for number, text in enumerate(texts) for one in read_oidc(f"{number}.txt", peel(text.encode()))]
+    messages = [
+        one for number, text in enumerate(texts) for one in read_oidc(f"{number}.txt", peel(text.encode()), Faults())
+    ]
     return [[one.kind for one in attempt.messages] for attempt in assemble_oidc(messages, together=together)]
 
 

@@ -13,9 +13,8 @@ from typing import NamedTuple
 from lxml import etree
 
 from trace_lens.attempts.journeys import Way
-from trace_lens.attempts.reading import ANSWER_KINDS, SIGN_OUT_KINDS, Message, assertions_of, read_messages
+from trace_lens.attempts.reading import ANSWER_KINDS, SIGN_OUT_KINDS, Message, assertions_of
 from trace_lens.intake.found import Found
-from trace_lens.intake.peeling import Peeled
 from trace_lens.saml.artifact import Artifact
 from trace_lens.saml.messages import Assertion, AuthnRequest, LogoutRequest, LogoutResponse, Response
 from trace_lens.saml.names import STATUS_PREFIX
@@ -120,11 +119,6 @@ class Attempt(NamedTuple):
                 offered.add(one.id)
             wanted |= one.answers
         return wanted, offered
-
-
-def attempts_in(source: str, peeled: Peeled) -> Iterator[Attempt]:
-    """The attempts that the messages of one source make."""
-    return iter(assemble(list(read_messages(source, peeled))))
 
 
 def assemble(messages: list[Message], *, together: bool = False) -> list[Attempt]:

@@ -8,10 +8,12 @@ fill what is still missing. A silent request refused and followed by another is 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from functools import partial
 from typing import Any, NamedTuple
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.opening_oidc import KINDS, PARAMETER_KINDS, TOKEN_KINDS
+from trace_lens.common.guarding import Faults
 from trace_lens.intake.carried import BEARER
 from trace_lens.intake.found import Found
 from trace_lens.intake.oauth import NAMED, OPAQUE, parameters_of
@@ -267,14 +269,18 @@ class OidcAttempt(NamedTuple):
         return keys, keys | sessions
 
 
-def read_oidc(source: str, peeled: Peeled) -> list[OidcMessage]:
-    """The messages of a source by OpenID Connect, each linked to the one that it stands in."""
+def read_oidc(source: str, peeled: Peeled, faults: Faults) -> list[OidcMessage]:
+    """The messages of a source by OpenID Connect, each linked to the one that it stands in; those that make the program
+    fail are told to `faults`.
+    """
     made: dict[int, OidcMessage] = {}
     for position, found in enumerate(peeled.found):
-        if found.kind in KINDS:
-            one = _read(source, found)
+        if found.kind not in KINDS:
+            continue
+        message = faults.attempt(source, f"reading {found.where or 'it'}", partial(_read, source, found))
+        if message is not None:
             within = made.get(found.within) if found.within is not None else None
-            made[position] = one._replace(within=within)
+            made[position] = message._replace(within=within)
     return list(made.values())
 
 

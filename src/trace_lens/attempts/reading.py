@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
+from functools import partial
 from typing import NamedTuple
 
 from lxml import etree
 
+from trace_lens.common.guarding import Faults
 from trace_lens.intake.found import Found
 from trace_lens.intake.layers import SIGNED_QUERY
 from trace_lens.intake.peeling import Peeled
@@ -139,20 +141,21 @@ def assertions_of(content: Content | None) -> tuple[Assertion, ...]:
     return (content,) if isinstance(content, Assertion) else ()
 
 
-def read_messages(source: str, peeled: Peeled) -> Iterator[Message]:
-    """The messages of a source that attempts are made of."""
-    for found in peeled.found:
-        if found.kind not in KINDS:
-            continue
-        if found.kind == "saml-artifact":
-            yield Message(source, found, content=read_artifact(found.data))
-            continue
-        try:
-            root = parse(found.data)
-        except XMLDamaged as damage:
-            yield Message(source, found, damage=damage)
-            continue
-        yield Message(source, found, root, content=_content(found.kind, root))
+def read_messages(source: str, peeled: Peeled, faults: Faults) -> list[Message]:
+    """The messages of a source that attempts are made of; those that make the program fail are told to `faults`."""
+    wanted = [found for found in peeled.found if found.kind in KINDS]
+    read = [faults.attempt(source, f"reading {found.where or 'it'}", partial(_read, source, found)) for found in wanted]
+    return [message for message in read if message is not None]
+
+
+def _read(source: str, found: Found) -> Message:
+    if found.kind == "saml-artifact":
+        return Message(source, found, content=read_artifact(found.data))
+    try:
+        root = parse(found.data)
+    except XMLDamaged as damage:
+        return Message(source, found, damage=damage)
+    return Message(source, found, root, content=_content(found.kind, root))
 
 
 def _content(kind: str, root: etree._Element) -> Content | None:

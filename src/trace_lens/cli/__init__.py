@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import gc
 import importlib
+import io
 import os
 import sys
 from collections.abc import Sequence
@@ -98,15 +99,30 @@ def _run(arguments: Sequence[str] | None) -> int:
         click.echo("Interrupted.", err=True)
         return 130
     except click.ClickException as error:
-        error.show()
+        shown = io.StringIO()
+        error.show(shown)
+        _tell(shown.getvalue())
         return 2
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        click.echo(f"{error.filename or 'The output'}: {(error.strerror or str(error)).lower()}.", err=True)
+        _tell(f"{error.filename or 'The output'}: {(error.strerror or str(error)).lower()}.")
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 2
+    except Exception as error:
+        from trace_lens.common.guarding import why
+
+        words = why(error, "trace-lens")
+        _tell(f"{words[0].upper()}{words[1:]}.")
+        return 3
+
+
+def _tell(text: str) -> None:
+    """Lines on standard error; whatever they quote is made visible."""
+    from trace_lens.common.masking import visible
+
+    click.echo("\n".join(visible(line) for line in text.rstrip("\n").split("\n")), err=True)
 
 
 def _end(status: int) -> None:

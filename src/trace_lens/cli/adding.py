@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from trace_lens.cli.options import known, open_workspace, report_settings, sources_of, workspace_option
+from trace_lens.cli.options import known, open_workspace, report_settings, say, sources_of, tell, workspace_option
 
 if TYPE_CHECKING:
     from trace_lens.intake.found import Found
@@ -102,7 +102,7 @@ def command(
     except adding.CannotAdd as error:
         raise click.UsageError(f"{error}.") from None
     except XMLDamaged as error:
-        click.echo(f"{source}: it cannot be read: {error.reason}.", err=True)
+        tell(f"{source}: it cannot be read: {error.reason}.")
         return 3
     except SettingsError as error:
         report_settings(error)
@@ -118,12 +118,12 @@ def _read(source: str) -> Found:
 
     (found,) = list(sources_of((source,)))[:1]
     if found.data is None:
-        click.echo(f"{source}: {found.problem}.", err=True)
+        tell(f"{source}: {found.problem}.")
         raise click.exceptions.Exit(3)
     held = next((one for one in peel(found.data).found if one.kind in (_METADATA, _DISCOVERY, _REGISTRATION)), None)
     if held is None:
         words = "it holds no SAML metadata, no discovery document and no client registration"
-        click.echo(f"{source}: {words}.", err=True)
+        tell(f"{source}: {words}.")
         raise click.exceptions.Exit(3)
     return held
 
@@ -145,7 +145,7 @@ def _with_provider(table: dict[str, Any], provider: str | None, workspace: Works
     """The table with its provider named, before the tables in it; the only one on record where none is told."""
     if provider is None and len(workspace.providers) == 1 and "provider" not in table:
         provider = next(iter(workspace.providers))
-        click.echo(f"--provider is not told; {provider} is the only one on record and is taken.", err=True)
+        tell(f"--provider is not told; {provider} is the only one on record and is taken.")
     head = {key: value for key, value in table.items() if not isinstance(value, dict | list)}
     named = {"provider": provider} if provider else {}
     return {**head, **named, **{key: value for key, value in table.items() if key not in head}}
@@ -155,15 +155,15 @@ def _report(addition: Any, *, dry_run: bool) -> None:
     for name, data in addition.files.items():
         lines = len(data.splitlines())
         words = "would be written" if dry_run else "written"
-        click.echo(f"{name}: {words}, {lines} {'line' if lines == 1 else 'lines'}")
+        say(f"{name}: {words}, {lines} {'line' if lines == 1 else 'lines'}")
     if dry_run:
         click.echo()
-        click.echo(addition.files[addition.settings_file].decode().rstrip())
+        say(addition.files[addition.settings_file].decode().rstrip())
     if addition.unknown:
         click.echo()
-        click.echo("Not on record yet, and needed for a full judgement:")
+        say("Not on record yet, and needed for a full judgement:")
         for key, words in addition.unknown:
-            click.echo(f"  {key.ljust(34)} {words}")
+            say(f"  {key.ljust(34)} {words}")
     click.echo()
     following = f"check {addition.id}" if addition.kind == "app" else f"add --from sp.xml --provider {addition.id}"
-    click.echo(f"Next: trace-lens apps {following}")
+    say(f"Next: trace-lens apps {following}")

@@ -10,6 +10,7 @@ import click
 from trace_lens.cli.options import (
     Moment,
     clock,
+    faults_option,
     now_option,
     open_workspace,
     output_options,
@@ -28,6 +29,7 @@ from trace_lens.cli.options import (
 @click.option("--expect", metavar="FINGERPRINT", help="Compare with this fingerprint, or with its ending.")
 @click.option("--at", type=Moment(), metavar="TIME", help="The moment of the attempt; else as the message tells.")
 @now_option
+@faults_option
 @workspace_option
 @output_options("text", "json")
 def command(

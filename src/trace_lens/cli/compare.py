@@ -9,12 +9,14 @@ import click
 
 from trace_lens.cli.options import (
     clock,
+    faults_option,
     known,
     now_option,
     open_workspace,
     output_options,
     report_settings,
     sources_of,
+    tell,
     workspace_option,
     write,
 )
@@ -28,6 +30,7 @@ from trace_lens.cli.options import (
 @click.argument("right")
 @click.option("--app", metavar="NAME", help="The application that both attempts are for.")
 @now_option
+@faults_option
 @workspace_option
 @output_options("text", "json")
 def command(
@@ -60,7 +63,7 @@ def command(
         if len(found) != 1:
             raise click.UsageError(f"{name} stands for {len(found)} files; name one on each side.")
         if found[0].data is None:
-            click.echo(f"{name}: {found[0].problem}.", err=True)
+            tell(f"{name}: {found[0].problem}.")
             return 3
         sides.append(found[0])
     try:
@@ -69,7 +72,7 @@ def command(
         report_settings(error)
         return 2
     except CannotCompare as error:
-        click.echo(f"These cannot be compared: {error}.", err=True)
+        tell(f"These cannot be compared: {error}.")
         return 3 if error.unread else 2
     if form == "json":
         from trace_lens.render import as_json

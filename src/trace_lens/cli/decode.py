@@ -8,6 +8,7 @@ import click
 
 from trace_lens.cli.options import (
     clock,
+    faults_option,
     known,
     open_workspace,
     output_options,
@@ -24,6 +25,7 @@ from trace_lens.cli.options import (
 )
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
 @click.option("--app", metavar="NAME", help="The application that the messages are for.")
+@faults_option
 @workspace_option
 @output_options("text", "json")
 def command(
@@ -41,27 +43,17 @@ def command(
     source could not be read.
     """
     from trace_lens.common.masking import Masks
-    from trace_lens.diagnosis.laying_open import LaidOpen, lay_open
+    from trace_lens.diagnosis.laying_open import lay_open_sources
     from trace_lens.render import as_json
     from trace_lens.workspace.problems import SettingsError
 
     workspace = open_workspace(workspace_dir)
     known("app", app, workspace.apps)
-    opened: list[LaidOpen] = []
-    unreadable: list[tuple[str, str]] = []
-    for source in sources_of(sources):
-        peeled = source.peeled()
-        if peeled is None:
-            unreadable.append((source.name, source.problem or ""))
-            continue
-        if peeled.found:
-            try:
-                opened += lay_open(source.name, peeled, workspace, clock(None), app)
-            except SettingsError as error:
-                report_settings(error)
-                return 2
-        else:
-            unreadable.append((source.name, peeled.because))
+    try:
+        opened, unreadable = lay_open_sources(sources_of(sources), workspace, clock(None), app)
+    except SettingsError as error:
+        report_settings(error)
+        return 2
     masks = Masks(reveal=reveal)
     if form == "json":
         write(as_json.dump(as_json.opened(opened, unreadable, masks)), output)

@@ -11,12 +11,14 @@ from trace_lens.cli.figures import FigureFile, draw
 from trace_lens.cli.options import (
     Moment,
     clock,
+    faults_option,
     known,
     now_option,
     open_workspace,
     output_options,
     report_settings,
     sources_of,
+    tell,
     workspace_option,
     write,
 )
@@ -47,6 +49,7 @@ from trace_lens.cli.with_logs import logbook, tell_problem
     help="Exit status 1 also for an inconclusive diagnosis, and for a sign-in that went through against the record or "
     "although the application must refuse it.",
 )
+@faults_option
 @workspace_option
 @output_options("text", "json", "jsonl")
 def command(
@@ -108,5 +111,5 @@ def command(
         write(pages.render(diagnosis_pages(result), color, to_file=output is not None), output)
     if form == "jsonl":
         for source, because in result.unreadable:
-            click.echo(f"{source}: {because}", err=True)
+            tell(f"{source}: {because}")
     return result.exit_status(strict=strict)

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from trace_lens.cli.options import tell
+
 if TYPE_CHECKING:
     from trace_lens.diagnosis.judging import Diagnosis
     from trace_lens.diagnosis.timelines import Timeline
@@ -47,9 +49,9 @@ def _written(file: Path, drawn: Callable[[str], bytes]) -> bool:
     try:
         file.write_bytes(drawn(file.suffix.lower().lstrip(".")))
     except NothingToDraw as error:
-        click.echo(f"Error: --figure: {error}.", err=True)
+        tell(f"Error: --figure: {error}.")
     except OSError as error:
-        click.echo(f"Error: --figure: {file} cannot be written: {error.strerror}.", err=True)
+        tell(f"Error: --figure: {file} cannot be written: {error.strerror}.")
     else:
         return True
     return False

@@ -7,6 +7,8 @@ from pathlib import Path
 
 import click
 
+from trace_lens.cli.options import say
+
 _FILES = ("trace-lens.toml", "providers/example-provider.toml", "apps/example-app.toml", "accounts/example-app.csv",
           "assignments/example-app.csv")  # fmt: skip
 
@@ -32,7 +34,7 @@ def command(folder: Path | None) -> int:
             (folder / name).mkdir(exist_ok=True)
     except OSError as error:
         raise click.UsageError(f"{error.filename} cannot be written: {error.strerror}.") from None
-    click.echo(f"A workspace is made in {folder.resolve()}.")
-    click.echo("Next: fill in providers/example-provider.toml and apps/example-app.toml, then")
-    click.echo("  trace-lens apps check")
+    say(f"A workspace is made in {folder.resolve()}.")
+    say("Next: fill in providers/example-provider.toml and apps/example-app.toml, then")
+    say("  trace-lens apps check")
     return 0

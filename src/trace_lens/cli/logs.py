@@ -17,9 +17,11 @@ from trace_lens.cli.options import (
     open_workspace,
     output_options,
     report_settings,
+    tell,
     workspace_option,
     write,
 )
+from trace_lens.common.masking import visible
 
 if TYPE_CHECKING:
     from trace_lens.logs.store import EventStore
@@ -87,7 +89,7 @@ def check_command(
         found = check(file, chosen)
     except (Unreadable, OSError) as error:
         reason = getattr(error, "strerror", None) or str(error)
-        click.echo(f"{file}: {reason[0].lower()}{reason[1:]}.", err=True)
+        tell(f"{file}: {reason[0].lower()}{reason[1:]}.")
         return 3
     proposed = None
     if found.proposal:
@@ -104,7 +106,7 @@ def check_command(
             raise click.UsageError(f"--write: {FOLDER}/{save_as}.toml is there already, and nothing is overwritten.")
         target.parent.mkdir(exist_ok=True)
         target.write_text(proposed, "utf-8")
-        click.echo(f"{FOLDER}/{save_as}.toml is written; check it, and set role and provider or app.", err=True)
+        tell(f"{FOLDER}/{save_as}.toml is written; check it, and set role and provider or app.")
     if form == "json":
         write(as_json.dump(as_json.checked_log(found, proposed)), output)
     else:
@@ -185,7 +187,7 @@ def _opened(store: EventStore) -> Iterator[EventStore]:
         with store:
             yield store
     except StoreProblem as error:
-        click.echo(f"{error}.", err=True)
+        tell(f"{error}.")
         raise click.exceptions.Exit(3) from None
 
 
@@ -194,7 +196,7 @@ def _progress(name: str) -> Callable[[int], None]:
 
     def told(rows: int) -> None:
         seconds = max(0.001, (datetime.now(UTC) - begin).total_seconds())
-        click.echo(f"\r{name}: {rows:,} rows, {rows / seconds:,.0f} a second ", err=True, nl=False)
+        click.echo(f"\r{visible(name)}: {rows:,} rows, {rows / seconds:,.0f} a second ", err=True, nl=False)
 
     return told
 

@@ -88,8 +88,47 @@ def now_option(command: F) -> F:
 
 
 def verbose_option(help_text: str) -> Callable[[F], F]:
-    """`-v`, `--verbose`."""
-    return click.option("-v", "--verbose", is_flag=True, help=help_text)
+    """`-v`, `--verbose`: more of the output, and where the program failed, should it."""
+    return click.option("-v", "--verbose", is_flag=True, help=help_text, callback=_show_tracebacks)
+
+
+def faults_option(command: F) -> F:
+    """`-v`, `--verbose` of commands that have no more to show: where the program failed, should it."""
+    return click.option(
+        "-v", "--verbose", is_flag=True, expose_value=False, callback=_show_tracebacks,
+        help="Show where in the program it failed, if reading a source fails.",
+    )(command)  # fmt: skip
+
+
+def _show_tracebacks(_: click.Context, __: click.Parameter, wanted: bool) -> bool:
+    """Send what the guards put into the log to standard error."""
+    if wanted:
+        import logging
+
+        from trace_lens.common.guarding import LOGGER
+
+        class Shown(logging.Formatter):
+            """Tracebacks may quote what was read: control characters in them are made visible too."""
+
+            def format(self, record: logging.LogRecord) -> str:
+                return "\n".join(visible(line) for line in super().format(record).splitlines())
+
+        handler = logging.StreamHandler(sys.stderr)
+        handler.setFormatter(Shown("%(message)s"))
+        logger = logging.getLogger(LOGGER)
+        logger.addHandler(handler)
+        logger.setLevel(logging.DEBUG)
+    return wanted
+
+
+def say(text: str) -> None:
+    """Lines for standard output that are no data; whatever they quote is made visible."""
+    click.echo("\n".join(visible(line) for line in text.split("\n")))
+
+
+def tell(text: str) -> None:
+    """A line for the person at the terminal, on standard error; whatever it quotes is made visible."""
+    click.echo(visible(text), err=True)
 
 
 def clock(now: datetime | None) -> datetime:
@@ -132,7 +171,7 @@ def report_settings(error: Any) -> None:
     count = len(error.problems)
     click.echo(f"The workspace has {count} wrong setting{'' if count == 1 else 's'}:", err=True)
     for problem in error.problems:
-        click.echo(f"  {visible(str(problem))}", err=True)
+        tell(f"  {problem}")
 
 
 def known(kind: str, name: str | None, names: dict[str, Any]) -> None:

@@ -12,12 +12,14 @@ from trace_lens.cli.options import (
     Duration,
     Moment,
     clock,
+    faults_option,
     known,
     now_option,
     open_workspace,
     output_options,
     report_settings,
     sources_of,
+    tell,
     workspace_option,
     write,
 )
@@ -40,6 +42,7 @@ from trace_lens.cli.with_logs import logbook, tell_problem
 @click.option("--figure", type=FigureFile(), metavar="FILE", help="Draw the timelines, as PNG or SVG.")
 @click.option("--together", is_flag=True, help="All sources are of one attempt.")
 @now_option
+@faults_option
 @workspace_option
 @output_options("text", "json")
 def command(
@@ -76,7 +79,7 @@ def command(
             timeline = of_rebuilt(book.rebuild(user, around, within), book.sources, user)
         else:
             if book is None:
-                click.echo("No logs are loaded here; load them with: trace-lens logs load", err=True)
+                tell("No logs are loaded here; load them with: trace-lens logs load")
             told = Circumstances(clock(now), at, app, provider, with_logs=book is not None)
             result = diagnose_sources(sources_of(sources), workspace, told, together=together, logbook=book)
             tell_problem(result)
@@ -86,7 +89,7 @@ def command(
         report_settings(error)
         return 2
     except StoreProblem as error:
-        click.echo(f"{error}.", err=True)
+        tell(f"{error}.")
         return 3
     if figure and not draw_timeline(figure, timeline):
         return 2
@@ -99,5 +102,5 @@ def command(
 
         write(pages.render(timeline_pages(timeline), color, to_file=output is not None), output)
         for one in unreadable:
-            click.echo(f"{one['source']}: {one['because']}.", err=True)
+            tell(f"{one['source']}: {one['because']}.")
     return 3 if unreadable else 0

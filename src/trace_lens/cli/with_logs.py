@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from trace_lens.cli.options import report_settings
+from trace_lens.cli.options import report_settings, tell
 
 if TYPE_CHECKING:
     from trace_lens.diagnosis.logbook import Logbook
@@ -31,4 +31,4 @@ def logbook(workspace: Workspace) -> Logbook | None:
 def tell_problem(result: Result) -> None:
     """Say on standard error why the logs could not be laid beside."""
     if result.log_problem:
-        click.echo(f"Without the logs: {result.log_problem}.", err=True)
+        tell(f"Without the logs: {result.log_problem}.")

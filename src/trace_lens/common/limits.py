@@ -50,6 +50,12 @@ TRIED_TIMES = 16
 REPEATED_FIELDS = 8
 """Most further values of one form field that are looked at."""
 
+KEYS_BROUGHT = 20
+"""Most keys and certificates that come with one signature which are tried; none of them is ever trusted."""
+
+ALTERED_BYTES = 1024 * 1024
+"""Largest message in which it is tried whether the capture altered what was signed, in bytes."""
+
 SIGNATURES = 20
 """Most XML signatures that are looked at in one message."""
 

@@ -6,9 +6,11 @@ from a capture may reach a terminal or a page raw.
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from typing import Any
 
+_ODD = re.compile(r"[^\n -~]")
 _INVISIBLE = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp", "Zs"}
 
 
@@ -43,6 +45,21 @@ def masked(value: Any, masks: Masks) -> Any:
     if isinstance(value, dict):
         return {key: masked(one, masks) for key, one in value.items()}
     return [masked(one, masks) for one in value] if isinstance(value, list) else value
+
+
+def escaped(text: str) -> str:
+    """JSON text in which what `visible` would show is written as `\\uXXXX`, which means the same to its reader."""
+    if text.isascii() and "\x7f" not in text:
+        return text
+    return _ODD.sub(_as_escape, text)
+
+
+def _as_escape(match: re.Match[str]) -> str:
+    char = match[0]
+    if unicodedata.category(char) not in _INVISIBLE:
+        return char
+    units = char.encode("utf-16-be", "surrogatepass").hex()
+    return "".join(f"\\u{units[start : start + 4]}" for start in range(0, len(units), 4))
 
 
 def visible(text: str) -> str:

@@ -9,6 +9,7 @@ import json
 import re
 from collections.abc import Iterable, Iterator
 from datetime import datetime
+from functools import partial
 from typing import Any, NamedTuple
 
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
@@ -17,10 +18,11 @@ from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.reading import read_messages
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage, certainty_of
+from trace_lens.common.guarding import Faults
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.diagnosis.moment import moment_of
 from trace_lens.intake.found import Found
-from trace_lens.intake.peeling import Peeled, peel
+from trace_lens.intake.peeling import Peeled
 from trace_lens.oidc.jose import from_base64url
 from trace_lens.pki.certificates import Certificate, CertificateError, certificate_or_none, read_certificate
 from trace_lens.pki.chains import Chain, chain_of
@@ -123,24 +125,28 @@ def certificates_of(
     `at` is the moment of the attempt as told. Raises SettingsError where the workspace's files cannot be read.
     """
     held: list[_Held] = []
-    failed: list[tuple[str, str]] = []
+    faults = Faults()
     without: list[str] = []
-    for source in sources:
-        if source.data is None:
-            failed.append((source.name, source.problem or ""))
-            continue
-        peeled = peel(source.data)
+
+    def read(source: SourceFile) -> None:
+        peeled = source.peeled()
+        if peeled is None:
+            faults.tell(source.name, source.problem or "")
+            return
         try:
-            found = list(_in_source(source.name, source.data, peeled, workspace, at))
+            found = list(_in_source(source.name, source.data or b"", peeled, workspace, at, faults))
         except ContainerError as error:
-            failed.append((source.name, str(error)))
-            continue
-        held += found
+            faults.tell(source.name, str(error))
+            return
+        held.extend(found)
         if not found and not peeled.found:
-            failed.append((source.name, peeled.because))
+            faults.tell(source.name, peeled.because)
         elif not found:
             without.append(source.name)
-    return CertificatesFound(_gathered(held, workspace, now, expected), failed, without)
+
+    for source in sources:
+        faults.attempt(source.name, "reading it", partial(read, source))
+    return CertificatesFound(_gathered(held, workspace, now, expected), faults.told, without)
 
 
 def _gathered(
@@ -159,11 +165,14 @@ def _gathered(
     return [*(_seen(one, places, at_hand, workspace, now, expected) for one, places in seen.items()), *damaged]
 
 
-def _in_source(source: str, data: bytes, peeled: Peeled, workspace: Workspace, at: datetime | None) -> Iterator[_Held]:
+def _in_source(
+    source: str, data: bytes, peeled: Peeled, workspace: Workspace, at: datetime | None, faults: Faults
+) -> Iterator[_Held]:
     moments = {
-        id(one.found): at or moment_of(Attempt(one, one), None)[0]
-        for one in read_messages(source, peeled) if not one.damage
-    }  # fmt: skip
+        id(message.found): at or moment_of(Attempt(message, message), None)[0]
+        for message in read_messages(source, peeled, faults)
+        if not message.damage
+    }
     for found in peeled.found:
         prefix = f"{found.where} › " if found.where else ""
         for place, pasted, findings in _in_message(source, found, workspace):

@@ -18,6 +18,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Finding
+from trace_lens.common.guarding import Faults
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.compared_items import items_of
 from trace_lens.diagnosis.compared_tokens import document_items, items_of_token, key_items
@@ -135,8 +136,11 @@ def _side(source: SourceFile) -> _Side:
     peeled = source.peeled()
     if peeled is None:
         raise CannotCompare(f"{source.name}: {source.problem}", unread=True)
-    messages = list(read_messages(source.name, peeled))
-    oidc = read_oidc(source.name, peeled)
+    faults = Faults()
+    messages = read_messages(source.name, peeled, faults)
+    oidc = read_oidc(source.name, peeled, faults)
+    if faults.told:
+        raise CannotCompare(f"{source.name}: {faults.told[0][1]}", unread=True)
     documents = {one.kind: one for one in reversed(oidc) if one.kind in DOCUMENTS and one.damage is None}
     attempts = placed(assembled(messages, oidc), {source.name: peeled})
     return _Side(source.name, peeled, attempts, documents)

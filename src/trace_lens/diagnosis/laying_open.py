@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from datetime import datetime
+from functools import partial
 from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
@@ -11,9 +13,12 @@ from trace_lens.attempts.opening import Opened, open_messages
 from trace_lens.attempts.opening_oidc import TOKEN_KINDS
 from trace_lens.attempts.reading import ANSWER_KINDS, read_messages
 from trace_lens.checks.claims import ClaimRow, table
+from trace_lens.common.guarding import Faults
 from trace_lens.diagnosis.judging import Circumstances, case_of
+from trace_lens.intake.found import Found
 from trace_lens.intake.peeling import Peeled
 from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.sources import SourceFile
 
 
 class LaidOpen(NamedTuple):
@@ -24,21 +29,50 @@ class LaidOpen(NamedTuple):
     claims: tuple[ClaimRow, ...] = ()
 
 
-def lay_open(
-    source: str, peeled: Peeled, workspace: Workspace, now: datetime, app: str | None = None
-) -> list[LaidOpen]:
-    """Every message of a source. Raises SettingsError where a key or list of the workspace cannot be used."""
-    issuers = [name for one in workspace.providers.values() for name in one.identifiers]
-    answers = {id(one.found): one for one in read_messages(source, peeled) if one.found.kind in ANSWER_KINDS}
-    tokens = {id(one.found): one for one in read_oidc(source, peeled) if one.kind in TOKEN_KINDS}
-    laid = []
-    for found in peeled.found:
-        one_by_one = open_messages(source, peeled, issuers, found)
-        message = answers.get(id(found))
-        token = tokens.get(id(found))
+def lay_open_sources(
+    sources: Iterable[SourceFile], workspace: Workspace, now: datetime, app: str | None = None
+) -> tuple[list[LaidOpen], list[tuple[str, str]]]:
+    """Every message of the sources, and the sources (with the reason) of which something could not be read.
+
+    Raises SettingsError where a key or list of the workspace cannot be used.
+    """
+    faults = Faults()
+    laid: list[LaidOpen] = []
+    for source in sources:
+        peeled = source.peeled()
+        if peeled is None:
+            faults.tell(source.name, source.problem or "")
+            continue
+        if peeled.left_out:
+            faults.tell(source.name, peeled.left_out)
+        if not peeled.found:
+            faults.tell(source.name, peeled.because)
+        laid += _lay_open(source.name, peeled, workspace, now, app, faults)
+    return laid, faults.told
+
+
+def _lay_open(
+    source: str, peeled: Peeled, workspace: Workspace, now: datetime, app: str | None, faults: Faults
+) -> Iterator[LaidOpen]:
+    """Every message of a source."""
+    issuers = [name for provider in workspace.providers.values() for name in provider.identifiers]
+    answers = {
+        id(message.found): message
+        for message in read_messages(source, peeled, faults)
+        if message.found.kind in ANSWER_KINDS
+    }
+    tokens = {
+        id(message.found): message for message in read_oidc(source, peeled, faults) if message.kind in TOKEN_KINDS
+    }
+
+    def of_one(found: Found) -> list[LaidOpen]:
+        message, token = answers.get(id(found)), tokens.get(id(found))
         attempt = Attempt(message, message) if message else OidcAttempt((token,)) if token else None
-        laid += [_with_claims(one, attempt, workspace, now, app) for one in one_by_one]
-    return laid
+        opened = open_messages(source, peeled, issuers, found)
+        return [_with_claims(one, attempt, workspace, now, app) for one in opened]
+
+    for found in peeled.found:
+        yield from faults.attempt(source, f"laying open {found.where or 'it'}", partial(of_one, found)) or ()
 
 
 def _with_claims(

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import multiprocessing
 import os
-from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING, NamedTuple
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
+from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from trace_lens.attempts.assembly import Attempt, assemble
 from trace_lens.attempts.journeys import whole_way
@@ -18,6 +19,7 @@ from trace_lens.attempts.placing import hosts_of, placed, way_alone
 from trace_lens.attempts.reading import Message, read_messages
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.common.guarding import Faults
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.given_up import taken_up
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, judge
@@ -33,6 +35,7 @@ if TYPE_CHECKING:
     from trace_lens.diagnosis.logbook import Logbook
     from trace_lens.logs.clocks import Clock
 
+T = TypeVar("T")
 _AGAINST_EXPECTATION = ("record-contradicted", "application-too-lenient")
 MANY = 200
 """From this many sources on, the work is worth sharing out."""
@@ -184,62 +187,107 @@ def _of_each(
         return [one for share in pool.map(_of_share, shares) for one in share]
 
 
+class _Read(NamedTuple):
+    """What sources hold: messages of both protocols, captures by source, and ways without any message."""
+
+    messages: list[Message]
+    of_oidc: list[OidcMessage]
+    captures: dict[str, Peeled]
+    alone: list[Attempt | OidcAttempt]
+
+
 def _of_group(
     group: list[tuple[int, SourceFile]], workspace: Workspace, told: Circumstances, *, together: bool = False,
     views: dict[str, LogView] | None = None,
 ) -> _Judged:  # fmt: skip
-    """The diagnoses of sources whose messages may belong together; `views` is what the logs say of their attempts."""
-    messages: list[Message] = []
-    of_oidc: list[OidcMessage] = []
-    unreadable: list[tuple[str, str]] = []
-    captures: dict[str, Peeled] = {}
-    alone: list[Attempt | OidcAttempt] = []
+    """The diagnoses of sources whose messages may belong together; `views` is what the logs say of their attempts.
+
+    What makes the program fail, be it a source, a message or an attempt, is told as unreadable, and the rest goes on.
+    """
+    faults = Faults()
+    read = _Read([], [], {}, [])
     for _, source in group:
-        peeled = source.peeled()
-        if peeled is None:
-            unreadable.append((source.name, source.problem or ""))
-            continue
-        read = list(read_messages(source.name, peeled))
-        oidc = read_oidc(source.name, peeled)
-        messages += read
-        of_oidc += oidc
-        if peeled.capture:
-            captures[source.name] = peeled
-        if peeled.left_out:
-            unreadable.append((source.name, peeled.left_out))
-        if not peeled.found:
-            unreadable.append((source.name, peeled.because))
-        elif (
-            not read
-            and not oidc
-            and not together
-            and (way := way_alone(source.name, peeled, protocol_at(hosts_of(peeled), workspace, told.app)))
-        ):
-            alone.append(way)
-        elif not read and not (together and oidc) and not assemble_oidc(oidc):
-            kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
-            unreadable.append((source.name, f"it holds no message of a sign-in to diagnose, only: {kinds}"))
-    attempts = [*placed(assembled(messages, of_oidc, together=together), captures), *alone]
-    ends = [attempt.open_ends for attempt in attempts]
+        faults.attempt(source.name, "reading it", partial(_read_into, read, source, workspace, told, faults, together))
+    names = ", ".join(source.name for _, source in group)
+    put_together = faults.attempt(names, "putting its messages together", partial(_attempts_of, read, together)) or []
     at = min((at for at, _ in group), default=0)
-    keys = [f"{at}.{number}" for number in range(len(attempts))]
     known = views or {}
-    cases = [case_of(one, workspace, told, known.get(key)) for one, key in zip(attempts, keys, strict=True)]
-    weighed = taken_up(cases, [judge(one, told) for one in cases])
+    cases, keys, diagnoses = [], [], []
+    for number, attempt in enumerate(put_together):
+        key = f"{at}.{number}"
+        case = _guarded(faults, attempt, partial(case_of, attempt, workspace, told, known.get(key)))
+        diagnosis = case and _guarded(faults, attempt, partial(judge, case, told))
+        if case and diagnosis:
+            cases.append(case)
+            keys.append(key)
+            diagnoses.append(diagnosis)
+    weighed = faults.attempt(names, "weighing its attempts", partial(taken_up, cases, diagnoses))
+    if weighed is None:
+        weighed = list(zip(cases, diagnoses, strict=True))
+    whole = [
+        _guarded(faults, case.attempt, partial(_whole, case, diagnosis, told)) or diagnosis
+        for case, diagnosis in weighed
+    ]
+    ends = [attempt.open_ends for attempt in put_together]
+    traces = [
+        _guarded(faults, case.attempt, partial(seen_of, case, key)) for case, key in zip(cases, keys, strict=True)
+    ] if told.with_logs else []  # fmt: skip
     return _Judged(
         at,
-        tuple(_whole(case, diagnosis or judge(case, told), told) for case, diagnosis in weighed),
-        tuple(unreadable),
-        tuple(_unplaced(attempts, captures)),
+        tuple(diagnosis for diagnosis in whole if diagnosis),
+        tuple(faults.told),
+        tuple(_unplaced(put_together, read.captures)),
         frozenset().union(*(wanted for wanted, _ in ends)),
         frozenset().union(*(offered for _, offered in ends)),
         tuple(place for place, _ in group),
-        tuple(seen_of(one, key) for one, key in zip(cases, keys, strict=True)) if told.with_logs else (),
+        tuple(seen for seen in traces if seen),
     )
 
 
-def _whole(case: SamlCase | OidcCase, diagnosis: Diagnosis, told: Circumstances) -> Diagnosis:
-    """A diagnosis with its values tried, where that is asked for."""
+def _read_into(
+    read: _Read, source: SourceFile, workspace: Workspace, told: Circumstances, faults: Faults, together: bool
+) -> None:
+    """Read one source, and tell why where it holds no sign-in."""
+    peeled = source.peeled()
+    if peeled is None:
+        faults.tell(source.name, source.problem or "")
+        return
+    messages = read_messages(source.name, peeled, faults)
+    of_oidc = read_oidc(source.name, peeled, faults)
+    read.messages.extend(messages)
+    read.of_oidc.extend(of_oidc)
+    if peeled.capture:
+        read.captures[source.name] = peeled
+    if peeled.left_out:
+        faults.tell(source.name, peeled.left_out)
+    if not peeled.found:
+        faults.tell(source.name, peeled.because)
+    elif (
+        not messages
+        and not of_oidc
+        and not together
+        and (way := way_alone(source.name, peeled, protocol_at(hosts_of(peeled), workspace, told.app)))
+    ):
+        read.alone.append(way)
+    elif not messages and not (together and of_oidc) and not assemble_oidc(of_oidc):
+        kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
+        faults.tell(source.name, f"it holds no message of a sign-in to diagnose, only: {kinds}")
+
+
+def _attempts_of(read: _Read, together: bool) -> list[Attempt | OidcAttempt]:
+    return [*placed(assembled(read.messages, read.of_oidc, together=together), read.captures), *read.alone]
+
+
+def _guarded(faults: Faults, attempt: Attempt | OidcAttempt, work: Callable[[], T]) -> T | None:
+    """What judging an attempt gives; None where it failed."""
+    main = attempt.main
+    where = main.found.where
+    return faults.attempt(main.source, f"judging the attempt at {where}" if where else "judging it", work)
+
+
+def _whole(case: SamlCase | OidcCase, diagnosis: Diagnosis | None, told: Circumstances) -> Diagnosis:
+    """A diagnosis with its values tried, where that is asked for; judged anew where there is none."""
+    diagnosis = diagnosis or judge(case, told)
     return proven(diagnosis, case, told) if told.prove else diagnosis
 
 
@@ -291,22 +339,24 @@ def _joined(
 
 def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt | OidcAttempt], list[tuple[str, str]]]:
     """The attempts of sources without judging them, and the sources (with the reason) that hold none."""
+    faults = Faults()
     messages: list[Message] = []
     of_oidc: list[OidcMessage] = []
-    failed: list[tuple[str, str]] = []
     captures: dict[str, Peeled] = {}
     for source in sources:
         peeled = source.peeled()
         if peeled is None:
-            failed.append((source.name, source.problem or ""))
+            faults.tell(source.name, source.problem or "")
             continue
-        read = list(read_messages(source.name, peeled))
-        oidc = read_oidc(source.name, peeled)
+        read = read_messages(source.name, peeled, faults)
+        oidc = read_oidc(source.name, peeled, faults)
         messages += read
         of_oidc += oidc
+        if peeled.left_out:
+            faults.tell(source.name, peeled.left_out)
         if not read and not oidc:
             kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
-            failed.append((source.name, f"it holds only: {kinds}" if kinds else peeled.because))
+            faults.tell(source.name, f"it holds only: {kinds}" if kinds else peeled.because)
         elif peeled.capture:
             captures[source.name] = peeled
-    return placed(assembled(messages, of_oidc), captures), failed
+    return placed(assembled(messages, of_oidc), captures), faults.told

@@ -51,6 +51,8 @@ class _Head:
     body: list[str] = field(default_factory=list)
     answer: list[str] = field(default_factory=list)
     answered: bool = False
+    folded: dict[tuple[bool, int], list[str]] = field(default_factory=dict)
+    """What further lines add to a field (obsolete line folding, RFC 9112 §5.2), by side and place."""
 
     @property
     def lines(self) -> list[Header]:
@@ -225,11 +227,14 @@ def _field(head: _Head, line: str) -> None:
     if header:
         head.lines.append((header[1], header[2]))
     elif head.lines:
-        last = head.lines[-1]
-        head.lines[-1] = (last[0], f"{last[1]} {line.strip()}")
+        head.folded.setdefault((head.answered, len(head.lines) - 1), []).append(line.strip())
 
 
 def _exchange(number: int, head: _Head) -> Exchange:
+    for (answered, place), more in head.folded.items():
+        lines = head.received if answered else head.sent
+        if place < len(lines):
+            lines[place] = (lines[place][0], " ".join([lines[place][1], *more]))
     pseudo = {name: value for name, value in head.sent if name.startswith(":")}
     method = pseudo.get(":method", head.method).upper()
     host = pseudo.get(":authority") or next((value for name, value in head.sent if name.lower() == "host"), None)

@@ -39,18 +39,19 @@ class Peeled(NamedTuple):
     """The messages of one source, or, where there are none, how far the readings of it got.
 
     `capture` is what passed between browser and hosts, where the source is a capture of that. `left_out` says what was
-    not read because of a limit.
+    not read because of a limit; `failed` why none of it could be.
     """
 
     found: tuple[Found, ...]
     readings: tuple[str, ...] = ()
     capture: Capture | None = None
     left_out: str | None = None
+    failed: str | None = None
 
     @property
     def because(self) -> str:
         """Why nothing was recognised, in one sentence."""
-        return "no reading of it ends in a message: " + "; ".join(self.readings)
+        return self.failed or "no reading of it ends in a message: " + "; ".join(self.readings)
 
 
 def recognise(data: bytes) -> str | None:

@@ -13,6 +13,7 @@ from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from trace_lens.common.guarding import Meant
 from trace_lens.logs.events import Event
 from trace_lens.logs.records import BadRow
 from trace_lens.workspace.loading import EVENTS_FILE, OWN_FOLDER
@@ -41,7 +42,7 @@ TABLES = {
 }  # fmt: skip
 
 
-class StoreProblem(Exception):
+class StoreProblem(Meant):
     """The store cannot be used; says why and what to do."""
 
 

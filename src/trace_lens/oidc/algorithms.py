@@ -14,6 +14,8 @@ from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, paddin
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
+from trace_lens.pki.small_order import has_small_order
+
 _HASHES: dict[str, hashes.HashAlgorithm] = {
     "256": hashes.SHA256(), "384": hashes.SHA384(), "512": hashes.SHA512(), "1": hashes.SHA1(),
 }  # fmt: skip
@@ -77,13 +79,15 @@ def verifies(algorithm: str, key: PublicKeyTypes | bytes, signature: bytes, octe
                     return False
                 made = encode_dss_signature(int.from_bytes(signature[:size]), int.from_bytes(signature[size:]))
                 key.verify(made, octets, ec.ECDSA(_HASHES[row.hash]))
-            case "Ed", ed25519.Ed25519PublicKey() if row.curve != "Ed448":
+            case "Ed", ed25519.Ed25519PublicKey() if row.curve != "Ed448" and not has_small_order(
+                key.public_bytes_raw()
+            ):
                 key.verify(signature, octets)
             case "Ed", ed448.Ed448PublicKey() if row.curve != "Ed25519":
                 key.verify(signature, octets)
             case _:
                 return False
-    except (InvalidSignature, UnsupportedAlgorithm, ValueError):
+    except (InvalidSignature, UnsupportedAlgorithm, ValueError, OverflowError):
         return False
     return True
 

@@ -18,7 +18,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.keywrap import InvalidUnwrap, aes_key_unwrap
 
 from trace_lens.common import limits
-from trace_lens.oidc.jose import Jwe, from_base64url
+from trace_lens.oidc.jose import Jwe, critical_names, from_base64url
 from trace_lens.oidc.jwk import read_jwk
 
 _GCM = {"A128GCM": 16, "A192GCM": 24, "A256GCM": 32}
@@ -65,11 +65,16 @@ def refusal(header: dict[str, Any]) -> str | None:
     alg, enc = header.get("alg"), header.get("enc")
     if "zip" in header:
         return "it is compressed (zip), which is not unfolded"
-    if header.get("crit"):
-        return f"its header demands {', '.join(map(str, header['crit']))}, which is not understood"
+    if "crit" in header:
+        return f"its header demands {critical_names(header['crit'])}, which is not understood"
+    for name, value in (("alg", alg), ("enc", enc)):
+        if value is not None and not isinstance(value, str):
+            return f"its {name} is no text"
     if isinstance(alg, str) and alg.startswith("PBES2"):
         count = header.get("p2c")
-        if not isinstance(count, int) or count > limits.PBES2_COUNT:
+        if not isinstance(count, int) or isinstance(count, bool):
+            return "its key is derived from a password, and p2c does not say in how many rounds"
+        if count > limits.PBES2_COUNT:
             return f"its key is derived from a password in {count:,} rounds; at most {limits.PBES2_COUNT:,} are done"
         return "its key is derived from a password, and no password is on record"
     known = {*_OAEP, "RSA1_5", "dir", "ECDH-ES", *_WRAPS, *(f"ECDH-ES+{one}" for one in _WRAPS), "A128GCMKW",

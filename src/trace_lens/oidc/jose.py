@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import json
 import re
 from typing import Any, NamedTuple
 
@@ -76,6 +77,13 @@ def from_base64url(text: str) -> tuple[bytes, bool]:
     return octets, lenient or to_base64url(octets) != bare
 
 
+def critical_names(value: Any) -> str:
+    """What a `crit` demands, in words: a list of names (RFC 7515 §4.1.11), or what stands there instead."""
+    if isinstance(value, list) and value:
+        return ", ".join(map(str, value))
+    return "nothing (an empty list)" if value == [] else f"{json.dumps(value, default=str)} (no list of names)"
+
+
 def to_base64url(octets: bytes) -> str:
     """Base64url without padding."""
     return base64.urlsafe_b64encode(octets).rstrip(b"=").decode()
@@ -112,16 +120,28 @@ def _json_jws(text: str) -> Jws:
     """The flattened form, or the general form with exactly one signature (RFC 7515 §7.2)."""
     whole = _object(text)
     signatures = whole.get("signatures")
-    if isinstance(signatures, list):
-        if len(signatures) != 1 or not isinstance(signatures[0], dict):
-            raise JoseDamaged(f"it has {len(signatures)} signatures; a token has one")
-        whole = {**whole, **signatures[0]}
+    if "signatures" in whole:
+        mixed = [name for name in ("signature", "protected", "header") if name in whole]
+        if mixed:
+            raise JoseDamaged(
+                f"it has signatures and, beside them, {', '.join(mixed)}: two forms in one (RFC 7515 §7.2)"
+            )
+        if not isinstance(signatures, list) or len(signatures) != 1 or not isinstance(signatures[0], dict):
+            count = len(signatures) if isinstance(signatures, list) else "no list of"
+            raise JoseDamaged(f"it has {count} signatures; a token has one")
+        whole = {"payload": whole.get("payload"), **signatures[0]}
     parts = [whole.get(name) for name in ("protected", "payload", "signature")]
     if not all(isinstance(part, str) for part in parts):
         raise JoseDamaged("it lacks protected, payload or signature")
-    unprotected = whole.get("header")
+    unprotected = whole.get("header", {})
+    if not isinstance(unprotected, dict):
+        raise JoseDamaged("its unprotected header is no JSON object")
     protected, payload, signature = map(str, parts)
-    return _jws(text, protected, payload, signature, unprotected if isinstance(unprotected, dict) else None)
+    made = _jws(text, protected, payload, signature, unprotected)
+    both = sorted(made.header.keys() & unprotected.keys())
+    if both:
+        raise JoseDamaged(f"{', '.join(both)} stands in its protected and in its unprotected header (RFC 7515 §4)")
+    return made
 
 
 def read_jwe(text: str) -> Jwe:
@@ -129,6 +149,8 @@ def read_jwe(text: str) -> Jwe:
     _bounded(text)
     if text.lstrip()[:1] == "{":
         whole = _object(text)
+        if "recipients" in whole and {"header", "encrypted_key"} & whole.keys():
+            raise JoseDamaged("it has recipients and, beside them, an encrypted key: two forms in one (RFC 7516 §7.2)")
         names = ("protected", "encrypted_key", "iv", "ciphertext", "tag")
         parts = [str(whole.get(name) or "") for name in names]
         extra = whole.get("aad")
@@ -190,9 +212,11 @@ def _part(text: str, name: str, problems: list[str]) -> bytes:
 
 def _object(text: str) -> dict[str, Any]:
     try:
-        whole = read_json(text.encode("utf-8", "surrogatepass")).value
+        read = read_json(text.encode("utf-8", "surrogatepass"))
     except JsonDamaged as error:
         raise JoseDamaged(f"it is no JSON: {error.reason}", truncated=error.truncated) from None
-    if not isinstance(whole, dict):
+    if not isinstance(read.value, dict):
         raise JoseDamaged("it is no JSON object")
-    return whole
+    if read.duplicates:
+        raise JoseDamaged(f"it names {', '.join(read.duplicates)} twice, which is forbidden (RFC 7515 §5.2)")
+    return read.value

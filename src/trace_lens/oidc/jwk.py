@@ -13,9 +13,11 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa, x448, x25519
 from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes, PublicKeyTypes
 
+from trace_lens.common import limits
 from trace_lens.oidc.jose import from_base64url, to_base64url
 from trace_lens.pki.certificates import Certificate, certificate_or_none, key_weakness
 from trace_lens.pki.pem import certificate_from_base64
+from trace_lens.pki.small_order import has_small_order
 
 _CURVES: dict[str, ec.EllipticCurve] = {
     "P-256": ec.SECP256R1(), "P-384": ec.SECP384R1(), "P-521": ec.SECP521R1(), "secp256k1": ec.SECP256K1(),
@@ -96,15 +98,19 @@ class Jwk(NamedTuple):
         return f"{self.id or thumbprint(self) or 'without a kid'} ({self.type or 'no kty'})"
 
 
-def read_key_set(document: Any) -> tuple[Jwk, ...]:
-    """The keys of a key set, or of a single JWK; what is no key at all is kept with the reason."""
+def read_key_set(document: Any, *, own: bool = False) -> tuple[Jwk, ...]:
+    """The keys of a key set, or of a single JWK; what is no key at all is kept with the reason.
+
+    The private parts are read of our `own` keys only: for those of others they serve nothing, and cost much to check.
+    """
     if isinstance(document, dict) and isinstance(document.get("keys"), list):
-        return tuple(read_jwk(one, f"/keys/{number}") for number, one in enumerate(document["keys"]))
-    return (read_jwk(document, ""),) if isinstance(document, dict) and "kty" in document else ()
+        listed = document["keys"]
+        return tuple(read_jwk(members, f"/keys/{number}", own=own) for number, members in enumerate(listed))
+    return (read_jwk(document, own=own),) if isinstance(document, dict) and "kty" in document else ()
 
 
-def read_jwk(members: Any, place: str = "") -> Jwk:
-    """One key; `problem` says why it cannot be used, where it cannot."""
+def read_jwk(members: Any, place: str = "", *, own: bool = False) -> Jwk:
+    """One key, its private part only where it is our `own`; `problem` says why it cannot be used, where it cannot."""
     if not isinstance(members, dict):
         return Jwk({}, place, problem="it is no JSON object")
     key = Jwk(members, place)
@@ -114,11 +120,11 @@ def read_jwk(members: Any, place: str = "") -> Jwk:
     try:
         match members.get("kty"):
             case "RSA":
-                return _rsa(key)
+                return _rsa(key, own)
             case "EC":
-                return _ec(key)
+                return _ec(key, own)
             case "OKP":
-                return _okp(key)
+                return _okp(key, own)
             case "oct":
                 return key._replace(secret=_octets(members, "k"))
             case None:
@@ -143,11 +149,13 @@ def _number(members: dict[str, Any], name: str) -> int:
     return int.from_bytes(_octets(members, name))
 
 
-def _rsa(key: Jwk) -> Jwk:
+def _rsa(key: Jwk, own: bool) -> Jwk:
     members = key.members
     numbers = rsa.RSAPublicNumbers(_number(members, "e"), _number(members, "n"))
+    if numbers.n.bit_length() > limits.RSA_BITS:
+        raise ValueError(f"its modulus has {numbers.n.bit_length():,} bits; at most {limits.RSA_BITS:,} are used")
     key = key._replace(public=numbers.public_key())
-    if "d" not in members:
+    if "d" not in members or not own:
         return key
     d = _number(members, "d")
     if "p" in members and "q" in members:
@@ -160,23 +168,26 @@ def _rsa(key: Jwk) -> Jwk:
     return key._replace(private=private.private_key())
 
 
-def _ec(key: Jwk) -> Jwk:
+def _ec(key: Jwk, own: bool) -> Jwk:
     curve = _CURVES.get(str(key.members.get("crv")))
     if curve is None:
         raise ValueError(f"its curve {key.members.get('crv')} is not known")
     numbers = ec.EllipticCurvePublicNumbers(_number(key.members, "x"), _number(key.members, "y"), curve)
     key = key._replace(public=numbers.public_key())
-    if "d" in key.members:
+    if "d" in key.members and own:
         key = key._replace(private=ec.EllipticCurvePrivateNumbers(_number(key.members, "d"), numbers).private_key())
     return key
 
 
-def _okp(key: Jwk) -> Jwk:
+def _okp(key: Jwk, own: bool) -> Jwk:
     name = str(key.members.get("crv"))
     if name not in _OKP_PUBLIC:
         raise ValueError(f"its curve {name} is not known")
-    key = key._replace(public=_OKP_PUBLIC[name].from_public_bytes(_octets(key.members, "x")))
-    if "d" in key.members:
+    octets = _octets(key.members, "x")
+    if name == "Ed25519" and has_small_order(octets):
+        raise ValueError("it is a point of small order, by which anybody can make signatures")
+    key = key._replace(public=_OKP_PUBLIC[name].from_public_bytes(octets))
+    if "d" in key.members and own:
         key = key._replace(private=_OKP_PRIVATE[name].from_private_bytes(_octets(key.members, "d")))
     return key
 

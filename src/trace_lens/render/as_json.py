@@ -12,7 +12,7 @@ from trace_lens.checks.claims import ClaimRow
 from trace_lens.checks.sides import COLUMNS
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Evidence, Finding, Unchecked
-from trace_lens.common.masking import Masks, masked
+from trace_lens.common.masking import Masks, escaped, masked
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.certificates import SeenCertificate
 from trace_lens.diagnosis.comparing import Compared
@@ -36,8 +36,8 @@ Json = dict[str, Any]
 
 
 def dump(document: Json, *, lines: bool = False) -> str:
-    """JSON text; one line where it is a line of JSON Lines."""
-    return json.dumps(document, ensure_ascii=False, indent=None if lines else 1, default=str)
+    """JSON text; one line where it is a line of JSON Lines. What a terminal would obey or hide is escaped in it."""
+    return escaped(json.dumps(document, ensure_ascii=False, indent=None if lines else 1, default=str))
 
 
 def diagnoses(

@@ -14,6 +14,8 @@ from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, p
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
+from trace_lens.pki.small_order import has_small_order
+
 _OLD = "http://www.w3.org/2000/09/xmldsig#"
 _MORE = "http://www.w3.org/2001/04/xmldsig-more#"
 _MORE_2007 = "http://www.w3.org/2007/05/xmldsig-more#"
@@ -115,13 +117,13 @@ def verifies(
                 if not signature or len(signature) % 2:
                     return False
                 key.verify(_der(signature), octets, _HASHES[algorithm.hash])
-            case "ed25519", ed25519.Ed25519PublicKey():
+            case "ed25519", ed25519.Ed25519PublicKey() if not has_small_order(key.public_bytes_raw()):
                 key.verify(signature, octets)
             case "ed448", ed448.Ed448PublicKey():
                 key.verify(signature, octets)
             case _:
                 return False
-    except (InvalidSignature, UnsupportedAlgorithm, ValueError):
+    except (InvalidSignature, UnsupportedAlgorithm, ValueError, OverflowError):
         return False
     return True
 

@@ -140,17 +140,25 @@ def _step(node: etree._Element) -> str:
     namespace, _, local = node.tag.rpartition("}")
     prefix = PREFIXES.get(namespace[1:]) or node.prefix
     parent = node.getparent()
-    place, many = _among_siblings(parent)[node] if parent is not None else (1, 1)
+    known = _among_siblings(parent) if parent is not None else {}
+    if parent is not None and node not in known:
+        known = _counted(parent)
+    place, many = known.get(node, (1, 1))
     position = f"[{place}]" if many > 1 else ""
     return f"{prefix}:{local}{position}" if prefix else f"{local}{position}"
 
 
 @lru_cache(maxsize=8)
 def _among_siblings(parent: etree._Element) -> dict[etree._Element, tuple[int, int]]:
-    """For each child its place among those of the same name, from 1, and how many these are.
+    """The places of all children, counted once, since there may be very many, and each may be asked for.
 
-    Found once for all children, since there may be very many, and each may be asked for.
+    A tree that is still being read may have got further children since.
     """
+    return _counted(parent)
+
+
+def _counted(parent: etree._Element) -> dict[etree._Element, tuple[int, int]]:
+    """For each child its place among those of the same name, from 1, and how many these are."""
     places: list[tuple[etree._Element, int]] = []
     counts: dict[object, int] = {}
     for child in parent:

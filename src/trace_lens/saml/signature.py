@@ -133,14 +133,23 @@ def _ids(root: etree._Element) -> list[tuple[str, etree._Element]]:
 def signatures_in(root: etree._Element) -> tuple[XMLSignature, ...]:
     """Every signature in a document, in document order (SignedInfo of at most `limits.SIGNATURES` is read)."""
     found: list[XMLSignature] = []
-    for element in islice(root.iter(_D + "Signature"), limits.SIGNATURES):
+    elements = list(islice(root.iter(_D + "Signature"), limits.SIGNATURES))
+    ids = _ids(root) if elements else []
+    for element in elements:
         holder = element.getparent()
         if holder is not None:
-            found.append(_read(element, holder, root))
+            found.append(_read(element, holder, ids))
     return tuple(found)
 
 
-def _read(element: etree._Element, holder: etree._Element, root: etree._Element) -> XMLSignature:
+def signature_at(root: etree._Element, position: int) -> XMLSignature | None:
+    """The signature at a place in document order, from 0; None where there are fewer."""
+    element = next(islice(root.iter(_D + "Signature"), position, None), None)
+    holder = element.getparent() if element is not None else None
+    return None if element is None or holder is None else _read(element, holder, _ids(root))
+
+
+def _read(element: etree._Element, holder: etree._Element, ids: list[tuple[str, etree._Element]]) -> XMLSignature:
     signature = XMLSignature(element, holder, None)
     try:
         info = _only(element, "SignedInfo")
@@ -160,7 +169,7 @@ def _read(element: etree._Element, holder: etree._Element, root: etree._Element)
         references = info.findall(_D + "Reference")
         if len(references) != 1:
             raise _Refused(f"it has {len(references)} references; a SAML signature has exactly one")
-        signature = _refer(signature, references[0], root)
+        signature = _refer(signature, references[0], ids)
         _refuse_algorithm(uri)
         if signature.digest_uri not in algorithms.DIGESTS:
             raise _Refused(f"its digest algorithm {signature.digest_uri} is not one that is accepted")
@@ -209,7 +218,7 @@ def _refuse_algorithm(uri: str) -> None:
     raise _Refused(f"its signature algorithm {uri or '(none given)'} is not one that is accepted")
 
 
-def _refer(signature: XMLSignature, reference: etree._Element, root: etree._Element) -> XMLSignature:
+def _refer(signature: XMLSignature, reference: etree._Element, ids: list[tuple[str, etree._Element]]) -> XMLSignature:
     """Resolve the reference: a bare `#ID` of one element of this document, nothing else."""
     digest_method = _only(reference, "DigestMethod")
     signature = signature._replace(
@@ -224,7 +233,7 @@ def _refer(signature: XMLSignature, reference: etree._Element, root: etree._Elem
         raise _Refused(f"it refers to something outside this document ({uri})")
     if not re.fullmatch(r"[\w.\-]+", uri[1:]):
         raise _Refused(f"its reference {uri} is an expression, not a bare ID")
-    named = [owner for value, owner in _ids(root) if value == uri[1:]]
+    named = [owner for value, owner in ids if value == uri[1:]]
     if not named:
         raise _Refused(f"it refers to {uri}, and no element here has that ID")
     if len({id(owner) for owner in named}) > 1:
@@ -276,7 +285,7 @@ def _key_info(element: etree._Element) -> tuple[tuple[str, ...], tuple[str, ...]
     info = element.find(_D + "KeyInfo")
     if info is None:
         return (), ()
-    certificates = tuple(text_of(one) for one in info.iter(_D + "X509Certificate"))
+    certificates = tuple(text_of(one) for one in islice(info.iter(_D + "X509Certificate"), limits.KEYS_BROUGHT))
     return certificates, tuple(text_of(one).strip() for one in info.iter(_D + "KeyName"))
 
 
@@ -286,11 +295,10 @@ def _bare_keys(element: etree._Element) -> tuple[PublicKeyTypes, ...]:
     """
     info = element.find(_D + "KeyInfo")
     found: list[PublicKeyTypes] = []
-    for one in (
-        info.iter(_D + "RSAKeyValue", _D11 + "ECKeyValue", _D11 + "DEREncodedKeyValue") if info is not None else ()
-    ):
+    listed = info.iter(_D + "RSAKeyValue", _D11 + "ECKeyValue", _D11 + "DEREncodedKeyValue") if info is not None else ()
+    for element_of_key in islice(listed, limits.KEYS_BROUGHT):
         try:
-            found.append(_bare_key(one))
+            found.append(_bare_key(element_of_key))
         except (ValueError, KeyError, TypeError, UnsupportedAlgorithm, binascii.Error):
             continue
     return tuple(found)

@@ -182,7 +182,7 @@ def _of_jwk(data: bytes) -> object:
     from trace_lens.oidc.jwk import read_key_set
     from trace_lens.oidc.strict_json import read_json
 
-    for key in read_key_set(read_json(data).value):
+    for key in read_key_set(read_json(data).value, own=True):
         if key.private is not None or key.secret is not None:
             return key.private or key.secret
     raise ValueError("no private key in it")

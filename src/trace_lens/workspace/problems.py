@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, NamedTuple, get_args
 
 from trace_lens.common.difference import nearest
+from trace_lens.common.guarding import Meant
 from trace_lens.workspace.places import line_of
 
 if TYPE_CHECKING:
@@ -38,7 +39,7 @@ class Problem(NamedTuple):
         return f"{self.file}{place}: {self.key + ' ' if self.key else ''}{self.reason}{hint}"
 
 
-class SettingsError(Exception):
+class SettingsError(Meant):
     """The workspace's settings are wrong; `problems` lists everything that is."""
 
     def __init__(self, problems: list[Problem]) -> None:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.guarding import why
 from trace_lens.intake.har import is_har
 from trace_lens.intake.peeling import Peeled, peel, peel_stream
 
@@ -27,10 +28,13 @@ class SourceFile(NamedTuple):
 
     def peeled(self) -> Peeled | None:
         """What stands in it; None where it could not be read."""
-        if self.path is not None:
-            path = self.path
-            return peel_stream(lambda: path.open("rb"))
-        return None if self.data is None else peel(self.data)
+        try:
+            if self.path is not None:
+                path = self.path
+                return peel_stream(lambda: path.open("rb"))
+            return None if self.data is None else peel(self.data)
+        except Exception as error:
+            return Peeled((), failed=why(error, "reading it"))
 
 
 def read_sources(names: tuple[str, ...]) -> Iterator[SourceFile]:

@@ -15,7 +15,7 @@ from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage,
 from trace_lens.common.moments import show_moment
 from trace_lens.oidc import algorithms
 from trace_lens.oidc.algorithms import SIGNATURES, same_algorithm, verifies
-from trace_lens.oidc.jose import Jws
+from trace_lens.oidc.jose import Jws, critical_names
 from trace_lens.oidc.tokens import half_hash
 from trace_lens.workspace import token_keys
 
@@ -110,15 +110,33 @@ def algorithm(case: OidcCase) -> Answer:
 @asks(_STAGE, "critical-header-unknown")
 def critical(case: OidcCase) -> Answer:
     """Does the header demand something that is not understood (RFC 7515 §4.1.11)?"""
-    names = case.token.jws.header.get("crit") if case.token else None
-    if names is not None:
-        listed = ", ".join(map(str, names)) if isinstance(names, list) else str(names)
+    jws = case.token.jws if case.token else None
+    if jws is None:
+        return
+    if "crit" in jws.header:
+        listed = critical_names(jws.header["crit"])
         yield case.finding(
             "critical-header-unknown",
             _STAGE,
             f"The header demands that {listed} is understood, and no extension is understood here.",
             actual=listed,
             evidence=case.of_header("crit"),
+        )
+    elif "crit" in jws.unprotected:
+        yield case.finding(
+            "critical-header-unknown",
+            _STAGE,
+            "crit is in the unprotected header, which nobody signed: such a token must be refused.",
+            actual=critical_names(jws.unprotected["crit"]),
+            evidence=case.of_header("crit"),
+        )
+    elif jws.header.get("b64", jws.unprotected.get("b64")) is False:
+        yield case.finding(
+            "critical-header-unknown",
+            _STAGE,
+            "The header says b64 false without naming it in crit: readers differ in what was signed (RFC 7797 §6).",
+            actual="b64",
+            evidence=case.of_header("b64"),
         )
 
 

@@ -13,9 +13,10 @@ from typing import NamedTuple
 
 from lxml import etree
 
+from trace_lens.common import limits
 from trace_lens.saml.detached import DetachedSignature
 from trace_lens.saml.parsing import parse
-from trace_lens.saml.signature import XMLSignature, signatures_in
+from trace_lens.saml.signature import XMLSignature, signature_at
 
 
 class Alteration(NamedTuple):
@@ -35,14 +36,15 @@ class Alteration(NamedTuple):
 
 def explain_digest(signature: XMLSignature, data: bytes) -> Alteration | None:
     """The change of the capture that explains a digest that does not hold; None where none does."""
-    root = signature.element.getroottree().getroot()
-    position = next(i for i, one in enumerate(signatures_in(root)) if one.element is signature.element)
+    if len(data) > limits.ALTERED_BYTES:
+        return None
+    position = _position(signature)
     for what, undo in _UNDOINGS:
         copy = parse(data)
         if not undo(copy):
             continue
-        restored = signatures_in(copy)[position]
-        if restored.digest_holds:
+        restored = signature_at(copy, position)
+        if restored and restored.digest_holds:
             return Alteration(what, restored)
     if _indented(signature.element) and _indented(signature.holder):
         return Alteration("white space stands between the elements, inside the signature too")
@@ -51,10 +53,16 @@ def explain_digest(signature: XMLSignature, data: bytes) -> Alteration | None:
 
 def compacted_signed_info(signature: XMLSignature, data: bytes) -> XMLSignature | None:
     """The same signature with the white space between elements taken out, to ask whether it was re-indented."""
-    root = signature.element.getroottree().getroot()
-    position = next(i for i, one in enumerate(signatures_in(root)) if one.element is signature.element)
+    if len(data) > limits.ALTERED_BYTES:
+        return None
     copy = parse(data)
-    return signatures_in(copy)[position] if _strip_between(copy) else None
+    return signature_at(copy, _position(signature)) if _strip_between(copy) else None
+
+
+def _position(signature: XMLSignature) -> int:
+    """The place of a signature among those of its document, from 0."""
+    root = signature.element.getroottree().getroot()
+    return next(place for place, element in enumerate(root.iter(signature.element.tag)) if element is signature.element)
 
 
 def _indented(element: etree._Element) -> bool:

@@ -10,6 +10,7 @@ from trace_lens.checks.asking import MESSAGE, SIGNATURE, Answer, asks
 from trace_lens.checks.certificate_dates import dates_of
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.signed import Verdict
+from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_moment
 from trace_lens.pki.certificates import Certificate
@@ -91,10 +92,18 @@ def content_unchanged(case: SamlCase) -> Answer:
         yield case.finding(
             "digest-mismatch",
             _STAGE,
-            f"The {verdict.part} is not what was signed: its digest is another. {reason} None of the changes that "
-            "captures make explains it.",
+            f"The {verdict.part} is not what was signed: its digest is another. {reason} {_of_captures(case)}",
             evidence=[_at_signature(case, verdict)],
         )
+
+
+def _of_captures(case: SamlCase) -> str:
+    """Whether a change by the capture explains it, or why that was not tried."""
+    if len(case.attempt.found.data) > limits.ALTERED_BYTES:
+        return (
+            f"Whether the capture changed it was not tried: the message is larger than {limits.ALTERED_BYTES:,} bytes."
+        )
+    return "None of the changes that captures make explains it."
 
 
 @asks(_STAGE, "signed-by-other-known-key", "signature-value-invalid", needs=SIGNATURE)

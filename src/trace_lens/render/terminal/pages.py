@@ -129,7 +129,11 @@ def table(header: Sequence[str], rows: Iterable[Sequence[Span | str]], indent: i
 
 
 def render(lines: Iterable[Line], color: str, *, to_file: bool = False) -> str:
-    """The text of the lines; `color` is auto, always or never."""
+    """The text of the lines; `color` is auto, always or never.
+
+    Whatever a span holds, no control character, escape or invisible mark of it gets through here.
+    """
+    lines = [tuple(Span(visible(span.text), span.style) for span in one) for one in lines]
     if not _colour(color, to_file):
         return "\n".join("".join(span.text for span in one).rstrip() for one in lines) + "\n"
     from rich.console import Console
