@@ -15,6 +15,7 @@ from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import Evidence, Finding, Stage, certainty_of
 from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_moment
+from trace_lens.common.secret_names import XML_ELEMENTS, hidden_text, relay_state
 from trace_lens.intake.found import Found
 from trace_lens.intake.peeling import Peeled
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
@@ -33,7 +34,7 @@ from trace_lens.saml.reading import (
     read_logout_request,
     read_response,
 )
-from trace_lens.saml.signature import signatures_in
+from trace_lens.saml.signature import refuse_many_signatures, signatures_in
 
 OIDC_KINDS = (
     "id-token", "access-token", "logout-token", "jwt", "jwe", "authorization-request", "authorization-response",
@@ -42,7 +43,6 @@ OIDC_KINDS = (
 )  # fmt: skip
 _LOOKED_FOR_SIGNATURE = 64 * 1024
 """A metadata file's own signature stands near its beginning (Metadata §2.3.1: before the entities)."""
-_SECRET_ELEMENTS = {"SignatureValue", "CipherValue"}
 
 
 class Opened(NamedTuple):
@@ -174,6 +174,7 @@ def _entity_content(entity: Entity) -> dict[str, Any]:
 def _xml(source: str, found: Found) -> Opened:
     try:
         root = parse(found.data)
+        refuse_many_signatures(root, len(found.data))
     except XMLDamaged as damage:
         return _opened(source, found, {}, {}, more=(_broken(source, found, damage),))
     element = message_in(root)
@@ -199,7 +200,8 @@ def _xml(source: str, found: Found) -> Opened:
 def _beside(found: Found) -> dict[str, Any]:
     """What travelled beside a message and people look for."""
     named = {"RelayState": "relay_state", "wctx": "relay_state", "wtrealm": "realm", "SigAlg": "signature_algorithm"}
-    return {key: found.context[name] for name, key in named.items() if name in found.context}
+    told = {key: found.context[name] for name, key in named.items() if name in found.context}
+    return told | ({"relay_state": relay_state(told["relay_state"])} if "relay_state" in told else {})
 
 
 def _request_summary(request: m.AuthnRequest) -> dict[str, Any]:
@@ -270,9 +272,10 @@ def _assertion_summary(assertion: m.Assertion, root: etree._Element) -> dict[str
         "session_index": _text(statement.session_index) if statement else None,
         "session_until": _moment(statement.session_not_on_or_after) if statement else None,
         "attributes": {
-            one.name: [value.name_id.value if value.name_id else value.text.value for value in one.values]
-            for one in assertion.attributes
+            one.name: [hidden_text(value.name_id.value if value.name_id else value.text.value) for value in one.values]
+            for one in assertion.attributes[: limits.LISTED_CLAIMS]
         },
+        **({"more_attributes": more} if (more := len(assertion.attributes) - limits.LISTED_CLAIMS) > 0 else {}),
         "signed_parts": _signed_parts(root),
     }
 
@@ -319,17 +322,31 @@ def _message_summary(root: etree._Element) -> dict[str, Any]:
 
 
 def outline(element: etree._Element) -> dict[str, Any]:
-    """An element as plain data: name, namespace, attributes, text, children."""
+    """An element as plain data: name, namespace, attributes, text, children; of very many the first."""
+    return _outline(element, [limits.LISTED_ELEMENTS])
+
+
+def _outline(element: etree._Element, left: list[int]) -> dict[str, Any]:
+    """`left` holds how many elements may still be laid open."""
+    left[0] -= 1
     name = etree.QName(element)
     text = text_of(element) if len(element) == 0 or not any(isinstance(c.tag, str) for c in element) else ""
-    children = [outline(child) for child in element if isinstance(child.tag, str)]
+    children = []
+    more = 0
+    for child in element.iterchildren(etree.Element):
+        if left[0] > 0:
+            children.append(_outline(child, left))
+        else:
+            more += 1
     data: dict[str, Any] = {"name": name.localname, "namespace": name.namespace}
     if element.attrib:
         data["attributes"] = {etree.QName(str(key)).localname: str(value) for key, value in element.attrib.items()}
     if text.strip():
-        data["text"] = Secret(text) if name.localname in _SECRET_ELEMENTS else text
+        data["text"] = Secret(text) if name.localname in XML_ELEMENTS else hidden_text(text)
     if children:
         data["children"] = children
+    if more:
+        data["more"] = f"{more:,} more elements"
     return data
 
 

@@ -8,9 +8,11 @@ from typing import Any, NamedTuple
 
 from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.secret_names import PARAMETERS, hidden, hidden_text
+from trace_lens.common.secrets_in_text import without_secrets
 from trace_lens.intake.found import Found
 from trace_lens.intake.oauth import OPAQUE, parameters_of
-from trace_lens.oidc import documents, errors, parameters
+from trace_lens.oidc import documents, errors
 from trace_lens.oidc.jose import JoseDamaged, read_jwe, read_jws
 from trace_lens.oidc.jwk import read_key_set, thumbprint
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
@@ -22,8 +24,6 @@ DOCUMENT_KINDS = (
     "token-response", "userinfo", "introspection", "client-registration", "discovery-document", "key-set", "jwk",
 )  # fmt: skip
 KINDS = (*TOKEN_KINDS, "jwe", *PARAMETER_KINDS, *DOCUMENT_KINDS)
-_SECRET_MEMBERS = {"access_token", "refresh_token", "id_token", "client_secret", "registration_access_token", "code",
-                   "device_code", "d", "p", "q", "dp", "dq", "qi", "k"}  # fmt: skip
 
 
 class Laid(NamedTuple):
@@ -62,8 +62,8 @@ def lay(found: Found) -> Laid:
 def _token(found: Found) -> Laid:
     token = read_token(read_jws(found.data.decode("utf-8", "replace")))
     content = {
-        "header": token.jws.header,
-        "claims": token.claims,
+        "header": hidden(token.jws.header),
+        "claims": hidden(token.claims),
         "moments": moments_in_words(token.claims, token.at("iat")),
         "signature": Secret(token.jws.text.rpartition(".")[2]) if "." in token.jws.text else None,
     }
@@ -116,18 +116,19 @@ def _jwe(found: Found) -> Laid:
         "inside": jwe.header.get("cty"),
         "size": len(found.data),
     }
-    return Laid(summary, {"header": jwe.header})
+    return Laid(summary, {"header": hidden(jwe.header)})
 
 
 def _parameters(found: Found) -> Laid:
     given = parameters_of(found)
-    pairs = ((name, Secret(value) if name in parameters.SECRET else value) for name, value in given.pairs)
+    pairs = ((name, Secret(value) if name in PARAMETERS else hidden_text(value)) for name, value in given.pairs)
     content = {"parameters": [{"name": name, "value": value} for name, value in pairs]}
     wanted = ("response_type", "client_id", "redirect_uri", "response_mode", "state", "nonce", "prompt", "max_age",
               "login_hint", "acr_values", "code_challenge_method", "grant_type", "error", "error_description",
               "iss")  # fmt: skip
-    summary: dict[str, Any] = {"address": given.address, "carried": given.carried}
-    summary |= {name: given.get(name) for name in wanted if given.get(name)}
+    address = without_secrets(given.address) if given.address else None
+    summary: dict[str, Any] = {"address": address, "carried": given.carried}
+    summary |= {name: hidden_text(value) for name in wanted if (value := given.get(name))}
     if given.scopes:
         summary["scope"] = list(given.scopes)
     for name in ("code", "id_token", "access_token", "refresh_token", "code_verifier", "client_secret"):
@@ -149,16 +150,7 @@ def _document(found: Found) -> Laid:
     document = read.value if isinstance(read.value, dict) else {}
     odd = tuple(("malformed-message", f"{name} stands twice") for name in read.duplicates)
     summary = _SUMMARIES[found.kind](document)
-    return Laid(summary, _without_secrets(document), odd)
-
-
-def _without_secrets(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {
-            key: Secret(one) if key in _SECRET_MEMBERS and isinstance(one, str) else _without_secrets(one)
-            for key, one in value.items()
-        }
-    return [_without_secrets(one) for one in value] if isinstance(value, list) else value
+    return Laid(summary, hidden(document), odd)
 
 
 def _token_response(document: Mapping[str, Any]) -> dict[str, Any]:

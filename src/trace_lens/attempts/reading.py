@@ -37,6 +37,7 @@ from trace_lens.saml.reading import (
     read_logout_response,
     read_response,
 )
+from trace_lens.saml.signature import refuse_many_signatures
 
 ANSWER_KINDS = ("saml-response", "saml-assertion", "saml-artifact-response", "ws-federation-response")
 SIGN_OUT_KINDS = ("saml-logout-request", "saml-logout-response")
@@ -153,6 +154,7 @@ def _read(source: str, found: Found) -> Message:
         return Message(source, found, content=read_artifact(found.data))
     try:
         root = parse(found.data)
+        refuse_many_signatures(root, len(found.data))
     except XMLDamaged as damage:
         return Message(source, found, damage=damage)
     return Message(source, found, root, content=_content(found.kind, root))

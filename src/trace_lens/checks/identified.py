@@ -9,12 +9,12 @@ from typing import NamedTuple
 from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.claims import matches
-from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.workspace import guests
 from trace_lens.workspace.accounts import AccountIndex, Near
 from trace_lens.workspace.lists import AccountRow
 from trace_lens.workspace.loading import App, Provider, Workspace
+from trace_lens.workspace.patterns import compiled
 from trace_lens.workspace.rewriting import result
 
 _STAGE = Stage.IDENTIFIED
@@ -276,7 +276,7 @@ def guest(
     """
     pattern = provider.settings.guest_pattern if provider else None
     if pattern:
-        match = re.search(pattern, value[: limits.REGEX_INPUT])
+        match = compiled(pattern).search(value)
         return (match["local"], match["domain"]) if match and match["local"] and match["domain"] else None
     home = {domain.casefold() for domain in (provider.settings.email_domains if provider else ())}
     for near in index.near(value) if index and not index.find(value) else ():

@@ -14,6 +14,7 @@ from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.settings import Value, misplaced
 from trace_lens.common.difference import Difference, difference, is_near, skeleton
 from trace_lens.common.findings import Side
+from trace_lens.common.secret_names import relay_words
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Role
 from trace_lens.saml.names import FORMAT_UNSPECIFIED, short
 from trace_lens.workspace import trust
@@ -410,7 +411,9 @@ class SamlSides(Sides):
         default = self.mine.relay_state
         cells = self._in_app("relay_state", default)
         came = case.attempt.relay_state if case and case.attempt.answer else None
-        cells += self._captured(("RelayState", came, case.attempt.found.where if case else ""))
+        cells += self._captured(
+            ("RelayState", relay_words(came) if came else None, case.attempt.found.where if case else "")
+        )
         if case and (case.request_ids or case.request):
             return Row("relay_state", "relay state", Side.APPLICATION, tuple(Cell(*one) for one in cells), None)
         return self._row("relay_state", "relay state", Side.APPLICATION, cells)

@@ -45,8 +45,10 @@ def command(folder: Path | None, now: object, form: str, output: Path | None, re
         raise click.UsageError(f"{folder} cannot be written: {error.strerror}.") from None
     workspace = load_workspace(folder)
     today = now if isinstance(now, datetime) else read_moment(_NOW)[0]
-    with EventStore(folder, writing=True) as store:
-        events = sum(one.rows for one in load_all(store, log_sources(workspace).values(), folder))
+    sources = list(log_sources(workspace).values())
+    files = [file for source in sources for file in source.files_in(folder)]
+    with EventStore(folder, writing=True, files=files) as store:
+        events = sum(loaded.rows for loaded in load_all(store, sources, folder))
     told = Circumstances(today, with_logs=True)
     captured = [SourceFile(f"captures/{one.file}", one.data) for one in demo.captures]
     result = diagnose_sources(captured, workspace, told, logbook=logbook_of(workspace))

@@ -165,7 +165,8 @@ def load_command(
         _known_source(name, sources)
     begin = datetime.now(UTC)
     wanted = [one for one in sources.values() if not only or one.id in only]
-    with _opened(store_of(root, workspace.settings.store, writing=True)) as store:
+    files = [file for one in wanted for file in one.files_in(root)]
+    with _opened(store_of(root, workspace.settings.store, writing=True, files=files)) as store:
         loaded = load_all(store, wanted, root, lambda name: _progress(name) if sys.stderr.isatty() else None)
     seconds = (datetime.now(UTC) - begin).total_seconds()
     if form == "json":
@@ -261,7 +262,7 @@ def search_command(
         raise click.UsageError("No logs are loaded yet; load them with: trace-lens logs load")
     try:
         with _opened(store):
-            found = search(store.events(), wanted, workspace)
+            found = search(store.events(), wanted, workspace, store.kept_ids)
     except ValueError as error:
         raise click.UsageError(f"--ip: {error}.") from None
     if form == "json":

@@ -12,10 +12,12 @@ import click
 
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import MomentError, read_duration, read_moment_or_date
+from trace_lens.common.secrets_in_text import without_tokens
 
 if TYPE_CHECKING:
     from trace_lens.workspace.loading import Workspace
     from trace_lens.workspace.sources import SourceFile
+    from trace_lens.workspace.trusting import Trust
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -55,11 +57,35 @@ class Duration(click.ParamType):  # type: ignore[type-arg]  # not generic in old
 
 
 def workspace_option(command: F) -> F:
-    """`--workspace`."""
+    """`--workspace` and `--trust-workspace`."""
+    command = click.option(
+        "--trust-workspace", is_flag=True, expose_value=False, callback=_remember_trust,
+        help="Follow what its settings name outside of the workspace: files, and a store on another host.",
+    )(command)  # fmt: skip
     return click.option(
         "--workspace", "workspace_dir", type=click.Path(path_type=Path), metavar="DIR",
         help="The folder with trace-lens.toml; else it is looked for from here upwards.",
     )(command)  # fmt: skip
+
+
+_TRUST = "trace_lens.trust"
+
+
+def _remember_trust(context: click.Context, _: click.Parameter, wanted: bool) -> None:
+    context.meta[_TRUST] = wanted
+
+
+def _trust(root: Path) -> Trust:
+    """What the workspace may lead to: as told, as the user's configuration says, else as the user answers."""
+    from trace_lens.workspace.trusting import Trust, trusted_by_user
+
+    if click.get_current_context().meta.get(_TRUST) or trusted_by_user(root):
+        return Trust(everything=True)
+
+    def ask(what: str) -> bool:
+        return click.confirm(f"The workspace {visible(str(root))} names {visible(what)}. Follow it?", err=True)
+
+    return Trust(ask=ask if sys.stdin.isatty() and sys.stderr.isatty() else None)
 
 
 def output_options(*formats: str) -> Callable[[F], F]:
@@ -123,12 +149,12 @@ def _show_tracebacks(_: click.Context, __: click.Parameter, wanted: bool) -> boo
 
 def say(text: str) -> None:
     """Lines for standard output that are no data; whatever they quote is made visible."""
-    click.echo("\n".join(visible(line) for line in text.split("\n")))
+    click.echo("\n".join(visible(without_tokens(line)) for line in text.split("\n")))
 
 
 def tell(text: str) -> None:
     """A line for the person at the terminal, on standard error; whatever it quotes is made visible."""
-    click.echo(visible(text), err=True)
+    click.echo(visible(without_tokens(text)), err=True)
 
 
 def clock(now: datetime | None) -> datetime:
@@ -150,7 +176,7 @@ def open_workspace(folder: Path | None) -> Workspace:
     if root is None:
         return Workspace(ask=ask)
     try:
-        return load_workspace(root, ask)
+        return load_workspace(root, ask, _trust(root))
     except SettingsError as error:
         report_settings(error)
         raise click.exceptions.Exit(2) from None
@@ -192,7 +218,7 @@ def known(kind: str, name: str | None, names: dict[str, Any]) -> None:
 
 def sources_of(names: tuple[str, ...]) -> Iterator[SourceFile]:
     """The sources named; `-` is standard input, and with none named a terminal is asked for a paste."""
-    from trace_lens.workspace.sources import SourceFile, read_sources
+    from trace_lens.workspace.sources import bounded, read_sources
 
     if not names:
         if sys.stdin.isatty():
@@ -200,14 +226,21 @@ def sources_of(names: tuple[str, ...]) -> Iterator[SourceFile]:
         names = ("-",)
     for name in names:
         if name == "-":
-            yield SourceFile("-", sys.stdin.buffer.read())
+            yield bounded("-", sys.stdin.buffer)
         else:
             yield from read_sources((name,))
+
+
+def _reveals() -> bool:
+    context = click.get_current_context(silent=True)
+    return bool(context and context.params.get("reveal"))
 
 
 def write(text: str, output: Path | None) -> None:
     """Data goes to standard output, or to the file that was named."""
     text = text if text.endswith("\n") or not text else text + "\n"
+    if not _reveals():
+        text = without_tokens(text)
     if output is None:
         stream = sys.stdout.buffer
         plain = (sys.stdout.encoding or "utf-8").lower().replace("-", "") != "utf8"

@@ -5,8 +5,11 @@ Only value types live here. What each code means stands in the catalogue; who ra
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from enum import StrEnum
 from typing import NamedTuple
+
+from trace_lens.common import limits
 
 PROVEN, INFERRED = "proven", "inferred"
 """How certain a break is: shown by facts, or concluded from what is usual."""
@@ -120,6 +123,18 @@ class Finding(NamedTuple):
     def breaks(self) -> bool:
         """Whether it stops the sign-in."""
         return self.severity is Severity.BREAK
+
+
+def listed(findings: Iterable[Finding]) -> tuple[list[Finding], dict[str, int]]:
+    """The findings that an output lists, at most so many of one code; and how many more of each code there are."""
+    counts: dict[str, int] = {}
+    kept = []
+    for finding in findings:
+        counts[finding.code] = counts.get(finding.code, 0) + 1
+        if counts[finding.code] <= limits.FINDINGS_OF_KIND:
+            kept.append(finding)
+    return kept, {code: count - limits.FINDINGS_OF_KIND for code, count in counts.items()
+                  if count > limits.FINDINGS_OF_KIND}  # fmt: skip
 
 
 class Unchecked(NamedTuple):

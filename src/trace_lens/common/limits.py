@@ -26,11 +26,35 @@ XML_DEPTH = 100
 INFLATED_BYTES = 10 * 1024 * 1024
 """Most bytes that one DEFLATE or gzip layer may unfold to."""
 
+FINDINGS_OF_KIND = 25
+"""Most findings of one code that an output lists for one attempt; how many more there are is said."""
+
+EVIDENCE_OF_FINDING = 25
+"""Most pieces of evidence that an output lists for one finding; how many more there are is said."""
+
+LISTED_CLAIMS = 200
+"""Most claims that an output lists for one attempt or message; how many more there are is said."""
+
+LISTED_ELEMENTS = 5_000
+"""Most elements of one XML message that `decode` lays open; how many more there are is said."""
+
+CERTIFICATES = 2_000
+"""Most certificates that are read of one text."""
+
+MESSAGES_LEAST, BYTES_OF_MESSAGE = 2_000, 256
+"""Of a text so many messages are taken in any case, and one more for so many bytes of it; more in it is refused."""
+
 PEEL_LAYERS = 8
 """Most layers of encoding that are peeled off one blob."""
 
 PEEL_READINGS = 120
 """Most readings of one blob that are tried before giving up."""
+
+PEELED_BYTES = 160 * 1024 * 1024
+"""Most bytes that all readings of one blob may have together."""
+
+PARAMETERS = 5_000
+"""Most parameters of one address or form."""
 
 PARTS = 100_000
 """Most messages that are taken apart from one text; what lies beyond is told."""
@@ -57,13 +81,16 @@ ALTERED_BYTES = 1024 * 1024
 """Largest message in which it is tried whether the capture altered what was signed, in bytes."""
 
 SIGNATURES = 20
-"""Most XML signatures that are looked at in one message."""
+"""Most XML signatures that one message may hold."""
+
+SIGNED_BYTES = 20 * 1024 * 1024
+"""The size of a message times the number of its signatures may not be more than this."""
 
 ADDRESS_CHARACTERS = 320
 """Longest e-mail address (RFC 5321 §4.5.3.1: 64 octets of local part, 255 of domain); longer names are no guests."""
 
-REGEX_INPUT = 1000
-"""Longest name, in characters, that a rewriting rule of the workspace is applied to."""
+LOG_LINE = 4 * 1024 * 1024
+"""Longest line of a log, in characters."""
 
 LIST_ROWS = 2_000_000
 """Most rows of an account or assignment list."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -106,7 +107,12 @@ def _write(folder: Path, files: dict[str, bytes]) -> int:
     for name, data in files.items():
         path = folder / name
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(data)
+        secret = path.parent.name == "keys"
+        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600 if secret else 0o666)
+        with os.fdopen(handle, "wb") as stream:
+            if secret:
+                os.fchmod(handle, 0o600)
+            stream.write(data)
     return len(files)
 
 

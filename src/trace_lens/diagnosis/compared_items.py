@@ -9,6 +9,7 @@ from trace_lens.checks.claims import matches
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.delivered import bearers
 from trace_lens.common.moments import show_duration
+from trace_lens.common.secret_names import relay_words
 from trace_lens.diagnosis.items import IDS, MOMENTS, SIGNATURES, Item, some
 from trace_lens.saml.messages import Instant
 from trace_lens.saml.names import short
@@ -37,7 +38,7 @@ def _message(case: SamlCase) -> Iterator[Item]:
     yield Item("binding", binding, ("wrong-binding",), why="how it travelled", only_if_both=True)
     started = ("unsolicited-not-accepted",)
     yield Item("started by", some(case.started_by), started, why="who started the sign-in", only_if_both=True)
-    relay_state = some(case.attempt.relay_state)
+    relay_state = some(relay_words(case.attempt.relay_state) if case.attempt.relay_state else None)
     yield Item("relay state", relay_state, ("relay-state-unexpected",), False, personal=True, only_if_both=True)
     identified = ("account-not-found", "account-near-match", "account-ambiguous", "guest-identifier", "not-assigned")
     yield Item("name identifier", some(name.value if name else None), identified, matters=False, personal=True)

@@ -34,6 +34,7 @@ class Logbook:
         """Find the events of attempts. Raises StoreProblem."""
         people = People(self._workspace, [one.names for one in seen])
         with self._store as store:
+            seen = [attempt._replace(ids=store.kept_ids.both(attempt.ids)) for attempt in seen]
             found = correlate(store.plain_events(), self.sources, seen, people, Names(self._workspace))
         clocks = {one.source: one for one in found.clocks}
         views = {

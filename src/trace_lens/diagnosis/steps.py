@@ -15,6 +15,9 @@ from trace_lens.common.findings import Finding
 from trace_lens.intake.carried import DELIVERED, IN_HEADER, PART
 from trace_lens.intake.exchanges import Exchange, Phases, plain
 
+NAMELESS = "(without a name)"
+"""What stands for the empty name of a cookie that was set or sent without an equals sign."""
+
 
 class Step(NamedTuple):
     """One hop. `sender` is the host whose answer led to it, None where a person did; `after` the seconds since the
@@ -116,7 +119,8 @@ def _step(
         number, one.place, one.at, (one.at - begin).total_seconds() if one.at and begin else None, one.seconds,
         one.phases, hop.how, hop.cause.host if hop.cause and hop.how not in (START,) else None, one.method,
         plain(one.url), one.host, side, one.status, one.problem, plain(one.redirects_to) if one.redirects_to else None,
-        tuple(dict.fromkeys(handed)), tuple(dict.fromkeys(shown)), tuple(one.cookies), _set(one),
+        tuple(dict.fromkeys(handed)), tuple(dict.fromkeys(shown)),
+        tuple(name or NAMELESS for name in one.cookies), _set(one),
         tuple(_shown(line) for line in one.set_cookies), one.frame,
         breaks[0] if breaks else None, risks[0] if risks else None, any(each is first for each in here),
     )  # fmt: skip
@@ -125,9 +129,10 @@ def _step(
 def _shown(line: str) -> str:
     """A Set-Cookie field without the value of the cookie."""
     pair, *attributes = line.split(";")
-    return "; ".join([pair.partition("=")[0].strip(), *(one.strip() for one in attributes)])
+    name, equals, _ = pair.partition("=")
+    return "; ".join([name.strip() if equals else NAMELESS, *(attribute.strip() for attribute in attributes)])
 
 
 def _set(one: Exchange) -> tuple[str, ...]:
     read = [read_set_cookie(line, one) for line in one.set_cookies]
-    return tuple(cookie.name for cookie in read if isinstance(cookie, Refused) or not is_cleared(cookie))
+    return tuple(cookie.name or NAMELESS for cookie in read if isinstance(cookie, Refused) or not is_cleared(cookie))

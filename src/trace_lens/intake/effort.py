@@ -6,6 +6,12 @@ from trace_lens.common import limits
 from trace_lens.common.limits import Refused
 
 _AT_LEAST = 65_536
+_LEAST_STEP = 64
+
+
+def most_messages(size: int) -> int:
+    """How many messages are taken from a text of so many bytes."""
+    return limits.MESSAGES_LEAST + size // limits.BYTES_OF_MESSAGE
 
 
 class Effort:
@@ -15,11 +21,13 @@ class Effort:
     """
 
     def __init__(self, text: str) -> None:
+        self.barren_until = 0
+        """Up to here no full stop stands, so that no token is whole that begins before it."""
         self._left = limits.TRIED_TIMES * (len(text) + _AT_LEAST)
 
     def spend(self, characters: int) -> None:
-        """Count characters that were tried. Raises Refused where too many were."""
-        self._left -= characters
+        """Count characters that were tried, at least so many as a step costs. Raises Refused where too many were."""
+        self._left -= max(characters, _LEAST_STEP)
         if self._left < 0:
             raise Refused(
                 "it holds too many beginnings of messages without an end: its text was gone through "

@@ -80,12 +80,15 @@ class Exchange(_Exchange):
 
     @property
     def cookies(self) -> dict[str, str]:
-        """The cookies that the request carries, by name; of two of one name the first (RFC 6265 §4.2.2)."""
+        """The cookies that the request carries, by name; of two of one name the first (RFC 6265 §4.2.2).
+
+        What has no equals sign is the value of a cookie whose name is empty (rfc6265bis §5.7).
+        """
         found: dict[str, str] = {}
         for part in (self.request("cookie") or "").split(";"):
-            name, _, value = part.strip().partition("=")
+            name, equals, value = part.strip().partition("=")
             if name:
-                found.setdefault(name, value)
+                found.setdefault(name if equals else "", value if equals else name)
         return found
 
     @property
@@ -181,8 +184,13 @@ def same_address(left: str, right: str) -> bool:
 
 
 def plain(url: str) -> str:
-    """An address without query and fragment."""
-    return re.split(r"[?#]", url, maxsplit=1)[0]
+    """An address without query and fragment, and without what is secret before these: user information (RFC 3986
+    §3.2.1) and the session ids that some servers write into paths.
+    """
+    bare = re.split(r"[?#]", url, maxsplit=1)[0]
+    if "@" in bare:
+        bare = _USER_INFORMATION.sub(r"\1", bare, count=1)
+    return _SESSION_IN_PATH.sub("", bare) if ";" in bare else bare
 
 
 def resolved(base: str, reference: str) -> str:
@@ -230,6 +238,8 @@ class Capture(NamedTuple):
         return self.cookies_seen or any(one.request("cookie") is not None or one.set_cookies for one in self.exchanges)
 
 
+_USER_INFORMATION = re.compile(r"^([a-zA-Z][a-zA-Z0-9+.-]*+://)[^/@]*+@")
+_SESSION_IN_PATH = re.compile(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#]*+", re.IGNORECASE)
 _JUMP = re.compile(r"(?:location(?:\.href)?\s*+=|location\.(?:replace|assign)\s*+\()\s*+[\"']([^\"']++)[\"']")
 
 

@@ -17,7 +17,7 @@ from urllib.parse import unquote
 
 from trace_lens.common import limits
 from trace_lens.common.limits import Refused
-from trace_lens.intake.effort import Effort
+from trace_lens.intake.effort import Effort, most_messages
 from trace_lens.intake.found import Found
 from trace_lens.intake.layers import LENGTH
 from trace_lens.intake.line_numbers import LineNumbers
@@ -95,12 +95,20 @@ def oidc_in(data: bytes) -> list[Found]:
     if whole:
         return whole
     pieces: list[_Piece] = []
+    held, most = 0, most_messages(len(text))
     for finder in (_json_values, _html_forms, _addresses, _request_lines, _forms, _lists, _tokens, _opaque):
-        pieces = _beside(pieces, [piece for piece in finder(text) if piece.found])
+        further: list[_Piece] = []
+        for piece in finder(text):
+            if piece.found:
+                further.append(piece)
+                held += len(piece.found)
+            if held > most:
+                raise Refused(f"it holds more than {most:,} messages, which are too many for {len(text):,} characters")
+        pieces = _beside(pieces, further)
     pieces = _without_cut_copies(pieces)
     found: list[Found] = []
     numbers = LineNumbers(text)
-    for piece in pieces[: limits.PARTS]:
+    for piece in pieces:
         base = len(found)
         line = numbers.at(piece.start)
         for one in piece.found:

@@ -13,6 +13,7 @@ from itertools import count
 from typing import BinaryIO, NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.guarding import why
 from trace_lens.common.limits import Refused
 from trace_lens.intake.captures import capture_from, capture_in, carried_by
 from trace_lens.intake.exchanges import Capture
@@ -107,7 +108,26 @@ def peel_stream(open_it: Callable[[], BinaryIO]) -> Peeled:
 
 
 def _peel_capture(capture: Capture) -> Peeled:
-    return Peeled(carried_by(capture, lambda text: _peel_text(text).found), (), capture)
+    """The messages of a capture; a text in it that cannot be read is told, and the others are read."""
+    failed: list[str] = []
+
+    def of_one(text: bytes) -> tuple[Found, ...]:
+        try:
+            return _peel_text(text).found
+        except Exception as error:
+            failed.append(why(error, "reading a text in it"))
+            return ()
+
+    found = carried_by(capture, of_one)
+    return Peeled(found, (), capture, _in_short(failed, "texts in it"))
+
+
+def _in_short(failed: list[str], what: str) -> str | None:
+    """What could not be read, in one sentence; None where all could."""
+    if not failed:
+        return None
+    reasons = "; ".join(list(dict.fromkeys(failed))[:3])
+    return f"{reasons} ({len(failed):,} {what})" if len(failed) > 1 else reasons
 
 
 def _peel_text(data: bytes) -> Peeled:
@@ -154,9 +174,14 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
         else None
     )
     barren = 0
+    failed: list[str] = []
     for line, part in parts[: limits.PARTS]:
         base = len(found)
-        inside = _peel_one(part).found
+        try:
+            inside = _peel_one(part).found
+        except Exception as error:
+            failed.append(why(error, f"reading the part at line {line:,}"))
+            continue
         barren += not inside
         if barren > limits.BARREN_PARTS:
             beyond = f"more than {limits.BARREN_PARTS:,} of its parts hold no message; it was read up to line {line:,}"
@@ -166,14 +191,18 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
         for one in inside:
             place = f"line {line}" + (f" › {one.where}" if one.where else "")
             found.append(one._replace(where=place, within=None if one.within is None else one.within + base))
-    return Peeled(tuple(found), left_out=beyond) if len(found) > 1 or (found and len(parts) == 1) else None
+    if len(found) < 2 and not (found and len(parts) == 1) and not failed:
+        return None
+    left_out = "; ".join(filter(None, (_in_short(failed, "parts of it"), beyond)))
+    return Peeled(tuple(found), left_out=left_out or None, failed=None if found else left_out or None)
 
 
 def _peel_one(data: bytes) -> Peeled:
     order = count()
     start = Found("", data)
     queue: list[tuple[int, int, Found]] = [(0, next(order), start)]
-    seen = {data}
+    seen = {hash(data)}
+    held = len(data)
     ends: list[Found] = []
     beside: tuple[Found, ...] = ()
     broken: Peeled | None = None
@@ -197,9 +226,13 @@ def _peel_one(data: bytes) -> Peeled:
         if len(state.layers) + len(state.repairs) < limits.PEEL_LAYERS:
             for layer in LAYERS:
                 for reading in layer(state.data):
-                    if reading.data in seen or not reading.data.strip():
+                    mark = hash(reading.data)
+                    if mark in seen or not reading.data.strip():
                         continue
-                    seen.add(reading.data)
+                    held += len(reading.data)
+                    if held > limits.PEELED_BYTES:
+                        raise Refused(f"trying to read it takes more than {limits.PEELED_BYTES:,} bytes")
+                    seen.add(mark)
                     grown += 1
                     heapq.heappush(
                         queue, (cost + reading.cost + len(reading.repairs), next(order), _under(state, reading))

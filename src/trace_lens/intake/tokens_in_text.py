@@ -105,6 +105,8 @@ def _goes_on(text: str, end: int) -> bool:
 
 def _over_lines(text: str, start: int, effort: Effort) -> Reading | None:
     """The token over as many lines as make it whole; None where none do."""
+    if start < effort.barren_until:
+        return None
     pieces: list[str] = []
     ends: list[int] = []
     position = start
@@ -121,6 +123,9 @@ def _over_lines(text: str, start: int, effort: Effort) -> Reading | None:
         if follows is None:
             break
         position = follows.end()
+    if stops == 0 and ends:
+        effort.barren_until = ends[-1]
+        return None
     for count in _likely(pieces):
         joined = "".join(pieces[:count])
         for repaired, more in (

@@ -16,7 +16,9 @@ from datetime import datetime, timedelta, tzinfo
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from trace_lens.common.secrets_in_text import RULES
 from trace_lens.logs.events import FIELDS, field_paths
+from trace_lens.logs.kept_ids import DIGITS, MARK, KeptIds, is_secret_column
 from trace_lens.logs.records import path_parts_joined, sniffed, value_at
 from trace_lens.logs.seen import FAILURE, OTHER, SUCCESS
 from trace_lens.workspace.log_sources import LogSource
@@ -67,7 +69,9 @@ class _Opened(NamedTuple):
     odd: Any = None
 
 
-def bulk_events(connection: Any, source: LogSource, path: Path, name: str, head: str, *, plain: bool = False) -> Bulk:
+def bulk_events(connection: Any, source: LogSource, path: Path, name: str, head: str, *, plain: bool = False,
+    kept: KeptIds | None = None,
+) -> Bulk:  # fmt: skip
     """The events of a file of CSV or JSON Lines as an expression over a connection of Ibis to DuckDB.
 
     `head` are the first lines of the file. Nothing is read yet: a row that is out of the ordinary gets no time, or ends
@@ -99,11 +103,30 @@ def bulk_events(connection: Any, source: LogSource, path: Path, name: str, head:
         "time": moment,
         **{field: cells.get(field, nothing) for field in FIELDS if field not in ("time", "outcome")},
         "outcome": _outcome(cells.get("outcome"), source),
-        "ids": _listed([texts[column] for column in told.fields.ids]),
+        "ids": _listed([_kept(texts[column], column, kept or KeptIds()) for column in told.fields.ids]),
     }
+    if "reason" in cells:
+        values["reason"] = _without_secrets(cells["reason"])
     if told.app:
         values["app"] = ibis.coalesce(values["app"], ibis.literal(told.app))
     return Bulk(opened.rows.select(**values), source.id, name, first, last)
+
+
+def _kept(cell: Any, column: str, kept: KeptIds) -> Any:
+    """An id as the store keeps it: the digest of `KeptIds.digest` where its column is secret."""
+    import ibis
+
+    if not kept.key or not is_secret_column(column):
+        return cell
+    digest = (ibis.literal(kept.key) + cell).hexdigest("sha256").substr(0, DIGITS)
+    return ibis.ifelse(cell.notnull(), ibis.literal(MARK) + digest, ibis.null("string"))
+
+
+def _without_secrets(cell: Any) -> Any:
+    """A text with the secrets in it hidden, by the same rules as elsewhere."""
+    for pattern, put in RULES:
+        cell = cell.re_replace(pattern, put)
+    return cell
 
 
 def _csv(connection: Any, source: LogSource, path: Path, head: str, wanted: list[str], time: str) -> _Opened:
@@ -113,9 +136,16 @@ def _csv(connection: Any, source: LogSource, path: Path, head: str, wanted: list
     if len(set(header)) != len(header) or not set(wanted) <= set(header) or len(first) != len(header):
         raise OutOfTheOrdinary
     rows = connection.read_csv(
-        str(path), table_name="bulk_rows", header=True, all_varchar=True, quote='"', escape='"', strict_mode=True,
-        null_padding=False, delim=delimiter,
-    )  # fmt: skip
+        str(path.resolve()),
+        table_name="bulk_rows",
+        header=True,
+        all_varchar=True,
+        quote='"',
+        escape='"',
+        strict_mode=True,
+        null_padding=False,
+        delim=delimiter,
+    )
     if list(rows.columns) != header:
         raise OutOfTheOrdinary
     return _Opened(rows, {column: rows[column] for column in wanted}, first[header.index(time)].strip())
@@ -135,7 +165,9 @@ def _json_lines(connection: Any, source: LogSource, path: Path, head: str, wante
     ):
         raise OutOfTheOrdinary
     columns = dict.fromkeys(sorted({some[0] for some in parts.values()}), "JSON")
-    rows = connection.read_json(str(path), table_name="bulk_rows", format="newline_delimited", columns=columns)
+    rows = connection.read_json(
+        str(path.resolve()), table_name="bulk_rows", format="newline_delimited", columns=columns
+    )
     texts, odd = {}, ibis.literal(False)
     for one, some in parts.items():
         value = rows[some[0]]

@@ -11,7 +11,7 @@ from typing import BinaryIO, NamedTuple
 
 from trace_lens.logs.events import FIELDS, Event, events_of, field_paths, text_of, time_form
 from trace_lens.logs.proposing import Column, Proposal, columns_of, form_of, propose
-from trace_lens.logs.records import BadRow, Record, Unreadable, records_of, unpacked, value_at
+from trace_lens.logs.records import DAMAGED, BadRow, Record, Unreadable, records_of, unpacked, value_at
 from trace_lens.logs.times import TimeReader, is_descending
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 
@@ -83,7 +83,7 @@ def _proposed(path: Path, sample: int) -> tuple[LogSource, Proposal]:
 def _head(stream: BinaryIO) -> bytes:
     try:
         return stream.read(_HEAD)
-    except (OSError, EOFError) as error:
+    except DAMAGED as error:
         raise Unreadable(f"it is damaged ({error})") from None
 
 

@@ -10,6 +10,8 @@ from collections.abc import Iterator, Mapping
 from datetime import datetime
 from typing import Any, NamedTuple
 
+from trace_lens.common.secrets_in_text import without_secrets
+from trace_lens.logs.kept_ids import KeptIds
 from trace_lens.logs.records import BadRow, Record, value_at
 from trace_lens.logs.seen import FAILURE, OTHER, SUCCESS
 from trace_lens.logs.times import NoTime, TimeForm, TimeReader
@@ -63,9 +65,13 @@ def field_paths(source: LogSource) -> dict[str, str]:
 
 
 def events_of(
-    source: LogSource, file: str, records: Iterator[Record | BadRow], reader: TimeReader
+    source: LogSource, file: str, records: Iterator[Record | BadRow], reader: TimeReader, kept: KeptIds | None = None
 ) -> Iterator[Event | BadRow]:
-    """The events of records, in their order; a record without a time that can be read is bad."""
+    """The events of records, in their order; a record without a time that can be read is bad.
+
+    Secrets in their reasons are hidden, and ids are as they are `kept`.
+    """
+    as_kept = (kept or KeptIds()).kept
     paths = field_paths(source)
     ids = tuple(source.settings.fields.ids) or OWN_IDS.get(source.settings.format, ())
     words = {word.casefold(): SUCCESS for word in source.settings.outcomes.success}
@@ -77,15 +83,17 @@ def events_of(
         try:
             moment = reader.read(value_at(record.values, paths["time"]) if "time" in paths else None)
         except NoTime as error:
-            yield BadRow(record.line, str(error), record.text)
+            yield BadRow(record.line, without_secrets(str(error)), without_secrets(record.text))
             continue
         said = {name: text_of(value_at(record.values, path)) for name, path in paths.items() if name != "time"}
         if source.settings.format == "ocsf" and not source.settings.fields.user and said.get("user") is None:
             said["user"] = next((text for path in _OCSF_USER if (text := text_of(value_at(record.values, path)))), None)
         yield Event(
             source.id, file, record.line, moment, said.get("user"), said.get("app") or source.settings.app,
-            outcome_of(said.get("outcome"), words, source.settings.format), said.get("code"), said.get("reason"),
-            said.get("ip"), tuple(text for path in ids if (text := text_of(value_at(record.values, path)))),
+            outcome_of(said.get("outcome"), words, source.settings.format), said.get("code"),
+            without_secrets(reason) if (reason := said.get("reason")) else None,
+            said.get("ip"),
+            tuple(as_kept(path, text) for path in ids if (text := text_of(value_at(record.values, path)))),
         )  # fmt: skip
 
 

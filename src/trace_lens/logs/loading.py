@@ -12,10 +12,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 
+from trace_lens.common.guarding import Meant, why
 from trace_lens.logs.bulk import HEADERS, OutOfTheOrdinary
 from trace_lens.logs.checking import rows_of
 from trace_lens.logs.events import Event, events_of, field_paths, time_form
-from trace_lens.logs.records import BadRow, Record, Unreadable, unpacked, value_at
+from trace_lens.logs.records import DAMAGED, BadRow, Record, Unreadable, unpacked, value_at
 from trace_lens.logs.store import EventStore, LoadedFile
 from trace_lens.logs.times import TimeReader, is_descending
 from trace_lens.workspace.log_sources import LogSource
@@ -110,6 +111,10 @@ def load_file(
     except (Unreadable, OSError) as error:
         reason = getattr(error, "strerror", None) or str(error)
         return Loaded(source.id, name, NEW, problem=reason)
+    except Meant:
+        raise
+    except Exception as error:
+        return Loaded(source.id, name, NEW, problem=why(error, "reading it"))
 
 
 def _content(stream: BinaryIO, until: int | None) -> _Content:
@@ -131,7 +136,7 @@ def _content(stream: BinaryIO, until: int | None) -> _Content:
             octets += len(chunk)
             lines += chunk.count(b"\n")
             plain = plain and not any(one in chunk for one in _OTHER_SPACE)
-    except EOFError as error:
+    except DAMAGED as error:
         raise Unreadable(f"it is damaged ({error})") from None
     return _Content(octets, whole.hexdigest(), before, lines, plain)
 
@@ -143,7 +148,7 @@ def _load(
     bad: list[BadRow] = []
     reader = TimeReader(time_form(source), descending=_descending(source, path))
     with path.open("rb") as stream:
-        rows = events_of(source, name, rows_of(unpacked(stream), source), reader)
+        rows = events_of(source, name, rows_of(unpacked(stream), source), reader, store.kept_ids)
         count = store.add(_only_events(rows, bad, first_line, told))
     store.add_bad(source.id, name, bad)
     held, held_bad = store.counts(source.id, name)

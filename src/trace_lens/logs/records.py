@@ -11,10 +11,14 @@ import gzip
 import io
 import json
 import re
+import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any, BinaryIO, NamedTuple
 
+import zstandard
+
 from trace_lens.common import limits
+from trace_lens.common.secrets_in_text import without_secrets
 
 Value = Any
 """A text, a number, a truth value, a list or a table, as the format has it; None where there is none."""
@@ -29,6 +33,10 @@ _PARAMETER = re.compile(r" ([^\s=\]\"]+)=\"((?:[^\"\\\]]|\\.)*)\"")
 _PAIR = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*)=(?:\"((?:[^\"\\]|\\.)*)\"|([^\s\",;]+))")
 OCSF_AUTHENTICATION = 3002
 """The class of Authentication events in the Open Cybersecurity Schema Framework."""
+
+
+DAMAGED = (EOFError, OSError, zlib.error, zstandard.ZstdError)
+"""What reading a damaged or cut stream of gzip or Zstandard raises."""
 
 
 class Record(NamedTuple):
@@ -58,8 +66,6 @@ def unpacked(stream: BinaryIO) -> BinaryIO:
     if head[:2] == b"\x1f\x8b":
         return gzip.GzipFile(fileobj=stream)  # type: ignore[return-value]
     if head == b"\x28\xb5\x2f\xfd":
-        import zstandard
-
         reader = zstandard.ZstdDecompressor().stream_reader(stream, read_across_frames=True)
         return io.BufferedReader(reader)
     return stream
@@ -78,14 +84,14 @@ def records_of(
     lines = io.TextIOWrapper(stream, encoding or "utf-8-sig", errors="replace", newline="")
     readers: dict[str, Callable[[], Iterator[Record | BadRow]]] = {
         "csv": lambda: _csv(lines, delimiter),
-        "jsonl": lambda: _json_lines(lines),
-        "syslog": lambda: _syslog(lines),
-        "w3c": lambda: _w3c(lines),
-        "combined": lambda: _combined(lines),
+        "jsonl": lambda: _json_lines(_bounded(lines)),
+        "syslog": lambda: _syslog(_bounded(lines)),
+        "w3c": lambda: _w3c(_bounded(lines)),
+        "combined": lambda: _combined(_bounded(lines)),
     }
     try:
         yield from readers[form]()
-    except (EOFError, OSError) as error:
+    except DAMAGED as error:
         raise Unreadable(f"it is damaged ({error})") from None
     finally:
         lines.detach()
@@ -94,6 +100,19 @@ def records_of(
 def _short(text: str) -> str:
     text = text.rstrip("\r\n")
     return text if len(text) <= limits.SHOWN_VALUE else text[: limits.SHOWN_VALUE] + "…"
+
+
+def _bad(line: int, because: str, text: str) -> BadRow:
+    """A bad row, with the secrets in its text hidden."""
+    return BadRow(line, without_secrets(because), without_secrets(_short(text)))
+
+
+def _bounded(lines: io.TextIOWrapper) -> Iterator[str]:
+    """The lines of a stream; of one that is longer than any record of a log its beginning only, which is then bad."""
+    while line := lines.readline(limits.LOG_LINE):
+        yield line
+        while len(line) == limits.LOG_LINE and not line.endswith("\n"):
+            line = lines.readline(limits.LOG_LINE)
 
 
 def sniffed(sample: str) -> str:
@@ -115,8 +134,9 @@ def sniffed(sample: str) -> str:
 def _csv(lines: io.TextIOWrapper, delimiter: str | None) -> Iterator[Record | BadRow]:
     """RFC 4180 and its relatives. A row with another number of columns than the header is bad."""
     csv.field_size_limit(limits.KEPT_BODY_BYTES)
-    first = lines.readline()
-    sample = first + "".join(lines.readline() for _ in range(20)) if delimiter is None else first
+    first = lines.readline(limits.LOG_LINE)
+    ahead = 20 if delimiter is None else 0
+    sample = first + "".join(lines.readline(limits.LOG_LINE) for _ in range(ahead))
     source = _Chained(sample, lines)
     reader = csv.reader(source, delimiter=delimiter or sniffed(sample), strict=False)
     header: list[str] | None = None
@@ -128,7 +148,7 @@ def _csv(lines: io.TextIOWrapper, delimiter: str | None) -> Iterator[Record | Ba
         except StopIteration:
             return
         except csv.Error as error:
-            yield BadRow(line, f"it is no CSV: {error}", _short("".join(source.taken)))
+            yield _bad(line, f"it is no CSV: {error}", "".join(source.taken))
             continue
         text = "".join(source.taken)
         if not any(cell.strip() for cell in row):
@@ -137,7 +157,7 @@ def _csv(lines: io.TextIOWrapper, delimiter: str | None) -> Iterator[Record | Ba
             header = [cell.strip() for cell in row]
             continue
         if len(row) != len(header) and not (len(row) > len(header) and not any(row[len(header) :])):
-            yield BadRow(line, f"it has {len(row)} columns where the header has {len(header)}", _short(text))
+            yield _bad(line, f"it has {len(row)} columns where the header has {len(header)}", text)
             continue
         yield Record(line, dict(zip(header, row, strict=False)), _short(text))
 
@@ -156,7 +176,7 @@ class _Chained:
     def __next__(self) -> str:
         line = next(self._ahead, None)
         if line is None:
-            line = self._lines.readline()
+            line = self._lines.readline(limits.LOG_LINE)
             if not line:
                 raise StopIteration
         self.taken.append(line)
@@ -173,9 +193,9 @@ def _json_row(number: int, line: str) -> Record | BadRow:
     try:
         value = json.loads(line)
     except (ValueError, RecursionError) as error:
-        return BadRow(number, f"it is no JSON: {str(error).partition(':')[0].lower()}", _short(line))
+        return _bad(number, f"it is no JSON: {str(error).partition(':')[0].lower()}", line)
     if not isinstance(value, dict):
-        return BadRow(number, "it is no JSON object", _short(line))
+        return _bad(number, "it is no JSON object", line)
     return Record(number, value, _short(line))
 
 
@@ -186,7 +206,7 @@ def _json_or_lines(stream: BinaryIO, rows: str | None, *, of_ocsf: bool) -> Iter
     bare = head.lstrip(b"\xef\xbb\xbf \t\r\n")
     if bare[:1] == b"{" and not rows:
         lines = io.TextIOWrapper(io.BufferedReader(rest), "utf-8-sig", errors="replace", newline="")
-        found = _json_lines(lines)
+        found = _json_lines(_bounded(lines))
     else:
         found = _json_array(io.BufferedReader(rest), rows)
     yield from (_authentication(one) for one in found) if of_ocsf else found
@@ -219,7 +239,7 @@ def _json_array(stream: BinaryIO, rows: str | None) -> Iterator[Record | BadRow]
             if isinstance(value, dict):
                 yield Record(number, value, _short(json.dumps(value, ensure_ascii=False, default=str)))
             else:
-                yield BadRow(number, "it is no JSON object", _short(str(value)))
+                yield _bad(number, "it is no JSON object", str(value))
     except ijson.JSONError as error:
         yield BadRow(number + 1, f"the file breaks off or is broken here: {str(error).splitlines()[0]}", "")
     if number == 0:
@@ -251,9 +271,8 @@ def _authentication(row: Record | BadRow) -> Record | BadRow:
     if isinstance(row, Record):
         kind = row.values.get("class_uid")
         if kind is not None and kind != OCSF_AUTHENTICATION:
-            return BadRow(
-                row.line, f"its class_uid is {kind}; Authentication events have {OCSF_AUTHENTICATION}", row.text
-            )
+            because = f"its class_uid is {kind}; Authentication events have {OCSF_AUTHENTICATION}"
+            return _bad(row.line, because, row.text)
     return row
 
 
@@ -265,9 +284,7 @@ def _syslog(lines: Iterable[str]) -> Iterator[Record | BadRow]:
             continue
         match = _SYSLOG.fullmatch(text)
         if match is None:
-            yield BadRow(
-                number, "it is no message of RFC 5424 (<priority>version time host app process id …)", _short(text)
-            )
+            yield _bad(number, "it is no message of RFC 5424 (<priority>version time host app process id …)", text)
             continue
         priority, _, time, host, app, process, message_id, rest = match.groups()
         values: dict[str, Value] = {
@@ -311,9 +328,9 @@ def _w3c(lines: Iterable[str]) -> Iterator[Record | BadRow]:
             continue
         cells = [one[1:-1] if one[:1] == '"' else one for one in re.findall(r"\"[^\"]*\"|\S+", text)]
         if not names:
-            yield BadRow(number, "no #Fields line stands before it", _short(text))
+            yield _bad(number, "no #Fields line stands before it", text)
         elif len(cells) != len(names):
-            yield BadRow(number, f"it has {len(cells)} columns where #Fields names {len(names)}", _short(text))
+            yield _bad(number, f"it has {len(cells)} columns where #Fields names {len(names)}", text)
         else:
             values = {name: _given(cell) for name, cell in zip(names, cells, strict=True)}
             if values.get("date") and values.get("time"):
@@ -329,7 +346,7 @@ def _combined(lines: Iterable[str]) -> Iterator[Record | BadRow]:
             continue
         match = _COMBINED.fullmatch(text)
         if match is None:
-            yield BadRow(number, "it is no line of the combined log format", _short(text))
+            yield _bad(number, "it is no line of the combined log format", text)
             continue
         values: dict[str, Value] = {
             name: None if value in (None, "-") else value for name, value in match.groupdict().items()

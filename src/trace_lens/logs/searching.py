@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from trace_lens.logs.events import Event
+from trace_lens.logs.kept_ids import KeptIds
 from trace_lens.workspace.loading import Workspace
 
 if TYPE_CHECKING:
@@ -65,7 +66,7 @@ def app_names(workspace: Workspace, name: str) -> set[str]:
     return found
 
 
-def matching(table: ir.Table, wanted: Wanted, workspace: Workspace) -> ir.Table:
+def matching(table: ir.Table, wanted: Wanted, workspace: Workspace, kept: KeptIds | None = None) -> ir.Table:
     """The events that are wanted, in the order of their times. Raises ValueError for an address that is none."""
     conditions: list[Any] = []
     if wanted.user is not None:
@@ -85,7 +86,8 @@ def matching(table: ir.Table, wanted: Wanted, workspace: Workspace) -> ir.Table:
     if wanted.ip is not None:
         conditions.append(_in_network(table, wanted.ip))
     if wanted.id is not None:
-        conditions.append(table["ids"].contains(wanted.id))
+        asked = [table["ids"].contains(value) for value in sorted((kept or KeptIds()).both([wanted.id]))]
+        conditions.append(asked[0] | asked[-1])
     if wanted.text is not None:
         text = wanted.text.lower()
         columns = [table[name].fill_null("").lower() for name in ("user", "app", "code", "reason", "ip")]
@@ -112,9 +114,9 @@ def _in_network(table: ir.Table, text: str) -> Any:
     raise ValueError(f"{text}: a network ends at /8, /16 or /24 here")
 
 
-def search(table: ir.Table, wanted: Wanted, workspace: Workspace) -> list[Event]:
-    """The events that are wanted. Raises ValueError for an address that is none."""
-    return events_in(matching(table, wanted, workspace).to_pyarrow())
+def search(table: ir.Table, wanted: Wanted, workspace: Workspace, kept: KeptIds | None = None) -> list[Event]:
+    """The events that are wanted; `kept` is how the store keeps ids. Raises ValueError for an address that is none."""
+    return events_in(matching(table, wanted, workspace, kept).to_pyarrow())
 
 
 def events_in(rows: pa.Table) -> list[Event]:

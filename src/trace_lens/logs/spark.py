@@ -26,10 +26,11 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 from trace_lens.logs.bulk import OutOfTheOrdinary
 from trace_lens.logs.events import Event
+from trace_lens.logs.kept_ids import kept_ids
 from trace_lens.logs.records import BadRow
 from trace_lens.logs.store import BATCH, TABLES, VERSION, EventStore, LoadedFile, StoreProblem, as_columns, bad_columns
-from trace_lens.workspace.loading import OWN_FOLDER
 from trace_lens.workspace.log_sources import LogSource
+from trace_lens.workspace.own_files import OWN_FOLDER, own_folder, write_privately
 
 if TYPE_CHECKING:
     import ibis.expr.types as ir
@@ -68,12 +69,15 @@ class SparkStore(EventStore):
     def __enter__(self) -> SparkStore:
         try:
             if self._writing:
+                if self.path.parent.name == OWN_FOLDER:
+                    own_folder(self.root)
                 for name in ("files", "events", "bad_rows"):
                     (self.path / name).mkdir(parents=True, exist_ok=True)
                 self._lock = (self.path / ".lock").open("wb")
                 fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
                 if not self.exists:
                     _put(self.path / "about.json", json.dumps({"version": VERSION}).encode())
+            self.kept_ids = kept_ids(self.path, make=self._writing)
             told = json.loads((self.path / "about.json").read_bytes())
         except BlockingIOError:
             self.__exit__(None, None, None)
@@ -288,13 +292,11 @@ def _put_table(path: Path, table: pa.Table) -> None:
 
 
 def _put(path: Path, data: bytes) -> None:
-    fresh = path.with_suffix(".new")
-    fresh.write_bytes(data)
-    fresh.replace(path)
+    write_privately(path, data)
 
 
-def store_of(root: Path, setting: str, *, writing: bool = False) -> EventStore:
-    """The store of a workspace, as `store` in its settings says."""
-    return (
-        SparkStore(root, setting, writing=writing) if setting.startswith(SCHEME) else EventStore(root, writing=writing)
-    )
+def store_of(root: Path, setting: str, *, writing: bool = False, files: Iterable[Path] = ()) -> EventStore:
+    """The store of a workspace, as `store` in its settings says; `files` are those that are to be loaded."""
+    if setting.startswith(SCHEME):
+        return SparkStore(root, setting, writing=writing)
+    return EventStore(root, writing=writing, files=files)

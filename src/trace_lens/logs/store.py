@@ -15,18 +15,35 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from trace_lens.common.guarding import Meant
 from trace_lens.logs.events import Event
+from trace_lens.logs.kept_ids import KeptIds, kept_ids
 from trace_lens.logs.records import BadRow
-from trace_lens.workspace.loading import EVENTS_FILE, OWN_FOLDER
+from trace_lens.workspace.loading import EVENTS_FILE
 from trace_lens.workspace.log_sources import LogSource
+from trace_lens.workspace.own_files import OWN_FOLDER, for_user_only, own_folder, refuse_link
 
 if TYPE_CHECKING:
     import ibis.expr.types as ir
 
-VERSION = "1"
+VERSION = "2"
 BATCH = 50_000
 _NUMBER_LINES = """UPDATE events SET line = rowid + ? - (SELECT min(rowid) FROM events WHERE source = ? AND file = ?)
 WHERE source = ? AND file = ?"""
 """The rows of a file stand in its order, one after the other."""
+_CLOSED = {
+    "autoinstall_known_extensions": "false", "autoload_known_extensions": "false",
+    "allow_community_extensions": "false", "allow_unsigned_extensions": "false",
+}  # fmt: skip
+"""How the database is opened: without extensions from anywhere."""
+_STRANGE = """
+SELECT 'table', table_name FROM duckdb_tables() WHERE NOT internal AND database_name = current_database()
+UNION ALL SELECT 'view', view_name FROM duckdb_views() WHERE NOT internal AND database_name = current_database()
+UNION ALL SELECT 'macro', function_name FROM duckdb_functions()
+    WHERE NOT internal AND database_name = current_database()
+UNION ALL SELECT 'sequence', sequence_name FROM duckdb_sequences() WHERE database_name = current_database()
+UNION ALL SELECT 'type', type_name FROM duckdb_types() WHERE NOT internal AND database_name = current_database()
+UNION ALL SELECT 'schema', schema_name FROM duckdb_schemas()
+    WHERE NOT internal AND schema_name <> 'main' AND database_name = current_database()
+"""
 TABLES = {
     "events": {
         "source": "string", "file": "string", "line": "int64", "time": "timestamp(6)", "user": "string",
@@ -40,6 +57,15 @@ TABLES = {
     "bad_rows": {"source": "string", "file": "string", "line": "int64", "because": "string", "text": "string"},
     "about": {"key": "string", "value": "string"},
 }  # fmt: skip
+
+
+def _closing(files: Sequence[str]) -> Iterator[str]:
+    """The statements that close the database off from everything but some files."""
+    listed = ", ".join("'" + file.replace("'", "''") + "'" for file in files)
+    if listed:
+        yield f"SET allowed_paths = [{listed}]"
+    yield "SET enable_external_access = false"
+    yield "SET lock_configuration = true"
 
 
 class StoreProblem(Meant):
@@ -60,10 +86,17 @@ class LoadedFile(NamedTuple):
 
 
 class EventStore:
-    """The store of a workspace; a context manager. Times are kept as UTC without a zone. Raises StoreProblem."""
+    """The store of a workspace; a context manager. Times are kept as UTC without a zone. Raises StoreProblem.
 
-    def __init__(self, root: Path, *, writing: bool = False) -> None:
+    The database reads nothing but its own file and, while it is written, the `files` that are loaded, and takes no
+    extensions.
+    """
+
+    def __init__(self, root: Path, *, writing: bool = False, files: Iterable[Path] = ()) -> None:
+        self.root = root
         self.path = root / OWN_FOLDER / EVENTS_FILE
+        self.kept_ids = KeptIds()
+        self._files = [str(file.resolve()) for file in files]
         self._writing = writing
         self._connection: Any = None
 
@@ -76,11 +109,19 @@ class EventStore:
         import duckdb
         import ibis
 
-        if self._writing:
-            self.path.parent.mkdir(exist_ok=True)
-            (self.path.parent / ".gitignore").write_text("*\n", "ascii")
         try:
-            self._connection = ibis.duckdb.connect(str(self.path), read_only=not self._writing)
+            if self._writing:
+                own_folder(self.root)
+            for path in (self.path.parent, self.path):
+                refuse_link(path)
+            self.kept_ids = kept_ids(self.path.parent, make=self._writing)
+        except OSError as error:
+            raise StoreProblem(f"the store of logs cannot be used: {error}") from None
+        try:
+            with for_user_only():
+                self._connection = ibis.duckdb.connect(str(self.path), read_only=not self._writing, **_CLOSED)
+            for statement in _closing(self._files if self._writing else []):
+                self._connection.raw_sql(statement)
         except duckdb.IOException as error:
             if "lock" in str(error).lower():
                 raise StoreProblem(
@@ -116,6 +157,7 @@ class EventStore:
     def _prepare(self) -> None:
         import ibis
 
+        self._refuse_strange()
         there = set(self._connection.list_tables())
         if not there and self._writing:
             for name, columns in TABLES.items():
@@ -130,6 +172,16 @@ class EventStore:
             raise StoreProblem(
                 f"the store of logs is of version {version}, and this program works with version {VERSION}; move "
                 f"{OWN_FOLDER}/{EVENTS_FILE} away and run trace-lens logs load again: it is made from the log files"
+            )
+
+    def _refuse_strange(self) -> None:
+        """Raise StoreProblem where the file holds anything that this program does not put there."""
+        rows = self._connection.raw_sql(_STRANGE).fetchall()
+        strange = [f"{kind} {name}" for kind, name in rows if not (kind == "table" and name in TABLES)]
+        if strange:
+            raise StoreProblem(
+                f"the store of logs in {OWN_FOLDER}/{EVENTS_FILE} was not made by this program: it holds the "
+                f"{', the '.join(strange[:3])}; move it away and run trace-lens logs load again"
             )
 
     def events(self) -> ir.Table:
@@ -207,7 +259,7 @@ class EventStore:
 
         from trace_lens.logs.bulk import HEADERS, OutOfTheOrdinary, all_in_order, bulk_events
 
-        bulk = bulk_events(self._connection, source, path, name, head, plain=plain)
+        bulk = bulk_events(self._connection, source, path, name, head, plain=plain, kept=self.kept_ids)
         try:
             self._connection.insert("events", bulk.events.select(*TABLES["events"]))
             self._connection.con.execute(_NUMBER_LINES, [HEADERS[source.settings.format] + 1, *[source.id, name] * 2])

@@ -10,6 +10,9 @@ from collections.abc import Iterable
 from typing import NamedTuple
 from urllib.parse import unquote_plus
 
+from trace_lens.common import limits
+from trace_lens.common.limits import Refused
+
 AUTHORIZATION_REQUEST, AUTHORIZATION_RESPONSE, TOKEN_REQUEST, LOGOUT_REQUEST, LOGOUT_TOKEN_POST = (
     "authorization-request", "authorization-response", "token-request", "logout-request", "logout-token"
 )  # fmt: skip
@@ -60,7 +63,9 @@ class Parameters(NamedTuple):
 
 
 def read_parameters(text: str, carried: str, address: str | None = None) -> Parameters:
-    """Parameters of a query, fragment or form body."""
+    """Parameters of a query, fragment or form body. Raises Refused where they are too many."""
+    if text.count("&") >= limits.PARAMETERS:
+        raise Refused(f"it has more than {limits.PARAMETERS:,} parameters")
     pairs = (part.partition("=") for part in text.split("&") if part)
     return Parameters(tuple((unquote_plus(name), unquote_plus(value)) for name, _, value in pairs), carried, address)
 

@@ -10,9 +10,11 @@ import base64
 import binascii
 import re
 from collections.abc import Iterator
-from itertools import zip_longest
+from itertools import islice, zip_longest
 from typing import NamedTuple
 
+from trace_lens.common import limits
+from trace_lens.common.limits import Refused
 from trace_lens.pki.containers import ContainerError, certificates_of_pkcs7, is_pkcs7
 
 _MARK = re.compile(r"(?<!-)-{2,}+\s*+(BEGIN|END)\s++([A-Z0-9 ]++)\s*+-{2,}+", re.IGNORECASE)
@@ -67,7 +69,9 @@ def certificates_in(data: bytes) -> list[PastedCertificate]:
 
 def _blocks(text: str) -> Iterator[_Block]:
     """Each BEGIN line with what follows it, up to its END line, the next BEGIN line, or the end of the text."""
-    marks = list(_MARK.finditer(text))
+    marks = list(islice(_MARK.finditer(text), 2 * limits.CERTIFICATES + 1))
+    if len(marks) > 2 * limits.CERTIFICATES:
+        raise Refused(f"it holds more than {limits.CERTIFICATES:,} certificates")
     for mark, following in zip_longest(marks, marks[1:]):
         if mark[1].upper() != "BEGIN":
             continue

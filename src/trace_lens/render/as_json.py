@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 from trace_lens.attempts.opening import certificate_summary
 from trace_lens.checks.claims import ClaimRow
 from trace_lens.checks.sides import COLUMNS
+from trace_lens.common import limits
 from trace_lens.common.catalogue import Entry
-from trace_lens.common.findings import Evidence, Finding, Unchecked
+from trace_lens.common.findings import Evidence, Finding, Unchecked, listed
 from trace_lens.common.masking import Masks, escaped, masked
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.certificates import SeenCertificate
@@ -58,6 +59,8 @@ def diagnoses(
 
 def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
     """One attempt of `trace-lens/diagnosis/1`."""
+    shown, more = listed(diagnosis.findings)
+    more_claims = len(diagnosis.claims) - limits.LISTED_CLAIMS
     return {
         "id": diagnosis.id,
         "source": diagnosis.source,
@@ -79,13 +82,15 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
             {
                 "stage": result.stage,
                 "status": result.status,
-                "findings": [one.code for one in result.findings],
+                "findings": [one.code for one in listed(result.findings)[0]],
                 "unchecked": [unchecked(one) for one in result.unchecked],
             }
             for result in diagnosis.stages
         ],
-        "findings": [finding(one, masks) for one in diagnosis.findings],
-        "claims": [_claim(row) for row in diagnosis.claims],
+        "findings": [finding(one, masks) for one in shown],
+        **({"more_findings": more} if more else {}),
+        "claims": [_claim(row) for row in diagnosis.claims[: limits.LISTED_CLAIMS]],
+        **({"more_claims": more_claims} if more_claims > 0 else {}),
         "hops": [step(one) for one in diagnosis.steps],
         "events": json_timeline.matched(diagnosis.logs.events, diagnosis.logs) if diagnosis.logs else [],
         "unchecked": [unchecked(one) for one in diagnosis.unchecked],
@@ -140,7 +145,8 @@ def finding(one: Finding, masks: Masks) -> Json:
         "proof": {"outcome": one.proof.outcome, "first_break": one.proof.first_break} if one.proof else None,
         **({"overrules": list(one.overrules)} if one.overrules else {}),
         "accepted": one.accepted,
-        "evidence": [evidence(item, masks) for item in one.evidence],
+        "evidence": [evidence(item, masks) for item in one.evidence[: limits.EVIDENCE_OF_FINDING]],
+        **({"more_evidence": more} if (more := len(one.evidence) - limits.EVIDENCE_OF_FINDING) > 0 else {}),
         "reference": one.reference,
     }
 

@@ -27,7 +27,7 @@ from trace_lens.saml import algorithms
 from trace_lens.saml.algorithms import PSSParameters, SignatureAlgorithm
 from trace_lens.saml.canonical import ALGORITHMS, Canonicalization, NotCanonical, canonical
 from trace_lens.saml.names import EXCLUSIVE, SIGNATURE, short
-from trace_lens.saml.parsing import text_of
+from trace_lens.saml.parsing import Damage, XMLDamaged, text_of
 
 _D = f"{{{SIGNATURE}}}"
 _D11 = "{http://www.w3.org/2009/xmldsig11#}"
@@ -128,6 +128,18 @@ def _ids(root: etree._Element) -> list[tuple[str, etree._Element]]:
     """Every identifier in a document, with the element that bears it."""
     found = cast("list[Any]", _ALL_IDS(root))
     return [(str(value), value.getparent()) for value in found]
+
+
+def refuse_many_signatures(root: etree._Element, size: int) -> None:
+    """Raise XMLDamaged where a message of so many bytes holds more signatures than are looked at.
+
+    Each one may cover all of it, so the larger the message, the fewer they may be.
+    """
+    most = max(2, min(limits.SIGNATURES, limits.SIGNED_BYTES // max(size, 1)))
+    held = sum(1 for _ in islice(root.iter(_D + "Signature"), most + 1))
+    if held > most:
+        reason = f"it holds more than {most} signatures, which are too many for {size:,} bytes"
+        raise XMLDamaged(Damage.UNSAFE, reason)
 
 
 def signatures_in(root: etree._Element) -> tuple[XMLSignature, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 import tomllib
 from dataclasses import dataclass, field
 from datetime import timedelta
@@ -15,9 +16,11 @@ from trace_lens.pki.pem import PastedCertificate, certificates_in
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, Role, find_entity
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import lists
+from trace_lens.workspace.own_files import OWN_FOLDER, cache_folder, write_privately
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import Problem, SettingsError
 from trace_lens.workspace.settings import AppSettings, ProviderSettings, WorkspaceSettings, read_table
+from trace_lens.workspace.trusting import HOW, Trust, files_inside, wrong_with
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -26,7 +29,6 @@ if TYPE_CHECKING:
     from trace_lens.workspace.changes import Change
 
 ROOT_FILE = "trace-lens.toml"
-OWN_FOLDER = ".trace-lens"
 EVENTS_FILE = "events.duckdb"
 """Where the events of loaded logs are, within the folder of the workspace's own."""
 M = TypeVar("M", AppSettings, ProviderSettings, WorkspaceSettings)
@@ -39,6 +41,7 @@ _FILE_KEYS: dict[str, tuple[tuple[str, ...], ...]] = {
     ),
 }  # fmt: skip
 EVERYONE = "everyone"
+_LOOPBACK = {"localhost", "127.0.0.1", "[::1]"}
 
 
 @dataclass(frozen=True)
@@ -264,7 +267,8 @@ class App:
 class Workspace:
     """All settings of one folder; empty where there is no workspace at all (`root` is then None).
 
-    `ask` gets a password from the user, given what it is for; None where nobody can be asked.
+    `ask` gets a password from the user, given what it is for; None where nobody can be asked. `trust` says whether it
+    may lead out of itself.
     """
 
     root: Path | None = None
@@ -272,6 +276,7 @@ class Workspace:
     apps: dict[str, App] = field(default_factory=dict)
     providers: dict[str, Provider] = field(default_factory=dict)
     ask: Callable[[str], str | None] | None = field(default=None, compare=False, repr=False)
+    trust: Trust = field(default_factory=Trust, compare=False, repr=False)
     _kept: dict[str, object] = field(default_factory=dict, compare=False, repr=False)
 
     def once(self, key: str, make: Callable[[], R]) -> R:
@@ -309,7 +314,8 @@ class Workspace:
         """Every file in a folder of the workspace (`certs`, `keys`), whether or not a setting names it."""
         if self.root is None or not (self.root / folder).is_dir():
             return []
-        return sorted(f"{folder}/{file.name}" for file in (self.root / folder).iterdir() if file.is_file())
+        files = files_inside(self.root, folder, "*", self.trust)
+        return [f"{folder}/{file.name}" for file, wrong in files if wrong is None and file.is_file()]
 
     def read_certificates(self, name: str) -> list[PastedCertificate]:
         """The certificates of a file of the workspace, whole or damaged; empty where it cannot be read."""
@@ -320,15 +326,21 @@ class Workspace:
 
 
 class SettingsSeen:
-    """The settings files that were found valid before, by their hash, kept in the workspace's own folder.
+    """The settings files that were found valid before, by their hash, kept in the user's own cache.
 
-    Validating takes far longer than reading, and settings change rarely. Where the folder cannot be written, they are
-    validated each time.
+    Validating takes far longer than reading, and settings change rarely. Where the cache cannot be written, they are
+    validated each time. What a workspace brings along is never believed.
     """
 
     def __init__(self, root: Path) -> None:
-        self._file = root / OWN_FOLDER / "settings-seen"
+        name = hashlib.sha256(os.fsencode(root.absolute())).hexdigest()[:24]
         self._now: set[str] = set()
+        try:
+            self._file: Path | None = cache_folder() / "settings" / name
+        except RuntimeError:  # there is no home
+            self._file = None
+            self._before: set[str] = set()
+            return
         try:
             self._before = set(self._file.read_text("ascii").split())
         except (OSError, UnicodeDecodeError):
@@ -342,14 +354,11 @@ class SettingsSeen:
 
     def keep(self) -> None:
         """Remember the files asked for, all of which have turned out valid."""
-        if self._now == self._before:
+        if self._now == self._before or self._file is None:
             return
         try:
-            self._file.parent.mkdir(exist_ok=True)
-            (self._file.parent / ".gitignore").write_text("*\n", "ascii")
-            fresh = self._file.with_suffix(".new")
-            fresh.write_text("\n".join(sorted(self._now)) + "\n", "ascii")
-            fresh.replace(self._file)
+            self._file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+            write_privately(self._file, ("\n".join(sorted(self._now)) + "\n").encode("ascii"))
         except OSError:
             return
 
@@ -362,13 +371,16 @@ def find_workspace(start: Path) -> Path | None:
     return None
 
 
-def load_workspace(root: Path, ask: Callable[[str], str | None] | None = None) -> Workspace:
+def load_workspace(root: Path, ask: Callable[[str], str | None] | None = None, trust: Trust | None = None) -> Workspace:
     """Read all settings of a workspace. Raises SettingsError with everything that is wrong in them.
 
-    `ask` gets a password from the user where a key needs one.
+    `ask` gets a password from the user where a key needs one. `trust` says what outside of it may be followed; without
+    it nothing is.
     """
+    trust = trust or Trust()
     problems: list[Problem] = []
     seen = SettingsSeen(root)
+    problems += _leading_out(root, trust)
     main = _read(root, ROOT_FILE, WorkspaceSettings, problems, seen)
     settings = main[0] if main else WorkspaceSettings()
     providers: dict[str, Provider] = {}
@@ -376,19 +388,48 @@ def load_workspace(root: Path, ask: Callable[[str], str | None] | None = None) -
         read = _read(root, file, ProviderSettings, problems, seen)
         if read:
             providers[name] = Provider(name, *read)
-            problems += missing_files(read[1], "provider")
+            problems += missing_files(read[1], "provider", trust)
     apps: dict[str, App] = {}
     known = {name for name, _ in _settings_files(root, "providers")}
     for name, file in _settings_files(root, "apps"):
         loaded = _read(root, file, AppSettings, problems, seen)
         if loaded:
             apps[name] = App(name, *loaded, settings)
-            problems += missing_files(loaded[1], "app")
+            problems += missing_files(loaded[1], "app", trust)
             problems += _unknown_provider(apps[name], known)
+    if main and not problems:
+        problems += _store_elsewhere(root, settings.store, main[1], trust)
     if problems:
         raise SettingsError(problems)
     seen.keep()
-    return Workspace(root, settings, apps, providers, ask)
+    return Workspace(root, settings, apps, providers, ask, trust)
+
+
+def _leading_out(root: Path, trust: Trust) -> list[Problem]:
+    """Settings files, and the list of changes, that are links to somewhere else."""
+    from trace_lens.workspace.changes import CHANGES_FILE
+
+    names = [
+        ROOT_FILE,
+        CHANGES_FILE,
+        *(file for folder in ("providers", "apps") for _, file in _settings_files(root, folder)),
+    ]
+    found = ((name, wrong_with(root, root / name, trust)) for name in names if (root / name).is_symlink())
+    return [Problem(name, 1, "", wrong) for name, wrong in found if wrong]
+
+
+def _store_elsewhere(root: Path, store: str, source: Source, trust: Trust) -> list[Problem]:
+    """A store of logs on another host, or outside of the workspace, that is not to be used."""
+    if store == "duckdb":
+        return []
+    where, _, folder = store.partition("//")[2].partition("/")
+    host = where.partition(":")[0]
+    line = line_of(source.text, ("store",))
+    if not host.startswith("local") and host not in _LOOPBACK and not trust.allows(f"{store}, a store on another host"):
+        reason = f"names a store on another host ({host}), and it is not asked; {HOW} the user's configuration"
+        return [Problem(source.file, line, "store", reason)]
+    wrong = wrong_with(root, Path("/" + folder), trust) if folder else None
+    return [Problem(source.file, line, "store", f"names /{folder}, which {wrong}")] if wrong else []
 
 
 def _settings_files(root: Path, folder: str) -> list[tuple[str, str]]:
@@ -422,8 +463,10 @@ def _read(
     return read_table(record, raw), Source(root, file, text, raw)
 
 
-def missing_files(source: Source, kind: str) -> list[Problem]:
-    """Files that the settings (of an `app` or a `provider`) name and that are not there."""
+def missing_files(source: Source, kind: str, trust: Trust | None = None) -> list[Problem]:
+    """Files that the settings (of an `app` or a `provider`) name and that are not there, or that `trust`, where it is
+    given, does not let them lead to.
+    """
     from trace_lens.pki.fingerprints import FingerprintError, is_fingerprint, read_fingerprint
 
     problems = []
@@ -442,7 +485,10 @@ def missing_files(source: Source, kind: str) -> list[Problem]:
                     problems.append(Problem(source.file, line, key, str(error)))
                 continue
             target = source.root / name
-            if target.is_dir():
+            wrong = wrong_with(source.root, target, trust) if trust else None
+            if wrong:
+                problems.append(Problem(source.file, line, key, f"names {name}, which {wrong}"))
+            elif target.is_dir():
                 problems.append(Problem(source.file, line, key, f"names {name}, which is a folder"))
             elif not target.exists():
                 problems.append(Problem(source.file, line, key, f"names {name}, which does not exist"))

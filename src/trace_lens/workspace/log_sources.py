@@ -19,6 +19,7 @@ from trace_lens.common.difference import nearest
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import Problem, SettingsError, problems_of
+from trace_lens.workspace.trusting import Trust, wrong_with
 from trace_lens.workspace.validation import Table
 
 FORMATS = ("csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "parquet")
@@ -140,12 +141,16 @@ class LogSource(NamedTuple):
         """The files that it names, folders and globs opened, each once, in order."""
         found: dict[Path, None] = {}
         for name in self.settings.files:
-            place = root / name
-            matches = [Path(one) for one in sorted(glob.glob(str(place), recursive=True))] or [place]
-            for match in matches:
-                inner = sorted(one for one in match.rglob("*") if one.is_file()) if match.is_dir() else [match]
-                found.update(dict.fromkeys(one for one in inner if one.is_file()))
+            found.update(dict.fromkeys(self.matches(root, name)))
         return list(found)
+
+    @staticmethod
+    def matches(root: Path, name: str) -> list[Path]:
+        """The regular files that one of its patterns stands for."""
+        found: list[Path] = []
+        for match in (Path(path) for path in sorted(glob.glob(str(root / name), recursive=True))):
+            found += sorted(match.rglob("*")) if match.is_dir() else [match]
+        return [path for path in found if path.is_file()]
 
 
 def log_sources(workspace: Workspace) -> dict[str, LogSource]:
@@ -169,6 +174,7 @@ def _load(workspace: Workspace) -> dict[str, LogSource]:
         if read:
             found[path.stem] = read
             problems += _unknown(read, text, workspace)
+            problems += _leading_out(read, text, workspace.root, workspace.trust)
     if problems:
         raise SettingsError(problems)
     return found
@@ -187,6 +193,20 @@ def read_description(text: str, name: str, file: str, problems: list[Problem]) -
     except ValidationError as error:
         problems += problems_of(error, LogSettings, file, text)
         return None
+
+
+def _leading_out(source: LogSource, text: str, root: Path, trust: Trust) -> Iterable[Problem]:
+    """Files that a description names outside of the workspace, and that are not to be followed; each pattern once."""
+    for name in source.settings.files:
+        places = [*(root / name for _ in [0] if _climbs(name)), *source.matches(root, name)]
+        wrong = next((words for place in places if (words := wrong_with(root, place, trust))), None)
+        if wrong:
+            yield Problem(source.file, line_of(text, ("files",)), "files", f"names {name}, which {wrong}")
+
+
+def _climbs(name: str) -> bool:
+    """Whether a pattern itself leads out: an absolute path, or one that goes up."""
+    return Path(name).is_absolute() or ".." in Path(name).parts
 
 
 def _unknown(source: LogSource, text: str, workspace: Workspace) -> Iterable[Problem]:

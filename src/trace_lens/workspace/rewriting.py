@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
 
-from trace_lens.common import limits
+from trace_lens.workspace.patterns import compiled
 from trace_lens.workspace.settings import Rewrite
 
 
@@ -31,7 +30,7 @@ def _apply(name: str, step: Rewrite) -> str:
     if step.case:
         return name.lower() if step.case == "lower" else name.upper()
     if step.replace is not None:
-        return re.sub(step.replace, step.replacement or "", name[: limits.REGEX_INPUT])
+        return str(compiled(step.replace).sub(step.replacement or "", name))
     if step.add_suffix is not None:
         return name + step.add_suffix
     return (step.add_prefix or "") + name

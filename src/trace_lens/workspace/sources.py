@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import glob
+import stat
 from collections.abc import Iterator
 from pathlib import Path
-from typing import NamedTuple
+from typing import BinaryIO, NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.guarding import why
@@ -42,7 +43,7 @@ def read_sources(names: tuple[str, ...]) -> Iterator[SourceFile]:
     for name in names:
         path = Path(name)
         if path.is_dir():
-            files = sorted(file for file in path.rglob("*") if file.is_file() and not _hidden(file, path))
+            files = sorted(file for file in path.rglob("*") if not file.is_dir() and not _hidden(file, path))
             if not files:
                 yield SourceFile(name, None, "this folder holds no files")
             for file in files:
@@ -51,7 +52,7 @@ def read_sources(names: tuple[str, ...]) -> Iterator[SourceFile]:
             yield _read(name, path)
         else:
             matches = sorted(glob.glob(name, recursive=True)) if glob.has_magic(name) else []
-            files = [Path(match) for match in matches if Path(match).is_file()]
+            files = [Path(match) for match in matches if not Path(match).is_dir()]
             if not files:
                 yield SourceFile(name, None, "no file matches" if glob.has_magic(name) else "there is no such file")
             for file in files:
@@ -62,15 +63,32 @@ def _hidden(file: Path, folder: Path) -> bool:
     return any(part.startswith(".") for part in file.relative_to(folder).parts)
 
 
+_KINDS = (
+    (stat.S_ISFIFO, "a pipe with a name"), (stat.S_ISSOCK, "a socket"), (stat.S_ISCHR, "a device"),
+    (stat.S_ISBLK, "a device"),
+)  # fmt: skip
+
+
 def _read(name: str, path: Path) -> SourceFile:
+    """A file, opened only where it is a regular one: what else there is may give for ever, or never."""
     try:
-        size = path.stat().st_size
-        if size > limits.STREAMED_BYTES:
-            with path.open("rb") as stream:
-                if is_har(stream.read(_HEAD)):
-                    return SourceFile(name, None, None, path)
-        if size > limits.SOURCE_BYTES:
-            return SourceFile(name, None, f"it is {size:,} bytes long; at most {limits.SOURCE_BYTES:,} are read")
-        return SourceFile(name, path.read_bytes())
+        mode = path.stat().st_mode
+        kind = next((words for holds, words in _KINDS if holds(mode)), None)
+        if kind:
+            hint = "; hand what it gives over with - (standard input)"
+            return SourceFile(name, None, f"it is {kind}, not a file{hint}")
+        with path.open("rb") as stream:
+            if path.stat().st_size > limits.STREAMED_BYTES and is_har(stream.read(_HEAD)):
+                return SourceFile(name, None, None, path)
+            stream.seek(0)
+            return bounded(name, stream)
     except OSError as error:
         return SourceFile(name, None, f"it cannot be read: {(error.strerror or str(error)).lower()}")
+
+
+def bounded(name: str, stream: BinaryIO) -> SourceFile:
+    """A source of an open stream, of which no more is read than the limit and one byte."""
+    data = stream.read(limits.SOURCE_BYTES + 1)
+    if len(data) > limits.SOURCE_BYTES:
+        return SourceFile(name, None, f"it is longer than {limits.SOURCE_BYTES:,} bytes, the most that is read")
+    return SourceFile(name, data)

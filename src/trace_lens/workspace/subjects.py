@@ -9,9 +9,9 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
-from trace_lens.common import limits
 from trace_lens.workspace.lists import AccountRow
 from trace_lens.workspace.loading import App, Provider
+from trace_lens.workspace.patterns import compiled
 from trace_lens.workspace.rewriting import rewrite
 
 _FIELDS = {"login": "login", "uid": "login", "username": "login", "email": "email", "mail": "email",
@@ -72,7 +72,7 @@ def is_guest(row: AccountRow, provider: Provider | None) -> bool:
     if provider is None:
         return False
     pattern = provider.settings.guest_pattern
-    if pattern and any(re.search(pattern, name[: limits.REGEX_INPUT]) for name in row.spellings):
+    if pattern and any(compiled(pattern).search(name) for name in row.spellings):
         return True
     home = {domain.casefold() for domain in provider.settings.email_domains}
     address = row.email or next((name for name in row.spellings if "@" in name), "")

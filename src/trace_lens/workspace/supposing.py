@@ -80,7 +80,7 @@ def _suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Work
             providers[provider.id] = _provider(provider, theirs, problems)
     if problems:
         raise SettingsError(problems)
-    return Workspace(workspace.root, workspace.settings, apps, providers, workspace.ask)
+    return Workspace(workspace.root, workspace.settings, apps, providers, workspace.ask, workspace.trust)
 
 
 def _provider(provider: Provider, told: list[Supposed], problems: list[Problem]) -> Provider:

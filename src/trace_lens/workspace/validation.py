@@ -14,6 +14,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationEr
 
 from trace_lens.common.moments import read_duration
 from trace_lens.workspace import settings
+from trace_lens.workspace.patterns import compiled
 from trace_lens.workspace.problems import Problem, problems_of
 
 
@@ -76,10 +77,7 @@ def _as_list(value: Any) -> Any:
 
 def _pattern(value: Any) -> Any:
     if isinstance(value, str):
-        try:
-            re.compile(value)
-        except re.error as error:
-            raise ValueError(f"{value!r} is not a regular expression: {error}") from None
+        compiled(value)
     return value
 
 
@@ -102,7 +100,7 @@ def _one_form(step: Any) -> Any:
 
 
 def _guest_groups(provider: Any) -> Any:
-    if provider.guest_pattern and not {"local", "domain"} <= set(re.compile(provider.guest_pattern).groupindex):
+    if provider.guest_pattern and not {"local", "domain"} <= set(compiled(provider.guest_pattern).groupindex):
         raise ValueError("guest_pattern needs the named groups (?P<local>…) and (?P<domain>…)")
     return provider
 

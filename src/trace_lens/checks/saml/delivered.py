@@ -9,6 +9,7 @@ from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common import limits
 from trace_lens.common.findings import Severity, Side, Stage, Unchecked
+from trace_lens.common.secret_names import relay_words
 from trace_lens.saml.messages import SubjectConfirmation, Text
 from trace_lens.saml.names import (
     BEARER,
@@ -270,7 +271,7 @@ def relay_state(case: SamlCase) -> Answer:
                 "one asked for.",
                 severity=Severity.RISK,
                 side=Side.PROVIDER,
-                expected=sent,
+                expected=relay_words(sent),
             )
         return
     size = len(actual.encode())
@@ -280,7 +281,7 @@ def relay_state(case: SamlCase) -> Answer:
             _STAGE,
             f"The relay state is {size} bytes long; at most {limits.RELAY_STATE_BYTES} are allowed.",
             severity=Severity.RISK,
-            actual=actual,
+            actual=relay_words(actual),
         )
         return
     default = case.app.settings.application.relay_state if case.app else None
@@ -291,8 +292,9 @@ def relay_state(case: SamlCase) -> Answer:
                 "relay-state-unexpected",
                 _STAGE,
                 "The relay state that came back is not the one that was sent.",
-                expected=sent,
-                actual=actual,
+                expected=relay_words(sent),
+                actual=relay_words(actual),
+                compared=relay_words(sent).startswith("http") and relay_words(actual).startswith("http"),
             )
         elif sent is None:
             yield Unchecked("relay-state-unexpected", "the request was captured without its relay state")
@@ -306,7 +308,7 @@ def relay_state(case: SamlCase) -> Answer:
             _STAGE,
             "The relay state is not the default that is set for sign-ins started at the provider.",
             expected=default,
-            actual=actual,
+            actual=relay_words(actual),
             value_to_set=default,
             evidence=[case.set_in_app("relay_state", default, "application", "relay_state")],
         )

@@ -6,8 +6,9 @@ import shlex
 from collections.abc import Iterable, Iterator
 
 from trace_lens.checks.claims import ClaimRow
+from trace_lens.common import limits
 from trace_lens.common.difference import difference
-from trace_lens.common.findings import INFERRED, Finding, Proof, Side
+from trace_lens.common.findings import INFERRED, Finding, Proof, Side, listed
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.judging import Diagnosis
@@ -107,14 +108,18 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
     notes = [
         finding for finding in diagnosis.findings if finding.severity == "note" and finding.code != "outcome-unknown"
     ]
+    shown, more = listed(shown)
     for finding in shown:
         yield BLANK
         yield from finding_lines(finding)
+    yield from _more(more)
     if notes:
         yield BLANK
         yield line(Span("Worth knowing", "head"))
+        notes, more = listed(notes)
         for finding in notes:
             yield from prose(f"{finding.detail} ({finding.code})", 2)
+        yield from _more(more)
     to_do = list(_to_do(diagnosis))
     if to_do:
         yield BLANK
@@ -122,6 +127,12 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
     yield from _claims(diagnosis)
     yield from _logged(diagnosis)
     yield from _open(diagnosis)
+
+
+def _more(more: dict[str, int]) -> Iterator[Line]:
+    """How many findings of a code are not listed."""
+    for code, count in more.items():
+        yield from prose(f"… and {count:,} more of {code}", 2)
 
 
 def _headline(diagnosis: Diagnosis) -> Iterator[Line]:
@@ -250,10 +261,14 @@ def claim_lines(claims: Iterable[ClaimRow]) -> Iterator[Line]:
     """The claims table: what was sent, and what the application makes of it."""
     words = {"used": "used", "unused": "nothing reads it", "missing": "MISSING", "other-name": "OTHER NAME"}
     styles = {"missing": "break", "other-name": "break"}
+    rows = list(claims)
+    listed_rows = rows[: limits.LISTED_CLAIMS]
     yield from pages.table(
         ("", "", ""),
-        [(row.name, Span(words[row.use] + _as(row), styles.get(row.use, "")), _values_of(row)) for row in claims],
+        [(row.name, Span(words[row.use] + _as(row), styles.get(row.use, "")), _values_of(row)) for row in listed_rows],
     )
+    if len(rows) > len(listed_rows):
+        yield from prose(f"… and {len(rows) - len(listed_rows):,} more claims", 2)
 
 
 def _as(row: ClaimRow) -> str:

@@ -1,0 +1,76 @@
+"""Whether a workspace may lead out of itself: to files elsewhere on this machine, or to a store on another one.
+
+A workspace may have come with a ticket. Its settings name files, and whoever wrote them chose which; so what lies
+outside is followed only where the user said so: on the command line, when asked, or once in the user's own
+configuration.
+"""
+
+from __future__ import annotations
+
+import stat
+import tomllib
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from trace_lens.workspace.own_files import config_file
+
+HOW = "--trust-workspace follows it; so does trusted_workspaces in"
+
+
+class Trust:
+    """What a workspace may lead to. `ask` asks the user, given what is named; None where nobody can be asked."""
+
+    def __init__(self, *, everything: bool = False, ask: Callable[[str], bool] | None = None) -> None:
+        self._everything = everything
+        self._ask = ask
+        self._answers: dict[str, bool] = {}
+
+    def allows(self, what: str) -> bool:
+        """Whether something outside of the workspace, told in words, may be followed."""
+        if self._everything:
+            return True
+        if what not in self._answers:
+            self._answers[what] = self._ask is not None and self._ask(what)
+        return self._answers[what]
+
+
+def trusted_by_user(root: Path) -> bool:
+    """Whether the user's own configuration lists a workspace under `trusted_workspaces`."""
+    try:
+        told = tomllib.loads(config_file().read_text("utf-8")).get("trusted_workspaces")
+    except (OSError, RuntimeError, ValueError):
+        return False
+    listed = told if isinstance(told, list) else []
+    here = root.resolve()
+    return any(isinstance(name, str) and Path(name).expanduser().resolve() == here for name in listed)
+
+
+def wrong_with(root: Path, path: Path, trust: Trust) -> str | None:
+    """What is wrong with a path that the settings lead to: outside of the workspace, or no regular file or folder."""
+    try:
+        real = path.resolve()
+        outside = not real.is_relative_to(root.resolve())
+    except (OSError, RuntimeError, ValueError) as error:
+        return f"cannot be followed: {error}"
+    if outside and not trust.allows(f"{path}, a file outside of it" if path == real else f"{path}, which is {real}"):
+        return f"lies outside of this workspace, and is not followed; {HOW} {_config_words()}"
+    try:
+        mode = real.stat().st_mode
+    except OSError:
+        return None
+    if not (stat.S_ISREG(mode) or stat.S_ISDIR(mode)):
+        return "is no regular file"
+    return None
+
+
+def _config_words() -> str:
+    try:
+        return str(config_file())
+    except RuntimeError:
+        return "the user's configuration"
+
+
+def files_inside(root: Path, folder: str, pattern: str, trust: Trust) -> Iterator[tuple[Path, str | None]]:
+    """The files of a folder of the workspace, each with what is wrong with following it, where something is."""
+    for path in sorted((root / folder).glob(pattern)):
+        yield path, wrong_with(root, path, trust)
