@@ -452,8 +452,10 @@ def load(folder: Path) -> list[tuple[str, int, int]]:
     """Load every file of every source, as the program does; what came of each."""
     found = []
     opened = load_workspace(folder)
-    with EventStore(folder, writing=True) as store:
-        for source in log_sources(opened).values():
+    sources = list(log_sources(opened).values())
+    files = [file for source in sources for file in source.files_in(folder)]
+    with EventStore(folder, writing=True, files=files) as store:
+        for source in sources:
             for file in source.files_in(folder):
                 one = load_file(store, source, file, file.relative_to(folder).as_posix(), NOW)
                 found.append((one.state, one.rows, one.bad))

@@ -135,17 +135,22 @@ def test_a_damaged_certificate_is_never_a_settings_error(tmp_path: Path) -> None
     assert run("diagnose", "m.xml", folder=folder).returncode == 1
 
 
-def test_settings_found_valid_before_are_trusted_only_to_the_letter(tmp_path: Path) -> None:
-    folder = workspace(tmp_path)
+def test_settings_found_valid_before_are_trusted_only_to_the_letter(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    folder = workspace(tmp_path / "workspace")
     load_workspace(folder)
-    marks = (folder / ".trace-lens" / "settings-seen").read_text()
+    (kept,) = (tmp_path / "cache/trace-lens/settings").iterdir()
+    marks = kept.read_text()
     load_workspace(folder)
-    assert (folder / ".trace-lens" / "settings-seen").read_text() == marks
+    assert kept.read_text() == marks
+    assert not (folder / ".trace-lens").exists()
     with (folder / "apps" / "crew-roster.toml").open("a") as file:
         file.write("\nbogus = 1\n")
     assert "bogus" in problems(folder)
-    (folder / ".trace-lens" / "settings-seen").write_bytes(b"\xff\xfe")
-    workspace(tmp_path)
+    kept.write_bytes(b"\xff\xfe")
+    workspace(tmp_path / "workspace")
     assert load_workspace(folder).apps["crew-roster"].name == "Crew Roster"
 
 

@@ -412,7 +412,11 @@ class SamlSides(Sides):
         cells = self._in_app("relay_state", default)
         came = case.attempt.relay_state if case and case.attempt.answer else None
         cells += self._captured(
-            ("RelayState", relay_words(came) if came else None, case.attempt.found.where if case else "")
+            (
+                "RelayState",
+                came if came in (None, default) else relay_words(came),
+                case.attempt.found.where if case else "",
+            )
         )
         if case and (case.request_ids or case.request):
             return Row("relay_state", "relay state", Side.APPLICATION, tuple(Cell(*one) for one in cells), None)

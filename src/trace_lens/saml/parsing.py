@@ -64,6 +64,8 @@ def parse(data: bytes, most: int = limits.XML_BYTES) -> etree._Element:
         root = etree.fromstring(data, parser)
     except etree.XMLSyntaxError as error:
         raise damage_of(data, error) from None
+    except (LookupError, ValueError) as error:
+        raise XMLDamaged(Damage.MALFORMED, f"it names an encoding that is not known ({error})", 1) from None
     if root.getroottree().docinfo.internalDTD is not None:
         raise XMLDamaged(Damage.UNSAFE, "it holds a document type declaration, which no SAML message may have")
     _refuse_depth(root)

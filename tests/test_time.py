@@ -1,0 +1,142 @@
+"""Time is bounded by size: expressions and whole readers, on texts made to be their worst."""
+
+from __future__ import annotations
+
+import ast
+import contextlib
+import importlib
+import os
+import pkgutil
+import re
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import trace_lens
+from hostile_texts import HOSTILE
+from pumping import growth, pumps
+from trace_lens.common.limits import Refused
+from trace_lens.intake.peeling import peel
+from trace_lens.workspace.guests import seen_guest
+
+WORST = 2.2
+"""By how much the time may grow with each doubling of the text."""
+_OPERATIONS: dict[str, Callable[[Any, Any], object]] = {
+    "match": lambda pattern, text: pattern.match(text),
+    "search": lambda pattern, text: pattern.search(text),
+    "fullmatch": lambda pattern, text: pattern.fullmatch(text),
+    "finditer": lambda pattern, text: sum(1 for _ in pattern.finditer(text)),
+    "findall": lambda pattern, text: pattern.findall(text),
+    "sub": lambda pattern, text: pattern.sub(lambda match: match[0][:1], text),
+    "split": lambda pattern, text: pattern.split(text),
+}  # fmt: skip
+Expression = tuple[str, re.Pattern[Any], frozenset[str]]
+
+
+def _expressions() -> Iterator[Expression]:
+    """Every expression of the package with the operations that it is used by, but for the demo's, which read nothing."""
+    for module in pkgutil.walk_packages(trace_lens.__path__, "trace_lens."):
+        if module.name.startswith("trace_lens.demo") or module.name.endswith("__main__"):
+            continue
+        loaded = importlib.import_module(module.name)
+        tree = ast.parse(Path(str(loaded.__file__)).read_text("utf-8"))
+        used: dict[str, set[str]] = {}
+        for node in ast.walk(tree):
+            if not (isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute)):
+                continue
+            owner = node.func.value
+            if isinstance(owner, ast.Name) and node.func.attr in _OPERATIONS and owner.id != "re":
+                used.setdefault(owner.id, set()).add(node.func.attr)
+            if isinstance(owner, ast.Name) and owner.id == "re" and node.func.attr in _OPERATIONS and node.args:
+                yield from _inline(module.name, node)
+        for name, value in vars(loaded).items():
+            if isinstance(value, re.Pattern):
+                yield f"{module.name}.{name}", value, frozenset(used.get(name, {"search"}))
+
+
+def _inline(module: str, node: ast.Call) -> Iterator[Expression]:
+    """An expression that is written where it is used, as `re.search(r"…", text)`."""
+    assert isinstance(node.func, ast.Attribute)
+    try:
+        written = ast.literal_eval(node.args[0])
+    except ValueError:
+        return  # made of a name at run time: such parts are escaped
+    flags = [ast.unparse(value) for value in (*node.args[1:], *(keyword.value for keyword in node.keywords))]
+    told = [flag for flag in flags if re.fullmatch(r"re\.[A-Z]+(?: \| re\.[A-Z]+)*", flag)]
+    value = re.compile(written, eval(told[0], {"re": re}) if told else 0)
+    yield f"{module}:{node.lineno}", value, frozenset({node.func.attr})
+
+
+EXPRESSIONS = sorted(_expressions(), key=lambda one: one[0])
+
+
+def _grows(pattern: re.Pattern[Any], operation: str, pump: tuple[str, str, str], sizes: tuple[int, int]) -> float:
+    before, part, after = pump
+
+    def work(size: int) -> Callable[[], object]:
+        text: str | bytes = before + part * max(1, size // len(part)) + after
+        if isinstance(pattern.pattern, bytes):
+            assert isinstance(text, str)
+            text = text.encode("latin-1", "replace")
+        return lambda: _OPERATIONS[operation](pattern, text)
+
+    return growth(work, sizes)
+
+
+def test_the_search_for_worst_texts_finds_them() -> None:
+    """The check can fail: expressions that are known to be slow are told."""
+    for slow in (r"(?:<!--.*?-->\s*)*x", r"\s*a", r"(?:a|b|ab)*c", r"<form\b[^>]*>", r"\buser\b[^.]*\bunknown"):
+        pattern = re.compile(slow, re.DOTALL)
+        assert max(_grows(pattern, "search", pump, (512, 8192)) for pump in pumps(pattern)) > WORST, slow
+
+
+@pytest.mark.parametrize("part", range(8))
+def test_expressions_are_linear(part: int) -> None:
+    """Each expression over input takes time by the length of the text, whatever the text."""
+    assert len(EXPRESSIONS) > 200
+    chosen = EXPRESSIONS[part::8] if os.environ.get("EVERY_CAPTURE") else EXPRESSIONS[part::32]
+    slow = {}
+    for name, pattern, operations in chosen:
+        for pump in pumps(pattern):
+            for operation in operations:
+                found = _grows(pattern, operation, pump, (512, 8192))
+                if found > WORST and _grows(pattern, operation, pump, (2048, 65_536)) > WORST:
+                    slow[name] = (operation, pump, found)
+    assert slow == {}
+
+
+def _read(data: bytes) -> None:
+    """Read it; a refusal is as good, as long as it names its limit."""
+    with contextlib.suppress(Refused):
+        peel(data)
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_a_refusal_names_its_limit(name: str) -> None:
+    try:
+        told = peel(HOSTILE[name](400_000)).left_out
+    except Refused as error:
+        told = str(error)
+    assert told is None or re.search(r"\d", told)
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_readers_are_linear(name: str) -> None:
+    """Whatever a source holds, reading twice as much takes about twice as long, or it is refused."""
+    make = HOSTILE[name]
+
+    def work(size: int) -> Callable[[], object]:
+        data = make(size)
+        return lambda: _read(data)
+
+    found = growth(work, (16_384, 131_072), idle=0.05)
+    assert min(found, growth(work, (16_384, 131_072), idle=0.05) if found > WORST else found) <= WORST
+
+
+@pytest.mark.parametrize(
+    "name", ["a-at-" * 9000, "x~" * 20_000 + "b.example@c", "a" + " " * 50_000, "a." * 30_000 + "@b"]
+)
+def test_names_of_guests_take_no_time(name: str) -> None:
+    assert growth(lambda size: lambda: seen_guest(name[:size]), (1024, 16_384)) <= WORST
