@@ -51,7 +51,7 @@ def measure(rows: int, form: str) -> None:
         with duckdb.connect(f"{folder}/floor.duckdb") as bare:
             bare.execute(f"CREATE TABLE events AS SELECT * FROM read_{form if form == 'csv' else 'json'}('{file}')")
         floor = time.perf_counter() - begin
-        with EventStore(Path(folder), writing=True) as store:
+        with EventStore(Path(folder), writing=True, files=[file]) as store:
             begin = time.perf_counter()
             loaded = load_file(store, source(form), file, f"id.{form}", NOW)
             seconds = time.perf_counter() - begin

@@ -120,7 +120,7 @@ def test_relay_state_that_comes_back_changed(tmp_path: Path) -> None:
     capture = together(redirect(authn_request()), posted(response(), RelayState="other"))
     found = next(one for one in judge(capture, folder).findings if one.code == "relay-state-unexpected")
     assert (found.expected, found.actual, found.severity) == (relay_words("ss:4d1f"), relay_words("other"), "risk")
-    assert found.expected and "ss:4d1f" not in found.expected
+    assert "ss:4d1f" not in str(found.expected)
 
 
 def test_an_index_that_the_metadata_lacks(tmp_path: Path) -> None:

@@ -14,7 +14,7 @@ from urllib.parse import quote
 import pytest
 from lxml import etree
 
-from kit import DS, SAML, SAMLP, TERN, broke, judge, response, workspace
+from kit import DS, SAML, SAMLP, TERN, broke, judge, response, sign, workspace
 from trace_lens.common.findings import Severity
 
 FULMAR = "a.fulmar@northmere.example"
@@ -159,3 +159,108 @@ def test_what_works_is_not_wrapped(known: Path) -> None:
     assert broke(judge(response(), known)) is None
     assert broke(judge(response(edit=edit), known)) == "signature-wrapping", "outside of what was signed it counts"
     assert judge(response(), known).subject == TERN
+
+
+def _same_id(root: etree._Element) -> etree._Element:
+    forged = forged_assertion(root)
+    forged.set("ID", str(next(root.iter(f"{{{SAML}}}Assertion")).get("ID")))
+    return forged
+
+
+def _no_id(root: etree._Element) -> etree._Element:
+    forged = forged_assertion(root)
+    del forged.attrib["ID"]
+    return forged
+
+
+def _with_its_signature(root: etree._Element) -> etree._Element:
+    """A forged assertion that carries a copy of the signature over the other one."""
+    forged = forged_assertion(root)
+    forged.insert(1, etree.fromstring(etree.tostring(next(root.iter(f"{{{DS}}}Signature")))))
+    return forged
+
+
+def _self_signed(root: etree._Element) -> etree._Element:
+    forged = forged_assertion(root)
+    sign(forged, "attacker")
+    return forged
+
+
+def _in_a_response_in_a_response(root: etree._Element) -> etree._Element:
+    outer = etree.Element(f"{{{SAMLP}}}Response", ID="_outer", Version="2.0", IssueInstant="2026-11-20T08:14:03Z")
+    outer.append(forged_response(root))
+    return outer
+
+
+MORE_KINDS = {
+    **KINDS, "same ID": _same_id, "no ID": _no_id, "with its signature": _with_its_signature,
+    "self-signed": _self_signed, "response in a response": _in_a_response_in_a_response,
+}  # fmt: skip
+
+
+def _into(path: str) -> Put:
+    """Into the first element of a name, as its last child."""
+
+    def put(root: etree._Element, forged: etree._Element) -> None:
+        found = next(root.iter(path), None)
+        assert found is not None
+        found.append(forged)
+
+    return put
+
+
+def _aside(root: etree._Element, forged: etree._Element) -> None:
+    """Into an element of another vocabulary at the end."""
+    etree.SubElement(root, "{urn:x}Other").append(forged)
+
+
+def _deep_object(root: etree._Element, forged: etree._Element) -> None:
+    inner = etree.SubElement(_in_signature(root, "Object"), f"{{{DS}}}SignatureProperties")
+    etree.SubElement(inner, f"{{{DS}}}SignatureProperty", Target="#x").append(forged)
+
+
+MORE_PLACES: dict[str, Put] = {
+    **PLACES, "in the issuer": _into(f"{{{SAML}}}Issuer"), "in the subject": _into(f"{{{SAML}}}Subject"),
+    "in a condition": _into(f"{{{SAML}}}Conditions"), "in a value": _into(f"{{{SAML}}}AttributeValue"),
+    "in the confirmation": _into(f"{{{SAML}}}SubjectConfirmationData"), "aside": _aside,
+    "in a signature property": _deep_object, "in the signed information": _into(f"{{{DS}}}SignedInfo"),
+    "in the digest value": _into(f"{{{DS}}}DigestValue"),
+}  # fmt: skip
+_NAMED = {"signature-wrapping", "duplicate-id", "signature-form-refused"}
+_ALTERED = {"digest-mismatch", "signature-value-invalid"}
+
+
+@pytest.mark.parametrize("signed", ["assertion", "response", "both"])
+@pytest.mark.parametrize("place", MORE_PLACES)
+@pytest.mark.parametrize("kind", MORE_KINDS)
+@pytest.mark.parametrize("moved", [False, True], ids=["added", "changed places"])
+def test_every_arrangement_is_named(moved: bool, kind: str, place: str, signed: str, known: Path) -> None:
+    """The forged part in the place, or the signed one in the place and the forged in its stead: always named.
+
+    What lies inside signed octets changes their digest: then that is the name.
+    """
+
+    def edit(root: etree._Element) -> None:
+        forged = MORE_KINDS[kind](root)
+        if not moved:
+            MORE_PLACES[place](root, forged)
+            return
+        real = next(root.iter(f"{{{SAML}}}Assertion"))
+        copied = etree.fromstring(etree.tostring(real))
+        MORE_PLACES[place](root, copied)
+        if real.getparent() is root:
+            root.replace(real, forged)
+
+    data = response(signed=signed, edit=edit)
+    found = judge(data, known)
+    codes = {finding.code for finding in found.findings if finding.severity is Severity.BREAK}
+    told = codes | {question.code for question in found.unchecked if kind == "closed"}
+    assert found.outcome != "sound" or kind == "closed"
+    if b"SignatureValue>" not in data:
+        assert "not-signed" in codes or kind == "closed", "the place lay in what was put aside, the signature with it"
+        return
+    if kind == "self-signed" and "signed-by-untrusted-key" in codes:
+        return
+    assert (_NAMED | _ALTERED | {"encryption-form-refused", "malformed-message"}) & told, sorted(codes)
+    if not _ALTERED & codes and kind != "closed":
+        assert _NAMED & codes, sorted(codes)
