@@ -321,7 +321,7 @@ WRONG = [
     ('role = "provider"\nformat = "csv"\nprovider = "a"\napp = "b"\n', "exclude each other"),
     ('role = "provider"\nformat = "csv"\n[codes]\n"D-1" = { stage = "identified" }\n', "means is missing"),
     ('role = "provider"\nformat = "csv"\n[codes]\n"D-1" = { means = "x", stage = "somewhere" }\n', "stage"),
-    ("role = provider", "is no TOML"),
+    ("role = provider", "is not valid TOML"),
 ]  # fmt: skip
 
 

@@ -90,9 +90,9 @@ def test_files_that_are_missing(tmp_path: Path) -> None:
 
 
 BROKEN_FILES: list[tuple[str, bytes, str]] = [
-    ("apps/crew-roster.toml", b'name = "x\n', "line 1: is no TOML"),
+    ("apps/crew-roster.toml", b'name = "x\n', "line 1: is not valid TOML"),
     ("apps/crew-roster.toml", b"name = \xff\n", "is not UTF-8"),
-    ("trace-lens.toml", b"[x\n", "is no TOML"),
+    ("trace-lens.toml", b"[x\n", "is not valid TOML"),
     ("providers/northmere-id.toml", b'guest_pattern = "(?P<local>x)"\n', "needs the named groups"),
 ]
 

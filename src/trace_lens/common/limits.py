@@ -14,6 +14,9 @@ SOURCE_BYTES = 128 * 1024 * 1024
 XML_BYTES = 10 * 1024 * 1024
 """Largest XML message that is parsed, in bytes."""
 
+XML_TAGS = 400_000
+"""Most tags of one XML message."""
+
 METADATA_BYTES = 128 * 1024 * 1024
 """Largest metadata file that is streamed, in bytes."""
 
@@ -43,6 +46,12 @@ CERTIFICATES = 2_000
 
 MESSAGES_LEAST, BYTES_OF_MESSAGE = 2_000, 256
 """Of a text so many messages are taken in any case, and one more for so many bytes of it; more in it is refused."""
+
+BYTES_OF_LINE = 64
+"""The same for lines of a web server's log."""
+
+KEYS_OF_SET = 5_000
+"""Most keys of one key set."""
 
 PEEL_LAYERS = 8
 """Most layers of encoding that are peeled off one blob."""

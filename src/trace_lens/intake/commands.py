@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 
 from trace_lens.common import limits
+from trace_lens.intake.effort import most_messages
 from trace_lens.intake.exchanges import Capture, Exchange, Header
 from trace_lens.intake.line_numbers import LineNumbers
 
@@ -37,6 +38,9 @@ def read_commands(data: bytes) -> Capture | None:
     text = data[: limits.SOURCE_BYTES].decode("utf-8-sig", "replace")
     for form, reader in ((_CURL, _curl), (_POWERSHELL, _powershell), (_FETCH, _fetch)):
         starts = [match.start() for match in form.finditer(text)]
+        most = most_messages(len(text))
+        cut = f"only the first {most:,} commands are read" if len(starts) > most else None
+        starts = starts[:most]
         if starts and not text[: starts[0]].strip():
             pieces = [text[a:b] for a, b in zip(starts, [*starts[1:], len(text)], strict=True)]
             numbers = LineNumbers(text)
@@ -46,11 +50,13 @@ def read_commands(data: bytes) -> Capture | None:
                 if (made := reader(piece.strip()))
             ]
             if found:
-                return Capture("header-dump", tuple(found), "", None, ("it holds requests only, no responses",))
+                return Capture("header-dump", tuple(found), "", cut, ("it holds requests only, no responses",))
     lines = text.splitlines()
     logged = [(number, match) for number, line in enumerate(lines, 1) if (match := _COMBINED.match(line.strip()))]
+    most = most_messages(len(text), limits.BYTES_OF_LINE)
+    cut = f"only the first {most:,} lines are read" if len(logged) > most else None
     if logged and len(logged) * 2 >= len([line for line in lines if line.strip()]):
-        return Capture("header-dump", tuple(_logged(n, *one) for n, one in enumerate(logged, 1)), "", None,
+        return Capture("header-dump", tuple(_logged(n, *one) for n, one in enumerate(logged[:most], 1)), "", cut,
                        ("these are lines of a web server's log: no header fields and no bodies",))  # fmt: skip
     return None
 

@@ -9,9 +9,9 @@ _AT_LEAST = 65_536
 _LEAST_STEP = 64
 
 
-def most_messages(size: int) -> int:
-    """How many messages are taken from a text of so many bytes."""
-    return limits.MESSAGES_LEAST + size // limits.BYTES_OF_MESSAGE
+def most_messages(size: int, each: int = limits.BYTES_OF_MESSAGE) -> int:
+    """How many messages are taken from a text of so many bytes, if one has at least `each`."""
+    return limits.MESSAGES_LEAST + size // each
 
 
 class Effort:

@@ -12,8 +12,10 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from itertools import islice
 
 from trace_lens.common import limits
+from trace_lens.intake.effort import most_messages
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header, plain, resolved
 
 _MARK = re.compile(
@@ -68,11 +70,14 @@ def looks_like_heads(data: bytes) -> bool:
 def read_heads(data: bytes) -> Capture | None:
     """The exchanges of a text of heads; None where it holds none."""
     text = data.decode("utf-8-sig", "replace")
-    heads = [one for one in _heads(_unfolded(text)) if one.url or one.status or one.received]
+    most = most_messages(len(text))
+    heads = list(islice((one for one in _heads(_unfolded(text)) if one.url or one.status or one.received), most + 1))
+    cut = f"only the first {most:,} exchanges are read" if len(heads) > most else None
+    heads = heads[:most]
     if not heads or not any(one.sent or one.received for one in heads):
         return None
     notes = ("no moments stand in it",) if not any(_moment_of(one) for one in heads) else ()
-    return Capture("header-dump", tuple(_exchange(n, one) for n, one in enumerate(heads, 1)), "", None, notes)
+    return Capture("header-dump", tuple(_exchange(n, one) for n, one in enumerate(heads, 1)), "", cut, notes)
 
 
 def _unfolded(text: str) -> Iterator[tuple[int, str, str, datetime | None]]:

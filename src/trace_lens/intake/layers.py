@@ -40,6 +40,9 @@ _ROOTS = (
     rb"Response|Assertion|EntityDescriptor|EntitiesDescriptor|AuthnRequest|LogoutRequest|LogoutResponse"
     rb"|ArtifactResolve|ArtifactResponse|RequestSecurityTokenResponse|RequestSecurityTokenResponseCollection"
 )
+_PIECE = 64 * 1024
+_SHORTEST_LINE = 4
+"""No base64 is wrapped into lines that are shorter, in characters, all in all."""
 _QUOTES = "\"'`“”‘’"
 
 
@@ -52,6 +55,20 @@ class Reading(NamedTuple):
     where: str = ""
     context: Mapping[str, str] = MappingProxyType({})
     cost: int = 1
+
+
+def _unquoted(data: bytes) -> bytes:
+    """Percent-decoding (RFC 3986 §2.1), piece by piece: at once it would take many times the memory of the data."""
+    if len(data) <= _PIECE:
+        return unquote_to_bytes(data)
+    pieces, position = [], 0
+    while position < len(data):
+        end = position + _PIECE
+        cut = data.find(b"%", end - 2, end)
+        end = cut if cut > position else end
+        pieces.append(unquote_to_bytes(data[position:end]))
+        position = end
+    return b"".join(pieces)
 
 
 def _quotes(data: bytes) -> Iterator[Reading]:
@@ -75,7 +92,7 @@ def _form(data: bytes) -> Iterator[Reading]:
         return
     body = data.strip()
     if b"=" not in body:
-        body = unquote_to_bytes(body)
+        body = _unquoted(body)
     start = min((body.find(b"?") + 1) if b"?" in body.split(b"&", 1)[0] else 0, len(body))
     address = _address_before(body[:start])
     pairs: dict[str, bytes] = {}
@@ -100,7 +117,7 @@ def _address_before(text: bytes) -> str | None:
 
 def _form_value(value: bytes) -> bytes:
     """Percent-decoding; a blank that was a plus is left for base64 to repair, since which it was shows only there."""
-    return unquote_to_bytes(value.replace(b"+", b" ") if b"%" in value else value)
+    return _unquoted(value.replace(b"+", b" ") if b"%" in value else value)
 
 
 def _of_fields(
@@ -121,7 +138,7 @@ def _listed_fields(data: bytes) -> Iterator[Reading]:
     if (b"SAMLRe" not in data and b"SAMLart" not in data and b"wresult" not in data) or b"<" in data[:1]:
         return
     fields = {match[1].decode(): match[2].rstrip(b" \t\r") for match in _LISTED.finditer(data)}
-    fields = {name: unquote_to_bytes(value) if b"%" in value else value for name, value in fields.items()}
+    fields = {name: _unquoted(value) if b"%" in value else value for name, value in fields.items()}
     yield from _of_fields("form", fields)
 
 
@@ -139,7 +156,7 @@ def _html_form(data: bytes) -> Iterator[Reading]:
 
 def _url(data: bytes) -> Iterator[Reading]:
     if re.search(rb"%[0-9A-Fa-f]{2}", data):
-        yield Reading("url", unquote_to_bytes(data.strip()))
+        yield Reading("url", _unquoted(data.strip()))
 
 
 def _json_string(data: bytes) -> Iterator[Reading]:
@@ -176,6 +193,8 @@ def _base64(data: bytes) -> Iterator[Reading]:
     repairs: list[str] = []
     layer = "base64"
     if re.search(rb"[\r\n]", text):
+        if text.count(b"\n") * _SHORTEST_LINE > len(text):
+            return
         repairs.append("line wraps")
         bare = _unwrapped(text)
         joined = b"".join(line.strip(b" \t") for line in re.split(rb"[\r\n]++", text))
@@ -186,8 +205,8 @@ def _base64(data: bytes) -> Iterator[Reading]:
     candidates = [(text, repairs)]
     if re.search(rb"[ \t]", text):
         candidates = [
-            (re.sub(rb"[ \t]", b"+", text), [*repairs, "spaces where plus signs were"]),
-            (re.sub(rb"[ \t]", b"", text), [*repairs, "blanks between the characters"]),
+            (text.replace(b" ", b"+").replace(b"\t", b"+"), [*repairs, "spaces where plus signs were"]),
+            (text.translate(None, b" \t"), [*repairs, "blanks between the characters"]),
         ]
     for position, (compact, mended) in enumerate(candidates):
         if b"-" in compact or b"_" in compact:

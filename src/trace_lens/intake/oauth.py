@@ -43,7 +43,9 @@ _BEARER = re.compile(
     r"^[> \t]*+(?:authorization[ \t]*+:[ \t]*+)?+bearer[ \t]++(?!eyJ)([\w.~+/-]{16,}+=*+)[ \t\r]*+$",
     re.IGNORECASE | re.MULTILINE,
 )
-_ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]{0,40}+://?[^\s\"'<>`\\]++")
+_SCHEME = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]*+$")
+_LONGEST_SCHEME = 41
+_ADDRESS = re.compile(r"://?[^\s\"'<>`\\]++")
 _REQUEST_LINE = re.compile(r"(?m)^[ \t]*+(?:GET|POST)[ \t]++(/\S*+)")
 _FORM = re.compile(r"(?<![?&#\w.%=-])[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+(?:&[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+)*+")
 _LISTED = re.compile(r"(?m)^[ \t]*+\"?(\w++)\"?(?:[ \t]*+[:=]| *+\t)[ \t]*+\"?(.++)$")
@@ -177,6 +179,8 @@ def _whole_token(text: str) -> list[Found]:
     other = "+" in compact or "/" in compact
     if other and compact.startswith("eyJ"):
         compact = compact.replace("+", "-").replace("/", "_")
+    if len(compact) > limits.TOKEN_CHARACTERS and compact.startswith("eyJ") and compact.count(".") in (2, 4):
+        raise Refused(f"it is a token of {len(compact):,} characters; at most {limits.TOKEN_CHARACTERS:,} are read")
     if not _WHOLE.fullmatch(compact) or text.count(".") > 4 or _SEVERAL.search(text.strip()):
         return []
     repairs = []
@@ -334,8 +338,14 @@ def _html_forms(text: str) -> Iterator[_Piece]:
 
 
 def _addresses(text: str) -> Iterator[_Piece]:
+    behind = 0
     for match in _ADDRESS.finditer(text):
-        yield _Piece(match.start(), match.end(), list(_in_address(match[0].rstrip(".,;)"))))
+        before = text[max(behind, match.start() - _LONGEST_SCHEME) : match.start()]
+        scheme = _SCHEME.search(before)
+        if scheme:
+            start = match.start() - len(scheme[0])
+            yield _Piece(start, match.end(), list(_in_address(text[start : match.end()].rstrip(".,;)"))))
+            behind = match.end()
 
 
 def _request_lines(text: str) -> Iterator[_Piece]:

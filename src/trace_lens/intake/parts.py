@@ -90,7 +90,7 @@ def _document_length(data: memoryview) -> int | None:
         junk = error.code == expat.errors.codes[expat.errors.XML_ERROR_JUNK_AFTER_DOC_ELEMENT]
         end = parser.ErrorByteIndex
         return end if junk and end > 0 and data[end : end + 1].tobytes() == b"<" else None
-    except ValueError:
+    except (ValueError, LookupError):  # an encoding that it does not know
         return None
     return len(data)
 

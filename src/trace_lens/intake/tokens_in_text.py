@@ -55,7 +55,7 @@ def beginnings(text: str) -> Iterator[int]:
             yield start
             position = other_end
         else:
-            position = start + 3
+            position = word_end
 
 
 def _end_of_parts(text: str, position: int) -> int:

@@ -75,11 +75,14 @@ def records_of(
     stream: BinaryIO, form: str, *, delimiter: str | None = None, encoding: str | None = None, rows: str | None = None
 ) -> Iterator[Record | BadRow]:
     """The records of a decompressed stream in one of the formats. Raises Unreadable."""
-    if form == "parquet":
-        yield from _parquet(stream)
-        return
-    if form in ("json", "ocsf"):
-        yield from _json_or_lines(stream, rows, of_ocsf=form == "ocsf")
+    if form in ("parquet", "json", "ocsf"):
+        try:
+            if form == "parquet":
+                yield from _parquet(stream)
+            else:
+                yield from _json_or_lines(stream, rows, of_ocsf=form == "ocsf")
+        except DAMAGED as error:
+            raise Unreadable(f"it is damaged ({error})") from None
         return
     lines = io.TextIOWrapper(stream, encoding or "utf-8-sig", errors="replace", newline="")
     readers: dict[str, Callable[[], Iterator[Record | BadRow]]] = {

@@ -14,6 +14,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa, x
 from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes, PublicKeyTypes
 
 from trace_lens.common import limits
+from trace_lens.common.limits import Refused
 from trace_lens.oidc.jose import from_base64url, to_base64url
 from trace_lens.pki.certificates import Certificate, certificate_or_none, key_weakness
 from trace_lens.pki.pem import certificate_from_base64
@@ -102,9 +103,12 @@ def read_key_set(document: Any, *, own: bool = False) -> tuple[Jwk, ...]:
     """The keys of a key set, or of a single JWK; what is no key at all is kept with the reason.
 
     The private parts are read of our `own` keys only: for those of others they serve nothing, and cost much to check.
+    Raises Refused where the keys are too many.
     """
     if isinstance(document, dict) and isinstance(document.get("keys"), list):
         listed = document["keys"]
+        if len(listed) > limits.KEYS_OF_SET:
+            raise Refused(f"it is a key set of {len(listed):,} keys; at most {limits.KEYS_OF_SET:,} are read")
         return tuple(read_jwk(members, f"/keys/{number}", own=own) for number, members in enumerate(listed))
     return (read_jwk(document, own=own),) if isinstance(document, dict) and "kty" in document else ()
 

@@ -6,10 +6,12 @@ Sources: RFC 8259 §4, §6; RFC 7515 §4 and RFC 7519 §4 (duplicate names), RFC
 from __future__ import annotations
 
 import json
+import re
 from typing import Any, NamedTuple
 
 from trace_lens.common import limits
 
+_BRACKETS = re.compile(r"[{}\[\]]")
 _EXACT = 2**53
 
 
@@ -77,10 +79,13 @@ def _no_constant(name: str) -> float:
 def _depth(text: str) -> int:
     """How deep brackets are nested, those inside texts counted too: an upper bound that costs little."""
     deepest = depth = 0
-    for char in text if text.count("{") + text.count("[") > limits.JSON_DEPTH else "":
-        if char in "{[":
+    brackets = _BRACKETS.finditer(text) if text.count("{") + text.count("[") > limits.JSON_DEPTH else ()
+    for match in brackets:
+        if depth > limits.JSON_DEPTH:
+            break
+        if match[0] in "{[":
             depth += 1
             deepest = max(deepest, depth)
-        elif char in "}]":
+        else:
             depth -= 1
     return deepest

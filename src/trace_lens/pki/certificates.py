@@ -73,12 +73,12 @@ class Certificate:
     @property
     def subject(self) -> str:
         """The subject's name as RFC 4514 writes it."""
-        return _name(self.as_x509.subject)
+        return _name(lambda: self.as_x509.subject)
 
     @property
     def issuer(self) -> str:
         """The issuer's name as RFC 4514 writes it."""
-        return _name(self.as_x509.issuer)
+        return _name(lambda: self.as_x509.issuer)
 
     @property
     def serial(self) -> str:
@@ -193,8 +193,9 @@ def key_weakness(key: PublicKeyTypes) -> str | None:
     return None
 
 
-def _name(name: x509.Name) -> str:
+def _name(read: Callable[[], x509.Name]) -> str:
+    """A name of a certificate; its parts are read only when it is asked for, and may be no names at all."""
     try:
-        return name.rfc4514_string()
+        return read().rfc4514_string()
     except ValueError:
         return "(a name that cannot be shown)"

@@ -55,6 +55,9 @@ def parse(data: bytes, most: int = limits.XML_BYTES) -> etree._Element:
     """The root element of a message of at most `most` bytes. Raises XMLDamaged."""
     if len(data) > most:
         raise XMLDamaged(Damage.UNSAFE, f"{len(data):,} bytes of XML; at most {most:,} are read as one message")
+    tags = data.count(b"<")
+    if most <= limits.XML_BYTES and tags > limits.XML_TAGS:
+        raise XMLDamaged(Damage.UNSAFE, f"it has {tags:,} tags; at most {limits.XML_TAGS:,} are read in one message")
     refuse_doctype(data)
     parser = etree.XMLParser(
         resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False,
@@ -116,7 +119,7 @@ def damage_of(data: bytes, error: etree.XMLSyntaxError) -> XMLDamaged:
             return XMLDamaged(Damage.TRUNCATED, f"it stops in line {line} before its elements are closed", line, column)
         words = expat.ErrorString(second.code)
         return XMLDamaged(Damage.MALFORMED, f"it is broken at line {line}, column {column}: {words}", line, column)
-    except ValueError:
+    except (ValueError, LookupError):  # an encoding that it does not know
         pass
     message = re.sub(r"(?<!\s)\s*+\(<string>.*$|, line \d+, column \d+", "", str(error))
     return XMLDamaged(Damage.MALFORMED, f"it is broken at line {line}: {message}", line, column)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import os
-import tomllib
 from dataclasses import dataclass, field
 from datetime import timedelta
 from functools import cached_property
@@ -18,7 +17,7 @@ from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import lists
 from trace_lens.workspace.own_files import OWN_FOLDER, cache_folder, write_privately
 from trace_lens.workspace.places import line_of
-from trace_lens.workspace.problems import Problem, SettingsError
+from trace_lens.workspace.problems import Problem, SettingsError, load_toml
 from trace_lens.workspace.settings import AppSettings, ProviderSettings, WorkspaceSettings, read_table
 from trace_lens.workspace.trusting import HOW, Trust, files_inside, wrong_with
 
@@ -447,11 +446,8 @@ def _read(
     except OSError as error:
         problems.append(Problem(file, 1, "", f"cannot be read: {error.strerror}"))
         return None
-    try:
-        raw = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        line = int(str(error).rpartition("line ")[2].split(",")[0]) if "line " in str(error) else text.count("\n") + 1
-        problems.append(Problem(file, line, "", f"is no TOML: {str(error).partition(' (at')[0]}"))
+    raw = load_toml(text, file, problems)
+    if raw is None:
         return None
     if not seen.valid(record.__name__, text):
         from trace_lens.workspace.validation import validate

@@ -7,10 +7,9 @@ from __future__ import annotations
 
 import codecs
 import glob
-import tomllib
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import Annotated, Literal, NamedTuple
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BeforeValidator, Field, ValidationError, field_validator, model_validator
@@ -18,7 +17,7 @@ from pydantic import BeforeValidator, Field, ValidationError, field_validator, m
 from trace_lens.common.difference import nearest
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.places import line_of
-from trace_lens.workspace.problems import Problem, SettingsError, problems_of
+from trace_lens.workspace.problems import Problem, SettingsError, load_toml, problems_of
 from trace_lens.workspace.trusting import Trust, wrong_with
 from trace_lens.workspace.validation import Table
 
@@ -182,11 +181,8 @@ def _load(workspace: Workspace) -> dict[str, LogSource]:
 
 def read_description(text: str, name: str, file: str, problems: list[Problem]) -> LogSource | None:
     """One description; what is wrong in it is added to `problems`."""
-    try:
-        raw: dict[str, Any] = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        line = int(str(error).rpartition("line ")[2].split(",")[0]) if "line " in str(error) else text.count("\n") + 1
-        problems.append(Problem(file, line, "", f"is no TOML: {str(error).partition(' (at')[0]}"))
+    raw = load_toml(text, file, problems)
+    if raw is None:
         return None
     try:
         return LogSource(name, file, LogSettings.model_validate(raw))

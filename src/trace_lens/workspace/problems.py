@@ -47,6 +47,23 @@ class SettingsError(Meant):
         super().__init__("\n".join(map(str, self.problems)))
 
 
+def load_toml(text: str, file: str, problems: list[Problem]) -> dict[str, Any] | None:
+    """A settings file as plain data; what is wrong with its form is added to `problems`."""
+    import tomllib
+
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        words = str(error)
+        line = int(words.rpartition("line ")[2].split(",")[0]) if "line " in words else text.count("\n") + 1
+        problems.append(Problem(file, line, "", f"is not valid TOML: {words.partition(' (at')[0]}"))
+    except RecursionError:
+        problems.append(Problem(file, 1, "", "is nested too deep"))
+    except ValueError as error:
+        problems.append(Problem(file, 1, "", f"is not valid TOML: {error}"))
+    return None
+
+
 def problems_of(error: ValidationError, model: type[BaseModel], file: str, text: str) -> list[Problem]:
     """The problems that a pydantic error stands for, in the words and places of the settings file."""
     found: dict[tuple[str, int], Problem] = {}

@@ -44,7 +44,7 @@ def read_supposed(text: str) -> Supposed:
 def _value(text: str) -> Any:
     try:
         return tomllib.loads(f"value = {text}")["value"]
-    except (tomllib.TOMLDecodeError, KeyError):
+    except (ValueError, KeyError, RecursionError):
         return text
 
 

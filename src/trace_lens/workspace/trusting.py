@@ -38,7 +38,7 @@ def trusted_by_user(root: Path) -> bool:
     """Whether the user's own configuration lists a workspace under `trusted_workspaces`."""
     try:
         told = tomllib.loads(config_file().read_text("utf-8")).get("trusted_workspaces")
-    except (OSError, RuntimeError, ValueError):
+    except (OSError, RuntimeError, ValueError):  # no home, or nested too deep, among them
         return False
     listed = told if isinstance(told, list) else []
     here = root.resolve()
