@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import warnings
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
