@@ -50,6 +50,12 @@ MESSAGES_LEAST, BYTES_OF_MESSAGE = 2_000, 256
 BYTES_OF_LINE = 64
 """The same for lines of a web server's log."""
 
+BYTES_OF_COMMAND = 1024
+"""The same for shell commands: those that browsers write are longer."""
+
+HEADER_FIELDS = 5_000
+"""Most header fields of one request or response in a text."""
+
 KEYS_OF_SET = 5_000
 """Most keys of one key set."""
 

@@ -38,7 +38,7 @@ def read_commands(data: bytes) -> Capture | None:
     text = data[: limits.SOURCE_BYTES].decode("utf-8-sig", "replace")
     for form, reader in ((_CURL, _curl), (_POWERSHELL, _powershell), (_FETCH, _fetch)):
         starts = [match.start() for match in form.finditer(text)]
-        most = most_messages(len(text))
+        most = most_messages(len(text), limits.BYTES_OF_COMMAND)
         cut = f"only the first {most:,} commands are read" if len(starts) > most else None
         starts = starts[:most]
         if starts and not text[: starts[0]].strip():

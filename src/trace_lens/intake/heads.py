@@ -15,6 +15,7 @@ from datetime import UTC, datetime
 from itertools import islice
 
 from trace_lens.common import limits
+from trace_lens.common.limits import Refused
 from trace_lens.intake.effort import most_messages
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header, plain, resolved
 
@@ -71,9 +72,9 @@ def read_heads(data: bytes) -> Capture | None:
     """The exchanges of a text of heads; None where it holds none."""
     text = data.decode("utf-8-sig", "replace")
     most = most_messages(len(text))
-    heads = list(islice((one for one in _heads(_unfolded(text)) if one.url or one.status or one.received), most + 1))
-    cut = f"only the first {most:,} exchanges are read" if len(heads) > most else None
-    heads = heads[:most]
+    read = list(islice(_heads(_unfolded(text)), most + 1))
+    cut = f"only the first {most:,} exchanges are read" if len(read) > most else None
+    heads = [head for head in read[:most] if head.url or head.status or head.received]
     if not heads or not any(one.sent or one.received for one in heads):
         return None
     notes = ("no moments stand in it",) if not any(_moment_of(one) for one in heads) else ()
@@ -230,9 +231,14 @@ def _field(head: _Head, line: str) -> None:
         return
     header = _HEADER.match(line)
     if header:
+        if len(head.lines) >= limits.HEADER_FIELDS:
+            raise Refused(f"the head at line {head.line:,} has more than {limits.HEADER_FIELDS:,} header fields")
         head.lines.append((header[1], header[2]))
     elif head.lines:
-        head.folded.setdefault((head.answered, len(head.lines) - 1), []).append(line.strip())
+        more = head.folded.setdefault((head.answered, len(head.lines) - 1), [])
+        if len(more) >= limits.HEADER_FIELDS:
+            raise Refused(f"a header field at line {head.line:,} goes over more than {limits.HEADER_FIELDS:,} lines")
+        more.append(line.strip())
 
 
 def _exchange(number: int, head: _Head) -> Exchange:

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from trace_lens.common.secrets_in_text import RULES
 from trace_lens.logs.events import FIELDS, field_paths
-from trace_lens.logs.kept_ids import DIGITS, MARK, KeptIds, is_secret_column
+from trace_lens.logs.kept_ids import DIGITS, MARK, KeptIds, is_secret_id
 from trace_lens.logs.records import path_parts_joined, sniffed, value_at
 from trace_lens.logs.seen import FAILURE, OTHER, SUCCESS
 from trace_lens.workspace.log_sources import LogSource
@@ -116,7 +116,7 @@ def _kept(cell: Any, column: str, kept: KeptIds) -> Any:
     """An id as the store keeps it: the digest of `KeptIds.digest` where its column is secret."""
     import ibis
 
-    if not kept.key or not is_secret_column(column):
+    if not kept.key or not is_secret_id(column):
         return cell
     digest = (ibis.literal(kept.key) + cell).hexdigest("sha256").substr(0, DIGITS)
     return ibis.ifelse(cell.notnull(), ibis.literal(MARK) + digest, ibis.null("string"))

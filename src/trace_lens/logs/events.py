@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 from trace_lens.common.secrets_in_text import without_secrets
 from trace_lens.logs.kept_ids import KeptIds
-from trace_lens.logs.records import BadRow, Record, value_at
+from trace_lens.logs.records import BadRow, Record, bad_record, value_at
 from trace_lens.logs.seen import FAILURE, OTHER, SUCCESS
 from trace_lens.logs.times import NoTime, TimeForm, TimeReader
 from trace_lens.workspace.log_sources import LogSource
@@ -83,7 +83,7 @@ def events_of(
         try:
             moment = reader.read(value_at(record.values, paths["time"]) if "time" in paths else None)
         except NoTime as error:
-            yield BadRow(record.line, without_secrets(str(error)), without_secrets(record.text))
+            yield bad_record(record, str(error))
             continue
         said = {name: text_of(value_at(record.values, path)) for name, path in paths.items() if name != "time"}
         if source.settings.format == "ocsf" and not source.settings.fields.user and said.get("user") is None:

@@ -15,7 +15,9 @@ from pathlib import Path
 from trace_lens.workspace.own_files import write_privately
 
 KEY_FILE = "ids.key"
-_SECRET_COLUMN = re.compile(r"session|(?:^|[^a-z])s?sid$|cookie|token|(?:^|[._-])code$|ticket|secret|passw|assertion")
+_SECRET_COLUMN = re.compile(r"session|(?:^|[^a-z])s?sid$|cookie|token|ticket|secret|passw|assertion")
+_CODE_COLUMN = re.compile(r"code$")
+"""Among the ids of a description a code is an authorization code; elsewhere it is what a system calls its failures."""
 MARK = "digest:"
 DIGITS = 24
 
@@ -23,6 +25,11 @@ DIGITS = 24
 def is_secret_column(path: str) -> bool:
     """Whether a column of this name holds what somebody could sign in with."""
     return _SECRET_COLUMN.search(path.rpartition("/")[2].casefold()) is not None
+
+
+def is_secret_id(path: str) -> bool:
+    """The same for a column that a description lists among the ids."""
+    return is_secret_column(path) or _CODE_COLUMN.search(path.casefold()) is not None
 
 
 class KeptIds:
@@ -33,7 +40,7 @@ class KeptIds:
 
     def kept(self, column: str, value: str) -> str:
         """The id of a column as the store keeps it."""
-        return self.digest(value) if self.key and is_secret_column(column) else value
+        return self.digest(value) if self.key and is_secret_id(column) else value
 
     def digest(self, value: str) -> str:
         """The keyed digest of an id; the same for the same id."""

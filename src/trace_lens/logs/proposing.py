@@ -12,7 +12,9 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
+from trace_lens.common.secrets_in_text import without_secrets
 from trace_lens.logs.events import OWN_FIELDS
+from trace_lens.logs.kept_ids import is_secret_column
 from trace_lens.logs.records import OCSF_AUTHENTICATION, Record, sniffed
 from trace_lens.logs.seen import FAILURE, SUCCESS
 from trace_lens.logs.times import NoTime, TimeForm, TimeReader
@@ -139,8 +141,14 @@ def columns_of(records: Sequence[Record]) -> list[Column]:
     for name, values in found.items():
         filled = [value for value in values if value.strip() not in ("", "-")]
         common = Counter(filled).most_common(3)
-        made.append(Column(name, len(filled), len(set(filled)), tuple(value for value, _ in common), tuple(filled)))
+        examples = tuple(_shown(name, value) for value, _ in common)
+        made.append(Column(name, len(filled), len(set(filled)), examples, tuple(filled)))
     return made
+
+
+def _shown(column: str, value: str) -> str:
+    """A value as an example of its column, what is secret hidden."""
+    return "[secret]" if is_secret_column(column) else without_secrets(value)
 
 
 def _flat(values: Mapping[str, Any], path: str = "") -> list[tuple[str, str]]:

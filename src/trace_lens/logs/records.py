@@ -18,7 +18,8 @@ from typing import Any, BinaryIO, NamedTuple
 import zstandard
 
 from trace_lens.common import limits
-from trace_lens.common.secrets_in_text import without_secrets
+from trace_lens.common.secrets_in_text import without_opaque, without_secrets
+from trace_lens.logs.kept_ids import is_secret_column
 
 Value = Any
 """A text, a number, a truth value, a list or a table, as the format has it; None where there is none."""
@@ -105,9 +106,23 @@ def _short(text: str) -> str:
     return text if len(text) <= limits.SHOWN_VALUE else text[: limits.SHOWN_VALUE] + "…"
 
 
-def _bad(line: int, because: str, text: str) -> BadRow:
-    """A bad row, with the secrets in its text hidden."""
-    return BadRow(line, without_secrets(because), without_secrets(_short(text)))
+def _bad(line: int, because: str, text: str, *, columns: Iterable[str] = ()) -> BadRow:
+    """A bad row, with the secrets in its text hidden.
+
+    Where one of its columns is a secret, and nobody can tell which cell is of which column, whatever looks like an id
+    is hidden too.
+    """
+    hide = without_opaque if any(map(is_secret_column, columns)) else without_secrets
+    return BadRow(line, without_secrets(because), hide(_short(text)))
+
+
+def bad_record(record: Record, because: str) -> BadRow:
+    """A record that turned out bad, with what its secret columns hold, and the secrets in its text, hidden."""
+    text = record.text
+    for column, value in record.values.items():
+        if isinstance(value, str) and value and is_secret_column(column):
+            text = text.replace(value, "[secret]")
+    return _bad(record.line, because, text)
 
 
 def _bounded(lines: io.TextIOWrapper) -> Iterator[str]:
@@ -160,7 +175,7 @@ def _csv(lines: io.TextIOWrapper, delimiter: str | None) -> Iterator[Record | Ba
             header = [cell.strip() for cell in row]
             continue
         if len(row) != len(header) and not (len(row) > len(header) and not any(row[len(header) :])):
-            yield _bad(line, f"it has {len(row)} columns where the header has {len(header)}", text)
+            yield _bad(line, f"it has {len(row)} columns where the header has {len(header)}", text, columns=header)
             continue
         yield Record(line, dict(zip(header, row, strict=False)), _short(text))
 
@@ -333,7 +348,7 @@ def _w3c(lines: Iterable[str]) -> Iterator[Record | BadRow]:
         if not names:
             yield _bad(number, "no #Fields line stands before it", text)
         elif len(cells) != len(names):
-            yield _bad(number, f"it has {len(cells)} columns where #Fields names {len(names)}", text)
+            yield _bad(number, f"it has {len(cells)} columns where #Fields names {len(names)}", text, columns=names)
         else:
             values = {name: _given(cell) for name, cell in zip(names, cells, strict=True)}
             if values.get("date") and values.get("time"):
