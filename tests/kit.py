@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import hashlib
 import json
 import os
@@ -424,6 +425,26 @@ def run(*arguments: str, folder: Path | None = None, stdin: bytes = b"", **envir
         [str(program), *arguments], cwd=folder, input=stdin, capture_output=True, env={**inherited, **environment},
         check=False,
     )  # fmt: skip
+
+
+def call(*arguments: str, folder: Path) -> subprocess.CompletedProcess[bytes]:
+    """Run the command line in this process, as if started in a folder: far quicker than a process of its own."""
+    from click.testing import CliRunner
+
+    from trace_lens import cli
+
+    with contextlib.chdir(folder), CliRunner().isolation() as streams:
+        status = cli._run(arguments)
+        sys.stdout.flush()
+        sys.stderr.flush()
+        return subprocess.CompletedProcess(arguments, status, streams[0].getvalue(), streams[1].getvalue())
+
+
+def call_json(*arguments: str, folder: Path) -> tuple[int, Any]:
+    """The same with `--format json`: exit status and what was written."""
+    done = call(*arguments, "--format", "json", folder=folder)
+    assert done.stdout, done.stderr.decode()
+    return done.returncode, json.loads(done.stdout)
 
 
 def run_json(*arguments: str, folder: Path | None = None, stdin: bytes = b"") -> tuple[int, Any]:

@@ -215,11 +215,11 @@ def settings_in(folder: Path) -> Callable[[bytes], None]:
     """Settings of an application, a provider and the whole, in a folder of its own."""
 
     def settings(data: bytes) -> None:
-        for name in ("trace-lens.toml", "apps/a.toml", "providers/p.toml"):
-            (folder / name).parent.mkdir(exist_ok=True, parents=True)
-            for other in ("trace-lens.toml", "apps/a.toml", "providers/p.toml"):
-                (folder / other).write_bytes(b"" if other != "providers/p.toml" else b'name = "P"\n')
-            (folder / name).write_bytes(data)
+        plain = {"trace-lens.toml": b"", "apps/a.toml": b"", "providers/p.toml": b'name = "P"\n'}
+        for name in plain:
+            for other, text in (plain | {name: data}).items():
+                (folder / other).parent.mkdir(exist_ok=True, parents=True)
+                (folder / other).write_bytes(text)
             try:
                 load_workspace(folder)
             except SettingsError:

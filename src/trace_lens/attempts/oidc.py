@@ -7,6 +7,7 @@ fill what is still missing. A silent request refused and followed by another is 
 
 from __future__ import annotations
 
+from bisect import insort
 from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any, NamedTuple
@@ -327,25 +328,95 @@ def _grouped(messages: list[OidcMessage]) -> list[list[OidcMessage]]:
         return one
 
     holders: dict[str, int] = {}
+    places = {id(message.found): place for place, message in reversed(list(enumerate(messages)))}
     for position, one in enumerate(messages):
         for key in one.keys:
             parent[root(position)] = root(holders.setdefault(key, position))
         if one.within is not None:
-            parent[root(position)] = root(next(i for i, each in enumerate(messages) if each.found is one.within.found))
+            parent[root(position)] = root(places[id(one.within.found)])
     for name in ("state ", "nonce "):
         _join_by(name, messages, parent, root)
     _find_sessions(messages, parent, root)
     groups: dict[int, list[int]] = {}
     for position in range(len(messages)):
         groups.setdefault(root(position), []).append(position)
-    merged: list[list[int]] = []
+    homes = _Homes(messages)
     for group in sorted(groups.values()):
-        home = next((one for one in reversed(merged) if _goes_with(one, group, messages)), None)
+        homes.take(group)
+    return [[messages[place] for place in sorted(group)] for group in homes.merged]
+
+
+class _Sort(NamedTuple):
+    """What decides whether two groups go together: their source, kinds of messages, and clients."""
+
+    source: str
+    kinds: frozenset[str]
+    clients: frozenset[str]
+
+
+_ANY, _NONE = "any client", "no client"
+
+
+class _Homes:
+    """Groups without a link to each other, each put with the latest one before it that it goes with.
+
+    The groups are kept by their source and kinds, and among those by client, so that each new one is held against a
+    handful of others, however many there are.
+    """
+
+    def __init__(self, messages: list[OidcMessage]) -> None:
+        self.merged: list[list[int]] = []
+        self._messages = messages
+        self._sorts: list[_Sort] = []
+        self._by_kinds: dict[tuple[str, frozenset[str]], dict[tuple[str, str], list[int]]] = {}
+
+    def take(self, group: list[int]) -> None:
+        """Put a group, whose messages come after the first of each before it, where it belongs."""
+        sort = self._sort(group)
+        home = max((place for place in self._candidates(sort)), default=None)
         if home is None:
-            merged.append(group)
-        else:
-            home += group
-    return [[messages[i] for i in sorted(group)] for group in merged]
+            home = len(self.merged)
+            self.merged.append([])
+            self._sorts.append(sort)
+        self.merged[home] += group
+        self._sorts[home] = self._sort(self.merged[home]) if len(self.merged[home]) > len(group) else sort
+        self._file(home)
+
+    def _sort(self, group: list[int]) -> _Sort:
+        members = [self._messages[place] for place in group]
+        clients = frozenset(client for message in members if (client := _client(message)))
+        return _Sort(members[0].source, frozenset(message.kind for message in members), clients)
+
+    def _file(self, home: int) -> None:
+        source, kinds, clients = self._sorts[home]
+        shelf = self._by_kinds.setdefault((source, kinds), {})
+        for key in (("", _ANY), *((("client", client) for client in clients) if clients else (("", _NONE),))):
+            places = shelf.setdefault(key, [])
+            if not places or places[-1] < home:
+                places.append(home)
+            elif home not in places[-2:]:
+                insort(places, home)
+
+    def _candidates(self, group: _Sort) -> Iterator[int]:
+        """Of each sort that the group may go with, the latest."""
+        for (source, kinds), shelf in self._by_kinds.items():
+            if source != group.source:
+                continue
+            told = _goes_with(kinds, group.kinds)
+            if told is None:
+                keys = (
+                    [("", _NONE), *(("client", client) for client in group.clients)] if group.clients else [("", _ANY)]
+                )
+            elif told:
+                keys = [("", _ANY)]
+            else:
+                continue
+            for key in keys:
+                places = shelf.get(key, [])
+                while places and self._moved(places[-1], kinds, key):
+                    places.pop()
+                if places:
+                    yield places[-1]
 
 
 def _join_by(name: str, messages: list[OidcMessage], parent: list[int], root: Callable[[int], int]) -> None:
@@ -368,32 +439,32 @@ def _join_by(name: str, messages: list[OidcMessage], parent: list[int], root: Ca
 
 def _find_sessions(messages: list[OidcMessage], parent: list[int], root: Callable[[int], int]) -> None:
     """Join each sign-out with the latest sign-in before it whose session it ends."""
-    for position, one in enumerate(messages):
-        if not one.signs_out or one.session is None:
+    latest: dict[str, int] = {}
+    for position, message in enumerate(messages):
+        session = message.session
+        if session is None:
             continue
-        before = [
-            place
-            for place in range(position)
-            if messages[place].session == one.session and not messages[place].signs_out
-        ]
-        if before:
-            parent[root(position)] = root(before[-1])
+        if not message.signs_out:
+            latest[session] = position
+        elif session in latest:
+            parent[root(position)] = root(latest[session])
+
+    def _moved(self, home: int, kinds: frozenset[str], key: tuple[str, str]) -> bool:
+        """Whether a group has become of another sort since it was put here."""
+        sort = self._sorts[home]
+        return sort.kinds != kinds or (key == ("", _NONE) and bool(sort.clients))
 
 
-def _goes_with(home: list[int], group: list[int], messages: list[OidcMessage]) -> bool:
-    """Whether a group without a link fills what another of the same source lacks, and does not speak against it."""
-    if messages[home[0]].source != messages[group[0]].source:
-        return False
-    have, more = ({messages[i].kind for i in one} for one in (home, group))
+def _goes_with(have: frozenset[str], more: frozenset[str]) -> bool | None:
+    """Whether a later group of some kinds, without a link, fills what another of the same source lacks: None says that
+    it does unless their clients differ.
+    """
     if more <= {*_ALONE, "userinfo", "logout-token", "logout-request"} or have <= set(_ALONE):
         return True
-    clients = [{value for i in one if (value := _client(messages[i]))} for one in (home, group)]
-    if clients[0] and clients[1] and not clients[0] & clients[1]:
-        return False
-    if "authorization-request" in more and home[0] < group[0]:
+    if "authorization-request" in more:
         return False
     once = {"authorization-request", "authorization-response", "id-token"}
-    return not have & more & once
+    return False if have & more & once else None
 
 
 def _client(one: OidcMessage) -> str | None:

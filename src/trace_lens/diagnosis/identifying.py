@@ -15,6 +15,7 @@ from typing import NamedTuple
 
 from trace_lens.checks.identified import account_index, account_name
 from trace_lens.common.difference import difference
+from trace_lens.common.octets import as_utf8
 from trace_lens.diagnosis.judging import Circumstances, case_of
 from trace_lens.diagnosis.many import attempts_of
 from trace_lens.intake.peeling import peel
@@ -268,7 +269,7 @@ def _of_list(source: str, data: bytes) -> Iterator[Named]:
     """Names one a line, in a column of a CSV with a header, or as a JSON list of texts."""
     if b"\0" in data[:4096]:
         return
-    text = data.decode("utf-8-sig", "replace")
+    text = as_utf8(data).decode("utf-8-sig", "replace")
     if text.lstrip()[:1] == "[":
         try:
             listed = json.loads(text)

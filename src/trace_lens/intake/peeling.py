@@ -15,6 +15,7 @@ from typing import BinaryIO, NamedTuple
 from trace_lens.common import limits
 from trace_lens.common.guarding import why
 from trace_lens.common.limits import Refused
+from trace_lens.common.octets import as_utf8
 from trace_lens.intake.captures import capture_from, capture_in, carried_by
 from trace_lens.intake.exchanges import Capture
 from trace_lens.intake.found import Found
@@ -85,7 +86,7 @@ def peel(data: bytes) -> Peeled:
     if not data.strip():
         return Peeled((), ("it is empty",))
     try:
-        capture = capture_in(data)
+        capture = capture_in(as_utf8(data))
     except NoHar as error:
         plain = _peel_text(data)
         return plain if plain.found else Peeled((), (str(error),))

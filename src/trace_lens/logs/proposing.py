@@ -12,6 +12,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
+from trace_lens.common.octets import as_utf8
 from trace_lens.common.secrets_in_text import without_secrets
 from trace_lens.logs.events import OWN_FIELDS
 from trace_lens.logs.kept_ids import is_secret_column
@@ -74,7 +75,7 @@ def form_of(head: bytes) -> tuple[str, str | None, str | None]:
     """Format, delimiter and path of the rows, by the beginning of a decompressed file (some thousand octets)."""
     if head[:4] == b"PAR1":
         return "parquet", None, None
-    text = head.decode("utf-8-sig", "replace")
+    text = as_utf8(head).decode("utf-8-sig", "replace")
     bare = text.lstrip()
     lines = [line for line in text.splitlines() if line.strip()]
     if bare[:1] in ("{", "["):

@@ -18,6 +18,7 @@ from typing import Any, BinaryIO, NamedTuple
 import zstandard
 
 from trace_lens.common import limits
+from trace_lens.common.octets import wide_encoding
 from trace_lens.common.secrets_in_text import without_opaque, without_secrets
 from trace_lens.logs.kept_ids import is_secret_column
 
@@ -85,7 +86,15 @@ def records_of(
         except DAMAGED as error:
             raise Unreadable(f"it is damaged ({error})") from None
         return
-    lines = io.TextIOWrapper(stream, encoding or "utf-8-sig", errors="replace", newline="")
+    told = encoding
+    if told is None:
+        try:
+            head = stream.read(4)
+        except DAMAGED as error:
+            raise Unreadable(f"it is damaged ({error})") from None
+        told = wide_encoding(head) or "utf-8-sig"
+        stream = io.BufferedReader(_Rejoined(head, stream))
+    lines = io.TextIOWrapper(stream, told, errors="replace", newline="")
     readers: dict[str, Callable[[], Iterator[Record | BadRow]]] = {
         "csv": lambda: _csv(lines, delimiter),
         "jsonl": lambda: _json_lines(_bounded(lines)),

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable
 from datetime import UTC, datetime, timedelta, tzinfo
 from typing import NamedTuple
 
-_NUMBER = re.compile(r"-?\d{1,20}(?:\.\d+)?")
+_NUMBER = re.compile(r"-?\d{1,20}(?:[.,]\d+)?")
 _ISO = re.compile(
     r"(\d{4})-?(\d\d)-?(\d\d)[T _](\d\d):?(\d\d)(?::?(\d\d)(?:[.,](\d{1,9}))?)?\s*"
     r"(Z|z|UTC|GMT|[+-]\d\d:?\d\d|[+-]\d\d)?"
@@ -77,8 +77,9 @@ class TimeReader:
                 return self._placed(datetime.strptime(text, self._form.pattern))
             except ValueError:
                 raise NoTime(f"{text!r} is not written as {self._form.pattern}") from None
-        if _NUMBER.fullmatch(text) and (self._form.unit or len(text.partition(".")[0]) >= 9):
-            return _epoch(float(text), self._form.unit)
+        plain = text.replace(",", ".") if _NUMBER.fullmatch(text) else ""
+        if plain and (self._form.unit or len(plain.partition(".")[0]) >= 9):
+            return _epoch(float(plain), self._form.unit)
         return self._placed(_written(text, day_first=self._form.day_first))
 
     def _placed(self, moment: datetime) -> datetime:

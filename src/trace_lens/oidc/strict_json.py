@@ -10,6 +10,7 @@ import re
 from typing import Any, NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.octets import as_utf8
 
 _BRACKETS = re.compile(r"[{}\[\]]")
 _EXACT = 2**53
@@ -36,7 +37,7 @@ class Json(NamedTuple):
 def read_json(data: bytes) -> Json:
     """Read UTF-8 JSON; of a member that stands twice the last counts, and it is told. Raises JsonDamaged."""
     try:
-        text = data.decode("utf-8-sig")
+        text = as_utf8(data).decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise JsonDamaged(f"it is not UTF-8 (byte {error.start})") from None
     if _depth(text) > limits.JSON_DEPTH:

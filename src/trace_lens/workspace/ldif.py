@@ -7,6 +7,7 @@ import binascii
 import re
 from collections.abc import Iterator
 
+from trace_lens.common.octets import as_utf8
 from trace_lens.workspace.lists import AccountRow, ListError
 
 Record = dict[str, list[str]]
@@ -78,7 +79,7 @@ def records(data: bytes) -> Iterator[tuple[int, Record]]:
 def _unfolded(data: bytes) -> Iterator[tuple[int, str]]:
     """Lines with their continuations joined (RFC 2849 §2 note 2), comments left out, and the number of each."""
     try:
-        text = data.decode("utf-8-sig")
+        text = as_utf8(data).decode("utf-8-sig")
     except UnicodeDecodeError:
         text = data.decode("cp1252", "replace")
     whole, begin = "", 0

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple, Protocol
 
 from trace_lens.common import limits
+from trace_lens.common.octets import as_utf8
 
 _YES = {"yes", "true", "1", "y", "active", "enabled"}
 _NO = {"no", "false", "0", "n", "inactive", "disabled"}
@@ -169,11 +170,11 @@ def rows_of(data: bytes, *any_of: str) -> Iterator[tuple[int, dict[str, str]]]:
 def _table(data: bytes, *any_of: str) -> tuple[list[str], Iterator[tuple[int, list[str]]]]:
     """The header of a CSV file and its rows with the line each begins on. Raises ListError."""
     text = _decode(data)
-    header_line = text.split("\n", 1)[0]
+    header_line = next((line for line in text.splitlines() if line.strip()), "")
     delimiter = max(",;\t", key=header_line.count)
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
     try:
-        header = [name.strip().lower() for name in next(reader)]
+        header = [name.strip().lower() for name in next(row for row in reader if any(cell.strip() for cell in row))]
     except StopIteration:
         raise ListError("it is empty; a header line is needed") from None
     except csv.Error as error:
@@ -207,6 +208,6 @@ def _decode(data: bytes) -> str:
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
         return data.decode("utf-16", "replace")
     try:
-        return data.decode("utf-8-sig")
+        return as_utf8(data).decode("utf-8-sig")
     except UnicodeDecodeError:
         return data.decode("cp1252", "replace")

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 from trace_lens import __version__
+from trace_lens.common.octets import as_utf8
 from trace_lens.pki.pem import PastedCertificate, certificates_in
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, Role, find_entity
 from trace_lens.saml.parsing import XMLDamaged
@@ -439,7 +440,7 @@ def _read(
     root: Path, file: str, record: type[M], problems: list[Problem], seen: SettingsSeen
 ) -> tuple[M, Source] | None:
     try:
-        text = (root / file).read_bytes().decode("utf-8-sig")
+        text = as_utf8((root / file).read_bytes()).decode("utf-8-sig")
     except UnicodeDecodeError as error:
         problems.append(Problem(file, 1, "", f"is not UTF-8 text (byte {error.start})"))
         return None

@@ -15,6 +15,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import BeforeValidator, Field, ValidationError, field_validator, model_validator
 
 from trace_lens.common.difference import nearest
+from trace_lens.common.octets import as_utf8
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import Problem, SettingsError, load_toml, problems_of
@@ -165,7 +166,7 @@ def _load(workspace: Workspace) -> dict[str, LogSource]:
     for path in sorted((workspace.root / FOLDER).glob("*.toml")):
         file = f"{FOLDER}/{path.name}"
         try:
-            text = path.read_bytes().decode("utf-8-sig")
+            text = as_utf8(path.read_bytes()).decode("utf-8-sig")
         except (OSError, UnicodeDecodeError) as error:
             problems.append(Problem(file, 1, "", f"cannot be read: {error}"))
             continue

@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from typing import Any
 
+from trace_lens.common.octets import as_utf8
 from trace_lens.workspace.lists import AccountRow, ListError
 
 Resource = dict[str, Any]
@@ -52,7 +53,7 @@ def read_groups(data: bytes) -> Iterator[tuple[tuple[str, ...], list[str]]]:
 def _resources(data: bytes) -> Iterator[tuple[int, Resource]]:
     """Every resource with the line that it begins on."""
     try:
-        text = data.decode("utf-8-sig")
+        text = as_utf8(data).decode("utf-8-sig")
         whole = json.loads(text)
     except UnicodeDecodeError as error:
         raise ListError(f"it is not UTF-8 text (byte {error.start})") from None
