@@ -404,9 +404,8 @@ class _Homes:
                 continue
             told = _goes_with(kinds, group.kinds)
             if told is None:
-                keys = (
-                    [("", _NONE), *(("client", client) for client in group.clients)] if group.clients else [("", _ANY)]
-                )
+                shared = [("client", client) for client in group.clients]
+                keys = [("", _NONE), *shared] if shared else [("", _ANY)]
             elif told:
                 keys = [("", _ANY)]
             else:
