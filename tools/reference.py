@@ -5,6 +5,8 @@
 
 from __future__ import annotations
 
+import ast
+import itertools
 import json
 import sys
 import tomllib
@@ -17,7 +19,7 @@ from typing import Literal, Union, get_args, get_origin
 import click
 
 from trace_lens.cli import group
-from trace_lens.common import catalogue
+from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import STAGE_SENTENCES, Side, Stage
 from trace_lens.workspace import log_sources, settings
 
@@ -140,7 +142,23 @@ def kind_of(one: settings.Field) -> str:
     return next((words[part] for part in (date, *parts) if part in words and part in parts), "table of texts")
 
 
-PAGES = {"commands.md": commands, "findings.md": findings, "settings.md": keys, "json.md": schemas}
+def bounds() -> str:
+    """Every limit with its value and what it is for."""
+    tree = ast.parse(Path(limits.__file__).read_text("utf-8"))
+    rows = []
+    for node, following in itertools.pairwise(tree.body):
+        told = following.value if isinstance(following, ast.Expr) else None
+        if isinstance(node, ast.Assign) and isinstance(told, ast.Constant) and isinstance(told.value, str):
+            targets = [name for target in node.targets for name in ast.walk(target) if isinstance(name, ast.Name)]
+            values = " and ".join(f"{getattr(limits, target.id):,}" for target in targets)
+            rows.append(f"| {values} | {' '.join(told.value.split())} |")
+    head = "# Limits\n\nMade from the program by `tools/reference.py`. What is beyond one of these is told, by its value.\n"
+    return head + "\n| limit | of what |\n|---|---|\n" + "\n".join(rows) + "\n"
+
+
+PAGES = {
+    "commands.md": commands, "findings.md": findings, "settings.md": keys, "json.md": schemas, "limits.md": bounds,
+}  # fmt: skip
 
 
 def main() -> None:
