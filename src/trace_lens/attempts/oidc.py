@@ -397,6 +397,11 @@ class _Homes:
             elif home not in places[-2:]:
                 insort(places, home)
 
+    def _moved(self, home: int, kinds: frozenset[str], key: tuple[str, str]) -> bool:
+        """Whether a group has become of another sort since it was put here."""
+        sort = self._sorts[home]
+        return sort.kinds != kinds or (key == ("", _NONE) and bool(sort.clients))
+
     def _candidates(self, group: _Sort) -> Iterator[int]:
         """Of each sort that the group may go with, the latest."""
         for (source, kinds), shelf in self._by_kinds.items():
@@ -447,11 +452,6 @@ def _find_sessions(messages: list[OidcMessage], parent: list[int], root: Callabl
             latest[session] = position
         elif session in latest:
             parent[root(position)] = root(latest[session])
-
-    def _moved(self, home: int, kinds: frozenset[str], key: tuple[str, str]) -> bool:
-        """Whether a group has become of another sort since it was put here."""
-        sort = self._sorts[home]
-        return sort.kinds != kinds or (key == ("", _NONE) and bool(sort.clients))
 
 
 def _goes_with(have: frozenset[str], more: frozenset[str]) -> bool | None:

@@ -28,26 +28,22 @@ RULES: tuple[tuple[str, str], ...] = (
 """Expressions, in order, and what takes the place of what they find."""
 _SIGNS = ("", "eyJ", " ", "%20", "", "code=", "//")
 """Without this in a text, its rule finds nothing."""
-_COMPILED = tuple((sign, re.compile(pattern), put) for sign, (pattern, put) in zip(_SIGNS, RULES, strict=True))
-_OPAQUE = re.compile(r"[A-Za-z0-9+/_=~-]{16,}")
+_OPAQUE = r"[A-Za-z0-9+/_=~-]{16,}"
 
 
 def without_secrets(text: str) -> str:
     """The text with tokens, codes, passwords, cookies and session ids hidden, as far as their form or name tells."""
-    for sign, pattern, put in _COMPILED:
+    for sign, (pattern, put) in zip(_SIGNS, RULES, strict=True):
         if sign in text:
-            text = pattern.sub(put, text)
+            text = re.sub(pattern, put, text)
     return text
 
 
-_TOKENS = tuple(
-    (sign, re.compile(pattern), put)
-    for sign, pattern, put in (
-        ("eyJ", r"eyJ[A-Za-z0-9_-]{6,2000}\.[A-Za-z0-9_-]{4,}+[A-Za-z0-9_.-]*+", _HIDDEN),
-        ("@", r"(?<=//)[^\s/@:\"'<>\[]++:[^\s/@\"'<>]*+@", f"{_HIDDEN}@"),
-        (";", r"(?i);(jsessionid|phpsessid)=[^\s/;?#\"']++", rf";\1={_HIDDEN}"),
-        ("code=", r"([?&#]code=)[^\s&\"'<>#\[]++", rf"\1{_HIDDEN}"),
-    )
+_TOKENS: tuple[tuple[str, str, str], ...] = (
+    ("eyJ", r"eyJ[A-Za-z0-9_-]{6,2000}\.[A-Za-z0-9_-]{4,}+[A-Za-z0-9_.-]*+", _HIDDEN),
+    ("@", r"(?<=//)[^\s/@:\"'<>\[]++:[^\s/@\"'<>]*+@", f"{_HIDDEN}@"),
+    (";", r"(?i);(jsessionid|phpsessid)=[^\s/;?#\"']++", rf";\1={_HIDDEN}"),
+    ("code=", r"([?&#]code=)[^\s&\"'<>#\[]++", rf"\1{_HIDDEN}"),
 )
 
 
@@ -55,10 +51,10 @@ def without_tokens(text: str) -> str:
     """A whole output with what its form alone tells to be a secret hidden: a net under what each part hides itself."""
     for sign, pattern, put in _TOKENS:
         if sign in text:
-            text = pattern.sub(put, text)
+            text = re.sub(pattern, put, text)
     return text
 
 
 def without_opaque(text: str) -> str:
     """The same, and whatever has the form of an id hidden too: for text that holds secrets nobody can tell where."""
-    return _OPAQUE.sub(_HIDDEN, without_secrets(text))
+    return re.sub(_OPAQUE, _HIDDEN, without_secrets(text))
