@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 from datetime import UTC, datetime
 from typing import Any
 
@@ -396,3 +397,33 @@ def test_errors_have_words() -> None:
         assert found is not None
         assert found.side in ("application", "provider", "user")
     assert errors.meaning_of("N-17") is None
+
+
+def _serialized(**members: Any) -> str:
+    """A JWS in JSON form, with members beside or instead of the usual ones."""
+    whole = {"protected": compact({"alg": "RS256"}), "payload": compact({"sub": "a"}), "signature": "AAAA"}
+    return json.dumps({name: value for name, value in {**whole, **members}.items() if value is not None})
+
+
+@pytest.mark.parametrize(
+    "text, words",
+    [
+        (_serialized(signatures=[{"protected": "e30", "signature": "AAAA"}]), "two forms in one"),
+        (_serialized(protected=None, signature=None, signatures=[]), "0 signatures"),
+        (_serialized(protected=None, signature=None, signatures="x"), "no list of signatures"),
+        (_serialized(header={"alg": "none"}), "alg stands in its protected and in its unprotected header"),
+        (_serialized(header=[]), "unprotected header is no JSON object"),
+        ('{"payload": "e30", "payload": "e30", "protected": "e30", "signature": "AA"}', "payload twice"),
+    ],
+)
+def test_mixed_and_doubled_forms_are_refused(text: str, words: str) -> None:
+    """RFC 7515 §5.2, §7.2: each form by itself, each member once, no name in both headers."""
+    with pytest.raises(JoseDamaged, match=words):
+        read_jws(text)
+
+
+def test_one_form_by_itself_is_read() -> None:
+    assert read_jws(_serialized()).algorithm == "RS256"
+    assert read_jws(_serialized(header={"kid": "k"})).key_id == "k"
+    general = {"protected": compact({"alg": "RS256"}), "signature": "AAAA"}
+    assert read_jws(_serialized(protected=None, signature=None, signatures=[general])).algorithm == "RS256"

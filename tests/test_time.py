@@ -18,6 +18,7 @@ import trace_lens
 from hostile_texts import HOSTILE
 from pumping import growth, pumps
 from trace_lens.common.limits import Refused
+from trace_lens.common.secrets_in_text import RULES
 from trace_lens.intake.peeling import peel
 from trace_lens.workspace.guests import seen_guest
 
@@ -69,7 +70,8 @@ def _inline(module: str, node: ast.Call) -> Iterator[Expression]:
     yield f"{module}:{node.lineno}", value, frozenset({node.func.attr})
 
 
-EXPRESSIONS = sorted(_expressions(), key=lambda one: one[0])
+_OF_SECRETS = [(f"secrets in text, {rule[:30]}", re.compile(rule), frozenset({"sub"})) for rule, _ in RULES]
+EXPRESSIONS = sorted([*_expressions(), *_OF_SECRETS], key=lambda one: one[0])
 
 
 def _grows(pattern: re.Pattern[Any], operation: str, pump: tuple[str, str, str], sizes: tuple[int, int]) -> float:

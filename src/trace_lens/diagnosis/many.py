@@ -248,18 +248,14 @@ def _read_into(
     read: _Read, source: SourceFile, workspace: Workspace, told: Circumstances, faults: Faults, together: bool
 ) -> None:
     """Read one source, and tell why where it holds no sign-in."""
-    peeled = source.peeled()
-    if peeled is None:
-        faults.tell(source.name, source.problem or "")
+    opened = _opened(source, faults)
+    if opened is None:
         return
-    messages = read_messages(source.name, peeled, faults)
-    of_oidc = read_oidc(source.name, peeled, faults)
+    peeled, messages, of_oidc = opened
     read.messages.extend(messages)
     read.of_oidc.extend(of_oidc)
     if peeled.capture:
         read.captures[source.name] = peeled
-    if peeled.left_out:
-        faults.tell(source.name, peeled.left_out)
     if not peeled.found:
         faults.tell(source.name, peeled.because)
     elif (
@@ -272,6 +268,17 @@ def _read_into(
     elif not messages and not (together and of_oidc) and not assemble_oidc(of_oidc):
         kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
         faults.tell(source.name, f"it holds no message of a sign-in to diagnose, only: {kinds}")
+
+
+def _opened(source: SourceFile, faults: Faults) -> tuple[Peeled, list[Message], list[OidcMessage]] | None:
+    """What stands in a source, and its messages of both protocols; None, with the reason told, where nothing does."""
+    peeled = source.peeled()
+    if peeled is None:
+        faults.tell(source.name, source.problem or "")
+        return None
+    if peeled.left_out:
+        faults.tell(source.name, peeled.left_out)
+    return peeled, read_messages(source.name, peeled, faults), read_oidc(source.name, peeled, faults)
 
 
 def _attempts_of(read: _Read, together: bool) -> list[Attempt | OidcAttempt]:
@@ -344,16 +351,12 @@ def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt | OidcAttem
     of_oidc: list[OidcMessage] = []
     captures: dict[str, Peeled] = {}
     for source in sources:
-        peeled = source.peeled()
-        if peeled is None:
-            faults.tell(source.name, source.problem or "")
+        opened = _opened(source, faults)
+        if opened is None:
             continue
-        read = read_messages(source.name, peeled, faults)
-        oidc = read_oidc(source.name, peeled, faults)
+        peeled, read, oidc = opened
         messages += read
         of_oidc += oidc
-        if peeled.left_out:
-            faults.tell(source.name, peeled.left_out)
         if not read and not oidc:
             kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
             faults.tell(source.name, f"it holds only: {kinds}" if kinds else peeled.because)

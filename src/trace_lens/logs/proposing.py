@@ -142,7 +142,7 @@ def columns_of(records: Sequence[Record]) -> list[Column]:
     for name, values in found.items():
         filled = [value for value in values if value.strip() not in ("", "-")]
         common = Counter(filled).most_common(3)
-        examples = tuple(_shown(name, value) for value, _ in common)
+        examples = tuple(dict.fromkeys(_shown(name, value) for value, _ in common))
         made.append(Column(name, len(filled), len(set(filled)), examples, tuple(filled)))
     return made
 
