@@ -15,16 +15,15 @@ _NAMES = (
     "|client_?assertion|assertion|samlresponse|samlrequest|samlart|relaystate|set-cookie|cookie|authorization"
     "|api_?key|otp|one_time_code|pin"
 )
+_VALUE = r"(?:\"(?:[^\"\\]|\\.)*\"?|'[^']*'?|[^\s\"'&;,<>]+)"
+_NAMED = rf"(?i)\b({_NAMES})(\"?\s{{0,4}}(?:=|:|%3d)\s{{0,4}}){_VALUE}"
 _HIDDEN = "[secret]"
 RULES: tuple[tuple[str, str], ...] = (
     (r"[A-Za-z0-9+/_-]{120,}={0,2}", _HIDDEN),
     (r"eyJ[A-Za-z0-9_-]{6,120}\.[A-Za-z0-9_.-]*", _HIDDEN),
     (r"(?i)\b(bearer|basic|dpop|negotiate)\s+[A-Za-z0-9._~+/=-]{8,}", rf"\1 {_HIDDEN}"),
     (r"(?i)\b(bearer|basic|dpop|negotiate)%20[A-Za-z0-9._~+/=%-]{8,}", rf"\1 {_HIDDEN}"),
-    (
-        rf"(?i)\b({_NAMES})(\"?\s{0, 4}(?:=|:|%3d)\s{0, 4})(?:\"(?:[^\"\\]|\\.)*\"?|'[^']*'?|[^\s\"'&;,<>]+)",
-        rf"\1\2{_HIDDEN}",
-    ),
+    (_NAMED, rf"\1\2{_HIDDEN}"),
     (r"([?&#]code=)[^\s&\"'<>#]+", rf"\1{_HIDDEN}"),
     (r"//[^\s/@:\"'<>]+:[^\s/@\"'<>]*@", rf"//{_HIDDEN}@"),
 )
