@@ -16,7 +16,7 @@ import pytest
 
 import trace_lens
 from hostile_texts import HOSTILE
-from pumping import growth, pumps
+from pumping import least_growth, pumps
 from trace_lens.common.limits import Refused
 from trace_lens.common.secrets_in_text import RULES
 from trace_lens.intake.peeling import peel
@@ -84,21 +84,21 @@ def _grows(pattern: re.Pattern[Any], operation: str, pump: tuple[str, str, str],
             text = text.encode("latin-1", "replace")
         return lambda: _OPERATIONS[operation](pattern, text)
 
-    return growth(work, sizes)
+    return least_growth(work, sizes, WORST)
 
 
 def test_the_search_for_worst_texts_finds_them() -> None:
     """The check can fail: expressions that are known to be slow are told."""
     for slow in (r"(?:<!--.*?-->\s*)*x", r"\s*a", r"(?:a|b|ab)*c", r"<form\b[^>]*>", r"\buser\b[^.]*\bunknown"):
         pattern = re.compile(slow, re.DOTALL)
-        assert max(_grows(pattern, "search", pump, (512, 8192)) for pump in pumps(pattern)) > WORST, slow
+        assert any(_grows(pattern, "search", pump, (512, 4096)) > WORST for pump in pumps(pattern)), slow
 
 
 @pytest.mark.parametrize("part", range(8))
 def test_expressions_are_linear(part: int) -> None:
     """Each expression over input takes time by the length of the text, whatever the text."""
     assert len(EXPRESSIONS) > 200
-    chosen = EXPRESSIONS[part::8] if os.environ.get("EVERY_CAPTURE") else EXPRESSIONS[part::32]
+    chosen = EXPRESSIONS[part::8] if os.environ.get("EVERY_CAPTURE") else EXPRESSIONS[part::96]
     slow = {}
     for name, pattern, operations in chosen:
         for pump in pumps(pattern):
@@ -133,12 +133,11 @@ def test_readers_are_linear(name: str) -> None:
         data = make(size)
         return lambda: _read(data)
 
-    found = growth(work, (16_384, 131_072), idle=0.05)
-    assert min(found, growth(work, (16_384, 131_072), idle=0.05) if found > WORST else found) <= WORST
+    assert least_growth(work, (16_384, 131_072), WORST, idle=0.05) <= WORST
 
 
 @pytest.mark.parametrize(
     "name", ["a-at-" * 9000, "x~" * 20_000 + "b.example@c", "a" + " " * 50_000, "a." * 30_000 + "@b"]
 )
 def test_names_of_guests_take_no_time(name: str) -> None:
-    assert growth(lambda size: lambda: seen_guest(name[:size]), (1024, 16_384)) <= WORST
+    assert least_growth(lambda size: lambda: seen_guest(name[:size]), (1024, 16_384), WORST) <= WORST
