@@ -152,9 +152,7 @@ def bounds() -> str:
             targets = [name for target in node.targets for name in ast.walk(target) if isinstance(name, ast.Name)]
             values = " and ".join(f"{getattr(limits, target.id):,}" for target in targets)
             rows.append(f"| {values} | {' '.join(told.value.split())} |")
-    head = (
-        "# Limits\n\nMade from the program by `tools/reference.py`. What is beyond one is told by its value.\n"
-    )
+    head = "# Limits\n\nMade from the program by `tools/reference.py`. What is beyond one is told by its value.\n"
     return head + "\n| limit | of what |\n|---|---|\n" + "\n".join(rows) + "\n"
 
 
