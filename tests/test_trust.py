@@ -50,7 +50,7 @@ def test_settings_that_lead_out(key: str, how: str, tmp_path: Path) -> None:
                "assigned": {"provider_setup": {"assigned": named}},
                "trusted_certificates": {"application": {"trusted_certificates": [named]}}}[key]  # fmt: skip
     workspace(folder, changed)
-    with pytest.raises(SettingsError, match="outside of this workspace"):
+    with pytest.raises(SettingsError, match="outside this workspace"):
         load_workspace(folder)
     asked: list[str] = []
     load_workspace(folder, trust=Trust(ask=lambda what: not asked.append(what)))
@@ -74,7 +74,7 @@ def test_descriptions_that_lead_out(files: str, tmp_path: Path) -> None:
     (folder / "logs/link.csv").symlink_to(tmp_path / "outside.csv")
     for command in (("logs", "load"), ("logs", "list"), ("logs", "check", "logs/id.csv")):
         done = call(*command, folder=folder)
-        assert (done.returncode, b"outside of this workspace" in done.stderr) == (2, True), command
+        assert (done.returncode, b"outside this workspace" in done.stderr) == (2, True), command
     assert call("logs", "load", "--trust-workspace", folder=folder).returncode in (0, 3)
 
 

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.secret_names import PARAMETERS, hidden, hidden_text
-from trace_lens.common.secrets_in_text import without_secrets
+from trace_lens.common.secrets_in_text import without_tokens
 from trace_lens.intake.found import Found
 from trace_lens.intake.oauth import OPAQUE, parameters_of
 from trace_lens.oidc import documents, errors
@@ -126,7 +126,7 @@ def _parameters(found: Found) -> Laid:
     wanted = ("response_type", "client_id", "redirect_uri", "response_mode", "state", "nonce", "prompt", "max_age",
               "login_hint", "acr_values", "code_challenge_method", "grant_type", "error", "error_description",
               "iss")  # fmt: skip
-    address = without_secrets(given.address) if given.address else None
+    address = without_tokens(given.address) if given.address else None
     summary: dict[str, Any] = {"address": address, "carried": given.carried}
     summary |= {name: hidden_text(value) for name in wanted if (value := given.get(name))}
     if given.scopes:

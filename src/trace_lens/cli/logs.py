@@ -188,7 +188,8 @@ def _opened(store: EventStore) -> Iterator[EventStore]:
         with store:
             yield store
     except StoreProblem as error:
-        tell(f"{error}.")
+        words = str(error)
+        tell(f"{words[0].upper()}{words[1:]}.")
         raise click.exceptions.Exit(3) from None
 
 

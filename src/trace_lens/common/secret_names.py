@@ -11,7 +11,7 @@ import re
 from typing import Any
 
 from trace_lens.common.masking import Secret
-from trace_lens.common.secrets_in_text import without_secrets
+from trace_lens.common.secrets_in_text import without_tokens
 
 PARAMETERS = frozenset({
     "code", "access_token", "refresh_token", "client_secret", "password",  # RFC 6749 §2.3.1, §4.1.2, §4.3.2, §5.1, §6
@@ -80,8 +80,11 @@ def _all_hidden(value: Any) -> Any:
 
 
 def hidden_text(text: str) -> str:
-    """A value as a secret where it is a token; else with what is secret inside it hidden."""
-    return Secret(text) if is_token(text) else without_secrets(text)
+    """A value as a secret where it is a token; else with the tokens, user information and codes inside it hidden.
+
+    Other words in it stay: a value is compared, and is no running text.
+    """
+    return Secret(text) if is_token(text) else without_tokens(text)
 
 
 def relay_words(text: str) -> str:
@@ -98,4 +101,4 @@ def relay_state(text: str) -> str:
     if not _ADDRESS.match(text):
         return Secret(text)
     plain, mark, _ = text.partition("?")
-    return without_secrets(plain) + (f"{mark}…" if mark else "")
+    return without_tokens(plain) + (f"{mark}…" if mark else "")

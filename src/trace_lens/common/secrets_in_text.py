@@ -17,18 +17,28 @@ _NAMES = (
 )
 _VALUE = r"(?:\"(?:[^\"\\]|\\.)*\"?|'[^']*'?|[^\s\"'&;,<>]+)"
 _NAMED = rf"(?i)\b({_NAMES})(\"?\s{{0,4}}(?:=|:|%3d)\s{{0,4}}){_VALUE}"
+_ORDINARY = (
+    "expired|invalid|incorrect|wrong|missing|mismatch(?:ed)?|not|no|none|is|was|has|have|had|denied|rejected|refused"
+    "|required|unknown|failed|failure|error|accepted|ok|valid|verified|too|already|could|cannot|does|did|must|revoked"
+    "|used|reused|malformed|empty|null|true|false|reset|changed|bad|old|new|for|from|signature|audience|issuer|timed"
+    "|timeout|lost|found|created|ended|closed|started|disabled|enabled|locked|set|sent|the|a|an|unsupported|inactive"
+)
+"""What a system says of a token or password after a colon: words, no secrets."""
+_KEPT = "\x01"
 _HIDDEN = "[secret]"
 RULES: tuple[tuple[str, str], ...] = (
     (r"[A-Za-z0-9+/_-]{120,}={0,2}", _HIDDEN),
     (r"eyJ[A-Za-z0-9_-]{6,120}\.[A-Za-z0-9_.-]*", _HIDDEN),
     (r"(?i)\b(bearer|basic|dpop|negotiate)\s+[A-Za-z0-9._~+/=-]{8,}", rf"\1 {_HIDDEN}"),
     (r"(?i)\b(bearer|basic|dpop|negotiate)%20[A-Za-z0-9._~+/=%-]{8,}", rf"\1 {_HIDDEN}"),
+    (rf"(?i)\b({_NAMES})(\s{{0,2}}:\s{{0,2}})({_ORDINARY})\b", rf"\1{_KEPT}\2\3"),
     (_NAMED, rf"\1\2{_HIDDEN}"),
+    (_KEPT, ""),
     (r"([?&#]code=)[^\s&\"'<>#]+", rf"\1{_HIDDEN}"),
     (r"//[^\s/@:\"'<>]+:[^\s/@\"'<>]*@", rf"//{_HIDDEN}@"),
 )
 """Expressions, in order, and what takes the place of what they find."""
-_SIGNS = ("", "eyJ", " ", "%20", "", "code=", "//")
+_SIGNS = ("", "eyJ", " ", "%20", ":", "", _KEPT, "code=", "//")
 """Without this in a text, its rule finds nothing."""
 _OPAQUE = r"[A-Za-z0-9+/_=~-]{16,}"
 

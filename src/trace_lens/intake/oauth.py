@@ -87,8 +87,11 @@ def hints_at_oidc(data: bytes) -> bool:
     return any(sign in head for sign in _SIGNS) and _HINT.search(head) is not None
 
 
-def oidc_in(data: bytes) -> list[Found]:
-    """Every message of OpenID Connect or OAuth 2.0 in a text, in order."""
+def oidc_in(data: bytes, told: list[str] | None = None) -> list[Found]:
+    """Every message of OpenID Connect or OAuth 2.0 in a text, in order.
+
+    What is not looked at because of a limit is told to `told`; without it, Refused is raised.
+    """
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError:
@@ -97,15 +100,19 @@ def oidc_in(data: bytes) -> list[Found]:
     if whole:
         return whole
     pieces: list[_Piece] = []
-    held, most = 0, most_messages(len(text))
+    most = most_messages(len(text))
     for finder in (_json_values, _html_forms, _addresses, _request_lines, _forms, _lists, _tokens, _opaque):
         further: list[_Piece] = []
-        for piece in finder(text):
-            if piece.found:
-                further.append(piece)
-                held += len(piece.found)
-            if held > most:
-                raise Refused(f"it holds more than {most:,} messages, which are too many for {len(text):,} characters")
+        try:
+            for piece in finder(text):
+                if piece.found:
+                    further.append(piece)
+                if len(further) > most:
+                    raise Refused(f"it holds more than {most:,} messages; only the first of them were read")
+        except Refused as limit:
+            if told is None:
+                raise
+            told.append(str(limit))
         pieces = _beside(pieces, further)
     pieces = _without_cut_copies(pieces)
     found: list[Found] = []
@@ -434,7 +441,9 @@ def _tokens(text: str) -> Iterator[_Piece]:
         token = _token(read.text, f"{named[1]}" if named else "", (), name)
         broken += token is not None and token.kind == "jwt" and not is_whole(read.text)
         if broken > limits.BARREN_PARTS:
-            raise Refused(f"more than {limits.BARREN_PARTS:,} tokens in it are cut or damaged")
+            raise Refused(
+                f"more than {limits.BARREN_PARTS:,} tokens in it are cut or damaged; later ones were not read"
+            )
         if token and token.data.count(b".") >= 1:
             yield _Piece(start, max(read.end, start + 1), [token._replace(repairs=read.repairs)])
 

@@ -192,7 +192,7 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
         for one in inside:
             place = f"line {line}" + (f" › {one.where}" if one.where else "")
             found.append(one._replace(where=place, within=None if one.within is None else one.within + base))
-    if len(found) < 2 and not (found and len(parts) == 1) and not failed:
+    if len(found) < 2 and not (found and len(parts) == 1) and not failed and not beyond:
         return None
     left_out = "; ".join(filter(None, (_in_short(failed, "parts of it"), beyond)))
     return Peeled(tuple(found), left_out=left_out or None, failed=None if found else left_out or None)
@@ -206,14 +206,17 @@ def _peel_one(data: bytes) -> Peeled:
     held = len(data)
     ends: list[Found] = []
     beside: tuple[Found, ...] = ()
+    beyond: str | None = None
     broken: Peeled | None = None
     while queue and len(seen) <= limits.PEEL_READINGS:
         cost, _, state = heapq.heappop(queue)
         kind = recognise(state.data)
         if kind is None and hints_at_oidc(state.data):
-            within = oidc_in(state.data)
+            told: list[str] = []
+            within = oidc_in(state.data, told)
+            beyond = beyond or "; ".join(dict.fromkeys(told)) or None
             if within and _SAML_FIELD.search(state.data) is None and not any(damaged(one) for one in within):
-                return Peeled(tuple(_carried(state, one) for one in within))
+                return Peeled(tuple(_carried(state, one) for one in within), left_out=beyond)
             beside = beside or tuple(_carried(state, one) for one in within)
         if kind and broken and kind != broken.found[0].kind:
             continue
@@ -241,8 +244,8 @@ def _peel_one(data: bytes) -> Peeled:
         if not grown:
             ends.append(state)
     if broken or beside:
-        return broken or Peeled(beside)
-    return Peeled((), tuple(dict.fromkeys(_how_far(one) for one in (start, *ends)))[:4])
+        return broken or Peeled(beside, left_out=beyond)
+    return Peeled((), failed=beyond, readings=tuple(dict.fromkeys(_how_far(one) for one in (start, *ends)))[:4])
 
 
 def _is_whole(kind: str, data: bytes) -> bool:

@@ -20,7 +20,7 @@ from trace_lens.workspace.own_files import OWN_FOLDER, cache_folder, write_priva
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import Problem, SettingsError, load_toml
 from trace_lens.workspace.settings import AppSettings, ProviderSettings, WorkspaceSettings, read_table
-from trace_lens.workspace.trusting import HOW, Trust, files_inside, wrong_with
+from trace_lens.workspace.trusting import HOW, Trust, config_words, files_inside, wrong_with
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -426,7 +426,7 @@ def _store_elsewhere(root: Path, store: str, source: Source, trust: Trust) -> li
     host = where.partition(":")[0]
     line = line_of(source.text, ("store",))
     if not host.startswith("local") and host not in _LOOPBACK and not trust.allows(f"{store}, a store on another host"):
-        reason = f"names a store on another host ({host}), and it is not asked; {HOW} the user's configuration"
+        reason = f"names a store on another host ({host}), so it was not opened. {HOW} {config_words()}"
         return [Problem(source.file, line, "store", reason)]
     wrong = wrong_with(root, Path("/" + folder), trust) if folder else None
     return [Problem(source.file, line, "store", f"names /{folder}, which {wrong}")] if wrong else []

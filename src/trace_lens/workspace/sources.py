@@ -69,15 +69,22 @@ _KINDS = (
 )  # fmt: skip
 
 
+_HANDED = ("/dev/fd/", "/dev/stdin", "/proc/self/fd/")
+"""What the shell itself hands over, as `<(command)` does: a pipe that ends, unlike one that has a name."""
+
+
 def _read(name: str, path: Path) -> SourceFile:
     """A file, opened only where it is a regular one: what else there is may give for ever, or never."""
     try:
         mode = path.stat().st_mode
-        kind = next((words for holds, words in _KINDS if holds(mode)), None)
+        handed = str(path).startswith(_HANDED)
+        kind = None if handed else next((words for holds, words in _KINDS if holds(mode)), None)
         if kind:
             hint = "; hand what it gives over with - (standard input)"
             return SourceFile(name, None, f"it is {kind}, not a file{hint}")
         with path.open("rb") as stream:
+            if handed and not stat.S_ISREG(mode):
+                return bounded(name, stream)
             if path.stat().st_size > limits.STREAMED_BYTES and is_har(stream.read(_HEAD)):
                 return SourceFile(name, None, None, path)
             stream.seek(0)

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from trace_lens.workspace.own_files import config_file
 
-HOW = "--trust-workspace follows it; so does trusted_workspaces in"
+HOW = "To allow it, add --trust-workspace to the command, or list this workspace under trusted_workspaces in"
 
 
 class Trust:
@@ -53,7 +53,7 @@ def wrong_with(root: Path, path: Path, trust: Trust) -> str | None:
     except (OSError, RuntimeError, ValueError) as error:
         return f"cannot be followed: {error}"
     if outside and not trust.allows(f"{path}, a file outside of it" if path == real else f"{path}, which is {real}"):
-        return f"lies outside of this workspace, and is not followed; {HOW} {_config_words()}"
+        return f"is outside this workspace, so it was not read. {HOW} {config_words()}"
     try:
         mode = real.stat().st_mode
     except OSError:
@@ -63,7 +63,8 @@ def wrong_with(root: Path, path: Path, trust: Trust) -> str | None:
     return None
 
 
-def _config_words() -> str:
+def config_words() -> str:
+    """The user's own configuration, as a message names it."""
     try:
         return str(config_file())
     except RuntimeError:

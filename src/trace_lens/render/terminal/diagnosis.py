@@ -51,7 +51,8 @@ def diagnosis_pages(result: Result) -> Iterator[Line]:
     if result.unreadable:
         if result.diagnoses:
             yield BLANK
-        yield line(Span(f"Not read: {_count(len(result.unreadable), 'source')}", "break"))
+        sources = len(dict.fromkeys(source for source, _ in result.unreadable))
+        yield line(Span(f"Not read, or not whole: {_count(sources, 'source')}", "break"))
         for source, because in result.unreadable:
             yield from prose(f"{source}: {because}.", 2)
 

@@ -17,7 +17,9 @@ _ABBREVIATED = {"X509Certificate", "DigestValue"}
 
 
 def opened_pages(messages: Iterable[LaidOpen], unreadable: Iterable[tuple[str, str]], masks: Masks) -> Iterator[Line]:
-    """All messages, then the sources that hold none."""
+    """All messages, then the sources that were not read, or not whole."""
+    messages = list(messages)
+    read = {laid.opened.source for laid in messages}
     for number, message in enumerate(messages):
         if number:
             yield BLANK
@@ -25,7 +27,8 @@ def opened_pages(messages: Iterable[LaidOpen], unreadable: Iterable[tuple[str, s
         yield from _one(message, masks)
     for source, because in unreadable:
         yield BLANK
-        yield from prose(f"{source}: nothing known could be read; {because}.", 0, "break")
+        what = "not all of it was read" if source in read else "nothing could be read"
+        yield from prose(f"{source}: {what}; {because}.", 0, "break")
 
 
 def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
