@@ -243,3 +243,14 @@ def test_private_parts_of_others_are_not_read() -> None:
     assert "20,001 bits" in str(read_jwk({"kty": "RSA", "n": odd, "e": "AQAB"}).problem)
     members = {"kty": "RSA", "n": to_base64url((2**2047 + 1).to_bytes(256)), "e": "AQAB", "d": "AQAB"}
     assert read_jwk(members).private is None
+
+
+def test_a_proposal_for_a_file_outside_says_how_to_load_it(tmp_path: Path) -> None:
+    """What is proposed can be followed: the program itself would else refuse the file that it wrote down."""
+    (tmp_path / "export.csv").write_text(ROWS)
+    folder = workspace(tmp_path / "workspace")
+    _, told = call_json("logs", "check", "../export.csv", folder=folder)
+    assert any("outside the workspace" in remark for remark in told["remarks"])
+    (folder / "export.csv").write_text(ROWS)
+    _, told = call_json("logs", "check", "export.csv", folder=folder)
+    assert not any("outside" in remark for remark in told["remarks"])

@@ -97,6 +97,9 @@ def check_command(
         inside = workspace.root is not None and place.is_relative_to(workspace.root.resolve())
         named = place.relative_to((workspace.root or Path()).resolve()) if inside else place
         proposed = as_toml(found.proposal, save_as or file.name.partition(".")[0], named.as_posix())
+        if workspace.root is not None and not inside:
+            remark = "this file is outside the workspace: copy it into logs/, or load it with --trust-workspace"
+            found = found._replace(proposal=found.proposal._replace(remarks=(*found.proposal.remarks, remark)))
     if save_as and proposed:
         root = workspace.root
         if root is None:

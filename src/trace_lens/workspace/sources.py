@@ -80,7 +80,7 @@ def _read(name: str, path: Path) -> SourceFile:
         handed = str(path).startswith(_HANDED)
         kind = None if handed else next((words for holds, words in _KINDS if holds(mode)), None)
         if kind:
-            hint = "; hand what it gives over with - (standard input)"
+            hint = "; send its content to standard input, and name - as the source"
             return SourceFile(name, None, f"it is {kind}, not a file{hint}")
         with path.open("rb") as stream:
             if handed and not stat.S_ISREG(mode):
