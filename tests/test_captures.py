@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import json
 import random
+import shlex
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import jsonschema
 import pytest
+from hypothesis import given, strategies
 
 import oidc_kit
 from kit import ACS, NOW, authn_request, posted, redirect, response, run, run_json, workspace
@@ -20,6 +23,7 @@ from trace_lens.intake.captures import capture_in
 from trace_lens.intake.commands import read_commands
 from trace_lens.intake.heads import read_heads
 from trace_lens.intake.peeling import peel
+from trace_lens.intake.shell_words import shell_words
 from trace_lens.workspace.loading import Workspace, load_workspace
 from trace_lens.workspace.sources import SourceFile
 from way_kit import APP, ELSEWHERE, PROVIDER, REFUSAL, SESSION, START, har, later, oidc_trip, saml_trip
@@ -58,6 +62,56 @@ def test_request_commands(name: str, text: str, method: str, cookies: dict[str, 
     only = capture.exchanges[0]
     assert (only.method, only.url, only.cookies) == (method, ACS, cookies)
     assert "saml-response" in {one.kind for one in peel(text.encode()).found}
+
+
+SHELL_TEXT = strategies.text(strategies.sampled_from("ab '\"\\$\t-="), max_size=30)
+
+
+@given(SHELL_TEXT.filter(lambda text: "$" not in text))
+def test_shell_words_are_those_of_the_standard_library(text: str) -> None:
+    """Where no string is written as `$'…'`, the words are those that shlex finds, and so are texts that are none."""
+    try:
+        expected = shlex.split(text)
+    except ValueError:
+        with pytest.raises(ValueError, match="no end"):
+            shell_words(text)
+        return
+    assert shell_words(text) == expected
+
+
+@given(strategies.lists(strategies.text(max_size=12)))
+def test_shell_words_give_back_what_was_quoted(words: list[str]) -> None:
+    assert shell_words(shlex.join(words)) == words
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("a $'b\\'c\\n' \"$'d'\"", ["a", "b'c\n", "$'d'"]),
+        ("a$'\\u0041\\x42'c $d", ["aABc", "$d"]),
+        ("a \\\n b ''", ["a", "", "b", ""]),
+    ],
+)
+def test_shell_words_of_quoting(text: str, words: list[str]) -> None:
+    assert shell_words(text) == words
+
+
+@pytest.mark.parametrize(
+    ("written", "moment"),
+    [
+        ("20/Nov/2026:09:13:30 +0100", datetime(2026, 11, 20, 8, 13, 30, tzinfo=UTC)),
+        ("01/Jan/2026:00:30:00 +0530", datetime(2025, 12, 31, 19, 0, tzinfo=UTC)),
+        ("20/nov/2026:23:30:00 -0330", datetime(2026, 11, 21, 3, 0, tzinfo=UTC)),
+        ("31/Feb/2026:00:00:00 +0000", None),
+        ("01/Jan/0001:00:00:00 +0100", None),
+        ("20/Mai/2026:00:00:00 +0000", None),
+    ],
+)
+def test_moments_of_log_lines(written: str, moment: datetime | None) -> None:
+    line = f'192.0.2.4 - - [{written}] "GET /a HTTP/1.1" 302 5\n'
+    capture = read_commands(line.encode())
+    assert capture is not None
+    assert capture.exchanges[0].at == moment
 
 
 def test_several_commands_make_a_way(tmp_path: Path) -> None:

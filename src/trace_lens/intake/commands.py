@@ -8,14 +8,13 @@ from __future__ import annotations
 
 import json
 import re
-import shlex
-from collections.abc import Iterator
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 from trace_lens.common import limits
 from trace_lens.intake.effort import most_messages
 from trace_lens.intake.exchanges import Capture, Exchange, Header
 from trace_lens.intake.line_numbers import LineNumbers
+from trace_lens.intake.shell_words import shell_words
 
 _CURL = re.compile(r"(?m)^[^\S\n]*+(?:\$ |> )?curl(?:\.exe)?\s")
 _POWERSHELL = re.compile(r"(?im)^[^\S\n]*+Invoke-(?:WebRequest|RestMethod)\b")
@@ -25,7 +24,8 @@ _COMBINED = re.compile(
     r"\"(?P<method>[A-Z]+) (?P<target>\S+)(?: HTTP/[\d.]+)?\" (?P<status>\d{3}) \S+"
     r"(?: \"(?P<referrer>[^\"]*)\" \"[^\"]*\")?"
 )
-_ANSI = {"n": "\n", "t": "\t", "r": "\r", "\\": "\\", "'": "'", '"': '"', "!": "!"}
+_LOGGED_AT = re.compile(r"(\d\d?)/([A-Za-z]{3})/(\d{4}):(\d\d):(\d\d):(\d\d) ([+-])(\d\d):?(\d\d)", re.ASCII)
+_MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 _BODY_OPTIONS = ("-d", "--data", "--data-raw", "--data-binary", "--data-ascii", "--data-urlencode")
 _WITH_VALUE = {
     "-o", "--output", "-A", "--user-agent", "-u", "--user", "-x", "--proxy", "--max-time", "-m", "--connect-timeout",
@@ -69,7 +69,7 @@ def _made(method: str, url: str, headers: list[Header], body: str | None) -> Exc
 
 
 def _curl(piece: str) -> Exchange | None:
-    words = list(_words(piece))
+    words = _words(piece)
     method, url, headers, body = "", "", [], []
     position = 1
     while position < len(words):
@@ -99,25 +99,17 @@ def _curl(piece: str) -> Exchange | None:
     return _made(method or ("POST" if body else "GET"), url, headers, "&".join(body) or None)
 
 
-def _words(piece: str) -> Iterator[str]:
+def _words(piece: str) -> list[str]:
     """The words of a command: POSIX quoting with $'…' strings, or the Windows one with carets."""
     if "^" in piece and re.search(r"\^[^\S\n]*+$|\^\"|\^%", piece, re.MULTILINE):
         piece = re.sub(r"\^\r?\n\s*+", " ", piece)
         piece = re.sub(r"\^(.)", r"\1", piece)
     piece = re.sub(r"\\\r?\n\s*+", " ", piece)
-    piece = re.sub(r"\$'((?:[^'\\]++|\\.)*+)'", lambda match: shlex.quote(_ansi(match[1])), piece)
+    line = piece.splitlines()[0] if piece.count("\n") and "'" not in piece else piece
     try:
-        yield from shlex.split(piece.splitlines()[0] if piece.count("\n") and "'" not in piece else piece)
+        return shell_words(line)
     except ValueError:
-        yield from piece.split()
-
-
-def _ansi(text: str) -> str:
-    def one(match: re.Match[str]) -> str:
-        word = match[1]
-        return chr(int(word[1:], 16)) if word[0] in "ux" and len(word) > 1 else _ANSI.get(word[0], word)
-
-    return re.sub(r"\\(u[0-9A-Fa-f]{1,4}|x[0-9A-Fa-f]{1,2}|.)", one, text, flags=re.DOTALL)
+        return piece.split()
 
 
 def _powershell(piece: str) -> Exchange | None:
@@ -163,8 +155,19 @@ def _logged(number: int, line: int, match: re.Match[str]) -> Exchange:
     if match["vhost"] and target.startswith("/"):
         target = f"https://{match['vhost'].removesuffix(':443')}{target}"
     sent = (("Referer", match["referrer"]),) if match["referrer"] not in (None, "-", "") else ()
+    moment = _moment(match["at"])
+    return Exchange(number, f"line {line}", match["method"], target, int(match["status"]), moment, None, sent, ())
+
+
+def _moment(text: str) -> datetime | None:
+    """The moment of a log line, as `20/Nov/2026:08:00:00 +0100`, in UTC; strptime takes five times as long."""
+    match = _LOGGED_AT.fullmatch(text)
+    if match is None or match[2].capitalize() not in _MONTHS:
+        return None
+    month = _MONTHS.index(match[2].capitalize()) + 1
+    away = timedelta(hours=int(match[8]), minutes=int(match[9]))
     try:
-        at = datetime.strptime(match["at"], "%d/%b/%Y:%H:%M:%S %z").astimezone(UTC)
-    except ValueError:
-        at = None
-    return Exchange(number, f"line {line}", match["method"], target, int(match["status"]), at, None, sent, ())
+        moment = datetime(int(match[3]), month, int(match[1]), int(match[4]), int(match[5]), int(match[6]), tzinfo=UTC)
+        return moment + away if match[7] == "-" else moment - away
+    except (ValueError, OverflowError):
+        return None

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import NamedTuple
 from urllib.parse import SplitResult, urljoin, urlsplit
 
@@ -107,7 +108,7 @@ class Exchange(_Exchange):
     @property
     def host(self) -> str:
         """Its host, in small ASCII letters, without the port."""
-        return ascii_host(self.parts.hostname or "")
+        return host_of(self.url)
 
     @property
     def origin(self) -> str:
@@ -148,6 +149,12 @@ def parts_of(url: str) -> SplitResult:
     return parts
 
 
+@lru_cache(maxsize=1024)
+def host_of(url: str) -> str:
+    """The host of an address, in small ASCII letters, without the port; empty where it is no address."""
+    return ascii_host(parts_of(url).hostname or "")
+
+
 def ascii_host(host: str) -> str:
     """A host in small letters, an internationalised one in its ASCII form (RFC 5890)."""
     if host.isascii():
@@ -158,13 +165,13 @@ def ascii_host(host: str) -> str:
         return host.lower()
 
 
+@lru_cache(maxsize=1024)
 def origin_of(url: str) -> str:
     """Scheme, host and port of an address, the default port left out."""
     parts = parts_of(url)
-    host = ascii_host(parts.hostname or "")
     default = {"https": 443, "http": 80}.get(parts.scheme.lower())
     port = "" if parts.port in (None, default) else f":{parts.port}"
-    return f"{parts.scheme.lower()}://{host}{port}"
+    return f"{parts.scheme.lower()}://{host_of(url)}{port}"
 
 
 def as_browsers_write(url: str) -> str:

@@ -57,6 +57,11 @@ class Reading(NamedTuple):
     cost: int = 1
 
 
+def may_hold_fields(data: bytes) -> bool:
+    """Whether the name of a message's field stands in a text: a cheap test before the expressions that look for it."""
+    return b"SAMLRe" in data or b"SAMLart" in data or b"wresult" in data
+
+
 def _unquoted(data: bytes) -> bytes:
     """Percent-decoding (RFC 3986 §2.1), piece by piece: at once it would take many times the memory of the data."""
     if len(data) <= _PIECE:
@@ -88,7 +93,7 @@ def _utf16(data: bytes) -> Iterator[Reading]:
 
 def _form(data: bytes) -> Iterator[Reading]:
     """application/x-www-form-urlencoded, as a body or as the query of an address."""
-    if not FIELD.search(data):
+    if not may_hold_fields(data) or not FIELD.search(data):
         return
     body = data.strip()
     if b"=" not in body:
@@ -135,7 +140,7 @@ def _of_fields(
 
 def _listed_fields(data: bytes) -> Iterator[Reading]:
     """Fields as a network panel lists them: one a line, name and value parted by a colon or a tab."""
-    if (b"SAMLRe" not in data and b"SAMLart" not in data and b"wresult" not in data) or b"<" in data[:1]:
+    if not may_hold_fields(data) or b"<" in data[:1]:
         return
     fields = {match[1].decode(): match[2].rstrip(b" \t\r") for match in _LISTED.finditer(data)}
     fields = {name: _unquoted(value) if b"%" in value else value for name, value in fields.items()}

@@ -12,6 +12,7 @@ import json
 import re
 from bisect import bisect_left
 from collections.abc import Iterator
+from string import ascii_letters, digits
 from typing import Any, NamedTuple
 from urllib.parse import unquote
 
@@ -28,14 +29,19 @@ from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
 from trace_lens.oidc.parameters import Parameters, read_parameters
 from trace_lens.oidc.tokens import NoClaims, read_token
 
-_HINT = re.compile(
-    rb"eyJ|[\"']?(?:access_token|id_token|client_id|jwks_uri|issuer|keys|kty|active|error|sub|refresh_token|request_uri)"
-    rb"[\"']?\s*[:=]|(?m:^)\s*code\s*[:=\t]|grant_type=|[?&#]code=|[?&#]state=|logout_token=|post_logout_redirect_uri=|"
-    rb"name=[\"']code[\"']|(?i:authorization\s*:\s*bearer\s|^\s*bearer\s)"
+_PLAIN_HINTS = (
+    b"eyJ", b"grant_type=", b"logout_token=", b"post_logout_redirect_uri=", b"name=\"code\"", b"name='code'",
+    *(sign + name for sign in (b"?", b"&", b"#") for name in (b"code=", b"state=")),
+)  # fmt: skip
+_MEMBERS = (b"access_token", b"id_token", b"client_id", b"jwks_uri", b"issuer", b"keys", b"kty", b"active", b"error",
+            b"sub", b"refresh_token", b"request_uri")  # fmt: skip
+_HINTS = (
+    *((member, re.compile(member + rb"[\"']?\s*+[:=]")) for member in _MEMBERS),
+    (b"code", re.compile(rb"(?m)^[^\S\n]*+code(?:\s*+[:=]|[^\S\t]*+\t)")),
+    (b"earer", re.compile(rb"(?i)authorization\s*+:\s*+bearer\s|^\s*+bearer\s")),
+    (b"EARER", re.compile(rb"(?i)authorization\s*+:\s*+bearer\s|^\s*+bearer\s")),
 )
-_SIGNS = (b"eyJ", b"_token", b"client_id", b"jwks_uri", b"issuer", b"keys", b"kty", b"active", b"error", b"sub",
-          b"request_uri", b"code", b"grant_type", b"state=", b"_redirect_uri", b"earer", b"EARER")  # fmt: skip
-"""One of these stands in every text that the hint is found in; looking for them is far quicker."""
+"""An expression is tried only where the sign before it stands in the text: looking for that is far quicker."""
 _WHOLE = re.compile(r"eyJ[A-Za-z0-9_-]{8,}+(?:\.[A-Za-z0-9_-]*+){1,4}+=*+")
 _SEVERAL = re.compile(r"[\w-][\s\"'`,;]++eyJ")
 """A token begins after the end of another: a header starts with an opened brace, in base64url."""
@@ -43,7 +49,7 @@ _BEARER = re.compile(
     r"^[> \t]*+(?:authorization[ \t]*+:[ \t]*+)?+bearer[ \t]++(?!eyJ)([\w.~+/-]{16,}+=*+)[ \t\r]*+$",
     re.IGNORECASE | re.MULTILINE,
 )
-_SCHEME = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]*+$")
+_IN_SCHEME = ascii_letters + digits + "+.-"
 _LONGEST_SCHEME = 41
 _ADDRESS = re.compile(r"://?[^\s\"'<>`\\]++")
 _REQUEST_LINE = re.compile(r"(?m)^[ \t]*+(?:GET|POST)[ \t]++(/\S*+)")
@@ -84,7 +90,9 @@ class _Piece(NamedTuple):
 def hints_at_oidc(data: bytes) -> bool:
     """Whether it is worth looking: a cheap test that keeps other texts quick."""
     head = data[: limits.SOURCE_BYTES]
-    return any(sign in head for sign in _SIGNS) and _HINT.search(head) is not None
+    return any(sign in head for sign in _PLAIN_HINTS) or any(
+        sign in head and expression.search(head) is not None for sign, expression in _HINTS
+    )
 
 
 def oidc_in(data: bytes, told: list[str] | None = None) -> list[Found]:
@@ -348,9 +356,9 @@ def _addresses(text: str) -> Iterator[_Piece]:
     behind = 0
     for match in _ADDRESS.finditer(text):
         before = text[max(behind, match.start() - _LONGEST_SCHEME) : match.start()]
-        scheme = _SCHEME.search(before)
+        scheme = before[len(before.rstrip(_IN_SCHEME)) :].lstrip(digits + "+.-")
         if scheme:
-            start = match.start() - len(scheme[0])
+            start = match.start() - len(scheme)
             yield _Piece(start, match.end(), list(_in_address(text[start : match.end()].rstrip(".,;)"))))
             behind = match.end()
 

@@ -11,7 +11,8 @@ import re
 from collections.abc import Iterable
 from xml.parsers import expat
 
-from trace_lens.intake.layers import FIELD
+from trace_lens.common import limits
+from trace_lens.intake.layers import FIELD, may_hold_fields
 from trace_lens.intake.line_numbers import LineNumbers
 from trace_lens.intake.markup import first_element
 
@@ -24,8 +25,10 @@ def parts_of(data: bytes) -> list[Part]:
     """The parts of a text in which several messages plainly stand; empty where that is not plain."""
     if data.lstrip()[:1] == b"<" and b"<input" not in data[:65536].lower():
         return _documents(data)
-    starts = _word_starts(data, (match.start(1) for match in FIELD.finditer(data)))
-    starts = starts or [match.start() for match in _LISTED.finditer(data)]
+    starts: list[int] = []
+    if may_hold_fields(data):
+        starts = _word_starts(data, (match.start(1) for match in FIELD.finditer(data)))
+        starts = starts or [match.start() for match in _LISTED.finditer(data)]
     if len(starts) > 1:
         numbers = LineNumbers(data)
         return [
@@ -57,7 +60,10 @@ def _word_starts(data: bytes, positions: Iterable[int]) -> list[int]:
 
 
 def _documents(data: bytes) -> list[Part]:
-    """XML documents one after the other: where the parser meets a tag after the end of one, the next begins."""
+    """XML documents one after the other: where the parser meets a tag after the end of one, the next begins.
+
+    At most one more than may be taken apart.
+    """
     root = first_element(data)
     end = b"</" + b"".join(root) + b">" if root else b""
     if root is None or (data.rstrip().endswith(end) and data.count(end) == 1):
@@ -65,7 +71,7 @@ def _documents(data: bytes) -> list[Part]:
     found: list[Part] = []
     begin = 0
     numbers = LineNumbers(data)
-    while begin < len(data):
+    while begin < len(data) and len(found) <= limits.PARTS:
         length = _document_length(memoryview(data)[begin:])
         if length is None:
             return []

@@ -68,7 +68,7 @@ def recognise(data: bytes) -> str | None:
         return _ROOT_KINDS.get(root[1].decode())
     if is_artifact(data):
         return "saml-artifact"
-    pem = _PEM.search(data)
+    pem = _PEM.search(data) if b"BEGIN " in data else None
     if pem:
         if b"PRIVATE KEY" in pem[1]:
             return "private-key"
@@ -170,7 +170,7 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
     parts = _without_cut_copies(parts)
     found: list[Found] = []
     beyond = (
-        f"it holds {len(parts):,} messages; only the first {limits.PARTS:,} were read"
+        f"it holds more than {limits.PARTS:,} messages; only the first of them were read"
         if len(parts) > limits.PARTS
         else None
     )
