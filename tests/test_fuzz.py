@@ -44,6 +44,14 @@ FOUND: dict[str, tuple[str, bytes]] = {
     "a cut log of JSON": ("log_json", gzip.compress(b'[{"time":1}]')[:-4]),
     "a broken log of JSON": ("log_ocsf", b"\x1f\x8b\x08\x00" + b"\xff" * 40),
     "a log that is no Zstandard after all": ("log_json", b"\x28\xb5\x2f\xfd" + b"\xff" * 40),
+    "a token whose beginning is wrapped": (
+        "oauth",
+        b"ey\n\nJhbGciOiJSUzI1NiIsInR5cCIwMjYtMTEifQ.eyiIjiVDAXoNx8AKI53BA2_w\n",
+    ),
+    "an answer at an address that is none": (
+        "whole",
+        b"https://parcels.northmere.example[/callback?code=NSkrHuLI9VFPczZETJRX1-Xd&state=Z2vHcfvKfEOm\n",
+    ),
 }
 """What the long runs found: the reader, and the input that made it fail."""
 

@@ -16,7 +16,8 @@ from ipaddress import ip_address
 from typing import NamedTuple
 
 from trace_lens.common import limits
-from trace_lens.intake.exchanges import Exchange, ascii_host, parts_of
+from trace_lens.common.addresses import ascii_host, parts_of
+from trace_lens.intake.exchanges import Exchange
 
 STRICT, LAX, NONE, DEFAULT = "strict", "lax", "none", "default"
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")

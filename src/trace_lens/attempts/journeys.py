@@ -11,8 +11,9 @@ from collections.abc import Iterable, Sequence
 from datetime import timedelta
 from typing import NamedTuple
 
+from trace_lens.common.addresses import plain
 from trace_lens.intake.carried import EXCHANGE
-from trace_lens.intake.exchanges import PAGE, STATIC, Capture, Exchange, forms_of, jumps_of, plain
+from trace_lens.intake.exchanges import PAGE, STATIC, Capture, Exchange, forms_of, jumps_of
 from trace_lens.intake.found import Found
 
 REDIRECT, FORM, JUMP, PERSON, SCRIPT, START, CALLED = "redirect", "form", "jump", "person", "script", "start", "call"

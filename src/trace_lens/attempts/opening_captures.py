@@ -8,9 +8,10 @@ from typing import Any
 from trace_lens.attempts.cookies import Refused, read_set_cookie
 from trace_lens.attempts.journeys import whole_way
 from trace_lens.common import limits
+from trace_lens.common.addresses import plain
 from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.moments import show_moment
-from trace_lens.intake.exchanges import STATIC, Capture, Exchange, plain
+from trace_lens.intake.exchanges import STATIC, Capture, Exchange
 from trace_lens.intake.peeling import Peeled
 
 

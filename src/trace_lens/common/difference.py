@@ -10,7 +10,9 @@ import re
 import unicodedata
 from collections.abc import Callable
 from typing import NamedTuple
-from urllib.parse import SplitResult, unquote, urlsplit
+from urllib.parse import SplitResult, unquote
+
+from trace_lens.common.addresses import parts_of
 
 _GUID = r"[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}"
 _TENANT = re.compile(rf"(?:{_GUID}|\d+)", re.ASCII)
@@ -123,11 +125,7 @@ def _squeezed(text: str) -> str:
 def _split(text: str) -> SplitResult | None:
     if "://" not in text:
         return None
-    try:
-        parts = urlsplit(text)
-        parts.port  # noqa: B018  an impossible port is only noticed when asked for
-    except ValueError:
-        return None
+    parts = parts_of(text)
     return parts if parts.hostname else None
 
 

@@ -8,8 +8,9 @@ from typing import NamedTuple
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.journeys import Hop
 from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.common.addresses import ascii_host, parts_of
 from trace_lens.common.difference import is_near
-from trace_lens.intake.exchanges import ascii_host, forms_of, parts_of
+from trace_lens.intake.exchanges import forms_of
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt
 from trace_lens.oidc.jose import Jwe

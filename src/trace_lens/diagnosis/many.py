@@ -19,13 +19,13 @@ from trace_lens.attempts.placing import hosts_of, placed, way_alone
 from trace_lens.attempts.reading import Message, read_messages
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.common.addresses import plain
 from trace_lens.common.guarding import Faults
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.given_up import taken_up
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, judge
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.traces import seen_of
-from trace_lens.intake.exchanges import plain
 from trace_lens.intake.peeling import Peeled
 from trace_lens.logs.seen import LogView, Seen
 from trace_lens.workspace.loading import Workspace

@@ -11,9 +11,10 @@ from trace_lens.attempts.journeys import START, Hop, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import parties
 from trace_lens.common import limits
+from trace_lens.common.addresses import plain
 from trace_lens.common.findings import Finding
 from trace_lens.intake.carried import DELIVERED, IN_HEADER, PART
-from trace_lens.intake.exchanges import Exchange, Phases, plain
+from trace_lens.intake.exchanges import Exchange, Phases
 
 NAMELESS = "(without a name)"
 """What stands for the empty name of a cookie that was set or sent without an equals sign."""

@@ -9,7 +9,8 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 
-from trace_lens.intake.exchanges import STATIC, Capture, Exchange, plain
+from trace_lens.common.addresses import plain
+from trace_lens.intake.exchanges import STATIC, Capture, Exchange
 from trace_lens.intake.found import Found
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.intake.oauth import CARRIED, NAMED, OPAQUE

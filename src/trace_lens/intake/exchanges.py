@@ -9,11 +9,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from datetime import datetime, timedelta
-from functools import lru_cache
 from typing import NamedTuple
-from urllib.parse import SplitResult, urljoin, urlsplit
+from urllib.parse import SplitResult
 
 from trace_lens.common import limits
+from trace_lens.common.addresses import host_of, origin_of, parts_of, plain, resolved
 from trace_lens.intake.browser_words import Trouble, trouble_of
 from trace_lens.intake.markup import attributes, elements, tags, without_tags, without_unseen
 
@@ -126,7 +126,7 @@ class Exchange(_Exchange):
         location = self.response("location")
         if location is None or not 300 <= self.status < 400:
             return None
-        return resolved(self.url, location)
+        return resolved(self.url, location.strip())
 
     @property
     def text(self) -> str:
@@ -137,75 +137,6 @@ class Exchange(_Exchange):
 def _field(fields: Iterable[Header], name: str, joint: str) -> str | None:
     found = [value for one, value in fields if one.lower() == name]
     return joint.join(found) if found else None
-
-
-def parts_of(url: str) -> SplitResult:
-    """The parts of an address; empty ones where it is none."""
-    try:
-        parts = urlsplit(url.strip())
-        _ = parts.port, parts.hostname
-    except ValueError:
-        return urlsplit("")
-    return parts
-
-
-@lru_cache(maxsize=1024)
-def host_of(url: str) -> str:
-    """The host of an address, in small ASCII letters, without the port; empty where it is no address."""
-    return ascii_host(parts_of(url).hostname or "")
-
-
-def ascii_host(host: str) -> str:
-    """A host in small letters, an internationalised one in its ASCII form (RFC 5890)."""
-    if host.isascii():
-        return host.lower()
-    try:
-        return host.encode("idna").decode()
-    except UnicodeError:
-        return host.lower()
-
-
-@lru_cache(maxsize=1024)
-def origin_of(url: str) -> str:
-    """Scheme, host and port of an address, the default port left out."""
-    parts = parts_of(url)
-    default = {"https": 443, "http": 80}.get(parts.scheme.lower())
-    port = "" if parts.port in (None, default) else f":{parts.port}"
-    return f"{parts.scheme.lower()}://{host_of(url)}{port}"
-
-
-def as_browsers_write(url: str) -> str:
-    """An address without fragment as browsers write it: scheme and host in small ASCII letters, the default port left
-    out, a path of at least `/` (WHATWG URL §4.5). What is no http address is given back as it is.
-    """
-    parts = parts_of(url)
-    if parts.scheme.lower() not in ("http", "https") or not parts.hostname:
-        return url.partition("#")[0]
-    query = f"?{parts.query}" if parts.query else ""
-    return f"{origin_of(url)}{parts.path or '/'}{query}"
-
-
-def same_address(left: str, right: str) -> bool:
-    """Whether two addresses lead a browser to the same place; the fragment does not count."""
-    return left == right or as_browsers_write(left) == as_browsers_write(right)
-
-
-def plain(url: str) -> str:
-    """An address without query and fragment, and without what is secret before these: user information (RFC 3986
-    §3.2.1) and the session ids that some servers write into paths.
-    """
-    bare = re.split(r"[?#]", url, maxsplit=1)[0]
-    if "@" in bare:
-        bare = _USER_INFORMATION.sub(r"\1", bare, count=1)
-    return _SESSION_IN_PATH.sub("", bare) if ";" in bare else bare
-
-
-def resolved(base: str, reference: str) -> str:
-    """A reference resolved against an address (RFC 3986 §5); itself where that cannot be."""
-    try:
-        return urljoin(base, reference.strip())
-    except ValueError:
-        return reference.strip()
 
 
 def clock_ahead(one: Exchange) -> float | None:
@@ -245,8 +176,6 @@ class Capture(NamedTuple):
         return self.cookies_seen or any(one.request("cookie") is not None or one.set_cookies for one in self.exchanges)
 
 
-_USER_INFORMATION = re.compile(r"^([a-zA-Z][a-zA-Z0-9+.-]*+://)[^/@]*+@")
-_SESSION_IN_PATH = re.compile(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#]*+", re.IGNORECASE)
 _JUMP = re.compile(r"(?:location(?:\.href)?\s*+=|location\.(?:replace|assign)\s*+\()\s*+[\"']([^\"']++)[\"']")
 
 
@@ -268,7 +197,7 @@ def forms_of(page: Exchange) -> list[Form]:
     for opening, content in elements(text, "form", unclosed=True):
         own = attributes(opening)
         inputs = [attributes(content[start:end]) for start, end in tags(content, "input", "button")]
-        action = resolved(page.url, own.get("action") or page.url)
+        action = resolved(page.url, (own.get("action") or page.url).strip())
         names = tuple(field["name"] for field in inputs if field.get("name"))
         typed = [attributes(content[start:end]) for start, end in tags(content, "input")]
         asks = any(field.get("type", "text").lower() in ("text", "password", "email") for field in typed)

@@ -15,9 +15,10 @@ from datetime import UTC, datetime
 from itertools import islice
 
 from trace_lens.common import limits
+from trace_lens.common.addresses import plain, resolved
 from trace_lens.common.limits import Refused
 from trace_lens.intake.effort import most_messages
-from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header, plain, resolved
+from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header
 
 _MARK = re.compile(
     r"^\s*(?:[\[(]?(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?"
@@ -195,7 +196,9 @@ def _begin(head: _Head, line: str, start: str) -> None:
     if start == "request" and request:
         head.method = request[1]
         target = request[2]
-        head.url = target if target[:4].lower() == "http" else resolved(head.url, target) if head.url else target
+        head.url = (
+            target if target[:4].lower() == "http" else resolved(head.url, target.strip()) if head.url else target
+        )
     elif start == "pseudo-request":
         _field(head, line)
     else:

@@ -211,8 +211,9 @@ def _whole_token(text: str) -> list[Found]:
         compact = compact.rstrip("=")
         repairs.append("padding at the end")
     if not is_whole(compact) and "\n" in text.strip():
-        within = token_at(text, text.index("eyJ"))
-        if is_whole(within.text):
+        begin = text.find("eyJ")
+        within = token_at(text, begin) if begin >= 0 else None
+        if within and is_whole(within.text):
             compact, repairs = within.text, [*within.repairs]
     token = _token(compact, "", ())
     return [token._replace(repairs=tuple(repairs))] if token else []

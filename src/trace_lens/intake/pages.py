@@ -7,7 +7,8 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from trace_lens.common import limits
-from trace_lens.intake.exchanges import Exchange, resolved
+from trace_lens.common.addresses import resolved
+from trace_lens.intake.exchanges import Exchange
 from trace_lens.intake.markup import without_tags
 
 _PAGE = re.compile(r"<(?:!doctype|html|head|body|title|h1|form|p|div)\b", re.IGNORECASE)
@@ -57,8 +58,8 @@ def _read(text: str, url: str, media: str) -> PageText:
     title = root.find(".//title")
     headings = [_words(one) for one in root.iter("h1", "h2")]
     alerts = [_words(one) for one in root.iter() if isinstance(one.tag, str) and _is_alert(one)]
-    links = [Link(resolved(url, one.get("href") or ""), _words(one)) for one in root.iter("a")]
-    links += [Link(resolved(url, one.get("action") or url), "") for one in root.iter("form")]
+    links = [Link(resolved(url, (one.get("href") or "").strip()), _words(one)) for one in root.iter("a")]
+    links += [Link(resolved(url, (one.get("action") or url).strip()), "") for one in root.iter("form")]
     links += [Link("", _words(one)) for one in root.iter("button")]
     body = root.find("body")
     return PageText(

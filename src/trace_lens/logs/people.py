@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from functools import lru_cache
 
-from trace_lens.intake.exchanges import ascii_host, parts_of
+from trace_lens.common.addresses import ascii_host, parts_of
 from trace_lens.workspace.guests import seen_guest, squeezed
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.subjects import made_name

@@ -11,10 +11,10 @@ import copy
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import NamedTuple
-from urllib.parse import urljoin
 
 from lxml import etree
 
+from trace_lens.common.addresses import resolved
 from trace_lens.saml.names import XML
 
 _XML = f"{{{XML}}}"
@@ -123,7 +123,7 @@ def _inheriting(element: etree._Element, version: str) -> Iterator[None]:
     if bases:
         joined = ""
         for base in [*reversed(bases), *([own_base] if own_base is not None else [])]:
-            joined = urljoin(joined, base) if joined else base
+            joined = resolved(joined, base) if joined else base
         inherited[_XML + "base"] = joined
     added = {
         name: value

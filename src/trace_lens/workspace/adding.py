@@ -11,11 +11,11 @@ import unicodedata
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
-from urllib.parse import urlsplit
 
 from lxml import etree
 
 from trace_lens.common import limits
+from trace_lens.common.addresses import host_of
 from trace_lens.common.toml import document
 from trace_lens.oidc.documents import DISCOVERY
 from trace_lens.oidc.tokens import read_numeric_date
@@ -176,7 +176,7 @@ def name_for(entity: Entity | None, table: Mapping[str, Any]) -> str | None:
             setup.get("client_id"),
         )
         address = next((one for one in named if one), "")
-        host = urlsplit(str(address)).hostname or ""
+        host = host_of(str(address))
         spoken = host.removeprefix("www.").split(".")[0]
     plain = unicodedata.normalize("NFKD", str(spoken)).encode("ascii", "ignore").decode().lower()
     return re.sub(r"[^a-z0-9]+", "-", plain).strip("-") or None

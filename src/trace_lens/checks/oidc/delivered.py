@@ -8,15 +8,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from urllib.parse import parse_qsl, urlsplit
+from urllib.parse import parse_qsl
 
 from trace_lens.attempts.oidc import OidcMessage
 from trace_lens.checks.asking import ASSERTION, MESSAGE, NOTHING, REQUEST, Answer, asks
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.common.addresses import origin_of, parts_of, same_address
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.common.kinds import quoted_at_end
-from trace_lens.intake.exchanges import same_address
 from trace_lens.oidc.tokens import code_challenge
 from trace_lens.workspace.loading import App
 
@@ -33,12 +33,9 @@ def same_redirect(registered: str, used: str) -> bool:
     """Whether a redirect URI is the registered one: to the letter, but for the port of a loopback literal."""
     if registered == used:
         return True
-    try:
-        left, right = urlsplit(registered), urlsplit(used)
-        loopback = left.scheme == "http" and left.hostname in _LOOPBACK
-        return loopback and left._replace(netloc="") == right._replace(netloc="") and left.hostname == right.hostname
-    except ValueError:
-        return False
+    left, right = parts_of(registered), parts_of(used)
+    loopback = left.scheme == "http" and left.hostname in _LOOPBACK
+    return loopback and left._replace(netloc="") == right._replace(netloc="") and left.hostname == right.hostname
 
 
 def _registered(app: App) -> tuple[tuple[str, ...], str]:
@@ -152,8 +149,8 @@ def _at_provider(case: OidcCase, address: str) -> bool:
     """Whether an address is one of the provider's own: there it shows errors that it will not send to anybody."""
     provider = case.provider
     known = [provider.issuer, provider.discovery.get("authorization_endpoint")] if provider else []
-    hosts = {urlsplit(one).netloc for one in known if isinstance(one, str)}
-    return urlsplit(address).netloc in hosts
+    origins = {origin_of(one) for one in known if isinstance(one, str)}
+    return origin_of(address) in origins
 
 
 def _address(message: OidcMessage, address: str) -> list[Evidence]:
@@ -440,7 +437,7 @@ def over_https(case: OidcCase) -> Answer:
     address = answer.parameters.address if answer and answer.parameters else None
     if answer is None or not address or case.attempt.way:
         return
-    parts = urlsplit(address)
+    parts = parts_of(address)
     host = parts.hostname or ""
     if parts.scheme == "http" and not (host in ("localhost", "::1") or host.startswith("127.")):
         yield case.finding(

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from urllib.parse import urlsplit
-
 from trace_lens.checks.asking import MESSAGE, Answer, asks
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common import limits
+from trace_lens.common.addresses import parts_of
 from trace_lens.common.findings import Severity, Side, Stage, Unchecked
 from trace_lens.common.secret_names import relay_words
 from trace_lens.saml.messages import SubjectConfirmation, Text
@@ -332,9 +331,6 @@ def transport(case: SamlCase) -> Answer:
 
 
 def _travels_in_clear(address: str) -> bool:
-    try:
-        parts = urlsplit(address)
-        host = parts.hostname or ""
-    except ValueError:
-        return False
+    parts = parts_of(address)
+    host = parts.hostname or ""
     return parts.scheme.lower() == "http" and host not in _LOOPBACK and not host.startswith("127.")

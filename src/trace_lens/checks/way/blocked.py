@@ -13,9 +13,10 @@ from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import shown_in
+from trace_lens.common.addresses import origin_of, parts_of, plain, same_address
 from trace_lens.common.findings import Finding, Severity, Side, Stage
 from trace_lens.intake.browser_words import Trouble
-from trace_lens.intake.exchanges import CALL, Exchange, forms_of, origin_of, parts_of, plain, same_address
+from trace_lens.intake.exchanges import CALL, Exchange, forms_of
 
 _STAGE = Stage.DELIVERED
 

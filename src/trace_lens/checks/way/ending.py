@@ -30,10 +30,11 @@ from trace_lens.checks.way.signs import (
     shown_signs,
 )
 from trace_lens.common import limits
+from trace_lens.common.addresses import origin_of
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Severity, Side, Stage, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration
-from trace_lens.intake.exchanges import PAGE, Exchange, forms_of, origin_of, words_of
+from trace_lens.intake.exchanges import PAGE, Exchange, forms_of, words_of
 from trace_lens.intake.pages import page_of
 
 UNSEEN = (

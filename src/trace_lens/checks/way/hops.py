@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
-from urllib.parse import parse_qsl, urlsplit
+from urllib.parse import parse_qsl
 
 from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.journeys import BY_ITSELF, Hop, Way
@@ -16,12 +16,13 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
+from trace_lens.common.addresses import parts_of, plain, same_address
 from trace_lens.common.findings import INFERRED, Evidence, Severity, Side, Stage
 from trace_lens.common.kinds import in_a_sentence, quoted_at_end
 from trace_lens.common.moments import show_duration
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRECT, PART
-from trace_lens.intake.exchanges import CALL, Exchange, plain, same_address, words_of
+from trace_lens.intake.exchanges import CALL, Exchange, words_of
 from trace_lens.intake.layers import LENGTH
 
 _STAGE = Stage.DELIVERED
@@ -167,7 +168,7 @@ def posted_where_it_was_meant(case: Case) -> Answer:
     destination = response.destination if response else None
     if back is None or destination is None or back.exchange.method != "POST":
         return
-    posted = back.exchange.url if urlsplit(destination.value).query else back.exchange.plain_url
+    posted = back.exchange.url if parts_of(destination.value).query else back.exchange.plain_url
     if not same_address(destination.value, posted):
         yield case.finding(
             "destination-mismatch",

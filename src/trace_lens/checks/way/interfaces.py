@@ -13,8 +13,9 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import PROVIDER, at_hop, parties, return_hop
+from trace_lens.common.addresses import ascii_host, parts_of, same_address
 from trace_lens.common.findings import Finding, Side, Stage
-from trace_lens.intake.exchanges import CALL, Exchange, ascii_host, parts_of, same_address
+from trace_lens.intake.exchanges import CALL, Exchange
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
 

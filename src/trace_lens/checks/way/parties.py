@@ -7,9 +7,10 @@ from typing import NamedTuple
 from trace_lens.attempts.journeys import FORM, REDIRECT, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
+from trace_lens.common.addresses import ascii_host, parts_of, plain
 from trace_lens.common.findings import Evidence, Side
 from trace_lens.intake.carried import DELIVERED, PART
-from trace_lens.intake.exchanges import Exchange, ascii_host, parts_of, plain
+from trace_lens.intake.exchanges import Exchange
 from trace_lens.intake.found import Found
 
 APPLICATION, PROVIDER, OTHER = "application", "provider", "other"

@@ -10,9 +10,9 @@ from trace_lens.attempts.journeys import Hop, Way
 from trace_lens.checks.asking import WAY, Answer, asks
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import at_hop
+from trace_lens.common.addresses import same_address
 from trace_lens.common.findings import Severity, Stage
 from trace_lens.intake.browser_words import Trouble
-from trace_lens.intake.exchanges import same_address
 
 _STAGE = Stage.REACHABLE
 _TOLD: dict[Trouble, tuple[str, str]] = {

@@ -16,9 +16,10 @@ from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
+from trace_lens.common.addresses import plain
 from trace_lens.common.findings import Evidence
 from trace_lens.intake.carried import EXCHANGE
-from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of, plain
+from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of
 from trace_lens.intake.pages import PageText, page_of
 
 _OUT = re.compile(r"(?:log|sign)[-_ ]?(?:out|off)\b|(?:log|sign)(?:out|off)", re.IGNORECASE)
