@@ -417,38 +417,39 @@ def broke(found: Diagnosis) -> str | None:
     return found.first_break.code if found.first_break else None
 
 
-def run(*arguments: str, folder: Path | None = None, stdin: bytes = b"", **environment: str) -> Any:
-    """Run the built program."""
+Done = subprocess.CompletedProcess[bytes]
+
+
+def run_program(*arguments: str, folder: Path | None = None, stdin: bytes = b"", **environment: str) -> Done:
+    """Run the installed program as a process of its own."""
     program = Path(sys.executable).with_name("trace-lens")
     inherited = {name: value for name, value in os.environ.items() if name not in ("NO_COLOR", "COLUMNS")}
     return subprocess.run(
-        [str(program), *arguments], cwd=folder, input=stdin, capture_output=True, env={**inherited, **environment},
+        [str(program), *arguments],
+        cwd=folder,
+        input=stdin,
+        capture_output=True,
+        env={**inherited, **environment},
         check=False,
-    )  # fmt: skip
+    )
 
 
-def call(*arguments: str, folder: Path) -> subprocess.CompletedProcess[bytes]:
+def run(*arguments: str, folder: Path | None = None, stdin: bytes = b"", **environment: str) -> Done:
     """Run the command line in this process, as if started in a folder: far quicker than a process of its own."""
     from click.testing import CliRunner
 
     from trace_lens import cli
 
-    with contextlib.chdir(folder), CliRunner().isolation() as streams:
+    told = {"NO_COLOR": None, "COLUMNS": None, **environment}
+    with contextlib.chdir(folder or Path.cwd()), CliRunner().isolation(stdin, told) as streams:
         status = cli._run(arguments)
         sys.stdout.flush()
         sys.stderr.flush()
         return subprocess.CompletedProcess(arguments, status, streams[0].getvalue(), streams[1].getvalue())
 
 
-def call_json(*arguments: str, folder: Path) -> tuple[int, Any]:
-    """The same with `--format json`: exit status and what was written."""
-    done = call(*arguments, "--format", "json", folder=folder)
-    assert done.stdout, done.stderr.decode()
-    return done.returncode, json.loads(done.stdout)
-
-
 def run_json(*arguments: str, folder: Path | None = None, stdin: bytes = b"") -> tuple[int, Any]:
-    """Run the built program with `--format json`: its exit status and what it wrote."""
+    """The same with `--format json`: its exit status and what it wrote."""
     done = run(*arguments, "--format", "json", folder=folder, stdin=stdin)
     assert done.stdout, done.stderr.decode()
     return done.returncode, json.loads(done.stdout)

@@ -98,7 +98,7 @@ def pairs(draw: random.Random, count: int, offset: float, drift: float, late: fl
     return at, gaps
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(
     st.integers(0, 10**6), st.integers(1, 200), st.floats(-700, 700), st.sampled_from([0.0, 0.0, 25.0, -40.0]),
     st.floats(0, 3),

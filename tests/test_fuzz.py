@@ -100,7 +100,7 @@ def changed(draw: st.DrawFn) -> bytes:
 def test_readers_take_anything(name: str, known: Path) -> None:
     reader = readers(known)[name]
 
-    @settings(max_examples=25, deadline=None, derandomize=True, suppress_health_check=list(HealthCheck), database=None)
+    @settings(max_examples=25, derandomize=True, suppress_health_check=list(HealthCheck), database=None)
     @given(changed())
     def whatever(data: bytes) -> None:
         reader(data)

@@ -98,7 +98,7 @@ def _whole_output(data: bytes, known: Workspace) -> list[str]:
     return [one.outcome for one in result.diagnoses]
 
 
-quick = settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+quick = settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 
 
 @quick
@@ -148,7 +148,7 @@ def test_a_change_in_the_assertion_is_never_sound(known: Workspace, data: st.Dat
     assert "sound" not in _whole_output(etree.tostring(root), known)
 
 
-@settings(max_examples=20, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=20, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.permutations(range(5)))
 def test_the_order_of_sources_changes_no_diagnosis(known: Workspace, order: list[int]) -> None:
     datas = [*bases(), response(audiences=""), response(signing={"method": MORE + "hmac-sha256"})]

@@ -74,7 +74,7 @@ def test_layers(name: str, blob: bytes, layers: tuple[str, ...], repairs: tuple[
         assert found.context["RelayState"] == "home"
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.text(st.characters(codec="utf-8", exclude_categories=["Cc", "Cs"]), max_size=80), st.randoms())
 def test_what_was_wrapped_comes_back(value: str, draw: object) -> None:
     """decode(encode(x)) = x through any three layers, plus signs turned into blanks among them."""

@@ -19,7 +19,6 @@ from oidc_kit import client_workspace
 from trace_lens.common.findings import INFERRED, Severity
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.demo.recording import Recording, page
-from trace_lens.demo.workspace import write_demo
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis
 from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.intake.browser_words import Trouble, trouble_of
@@ -376,10 +375,9 @@ def test_an_attack_stays_a_break(tmp_path: Path) -> None:
     assert severities(found)["application-too-lenient"] == Severity.RISK
 
 
-def test_the_demo_never_contradicts_itself(tmp_path: Path) -> None:
-    write_demo(tmp_path)
-    known = load_workspace(tmp_path)
-    for file in sorted((tmp_path / "captures").iterdir()):
+def test_the_demo_never_contradicts_itself(demo: Path) -> None:
+    known = load_workspace(demo)
+    for file in sorted((demo / "captures").iterdir()):
         source = SourceFile(file.name, file.read_bytes())
         for one in diagnose_sources([source], known, Circumstances(NOW), 1).diagnoses:
             assert contradictions(one) == [], file.name

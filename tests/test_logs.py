@@ -16,7 +16,7 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kit import NOW, run, run_json, workspace
+from kit import NOW, run, run_json, run_program, workspace
 from trace_lens.logs.events import Event, events_of, time_form
 from trace_lens.logs.loading import load_file
 from trace_lens.logs.proposing import form_of
@@ -579,7 +579,7 @@ def test_two_at_once_is_said(loaded: Path) -> None:
     load(loaded)
     with duckdb.connect(str(loaded / ".trace-lens/events.duckdb")):
         for words in (("load",), ("list",), ("search",), ("list", "--format", "json")):
-            done = run("logs", *words, folder=loaded)
+            done = run_program("logs", *words, folder=loaded)
             assert (done.returncode, done.stdout, b"nother trace-lens" in done.stderr) == (3, b"", True)
 
 

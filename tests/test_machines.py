@@ -18,8 +18,6 @@ from kit import (
     APP,
     ISSUER,
     TERN,
-    call,
-    call_json,
     certificate,
     idp_metadata,
     merged,
@@ -27,6 +25,7 @@ from kit import (
     posted,
     response,
     run,
+    run_json,
     toml,
     workspace,
 )
@@ -79,7 +78,7 @@ def test_captures(name: str, how: str, tmp_path: Path) -> None:
     folder = workspace(tmp_path)
     for file, change in (("plain", CHANGES["as it is"]), ("changed", CHANGES[how])):
         (folder / file).write_bytes(change(CAPTURES[name]()))
-    found = [call_json("diagnose", file, folder=folder) for file in ("plain", "changed")]
+    found = [run_json("diagnose", file, folder=folder) for file in ("plain", "changed")]
     (status, plain), (other, changed) = found
     keys = ("outcome", "first_break", "app", "subject", "next_breaks")
     assert [[one[key] for key in keys] for one in changed["attempts"]] == [
@@ -111,7 +110,7 @@ def test_settings_lists_and_certificates(how: str, tmp_path: Path) -> None:
         (folder / name).write_bytes(change(text))
     (folder / "id.xml").write_text(idp_metadata())
     (folder / "m.txt").write_bytes(posted(response()))
-    status, told = call_json("diagnose", "m.txt", folder=folder)
+    status, told = run_json("diagnose", "m.txt", folder=folder)
     (attempt,) = told["attempts"]
     assert (status, attempt["outcome"], attempt["unchecked"]) == (0, "sound", []) or attempt["first_break"] is None
     assert {one["stage"]: one["status"] for one in attempt["stages"]}["identified"] == "ok"
@@ -131,9 +130,9 @@ def test_logs(form: str, how: str, tmp_path: Path) -> None:
     described = f'role = "provider"\nprovider = "northmere-id"\nformat = "{form}"\nfiles = ["logs/a.log"]\n[fields]\nuser = "user"\n{time}'
     folder = workspace(tmp_path, files={"logs/a.toml": described})
     (folder / "logs/a.log").write_bytes(CHANGES[how](texts[form]))
-    status, loaded = call_json("logs", "load", folder=folder)
+    status, loaded = run_json("logs", "load", folder=folder)
     assert (status, [(one["rows"], one["bad"]) for one in loaded["files"]]) == (0, [(2, 0)])
-    _, told = call_json("logs", "search", folder=folder)
+    _, told = run_json("logs", "search", folder=folder)
     assert [one["user"] for one in told["events"]] == ["m.tern", "a.fulmar"]
     assert [one["line"] for one in told["events"]] == {"csv": [2, 3], "w3c": [2, 3]}.get(form, [1, 2])
 
@@ -191,7 +190,7 @@ def test_nothing_reaches_a_terminal_raw(tmp_path: Path) -> None:
                 ("timeline", "."), ("explain", safe), (safe,), ("diagnose", ".", "--app", safe), ("diagnose", safe), ("diagnose", ".", "--at", safe))  # fmt: skip
     for command in commands:
         for more in ((), ("--format", "json")):
-            done = call(*command, *more, folder=folder)
+            done = run(*command, *more, folder=folder)
             for text in (done.stdout, done.stderr):
                 assert _is_harmless(text.decode()), (
                     command,

@@ -209,7 +209,7 @@ def test_files_that_name_each_other_are_judged_together(tmp_path: Path) -> None:
 
 
 @given(st.integers(0, len(ID) - 1), st.binary(min_size=1, max_size=3))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_spoilt_tokens_are_never_more_than_broken(
     tmp_path_factory: pytest.TempPathFactory, at: int, octets: bytes
 ) -> None:
@@ -226,7 +226,7 @@ def test_spoilt_tokens_are_never_more_than_broken(
 
 @given(st.dictionaries(st.sampled_from(["iss", "sub", "aud", "exp", "iat", "nonce", "azp", "acr", "amr", "groups", "_claim_names", "auth_time", "email_verified"]),
                        st.one_of(st.none(), st.booleans(), st.integers(), st.text(max_size=5), st.lists(st.integers(), max_size=2), st.just({"a": [1]})), max_size=6))  # fmt: skip
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_claims_of_any_type_are_judged_to_the_end(
     tmp_path_factory: pytest.TempPathFactory, changes: dict[str, object]
 ) -> None:

@@ -63,7 +63,7 @@ def _inclusive_in_place(signing: dict[str, Any]) -> bytes:
     return etree.tostring(root)
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 @given(st.data())
 def test_a_changed_character_in_signed_content_never_verifies(data: st.DataObject) -> None:
     whole = response()
@@ -254,7 +254,7 @@ def trees(draw: st.DrawFn, depth: int = 3) -> etree._Element:
     return root
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 @given(trees())
 def test_by_hand_and_by_library_agree(root: etree._Element) -> None:
     """The canonicaliser for `#default` lists gives what lxml gives where the list changes nothing."""
@@ -265,7 +265,7 @@ def test_by_hand_and_by_library_agree(root: etree._Element) -> None:
         assert b"".join(_by_hand(element, how, {}, frozenset())) == canonical(element, how)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(trees())
 def test_leaving_an_element_out_puts_it_back(root: etree._Element) -> None:
     before = etree.tostring(root)

@@ -21,6 +21,7 @@ from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 
 needs_java = pytest.mark.skipif(shutil.which("java") is None, reason="Spark needs a Java runtime")
+pytestmark = pytest.mark.spark
 LOCAL = "spark://local[1]"
 LOG = "when,who,target,result,code,from,request\n"
 ROW = "2026-11-20 0{hour}:14:0{second},{who},Crew Roster,{result},,192.0.2.{second},r{hour}{second} r{hour}\n"

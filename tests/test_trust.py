@@ -9,7 +9,7 @@ from pathlib import Path
 import duckdb
 import pytest
 
-from kit import call, call_json, posted, response, run, workspace
+from kit import posted, response, run, run_json, workspace
 from trace_lens.logs.kept_ids import KEY_FILE
 from trace_lens.oidc.jwk import read_jwk
 from trace_lens.pki.small_order import has_small_order
@@ -55,9 +55,9 @@ def test_settings_that_lead_out(key: str, how: str, tmp_path: Path) -> None:
     asked: list[str] = []
     load_workspace(folder, trust=Trust(ask=lambda what: not asked.append(what)))
     assert any("secret.txt" in what for what in asked)
-    done = call("apps", "list", folder=folder)
+    done = run("apps", "list", folder=folder)
     assert (done.returncode, b"--trust-workspace" in done.stderr) == (2, True)
-    assert call("apps", "list", "--trust-workspace", folder=folder).returncode == 0
+    assert run("apps", "list", "--trust-workspace", folder=folder).returncode == 0
 
 
 def test_what_lies_inside_is_followed(tmp_path: Path) -> None:
@@ -73,14 +73,14 @@ def test_descriptions_that_lead_out(files: str, tmp_path: Path) -> None:
     (tmp_path / "outside.csv").write_text(ROWS)
     (folder / "logs/link.csv").symlink_to(tmp_path / "outside.csv")
     for command in (("logs", "load"), ("logs", "list"), ("logs", "check", "logs/id.csv")):
-        done = call(*command, folder=folder)
+        done = run(*command, folder=folder)
         assert (done.returncode, b"outside this workspace" in done.stderr) == (2, True), command
-    assert call("logs", "load", "--trust-workspace", folder=folder).returncode in (0, 3)
+    assert run("logs", "load", "--trust-workspace", folder=folder).returncode in (0, 3)
 
 
 def test_a_store_on_another_host_is_asked_about(tmp_path: Path) -> None:
     folder = workspace(tmp_path, main='store = "spark://db.northmere.example:7077/data"\n')
-    done = call("apps", "list", folder=folder)
+    done = run("apps", "list", folder=folder)
     assert (done.returncode, b"another host" in done.stderr) == (2, True)
     assert load_workspace(workspace(tmp_path / "b", main='store = "spark://local[2]"\n'))
 
@@ -104,7 +104,7 @@ def test_what_is_written_is_for_the_user_only(tmp_path: Path) -> None:
     folder = with_log(tmp_path)
     before = os.umask(0)
     try:
-        call("logs", "load", folder=folder)
+        run("logs", "load", folder=folder)
     finally:
         os.umask(before)
     modes = {path.name: stat.S_IMODE(path.stat().st_mode) for path in (folder / ".trace-lens").iterdir()}
@@ -117,7 +117,7 @@ def test_a_linked_folder_is_refused(tmp_path: Path) -> None:
     folder = with_log(tmp_path / "workspace")
     (tmp_path / "target").mkdir()
     (folder / ".trace-lens").symlink_to(tmp_path / "target")
-    done = call("logs", "load", folder=folder)
+    done = run("logs", "load", folder=folder)
     assert (done.returncode, b"is a link" in done.stderr) == (3, True)
     assert list((tmp_path / "target").iterdir()) == []
 
@@ -140,10 +140,10 @@ def test_commands_that_read_write_nothing(tmp_path: Path) -> None:
 )  # fmt: skip
 def test_a_strange_store_is_refused(statement: str, words: str, tmp_path: Path) -> None:
     folder = with_log(tmp_path)
-    call("logs", "load", folder=folder)
+    run("logs", "load", folder=folder)
     with duckdb.connect(str(folder / ".trace-lens/events.duckdb")) as store:
         store.execute(statement)
-    done = call("logs", "search", folder=folder)
+    done = run("logs", "search", folder=folder)
     assert done.returncode == 3
     assert f"was not made by this program: it holds the {words}".encode() in done.stderr
 
@@ -152,7 +152,7 @@ def test_the_store_reads_nothing_else(tmp_path: Path) -> None:
     from trace_lens.logs.store import EventStore
 
     folder = with_log(tmp_path)
-    call("logs", "load", folder=folder)
+    run("logs", "load", folder=folder)
     (tmp_path / "other.csv").write_text("a\n1\n")
     for writing in (False, True):
         with EventStore(folder, writing=writing, files=[folder / "logs/id.csv"]) as store:
@@ -165,19 +165,19 @@ def test_the_store_reads_nothing_else(tmp_path: Path) -> None:
 def test_secrets_of_logs_never_reach_the_store(tmp_path: Path) -> None:
     """What must still match, matches; what is secret stands nowhere."""
     folder = with_log(tmp_path)
-    call("logs", "load", folder=folder)
+    run("logs", "load", folder=folder)
     for path in (folder / ".trace-lens").iterdir():
         data = path.read_bytes()
         assert b"Zx9CanaryQ7w" not in data, path.name
         assert b"hunter2" not in data, path.name
-    _, told = call_json("logs", "search", "--id", "Zx9CanaryQ7w1", folder=folder)
+    _, told = run_json("logs", "search", "--id", "Zx9CanaryQ7w1", folder=folder)
     assert [one["line"] for one in told["events"]] == [2, 3]
     assert "[secret]" in told["events"][0]["reason"]
-    _, told = call_json("logs", "search", "--id", "_rq1", folder=folder)
+    _, told = run_json("logs", "search", "--id", "_rq1", folder=folder)
     assert len(told["events"]) == 2
     for command in (("logs", "search"), ("logs", "list"), ("logs", "load"), ("logs", "check", "logs/id.csv")):
         for form in ("text", "json"):
-            shown = call(*command, "--format", form, folder=folder)
+            shown = run(*command, "--format", form, folder=folder)
             assert b"Zx9CanaryQ7w" not in shown.stdout + shown.stderr, (command, form)
 
 
@@ -186,9 +186,9 @@ def test_the_same_in_bulk(tmp_path: Path) -> None:
     line = ROWS.splitlines()[1].replace("08:14:01Z", "08:{:02}:{:02}Z")
     many = "\n".join(line.format(second // 60 % 60, second % 60) for second in range(2100))
     folder = with_log(tmp_path, rows=ROWS.splitlines()[0] + "\n" + many + "\n")
-    call("logs", "load", folder=folder)
+    run("logs", "load", folder=folder)
     assert all(b"Zx9Canary" not in path.read_bytes() for path in (folder / ".trace-lens").iterdir())
-    _, told = call_json("logs", "search", "--id", "Zx9CanaryQ7w1", folder=folder)
+    _, told = run_json("logs", "search", "--id", "Zx9CanaryQ7w1", folder=folder)
     assert len(told["events"]) == 2100
     assert {one["reason"] for one in told["events"]} == {"password=[secret] accepted"}
 
@@ -202,7 +202,7 @@ def test_expressions_that_are_told_at_loading(pattern: str, words: str, tmp_path
     with pytest.raises(NotUsable, match=words):
         compiled(pattern)
     step = {"replace": pattern, "with": "x"}
-    done = call("apps", "list", folder=workspace(tmp_path, {"account": {"rewrite": [step]}}))
+    done = run("apps", "list", folder=workspace(tmp_path, {"account": {"rewrite": [step]}}))
     assert (done.returncode, words.encode() in done.stderr) == (2, True)
 
 
@@ -249,8 +249,8 @@ def test_a_proposal_for_a_file_outside_says_how_to_load_it(tmp_path: Path) -> No
     """What is proposed can be followed: the program itself would else refuse the file that it wrote down."""
     (tmp_path / "export.csv").write_text(ROWS)
     folder = workspace(tmp_path / "workspace")
-    _, told = call_json("logs", "check", "../export.csv", folder=folder)
+    _, told = run_json("logs", "check", "../export.csv", folder=folder)
     assert any("outside the workspace" in remark for remark in told["remarks"])
     (folder / "export.csv").write_text(ROWS)
-    _, told = call_json("logs", "check", "export.csv", folder=folder)
+    _, told = run_json("logs", "check", "export.csv", folder=folder)
     assert not any("outside" in remark for remark in told["remarks"])

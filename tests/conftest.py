@@ -1,0 +1,35 @@
+"""What all tests share: the demo, made once for a run of all of them, and how examples are drawn."""
+
+from __future__ import annotations
+
+import fcntl
+import pickle
+from pathlib import Path
+
+import pytest
+from hypothesis import settings
+
+from kit import Done, run
+
+settings.register_profile("machines are noisy", deadline=None)
+settings.load_profile("machines are noisy")
+
+
+@pytest.fixture(scope="session")
+def shown_demo(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> tuple[Done, Path]:
+    """What `trace-lens demo` wrote, and the workspace that it made, which no test may change."""
+    base = tmp_path_factory.getbasetemp()
+    shared = base if worker_id == "master" else base.parent
+    kept = shared / "demo.pickle"
+    with (shared / "demo.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not kept.exists():
+            kept.write_bytes(pickle.dumps(run("demo", "story", folder=shared)))
+    done: Done = pickle.loads(kept.read_bytes())
+    return done, shared / "story"
+
+
+@pytest.fixture(scope="session")
+def demo(shown_demo: tuple[Done, Path]) -> Path:
+    """The workspace of the demo with its logs loaded, which no test may change."""
+    return shown_demo[1]
