@@ -24,11 +24,11 @@ from itertools import accumulate
 from pathlib import Path
 from typing import NamedTuple
 
-from trace_lens.logs.correlating import Correlation, correlate
-from trace_lens.logs.events import Event
-from trace_lens.logs.people import Names, People
-from trace_lens.logs.seen import Seen
-from trace_lens.logs.store import TABLES, EventStore
+from trace_lens.logs.event import Event
+from trace_lens.logs.matching.correlating import Correlation, correlate
+from trace_lens.logs.matching.seen import Seen
+from trace_lens.logs.store.store import TABLES, EventStore
+from trace_lens.people.spellings import Names, People
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 

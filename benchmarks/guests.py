@@ -13,10 +13,10 @@ import statistics
 import time
 from dataclasses import dataclass
 
-from trace_lens.diagnosis.identifying import Named, apply
-from trace_lens.workspace.accounts import AccountIndex
-from trace_lens.workspace.guests import unfolding
-from trace_lens.workspace.lists import AccountRow
+from trace_lens.people.accounts import AccountIndex
+from trace_lens.people.guests import unfolding
+from trace_lens.people.names import Named, apply
+from trace_lens.workspace.account_rows import AccountRow
 from trace_lens.workspace.settings import Rewrite
 
 HOME = "northmere.example"

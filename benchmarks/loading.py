@@ -14,8 +14,8 @@ from pathlib import Path
 
 import duckdb
 
-from trace_lens.logs.loading import load_file
-from trace_lens.logs.store import EventStore
+from trace_lens.logs.store.loading import load_file
+from trace_lens.logs.store.store import EventStore
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)

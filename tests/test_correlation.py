@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 
 import correlation
 from kit import workspace
-from trace_lens.logs.clocks import IDS, NONE, TIMES, behind, from_ids, from_times, mode, unknown
-from trace_lens.logs.people import ALIKE, ELSEWHERE, FOLDED, Names, People, bare, is_opaque
-from trace_lens.logs.seen import Instant, Seen
-from trace_lens.logs.store import EventStore
-from trace_lens.logs.weights import _half, _in_conflict, _one_heap, _others
+from trace_lens.logs.matching.clocks import IDS, NONE, TIMES, behind, from_ids, from_times, mode, unknown
+from trace_lens.logs.matching.seen import Instant, Seen
+from trace_lens.logs.matching.weights import _half, _in_conflict, _one_heap, _others
+from trace_lens.logs.store.store import EventStore
+from trace_lens.people.spellings import ALIKE, ELSEWHERE, FOLDED, Names, People, bare, is_opaque
 from trace_lens.workspace.loading import Workspace, load_workspace
 
 ACCOUNTS = """user,email,login,id

@@ -15,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kit import SAMLP, certificate, key, pem, private_pem, response
-from trace_lens.attempts.opening import open_messages
+from trace_lens.decoding.messages import open_messages
 from trace_lens.intake.peeling import peel
 
 XML = response()

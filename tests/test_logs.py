@@ -17,14 +17,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kit import NOW, run, run_json, run_program, workspace
-from trace_lens.logs.events import Event, events_of, time_form
-from trace_lens.logs.loading import load_file
-from trace_lens.logs.proposing import form_of
-from trace_lens.logs.records import BadRow, Record, Unreadable, records_of, sniffed, unpacked, value_at
-from trace_lens.logs.searching import Wanted
-from trace_lens.logs.searching import search as search_events
-from trace_lens.logs.store import EventStore, StoreProblem
-from trace_lens.logs.times import NoTime, TimeForm, TimeReader, is_descending
+from trace_lens.logs.event import Event
+from trace_lens.logs.formats.events import events_of, time_form
+from trace_lens.logs.formats.proposing import form_of
+from trace_lens.logs.formats.records import BadRow, Record, Unreadable, records_of, sniffed, unpacked, value_at
+from trace_lens.logs.formats.times import NoTime, TimeForm, TimeReader, is_descending
+from trace_lens.logs.store.loading import load_file
+from trace_lens.logs.store.searching import Wanted
+from trace_lens.logs.store.searching import search as search_events
+from trace_lens.logs.store.store import EventStore, StoreProblem
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.log_sources import LogSource, log_sources, read_description
 from trace_lens.workspace.problems import Problem, SettingsError
@@ -695,7 +696,7 @@ def test_in_bulk_the_same_events_come_out(
     name: str, text: str, at_once: bool, described: str | None, loaded: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What is ordinary goes through the database, what is not line by line; the events are the same."""
-    from trace_lens.logs import loading
+    from trace_lens.logs.store.store import loading
 
     (loaded / "logs/id-1.csv").write_text(text, "utf-8")
     if described:

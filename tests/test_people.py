@@ -14,10 +14,11 @@ from hypothesis import strategies as st
 
 from kit import NOW, PROVIDER, TERN, judge, response, run, run_json, workspace
 from test_program import conforms
-from trace_lens.diagnosis.identifying import identify
-from trace_lens.workspace import guests
-from trace_lens.workspace.accounts import AccountIndex
-from trace_lens.workspace.lists import AccountRow, ListError, read_accounts, read_members
+from trace_lens.diagnosis.identification import identify
+from trace_lens.people import guests
+from trace_lens.people.accounts import AccountIndex
+from trace_lens.workspace.account_rows import AccountRow, ListError
+from trace_lens.workspace.lists import read_accounts, read_members
 from trace_lens.workspace.loading import load_workspace
 
 NILS = "nils.lunde@skerry-pilots.example"

@@ -10,12 +10,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kit import APP, TERN, response, run, toml, workspace
-from trace_lens.workspace.accounts import AccountIndex
-from trace_lens.workspace.lists import AccountRow, ListError, read_accounts, read_assignments, read_members
+from trace_lens.people.accounts import AccountIndex
+from trace_lens.people.rewriting import rewrite
+from trace_lens.workspace.account_rows import AccountRow, ListError
+from trace_lens.workspace.lists import read_accounts, read_assignments, read_members
 from trace_lens.workspace.loading import find_workspace, load_workspace
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import SettingsError
-from trace_lens.workspace.rewriting import rewrite
 from trace_lens.workspace.settings import Rewrite
 
 WRONG = """name = "Crew Roster"

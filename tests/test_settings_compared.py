@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives import hashes
 
 from cases import METADATA, OTHER_APP
 from kit import ACS, AUDIENCE, EMAIL, ISSUER, NOW, PERSISTENT, PROVIDER, bare, certificate, pem, workspace
-from trace_lens.checks.settings import misplaced
+from trace_lens.agreement.settings import misplaced
 from trace_lens.diagnosis.judging import check_settings
 from trace_lens.saml.metadata import read_metadata
 from trace_lens.saml.parsing import XMLDamaged

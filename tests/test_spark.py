@@ -12,11 +12,11 @@ import pytest
 
 import correlation
 from kit import run, run_json, workspace
-from trace_lens.logs.candidates import by_ids, survey
-from trace_lens.logs.loading import load_all
-from trace_lens.logs.searching import Wanted, search
-from trace_lens.logs.spark import SparkStore, place_of, store_of
-from trace_lens.logs.store import EventStore, LoadedFile, StoreProblem
+from trace_lens.logs.store.candidates import by_ids, survey
+from trace_lens.logs.store.loading import load_all
+from trace_lens.logs.store.searching import Wanted, search
+from trace_lens.logs.store.spark import SparkStore, place_of, store_of
+from trace_lens.logs.store.store import EventStore, LoadedFile, StoreProblem
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 

@@ -20,7 +20,7 @@ from pumping import least_growth, pumps
 from trace_lens.common.limits import Refused
 from trace_lens.common.secrets_in_text import RULES
 from trace_lens.intake.peeling import peel
-from trace_lens.workspace.guests import seen_guest
+from trace_lens.people.guests import seen_guest
 
 WORST = 2.2
 """By how much the time may grow with each doubling of the text."""

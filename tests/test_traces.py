@@ -19,9 +19,9 @@ from trace_lens.demo.workspace import make_keys
 from trace_lens.diagnosis.judging import Circumstances, case_of
 from trace_lens.diagnosis.many import attempts_of
 from trace_lens.diagnosis.traces import seen_of
-from trace_lens.logs.candidates import Window, _merged
-from trace_lens.logs.events import Event
-from trace_lens.logs.seen import Matched, Seen
+from trace_lens.logs.event import Event
+from trace_lens.logs.matching.seen import Matched, Seen
+from trace_lens.logs.store.candidates import Window, _merged
 from trace_lens.render.timeline_words import written
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.log_sources import LogCode, read_description

@@ -149,7 +149,7 @@ def test_a_strange_store_is_refused(statement: str, words: str, tmp_path: Path) 
 
 
 def test_the_store_reads_nothing_else(tmp_path: Path) -> None:
-    from trace_lens.logs.store import EventStore
+    from trace_lens.logs.store.store import EventStore
 
     folder = with_log(tmp_path)
     run("logs", "load", folder=folder)

@@ -37,8 +37,9 @@ from kit import (
     workspace,
 )
 from test_program import conforms
-from trace_lens.checks.sides import Row, rows
-from trace_lens.diagnosis.comparing_sides import two_sides
+from trace_lens.agreement.rows import Row
+from trace_lens.agreement.sides import rows
+from trace_lens.comparison.comparing_sides import two_sides
 from trace_lens.saml.metadata_signature import metadata_signatures
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile

@@ -14,9 +14,9 @@ from pathlib import Path
 
 from lxml import etree
 
-from trace_lens.attempts.opening import certificate_summary
 from trace_lens.common.limits import Refused
 from trace_lens.common.masking import Masks
+from trace_lens.decoding.messages import certificate_summary
 from trace_lens.diagnosis.judging import Circumstances
 from trace_lens.diagnosis.laying_open import lay_open_sources
 from trace_lens.diagnosis.many import diagnose_sources
@@ -25,11 +25,11 @@ from trace_lens.intake.har import NoHar, is_har, read_har
 from trace_lens.intake.heads import read_heads
 from trace_lens.intake.oauth import oidc_in
 from trace_lens.intake.peeling import peel
-from trace_lens.logs.checking import rows_of
-from trace_lens.logs.events import events_of, time_form
-from trace_lens.logs.proposing import form_of
-from trace_lens.logs.records import Unreadable, unpacked
-from trace_lens.logs.times import TimeReader
+from trace_lens.logs.formats.checking import rows_of
+from trace_lens.logs.formats.events import events_of, time_form
+from trace_lens.logs.formats.proposing import form_of
+from trace_lens.logs.formats.records import Unreadable, unpacked
+from trace_lens.logs.formats.times import TimeReader
 from trace_lens.oidc.encryption import Broken, NotForKey, decrypt
 from trace_lens.oidc.encryption import Refused as NotOpened
 from trace_lens.oidc.jose import JoseDamaged, read_jwe, read_jws
@@ -47,6 +47,7 @@ from trace_lens.saml.parsing import XMLDamaged, parse
 from trace_lens.saml.reading import read_response
 from trace_lens.saml.signature import duplicate_ids, signatures_in
 from trace_lens.workspace import lists
+from trace_lens.workspace.account_rows import ListError
 from trace_lens.workspace.changes import read_changes
 from trace_lens.workspace.loading import Workspace, load_workspace
 from trace_lens.workspace.log_sources import LogSettings, LogSource
@@ -207,7 +208,7 @@ def account_lists(data: bytes) -> None:
     ):
         try:
             reader(data)
-        except lists.ListError:
+        except ListError:
             continue
 
 

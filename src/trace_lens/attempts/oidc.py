@@ -13,8 +13,8 @@ from functools import partial
 from typing import Any, NamedTuple
 
 from trace_lens.attempts.journeys import Way
-from trace_lens.attempts.opening_oidc import KINDS, PARAMETER_KINDS, TOKEN_KINDS
 from trace_lens.common.guarding import Faults
+from trace_lens.common.kinds import KINDS, PARAMETER_KINDS, TOKEN_KINDS
 from trace_lens.intake.carried import BEARER
 from trace_lens.intake.found import Found
 from trace_lens.intake.oauth import NAMED, OPAQUE, parameters_of

@@ -7,7 +7,7 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.logged import let_in_by_log, refusal
 from trace_lens.checks.way.signs import outcome_of
 from trace_lens.common.findings import Stage, Unchecked
-from trace_lens.logs.seen import APPLICATION
+from trace_lens.logs.event import APPLICATION
 
 _STAGE = Stage.ADMITTED
 

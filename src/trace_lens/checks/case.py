@@ -18,7 +18,7 @@ from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage,
 from trace_lens.workspace.loading import App, Provider, Workspace
 
 if TYPE_CHECKING:
-    from trace_lens.logs.seen import LogView
+    from trace_lens.logs.matching.seen import LogView
 
 T = TypeVar("T")
 

@@ -14,7 +14,7 @@ from trace_lens.checks.way.signs import typed_names
 from trace_lens.common.difference import nearest
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage, Unchecked
 from trace_lens.saml.names import short
-from trace_lens.workspace.lists import AssignmentRow
+from trace_lens.workspace.account_rows import AssignmentRow
 from trace_lens.workspace.loading import App
 from trace_lens.workspace.settings import Claim
 

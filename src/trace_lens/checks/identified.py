@@ -10,12 +10,12 @@ from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.claims import matches
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
-from trace_lens.workspace import guests
-from trace_lens.workspace.accounts import AccountIndex, Near
-from trace_lens.workspace.lists import AccountRow
+from trace_lens.people import guests
+from trace_lens.people.accounts import AccountIndex, Near, account_index
+from trace_lens.people.rewriting import result
+from trace_lens.workspace.account_rows import AccountRow
 from trace_lens.workspace.loading import App, Provider, Workspace
 from trace_lens.workspace.patterns import compiled
-from trace_lens.workspace.rewriting import result
 
 _STAGE = Stage.IDENTIFIED
 _ADDRESS = re.compile(r"[^@\s]++@((?=[^@\s]+?\.[^@\s])[^@\s]++)")
@@ -52,13 +52,6 @@ def index_of(case: Case, app: App) -> AccountIndex | None:
     if rows is None:
         return None
     return account_index(app, rows, case.workspace)
-
-
-def account_index(app: App, rows: list[AccountRow], workspace: Workspace) -> AccountIndex:
-    """The application's accounts, made ready for looking up once for a workspace."""
-    provider = workspace.provider_of(app)
-    home = provider.settings.email_domains if provider else ()
-    return workspace.once(f"accounts {app.id}", lambda: AccountIndex(rows, app.settings.account.compare, home))
 
 
 def is_of(case: Case, asked_for: str, answered: Iterable[str]) -> bool:

@@ -16,7 +16,8 @@ from trace_lens.checks.validity import windows_of
 from trace_lens.checks.way.clocks import shown_by_dates
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
-from trace_lens.logs.seen import APPLICATION, FAILURE, PROVIDER, SUCCESS, Matched
+from trace_lens.logs.event import APPLICATION, FAILURE, PROVIDER, SUCCESS
+from trace_lens.logs.matching.seen import Matched
 
 if TYPE_CHECKING:
     from trace_lens.workspace.log_sources import LogCode

@@ -51,7 +51,7 @@ def command(
     read.
     """
     from trace_lens.common.masking import Masks
-    from trace_lens.diagnosis.comparing import CannotCompare, compare
+    from trace_lens.comparison.comparing import CannotCompare, compare
     from trace_lens.diagnosis.judging import Circumstances
     from trace_lens.workspace.problems import SettingsError
 

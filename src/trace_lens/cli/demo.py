@@ -29,8 +29,8 @@ def command(folder: Path | None, now: object, form: str, output: Path | None, re
     from trace_lens.diagnosis.judging import Circumstances
     from trace_lens.diagnosis.logbook import logbook_of
     from trace_lens.diagnosis.many import diagnose_sources
-    from trace_lens.logs.loading import load_all
-    from trace_lens.logs.store import EventStore
+    from trace_lens.logs.store.loading import load_all
+    from trace_lens.logs.store.store import EventStore
     from trace_lens.render import as_json
     from trace_lens.workspace.loading import load_workspace
     from trace_lens.workspace.log_sources import log_sources

@@ -50,7 +50,8 @@ def command(
     application are taken, as the provider would send them. With --rule: whom it would gain, lose or merge. Exit status:
     0 each name has its account, 1 one has none, 2 wrong usage or settings, 3 a source could not be read.
     """
-    from trace_lens.diagnosis.identifying import FOUND, NoAccounts, identify
+    from trace_lens.diagnosis.identification import NoAccounts, identify
+    from trace_lens.people.names import FOUND
     from trace_lens.workspace.problems import SettingsError
     from trace_lens.workspace.supposing import read_supposed, suppose
 

@@ -24,7 +24,7 @@ from trace_lens.cli.options import (
 from trace_lens.common.masking import visible
 
 if TYPE_CHECKING:
-    from trace_lens.logs.store import EventStore
+    from trace_lens.logs.store.store import EventStore
     from trace_lens.workspace.loading import Workspace
     from trace_lens.workspace.log_sources import LogSource
 
@@ -62,9 +62,9 @@ def check_command(
     For a file that no description names, one is proposed: format, columns, form of the times, words for outcomes. Exit
     status: 0, or 3 where the file cannot be read at all.
     """
-    from trace_lens.logs.checking import check
-    from trace_lens.logs.proposing import as_toml
-    from trace_lens.logs.records import Unreadable
+    from trace_lens.logs.formats.checking import check
+    from trace_lens.logs.formats.proposing import as_toml
+    from trace_lens.logs.formats.records import Unreadable
     from trace_lens.render import as_json
     from trace_lens.workspace.log_sources import FOLDER, log_sources
     from trace_lens.workspace.problems import SettingsError
@@ -159,8 +159,8 @@ def load_command(
     The same content again adds nothing; a file that has grown adds its new rows. Bad rows are counted and kept aside.
     Exit status: 0, or 3 where a file could not be read at all.
     """
-    from trace_lens.logs.loading import load_all
-    from trace_lens.logs.spark import store_of
+    from trace_lens.logs.store.loading import load_all
+    from trace_lens.logs.store.spark import store_of
     from trace_lens.render import as_json
 
     workspace, sources, root = _with_logs(workspace_dir)
@@ -185,7 +185,7 @@ def load_command(
 @contextmanager
 def _opened(store: EventStore) -> Iterator[EventStore]:
     """The store, opened; where that fails it is said, and the command ends with 3."""
-    from trace_lens.logs.store import StoreProblem
+    from trace_lens.logs.store.store import StoreProblem
 
     try:
         with store:
@@ -211,7 +211,7 @@ def _progress(name: str) -> Callable[[int], None]:
 @output_options("text", "json")
 def list_command(workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str) -> int:
     """The files that were loaded: source, rows, bad rows, when."""
-    from trace_lens.logs.spark import store_of
+    from trace_lens.logs.store.spark import store_of
     from trace_lens.render import as_json
 
     workspace, _, root = _with_logs(workspace_dir)
@@ -253,8 +253,8 @@ def search_command(
     workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str,
 ) -> int:  # fmt: skip
     """Look for events; without a term all are given, in the order of their times."""
-    from trace_lens.logs.searching import Wanted, search
-    from trace_lens.logs.spark import store_of
+    from trace_lens.logs.store.searching import Wanted, search
+    from trace_lens.logs.store.spark import store_of
     from trace_lens.render import as_json
 
     workspace, sources, root = _with_logs(workspace_dir)

@@ -47,7 +47,7 @@ def command(
     Exit status: 0 all agree, 1 something differs, 2 wrong usage or settings, 3 the capture could not be read.
     """
     from trace_lens.common.masking import Masks
-    from trace_lens.diagnosis.comparing_sides import two_sides
+    from trace_lens.comparison.comparing_sides import two_sides
     from trace_lens.workspace.problems import SettingsError
 
     workspace = open_workspace(workspace_dir)

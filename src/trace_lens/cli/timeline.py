@@ -58,7 +58,7 @@ def command(
     from trace_lens.diagnosis.judging import Circumstances
     from trace_lens.diagnosis.many import diagnose_sources
     from trace_lens.diagnosis.timelines import of_diagnoses, of_rebuilt
-    from trace_lens.logs.store import StoreProblem
+    from trace_lens.logs.store.store import StoreProblem
     from trace_lens.render import as_json, json_timeline
     from trace_lens.workspace.problems import SettingsError
 

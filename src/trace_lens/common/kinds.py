@@ -47,3 +47,17 @@ def quoted_at_end(words: str) -> str:
     """Words of others in quotation marks, as a sentence ends with them: one full stop, not two."""
     said = words.strip()
     return f'"{said}"' if said.endswith((".", "!", "?", "…")) else f'"{said}".'
+
+
+TOKEN_KINDS = ("id-token", "access-token", "logout-token", "jwt")
+
+
+PARAMETER_KINDS = ("authorization-request", "authorization-response", "token-request", "logout-request")
+
+
+DOCUMENT_KINDS = (
+    "token-response", "userinfo", "introspection", "client-registration", "discovery-document", "key-set", "jwk",
+)  # fmt: skip
+
+
+KINDS = (*TOKEN_KINDS, "jwe", *PARAMETER_KINDS, *DOCUMENT_KINDS)

@@ -12,7 +12,7 @@ from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.delivered import bearers
 from trace_lens.checks.way.signs import outcome_of
 from trace_lens.common.findings import Stage
-from trace_lens.logs.seen import APPLICATION
+from trace_lens.logs.event import APPLICATION
 
 
 def decided(stage: Stage, case: Case) -> bool:

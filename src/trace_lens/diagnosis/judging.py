@@ -7,6 +7,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import NamedTuple, overload
 
+from trace_lens.agreement.settings import beside, of_app
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks import questions
@@ -17,7 +18,6 @@ from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.checks.logged import beside_findings, let_in_by_log
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.checks.settings import beside, of_app
 from trace_lens.checks.validity import Validity, windows_of
 from trace_lens.checks.way.said import SYMPTOMS
 from trace_lens.checks.way.signs import shown_in
@@ -31,7 +31,7 @@ from trace_lens.diagnosis.moment import moment_of
 from trace_lens.diagnosis.proposals import propose
 from trace_lens.diagnosis.steps import Step, steps_of
 from trace_lens.diagnosis.weighing import weigh
-from trace_lens.logs.seen import LogView
+from trace_lens.logs.matching.seen import LogView
 from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.supposing import Supposed, suppose
 

@@ -9,11 +9,11 @@ from typing import NamedTuple
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.oidc import OidcAttempt, read_oidc
-from trace_lens.attempts.opening import Opened, open_messages
-from trace_lens.attempts.opening_oidc import TOKEN_KINDS
 from trace_lens.attempts.reading import ANSWER_KINDS, read_messages
 from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.common.guarding import Faults
+from trace_lens.common.kinds import TOKEN_KINDS
+from trace_lens.decoding.messages import Opened, open_messages
 from trace_lens.diagnosis.judging import Circumstances, case_of
 from trace_lens.intake.found import Found
 from trace_lens.intake.peeling import Peeled

@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
-from trace_lens.logs.clocks import Clock
-from trace_lens.logs.correlating import correlate
-from trace_lens.logs.people import Names, People
-from trace_lens.logs.rebuilding import Rebuilt, rebuild
-from trace_lens.logs.seen import LogView, Seen
-from trace_lens.logs.store import EventStore
+from trace_lens.logs.matching.clocks import Clock
+from trace_lens.logs.matching.correlating import correlate
+from trace_lens.logs.matching.rebuilding import Rebuilt, rebuild
+from trace_lens.logs.matching.seen import LogView, Seen
+from trace_lens.logs.store.store import EventStore
+from trace_lens.people.spellings import Names, People
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.log_sources import log_sources
 
@@ -61,7 +61,7 @@ def logbook_of(workspace: Workspace) -> Logbook | None:
     """The logs of a workspace; None where none were loaded. Raises SettingsError."""
     if workspace.root is None or not workspace.has_logs:
         return None
-    from trace_lens.logs.spark import store_of
+    from trace_lens.logs.store.spark import store_of
 
     store = store_of(workspace.root, workspace.settings.store)
     return Logbook(workspace, store) if store.exists else None

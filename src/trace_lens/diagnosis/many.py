@@ -27,13 +27,13 @@ from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, judg
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
-from trace_lens.logs.seen import LogView, Seen
+from trace_lens.logs.matching.seen import LogView, Seen
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 if TYPE_CHECKING:
     from trace_lens.diagnosis.logbook import Logbook
-    from trace_lens.logs.clocks import Clock
+    from trace_lens.logs.matching.clocks import Clock
 
 T = TypeVar("T")
 _AGAINST_EXPECTATION = ("record-contradicted", "application-too-lenient")
@@ -131,7 +131,7 @@ def _with_logs(
     """The result, where logs are loaded with what they say."""
     if logbook is None or not any(one.seen for one in judged):
         return _result(judged)
-    from trace_lens.logs.store import StoreProblem
+    from trace_lens.logs.store.store import StoreProblem
 
     try:
         beside = logbook.lay_beside([seen for one in judged for seen in one.seen])

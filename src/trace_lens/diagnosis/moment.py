@@ -10,7 +10,8 @@ from trace_lens.common import limits
 from trace_lens.intake.carried import DELIVERED, PART
 from trace_lens.intake.exchanges import clock_ahead
 from trace_lens.intake.found import Found
-from trace_lens.logs.seen import APPLICATION, OTHER, PROVIDER, LogView
+from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER
+from trace_lens.logs.matching.seen import LogView
 from trace_lens.saml.messages import Instant
 
 

@@ -44,8 +44,8 @@ def _trust(case: Case, finding: Finding) -> str | None:
 
 def _account(case: Case, finding: Finding) -> str | None:
     """The rule that makes the account's name of the one sent, where it holds for all other accounts too."""
-    from trace_lens.diagnosis.identifying import Named, apply, everybody
-    from trace_lens.diagnosis.rules import propose_rule
+    from trace_lens.people.names import Named, apply, everybody
+    from trace_lens.people.rules import propose_rule
 
     app = case.app
     index = index_of(case, app) if app else None

@@ -9,13 +9,14 @@ from trace_lens.checks.validity import Validity
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.many import Result
 from trace_lens.diagnosis.steps import Step
-from trace_lens.logs.rebuilding import Rebuilt
-from trace_lens.logs.seen import APPLICATION, PROVIDER, LogView, Matched, Seen
+from trace_lens.logs.event import APPLICATION, PROVIDER
+from trace_lens.logs.matching.rebuilding import Rebuilt
+from trace_lens.logs.matching.seen import LogView, Matched, Seen
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from trace_lens.logs.clocks import Clock
+    from trace_lens.logs.matching.clocks import Clock
     from trace_lens.workspace.log_sources import LogCode, LogSource
 
 BETWEEN = "between"

@@ -14,7 +14,7 @@ from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.way.parties import parties
 from trace_lens.checks.way.signs import outcome_of
 from trace_lens.intake.exchanges import Exchange, words_of
-from trace_lens.logs.seen import Instant, Seen
+from trace_lens.logs.matching.seen import Instant, Seen
 
 _NAMES = re.compile(
     r"(?:.*[/:.])?(?:e?mail(?:address)?|upn|userprincipalname|uid|user_?name|login|account_?name|preferred_username"

@@ -7,31 +7,32 @@ from collections.abc import Iterable
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from trace_lens.attempts.opening import certificate_summary
+from trace_lens.agreement.rows import COLUMNS
 from trace_lens.checks.claims import ClaimRow
-from trace_lens.checks.sides import COLUMNS
 from trace_lens.common import limits
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Evidence, Finding, Unchecked, listed
 from trace_lens.common.masking import Masks, escaped, masked
 from trace_lens.common.moments import show_moment
+from trace_lens.comparison.comparing import Compared
+from trace_lens.comparison.comparing_sides import TwoSides
+from trace_lens.decoding.messages import certificate_summary
 from trace_lens.diagnosis.certificates import SeenCertificate
-from trace_lens.diagnosis.comparing import Compared
-from trace_lens.diagnosis.comparing_sides import TwoSides
-from trace_lens.diagnosis.identifying import AMBIGUOUS, FOUND, OTHER, RESULTS, Identification, Identified
+from trace_lens.diagnosis.identification import Identification
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.diagnosis.steps import Step
+from trace_lens.people.names import AMBIGUOUS, FOUND, OTHER, RESULTS, Identified
 from trace_lens.pki.chains import Chain
 from trace_lens.render import json_timeline
 from trace_lens.workspace.loading import App, Workspace
 
 if TYPE_CHECKING:
     from trace_lens.diagnosis.many import Unplaced
-    from trace_lens.logs.checking import Checked
-    from trace_lens.logs.events import Event
-    from trace_lens.logs.loading import Loaded
-    from trace_lens.logs.store import LoadedFile
+    from trace_lens.logs.event import Event
+    from trace_lens.logs.formats.checking import Checked
+    from trace_lens.logs.store.loading import Loaded
+    from trace_lens.logs.store.store import LoadedFile
 
 Json = dict[str, Any]
 

@@ -10,8 +10,8 @@ from trace_lens.common.moments import show_moment
 if TYPE_CHECKING:
     from trace_lens.checks.validity import Validity
     from trace_lens.diagnosis.timelines import Timeline, TimelineAttempt
-    from trace_lens.logs.clocks import Clock
-    from trace_lens.logs.seen import LogView, Matched
+    from trace_lens.logs.matching.clocks import Clock
+    from trace_lens.logs.matching.seen import LogView, Matched
 
 Json = dict[str, Any]
 

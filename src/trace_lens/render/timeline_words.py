@@ -5,8 +5,7 @@ from __future__ import annotations
 from trace_lens.common.masking import visible
 from trace_lens.diagnosis.steps import Step
 from trace_lens.diagnosis.timelines import TimelineAttempt, meaning_of
-from trace_lens.logs.seen import Matched
-from trace_lens.render.terminal.ladder import WORDS
+from trace_lens.logs.matching.seen import Matched
 
 _OFF = 1.0
 
@@ -47,3 +46,13 @@ def written(one: Matched) -> str:
     off = abs((event.time - one.corrected).total_seconds()) > _OFF
     clock = f"written {event.time:%H:%M:%S}, " if off else ""
     return f"{clock}line {event.line}; {one.probability:.2f} by {', '.join(one.because) or 'little'}"
+
+
+WORDS = {
+    "saml-authn-request": "SAML request", "saml-response": "SAML response", "saml-artifact": "artifact",
+    "saml-logout-request": "logout request", "saml-logout-response": "logout response",
+    "ws-federation-response": "sign-in response", "authorization-request": "request",
+    "authorization-response": "answer", "token-request": "token request", "token-response": "tokens",
+    "id-token": "ID token", "access-token": "access token", "logout-request": "logout request", "userinfo": "userinfo",
+    "discovery-document": "discovery", "key-set": "key set",
+}  # fmt: skip

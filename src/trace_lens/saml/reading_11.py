@@ -11,7 +11,7 @@ from lxml import etree
 from trace_lens.saml import messages as m
 from trace_lens.saml.names import ASSERTION_11, FORMAT_UNSPECIFIED, SIGNATURE
 from trace_lens.saml.parsing import text_of
-from trace_lens.saml.reading import attribute, instant, text
+from trace_lens.saml.values import attribute, instant, text
 
 _A = f"{{{ASSERTION_11}}}"
 _STATEMENTS = (_A + "AuthenticationStatement", _A + "AttributeStatement", _A + "AuthorizationDecisionStatement")

@@ -6,7 +6,8 @@ from datetime import datetime
 from typing import NamedTuple
 
 from trace_lens.common.moments import MomentError, read_moment_or_date
-from trace_lens.workspace.lists import ListError, rows_of
+from trace_lens.workspace.account_rows import ListError
+from trace_lens.workspace.lists import rows_of
 
 CHANGES_FILE = "changes.csv"
 

@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterator
 
 from trace_lens.common.octets import as_utf8
-from trace_lens.workspace.lists import AccountRow, ListError
+from trace_lens.workspace.account_rows import AccountRow, ListError
 
 Record = dict[str, list[str]]
 _FIRST_RDN = re.compile(r"^[^=,+]+=((?:\\.|[^,+])*)")

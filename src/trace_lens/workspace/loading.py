@@ -16,6 +16,7 @@ from trace_lens.pki.pem import PastedCertificate, certificates_in
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, Role, find_entity
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import lists
+from trace_lens.workspace.account_rows import AccountRow, AssignmentRow, ListError, Membership
 from trace_lens.workspace.own_files import OWN_FOLDER, cache_folder, write_privately
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import Problem, SettingsError, load_toml
@@ -236,18 +237,18 @@ class App:
         return self.role.addresses("SingleLogoutService") if self.role else ()
 
     @cached_property
-    def accounts(self) -> list[lists.AccountRow] | None:
+    def accounts(self) -> list[AccountRow] | None:
         """Its accounts, None where no list is declared. Raises SettingsError where the list cannot be read."""
         account = self.settings.account
         return self._list(account.list_file, lambda data: lists.read_accounts(data, account.column))
 
     @cached_property
-    def members(self) -> lists.Membership:
+    def members(self) -> Membership:
         """Who is in which of its groups; nobody where none are declared. Raises SettingsError."""
-        return self._list(self.settings.account.groups, lists.read_members) or lists.Membership(())
+        return self._list(self.settings.account.groups, lists.read_members) or Membership(())
 
     @cached_property
-    def assignments(self) -> list[lists.AssignmentRow] | None:
+    def assignments(self) -> list[AssignmentRow] | None:
         """Who may use it; None where no list is declared, or everyone may. Raises SettingsError."""
         name = self.settings.provider_setup.assigned
         return self._list(None if name == EVERYONE else name, lists.read_assignments)
@@ -257,7 +258,7 @@ class App:
             return None
         try:
             return read(self.source.read(name))
-        except lists.ListError as error:
+        except ListError as error:
             raise self.source.problem(name, str(error), error.line) from None
         except OSError as error:
             raise self.source.problem(name, f"cannot be read: {error.strerror}") from None
@@ -305,7 +306,7 @@ class Workspace:
             return []
         try:
             return read_changes((self.root / CHANGES_FILE).read_bytes())
-        except lists.ListError as error:
+        except ListError as error:
             raise SettingsError([Problem(CHANGES_FILE, error.line, "", str(error))]) from None
         except OSError as error:
             raise SettingsError([Problem(CHANGES_FILE, 1, "", f"cannot be read: {error.strerror}")]) from None

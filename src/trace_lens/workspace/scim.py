@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from trace_lens.common.octets import as_utf8
-from trace_lens.workspace.lists import AccountRow, ListError
+from trace_lens.workspace.account_rows import AccountRow, ListError
 
 Resource = dict[str, Any]
 

@@ -49,7 +49,7 @@ class OidcCase(Case):
     def opening(self) -> Opening | None:
         """The judged token opened, where it is encrypted."""
         content = self.judged.content if self.judged else None
-        return open_token(self, content) if isinstance(content, Jwe) else None
+        return open_token(content, self.app, self.workspace) if isinstance(content, Jwe) else None
 
     @property
     def token(self) -> Token | None:
@@ -59,7 +59,7 @@ class OidcCase(Case):
     @cached_property
     def verdict(self) -> Verdict | None:
         """Whose key made the judged token's signature."""
-        return judge(self, self.token.jws) if self.token else None
+        return judge(self.token.jws, self.provider, self.workspace) if self.token else None
 
     @property
     def as_access_token(self) -> bool:

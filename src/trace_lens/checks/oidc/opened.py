@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt, refusal
 from trace_lens.oidc.jose import JoseDamaged, Jwe, Jws, read_jws
 from trace_lens.oidc.tokens import NoClaims, Token, read_token
+from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.private_keys import other_keys, private_key
-
-if TYPE_CHECKING:
-    from trace_lens.checks.oidc.case import OidcCase
 
 
 class Opening(NamedTuple):
@@ -26,13 +24,12 @@ class Opening(NamedTuple):
     reason: str = ""
 
 
-def open_token(case: OidcCase, jwe: Jwe) -> Opening:
+def open_token(jwe: Jwe, app: App | None, workspace: Workspace) -> Opening:
     """Open an encrypted token. Raises SettingsError where the key on record cannot be used."""
     refused = refusal(jwe.header)
     if refused:
         return Opening(jwe, code="encryption-form-refused", reason=refused)
-    app = case.app
-    key = private_key(app, case.workspace) if app else None
+    key = private_key(app, workspace) if app else None
     if app is None or key is None:
         reason = f"no decryption_key on record for {app.id}" if app else "no application, and so no key, is known"
         return Opening(jwe, code="encrypted-no-key", reason=reason)
@@ -41,7 +38,7 @@ def open_token(case: OidcCase, jwe: Jwe) -> Opening:
     except Refused as error:
         return Opening(jwe, code="encryption-form-refused", reason=str(error))
     except NotForKey:
-        return Opening(jwe, code="encrypted-to-other-key", reason=_whose(case, jwe))
+        return Opening(jwe, code="encrypted-to-other-key", reason=_whose(jwe, app, workspace))
     except Broken:
         return Opening(jwe, code="decryption-failed", reason="what comes out of it is not intact")
 
@@ -59,9 +56,8 @@ def _inside(jwe: Jwe, plain: bytes) -> Opening:
         return Opening(jwe, code="malformed-message", reason=f"what was inside cannot be read: {error}")
 
 
-def _whose(case: OidcCase, jwe: Jwe) -> str:
-    assert case.app is not None
-    for words, key in other_keys(case.app, case.workspace):
+def _whose(jwe: Jwe, app: App, workspace: Workspace) -> str:
+    for words, key in other_keys(app, workspace):
         try:
             decrypt(jwe, key)
         except (NotForKey, Refused, Broken):

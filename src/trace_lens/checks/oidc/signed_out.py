@@ -74,7 +74,7 @@ def signed(case: OidcCase) -> Answer:
                 evidence=header,
             )
             continue
-        verdict = judge(case, jws)
+        verdict = judge(jws, case.provider, case.workspace)
         if not verdict.keys:
             yield Unchecked("signature-value-invalid", "no key of the provider is on record", decides=True)
         elif verdict.standing != TRUSTED:

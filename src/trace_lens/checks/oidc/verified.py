@@ -7,15 +7,13 @@ never trusted; it is tried last, only to say that it fits.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from trace_lens.oidc.algorithms import SIGNATURES, fits_key, verifies
 from trace_lens.oidc.jose import Jws
 from trace_lens.oidc.jwk import Jwk, read_jwk, thumbprint
+from trace_lens.workspace.loading import Provider, Workspace
 from trace_lens.workspace.token_keys import TokenKey, elsewhere, published
-
-if TYPE_CHECKING:
-    from trace_lens.checks.oidc.case import OidcCase
 
 TRUSTED, KNOWN, EMBEDDED, NONE = "trusted", "known", "embedded", "none"
 _TYPES = {"RSAPublicKey": "RSA", "EllipticCurvePublicKey": "EC", "Ed25519PublicKey": "OKP", "Ed448PublicKey": "OKP"}
@@ -35,14 +33,13 @@ class Verdict(NamedTuple):
     broken: tuple[TokenKey, ...] = ()
 
 
-def judge(case: OidcCase, jws: Jws) -> Verdict:
+def judge(jws: Jws, provider: Provider | None, workspace: Workspace) -> Verdict:
     """The verdict over a token's signature. Raises SettingsError where a key set on record cannot be read."""
-    provider = case.provider
-    held = published(provider, case.workspace) if provider else ()
+    held = published(provider, workspace) if provider else ()
     keys = tuple(one for one in held if one.key.for_signing)
     broken = tuple(one for one in held if one.key.problem)
     named = tuple(one for one in keys if jws.key_id is not None and jws.key_id in (one.key.id, thumbprint(one.key)))
-    known = elsewhere(case.workspace, provider)
+    known = elsewhere(workspace, provider)
     if not SIGNATURES.get(jws.algorithm) or SIGNATURES[jws.algorithm].symmetric:
         return Verdict(NONE, None, named, keys, broken)
     for standing, tried in ((TRUSTED, (*named, *keys)), (KNOWN, known), (EMBEDDED, tuple(_embedded(jws)))):

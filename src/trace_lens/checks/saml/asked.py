@@ -165,7 +165,7 @@ def signed_request(case: SamlCase) -> Answer:
     message = case.attempt.request
     if message is None or case.request is None:
         return
-    verdicts = judge_message(case, message, of_application=True)
+    verdicts = judge_message(message, case.keys_of_application)
     wants = bool(case.provider and case.provider.role and case.provider.role.wants_signed_requests)
     if not verdicts:
         if wants and case.provider:

@@ -12,7 +12,7 @@ from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.reading import Message
 from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.saml.decrypted import Opening, assertions_of, open_one
-from trace_lens.checks.saml.signed import Signed, look_at_signatures
+from trace_lens.checks.saml.signed import KeysOnRecord, Signed, look_at_signatures
 from trace_lens.common.findings import Evidence
 from trace_lens.saml.messages import (
     Assertion,
@@ -65,7 +65,7 @@ class SamlCase(Case):
     def openings(self) -> tuple[Opening, ...]:
         """The encrypted assertions of the response, opened as far as the application's key opens them."""
         encrypted = self.response.encrypted_assertions if self.response else ()
-        return tuple(open_one(self, one) for one in encrypted)
+        return tuple(open_one(one, self.app, self.workspace) for one in encrypted)
 
     @cached_property
     def assertions(self) -> tuple[Assertion, ...]:
@@ -75,6 +75,18 @@ class SamlCase(Case):
         return (*self.response.assertions, *assertions_of(self.openings))
 
     @cached_property
+    def keys(self) -> KeysOnRecord:
+        """The keys that the provider's signatures are held against."""
+        implied = not self.pins or bool(self.app and self.app.settings.application.trust_from == "metadata")
+        return KeysOnRecord(self.pins, self.published_keys, implied, self.workspace)
+
+    @cached_property
+    def keys_of_application(self) -> KeysOnRecord:
+        """The keys that the application's signatures are held against: those in its metadata."""
+        own = trust.own_keys(self.app, self.workspace) if self.app else ()
+        return KeysOnRecord(own, own, False, self.workspace)
+
+    @cached_property
     def pins(self) -> tuple[RecordedKey, ...]:
         """What the application pins, damaged entries among them."""
         return trust.pinned(self.app, self.workspace) if self.app else ()
@@ -82,28 +94,17 @@ class SamlCase(Case):
     @property
     def implied_trust(self) -> bool:
         """Whether the provider's published keys are trusted, since nothing is pinned or metadata is fetched."""
-        return not self.pins or bool(self.app and self.app.settings.application.trust_from == "metadata")
+        return self.keys.implied
 
     @cached_property
     def published_keys(self) -> tuple[RecordedKey, ...]:
         """The keys that the provider publishes."""
         return trust.published(self.provider, self.workspace) if self.provider else ()
 
-    @property
-    def signed_pins(self) -> tuple[RecordedKey, ...]:
-        """The pins that count: none where trust is implied."""
-        return () if self.implied_trust else self.pins
-
-    @property
-    def trusted_keys(self) -> tuple[RecordedKey, ...]:
-        """The keys that a signature of the provider is judged by."""
-        keys = self.published_keys if self.implied_trust else self.pins
-        return tuple(key for key in keys if key.certificate or key.fingerprint)
-
     @cached_property
     def signed(self) -> Signed:
         """The message's signatures, held against the keys on record."""
-        return look_at_signatures(self)
+        return look_at_signatures(self.attempt.main, self.response, self.assertions, self.openings, self.keys)
 
     @cached_property
     def assertion(self) -> Assertion | None:
@@ -145,12 +146,13 @@ class SamlCase(Case):
     def name_opening(self) -> Opening | None:
         """The subject's encrypted name, opened as far as that goes; None where the name is not encrypted."""
         subject = self.assertion.subject if self.assertion else None
-        return open_one(self, subject.encrypted_id) if subject and subject.encrypted_id else None
+        return open_one(subject.encrypted_id, self.app, self.workspace) if subject and subject.encrypted_id else None
 
     @cached_property
     def attribute_openings(self) -> tuple[Opening, ...]:
         """The encrypted attributes, opened as far as that goes."""
-        return tuple(open_one(self, one) for one in (self.assertion.encrypted_attributes if self.assertion else ()))
+        encrypted = self.assertion.encrypted_attributes if self.assertion else ()
+        return tuple(open_one(one, self.app, self.workspace) for one in encrypted)
 
     @cached_property
     def name_id(self) -> NameID | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from cryptography.hazmat.primitives.asymmetric import rsa
 from lxml import etree
@@ -15,9 +15,6 @@ from trace_lens.saml.reading import read_assertion
 from trace_lens.workspace import trust
 from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.private_keys import decryption_key, other_keys
-
-if TYPE_CHECKING:
-    from trace_lens.checks.saml.case import SamlCase
 
 
 class Opening(NamedTuple):
@@ -34,10 +31,9 @@ class Opening(NamedTuple):
     reason: str = ""
 
 
-def open_one(case: SamlCase, encrypted: Encrypted) -> Opening:
+def open_one(encrypted: Encrypted, app: App | None, workspace: Workspace) -> Opening:
     """Open one encrypted element. Raises SettingsError where the key on record cannot be used."""
-    app = case.app
-    key = decryption_key(app, case.workspace) if app else None
+    key = decryption_key(app, workspace) if app else None
     if app is None or key is None:
         reason = f"no decryption_key on record for {app.id}" if app else "no application, and so no key, is known"
         return Opening(encrypted, code="encrypted-no-key", reason=reason)
@@ -46,7 +42,7 @@ def open_one(case: SamlCase, encrypted: Encrypted) -> Opening:
     except EncryptionRefused as refusal:
         return Opening(encrypted, code="encryption-form-refused", reason=str(refusal))
     except OtherKey as other:
-        return Opening(encrypted, code="encrypted-to-other-key", reason=_whose(case, app, encrypted, other))
+        return Opening(encrypted, code="encrypted-to-other-key", reason=_whose(encrypted, other, app, workspace))
     except DecryptionFailed:
         return Opening(encrypted, code="decryption-failed", reason="what comes out of it is not intact")
     try:
@@ -55,9 +51,9 @@ def open_one(case: SamlCase, encrypted: Encrypted) -> Opening:
         return Opening(encrypted, code=damage.damage, reason=f"what was inside cannot be read: {damage.reason}")
 
 
-def _whose(case: SamlCase, app: App, encrypted: Encrypted, other: OtherKey) -> str:
+def _whose(encrypted: Encrypted, other: OtherKey, app: App, workspace: Workspace) -> str:
     """Whose key it is encrypted to: by trial of the other keys on record, else as the message hints."""
-    for words, key in other_keys(app, case.workspace):
+    for words, key in other_keys(app, workspace):
         if not isinstance(key, rsa.RSAPrivateKey):
             continue
         try:
@@ -65,7 +61,7 @@ def _whose(case: SamlCase, app: App, encrypted: Encrypted, other: OtherKey) -> s
         except (OtherKey, DecryptionFailed, EncryptionRefused):
             continue
         return f"it opens with {words}"
-    certified = _certified(case.workspace, other.prints)
+    certified = _certified(workspace, other.prints)
     if certified:
         return f"it is encrypted to the certificate in {certified}"
     return f"the message names the key {' and '.join(other.hints)}" if other.hints else "the message does not say whose"

@@ -27,7 +27,9 @@ from trace_lens.workspace.trust import RecordedKey
 
 if TYPE_CHECKING:
     from trace_lens.attempts.reading import Message
-    from trace_lens.checks.saml.case import SamlCase
+    from trace_lens.checks.saml.decrypted import Opening
+    from trace_lens.saml.messages import Response
+    from trace_lens.workspace.loading import Workspace
 
 
 class Verdict(NamedTuple):
@@ -66,6 +68,30 @@ class Verdict(NamedTuple):
         return "assertion" if of_assertion else "response"
 
 
+class KeysOnRecord(NamedTuple):
+    """The keys that signatures are held against.
+
+    `pins` are what the side that reads the message trusts, damaged entries among them, and `published` what the sender
+    publishes. `implied` says that the published keys are trusted themselves: nothing is pinned, or metadata is fetched.
+    """
+
+    pins: tuple[RecordedKey, ...]
+    published: tuple[RecordedKey, ...]
+    implied: bool
+    workspace: Workspace
+
+    @property
+    def pins_that_count(self) -> tuple[RecordedKey, ...]:
+        """The pins; none where trust is implied."""
+        return () if self.implied else self.pins
+
+    @property
+    def trusted(self) -> tuple[RecordedKey, ...]:
+        """The keys that a signature is judged by."""
+        keys = self.published if self.implied else self.pins
+        return tuple(key for key in keys if key.certificate or key.fingerprint)
+
+
 class Signed(NamedTuple):
     """All signatures of a message and what follows from them.
 
@@ -94,27 +120,36 @@ class Signed(NamedTuple):
         return tuple(verdict for verdict in (self.of_response, self.of_assertion) if verdict)
 
 
-def look_at_signatures(case: SamlCase) -> Signed:
-    """Read and verify the signatures of a case's message and choose the assertion to judge."""
-    root = case.attempt.root
+def look_at_signatures(
+    message: Message,
+    response: Response | None,
+    assertions: tuple[Assertion, ...],
+    openings: tuple[Opening, ...],
+    keys: KeysOnRecord,
+) -> Signed:
+    """Read and verify the signatures of a message and choose the assertion to judge.
+
+    `assertions` are those in the normal place, of the `response` where there is one, and `openings` what came of its
+    encrypted ones.
+    """
+    root = message.root
     if root is None:
         return Signed()
-    pins, implied = case.pins, case.implied_trust
-    trusted = case.trusted_keys
-    judge = _Judge(case, case.signed_pins, case.published_keys, trusted)
-    documents = [(root, case.attempt.found.data)]
-    documents += [(one.root, one.data) for one in case.openings if one.root is not None]
-    further = [(one, b"") for one in _repeated(case)]
+    judge = _Judge(keys)
+    documents = [(root, message.found.data)]
+    documents += [(one.root, one.data) for one in openings if one.root is not None]
+    further = [(one, b"") for one in _repeated(message)]
     verdicts = tuple(judge.verdict(one, data) for document, data in documents for one in signatures_in(document))
     beyond = tuple(judge.verdict(one, data) for document, data in further for one in signatures_in(document))
-    beside = case.attempt.main.detached
+    beside = message.detached
     if beside:
         verdicts = (*verdicts, judge.verdict(beside, b""))
     own = {verdict.signature.holder: verdict for verdict in reversed(verdicts) if _stands_right(verdict)}
-    of_response = own.get(case.response.element) if case.response else None
-    children = case.assertions
-    judged, wrapping = _choose(case.response.element if case.response else root, children, verdicts, own, of_response)
-    uncovered, sealed = _uncovered(case, root, (*verdicts, *beyond), [document for document, _ in further])
+    main = response.element if response else root
+    of_response = own.get(main) if response else None
+    judged, wrapping = _choose(main, assertions, verdicts, own, of_response)
+    documents_of_all = [root, *(document for document, _ in further)]
+    uncovered, sealed = _uncovered(main, documents_of_all, openings, (*verdicts, *beyond))
     return Signed(
         verdicts=verdicts,
         duplicates=tuple(value for document, _ in documents for value in _duplicates(document, verdicts)),
@@ -124,9 +159,9 @@ def look_at_signatures(case: SamlCase) -> Signed:
         wrapping=wrapping,
         uncovered=uncovered,
         sealed=sealed,
-        pins=pins,
-        trusted=trusted,
-        implied=implied,
+        pins=keys.pins,
+        trusted=keys.trusted,
+        implied=keys.implied,
     )
 
 
@@ -176,7 +211,10 @@ _COUNTED = (
 
 
 def _uncovered(
-    case: SamlCase, root: etree._Element, verdicts: tuple[Verdict, ...], further: list[etree._Element]
+    main: etree._Element,
+    documents: list[etree._Element],
+    openings: tuple[Opening, ...],
+    verdicts: tuple[Verdict, ...],
 ) -> tuple[tuple[etree._Element, ...], bool]:
     """What some reader might take for an assertion or response and no trusted signature covers (SAML 2.0 Profiles
     §4.1.4.5), where there is a trusted signature to compare with; and whether an encrypted one stayed closed.
@@ -186,17 +224,16 @@ def _uncovered(
     good = [one for one in verdicts if one.standing == "trusted" and one.good]
     if not good:
         return (), False
-    if any(isinstance(one.signature, DetachedSignature) for one in good) and not further:
+    if any(isinstance(one.signature, DetachedSignature) for one in good) and len(documents) == 1:
         return (), False
-    main = case.response.element if case.response else root
-    opened = {one.encrypted.element: one.root for one in case.openings}
+    opened = {one.encrypted.element: one.root for one in openings}
     found: list[etree._Element] = []
     sealed = False
 
     def covered(element: etree._Element) -> bool:
         return any(isinstance(one.signature, XMLSignature) and one.signature.covers(element) for one in good)
 
-    for element in (each for document in (root, *further) for each in document.iter(*_COUNTED)):
+    for element in (each for document in documents for each in document.iter(*_COUNTED)):
         if element is main or covered(element):
             continue
         if element in opened:
@@ -212,9 +249,9 @@ def _uncovered(
     return tuple(found), sealed
 
 
-def _repeated(case: SamlCase) -> list[etree._Element]:
+def _repeated(message: Message) -> list[etree._Element]:
     """The documents of further values of the same form field, as far as they can be read."""
-    text = case.attempt.found.context.get(REPEATED, "")
+    text = message.found.context.get(REPEATED, "")
     found = []
     for value in text.split("\n") if text else ():
         try:
@@ -242,24 +279,12 @@ def _duplicates(root: etree._Element, verdicts: tuple[Verdict, ...]) -> tuple[st
     return tuple(value for value in twice if value in referenced or own_ids.count(value) > 1)
 
 
-def _usable(keys: tuple[RecordedKey, ...]) -> tuple[RecordedKey, ...]:
-    """The keys that a signature can be held against."""
-    return tuple(key for key in keys if key.certificate or key.fingerprint)
-
-
-def judge_message(case: SamlCase, message: Message, *, of_application: bool) -> tuple[Verdict, ...]:
-    """The signatures of a message other than the answer, held against the keys of the side that sent it.
-
-    Those of an application stand in its metadata; those of the provider are judged as an answer's are.
-    """
+def judge_message(message: Message, keys: KeysOnRecord) -> tuple[Verdict, ...]:
+    """The signatures of a message other than the answer, held against the keys of the side that sent it."""
     element = getattr(message.content, "element", None)
     if message.root is None or element is None:
         return ()
-    if of_application:
-        own = trust.own_keys(case.app, case.workspace) if case.app else ()
-        judge = _Judge(case, (), own, _usable(own))
-    else:
-        judge = _Judge(case, case.signed_pins, case.published_keys, case.trusted_keys)
+    judge = _Judge(keys)
     found = [judge.verdict(one, message.found.data) for one in signatures_in(message.root) if one.holder is element]
     beside = message.detached
     return (*found, judge.verdict(beside, b"")) if beside else tuple(found)
@@ -268,18 +293,12 @@ def judge_message(case: SamlCase, message: Message, *, of_application: bool) -> 
 class _Judge:
     """Finds the key that verifies a signature, asking first those that matter most."""
 
-    def __init__(
-        self,
-        case: SamlCase,
-        pins: tuple[RecordedKey, ...],
-        published: tuple[RecordedKey, ...],
-        trusted: tuple[RecordedKey, ...],
-    ) -> None:
-        self._case = case
-        self._published = published
-        self._trusted = trusted
-        self._fingerprints = [(key, key.fingerprint) for key in trusted if key.fingerprint]
-        self._only_fingerprints = bool(self._fingerprints) and all(key.fingerprint for key in pins)
+    def __init__(self, keys: KeysOnRecord) -> None:
+        self._workspace = keys.workspace
+        self._published = keys.published
+        self._trusted = keys.trusted
+        self._fingerprints = [(key, key.fingerprint) for key in keys.trusted if key.fingerprint]
+        self._only_fingerprints = bool(self._fingerprints) and all(key.fingerprint for key in keys.pins_that_count)
 
     def verdict(self, signature: XMLSignature | DetachedSignature, data: bytes) -> Verdict:
         """Who made a signature, and, where its digest does not hold, what the capture did to its document `data`."""
@@ -314,7 +333,7 @@ class _Judge:
         for key in self._published:
             if key.certificate and signature.verified_by(key.certificate.public_key):
                 return "published" if self._only_fingerprints else "known", key.certificate, key
-        for key in trust.everything(self._case.workspace):
+        for key in trust.everything(self._workspace):
             if key.certificate and signature.verified_by(key.certificate.public_key):
                 pin = self._pin_of(key.certificate)
                 return ("trusted", key.certificate, pin) if pin else ("known", key.certificate, key)

@@ -115,7 +115,7 @@ def signature(case: SamlCase) -> Answer:
     """Is each logout message signed, by a key of its sender (Profiles §4.4.4.1)?"""
     for message, content in _messages(case):
         outgoing = _by_application(case, content)
-        verdicts = judge_message(case, message, of_application=outgoing)
+        verdicts = judge_message(message, case.keys_of_application if outgoing else case.keys)
         if not verdicts:
             yield case.finding(
                 _UNMATCHED,
@@ -162,7 +162,7 @@ def trusted_of(case: SamlCase, *, outgoing: bool) -> bool:
     """Whether any key is on record to judge the messages of a side by."""
     if outgoing:
         return bool(case.app and case.app.role and case.app.role.signing_keys)
-    return bool(case.trusted_keys)
+    return bool(case.keys.trusted)
 
 
 @asks(Stage.INTENDED, "issuer-mismatch", needs=SIGN_OUT)
@@ -260,7 +260,7 @@ def _names_session(case: SamlCase, message: Message, content: LogoutRequest) -> 
 def _name_of(case: SamlCase, content: LogoutRequest) -> NameID | None:
     if content.name_id or content.encrypted_id is None:
         return content.name_id
-    opened = open_one(case, content.encrypted_id).root
+    opened = open_one(content.encrypted_id, case.app, case.workspace).root
     return None if opened is None else read_name_id(opened)
 
 

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import INFERRED, Finding
 from trace_lens.common.masking import visible
-from trace_lens.diagnosis.comparing import ATTEMPTS, Compared, Differing
-from trace_lens.diagnosis.comparing_ways import SideBySide
+from trace_lens.comparison.comparing import ATTEMPTS, Compared, Differing
+from trace_lens.comparison.comparing_ways import SideBySide
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.steps import Step
 from trace_lens.render.terminal import pages

@@ -8,17 +8,8 @@ from collections.abc import Iterator
 from trace_lens.common.difference import difference
 from trace_lens.common.masking import visible
 from trace_lens.common.toml import inline
-from trace_lens.diagnosis.identifying import (
-    AMBIGUOUS,
-    FOUND,
-    NEAR,
-    NONE,
-    OTHER,
-    Changed,
-    Identification,
-    Identified,
-    Proposal,
-)
+from trace_lens.diagnosis.identification import Identification
+from trace_lens.people.names import AMBIGUOUS, FOUND, NEAR, NONE, OTHER, Changed, Identified, Proposal
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 from trace_lens.workspace.settings import Rewrite

@@ -10,15 +10,8 @@ from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.steps import Step, time_spent
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.pages import Line, Span, line
+from trace_lens.render.timeline_words import WORDS
 
-WORDS = {
-    "saml-authn-request": "SAML request", "saml-response": "SAML response", "saml-artifact": "artifact",
-    "saml-logout-request": "logout request", "saml-logout-response": "logout response",
-    "ws-federation-response": "sign-in response", "authorization-request": "request",
-    "authorization-response": "answer", "token-request": "token request", "token-response": "tokens",
-    "id-token": "ID token", "access-token": "access token", "logout-request": "logout request", "userinfo": "userinfo",
-    "discovery-document": "discovery", "key-set": "key set",
-}  # fmt: skip
 ELSEWHERE = "elsewhere"
 _SIDES = ("application", "provider")
 _LEFT = 14

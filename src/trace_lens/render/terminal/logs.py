@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
-from trace_lens.logs.checking import Checked
-from trace_lens.logs.events import Event
-from trace_lens.logs.loading import Loaded
-from trace_lens.logs.store import LoadedFile
+from trace_lens.logs.event import Event
+from trace_lens.logs.formats.checking import Checked
+from trace_lens.logs.store.loading import Loaded
+from trace_lens.logs.store.store import LoadedFile
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 

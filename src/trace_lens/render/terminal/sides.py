@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from trace_lens.checks.sides import Cell, Copy, Row
+from trace_lens.agreement.rows import Cell, Copy, Row
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Finding
 from trace_lens.common.masking import visible
-from trace_lens.diagnosis.comparing_sides import TwoSides
+from trace_lens.comparison.comparing_sides import TwoSides
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 

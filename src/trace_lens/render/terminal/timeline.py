@@ -19,8 +19,8 @@ from trace_lens.diagnosis.timelines import (
     TimelineAttempt,
     marks,
 )
-from trace_lens.logs.clocks import NONE, Clock
-from trace_lens.logs.seen import Matched
+from trace_lens.logs.matching.clocks import NONE, Clock
+from trace_lens.logs.matching.seen import Matched
 from trace_lens.render.terminal import pages
 from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
 from trace_lens.render.timeline_words import about, event_words, head, hop_words, written

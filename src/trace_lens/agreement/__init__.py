@@ -1,0 +1,1 @@
+"""Both sides' settings and documents compared, without any capture."""

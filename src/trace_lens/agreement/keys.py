@@ -1,0 +1,101 @@
+"""The certificates that an application pins, held against those that its provider publishes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from trace_lens.agreement.pairs import make
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.saml.metadata_signature import MetadataSignature, metadata_signatures
+from trace_lens.saml.parsing import XMLDamaged
+from trace_lens.workspace import trust
+from trace_lens.workspace.loading import App, Source, Workspace
+
+
+def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
+    """Pinned certificates against published ones."""
+    provider = workspace.provider_of(app)
+    pins = trust.pinned(app, workspace)
+    published = trust.published(provider, workspace) if provider else ()
+    certificates = [key.certificate for key in published if key.certificate]
+    for pin in pins:
+        if pin.repairs or pin.problem:
+            yield _damaged(pin)
+        known = any(trust.pins((pin,), one) for one in certificates)
+        if certificates and provider and not known and (pin.certificate or pin.fingerprint):
+            held = str(pin.fingerprint or (pin.certificate.sha256 if pin.certificate else ""))
+            left_over = any(trust.pins(pins, one) for one in certificates)
+            yield make(
+                "certificate-not-published",
+                f"{app.name} pins a certificate that {provider.name} does not publish."
+                + (" It pins a published one too, so this one can be taken out." if left_over else ""),
+                expected="; ".join(str(one.sha256) for one in certificates),
+                actual=held,
+                value_to_set=None if left_over else str(certificates[0].sha256),
+                evidence=(Evidence("pinned", held, pin.file, pin.where),),
+                compared=False,
+            )
+    if not pins or app.settings.application.trust_from == "metadata" or not provider:
+        return
+    replacing = not any(trust.pins(pins, one) for one in certificates)
+    for key in published:
+        one = key.certificate
+        if one and not trust.pins(pins, one):
+            made = make(
+                "next-key-not-pinned",
+                f"{provider.name} publishes a certificate that {app.name} does not trust yet, and {app.name} does not "
+                "fetch metadata by itself.",
+                expected=str(one.sha256),
+                value_to_set=str(one.sha256),
+                evidence=(Evidence("published", str(one.sha256), key.file, key.where),),
+            )
+            yield made._replace(remedy=_REPLACE) if replacing else made
+
+
+_REPLACE = "Replace the certificate that the provider no longer publishes by this one."
+
+
+def signed_metadata(app: App, workspace: Workspace) -> Iterator[Finding]:
+    """Metadata that is signed, and whose signature does not hold: of the provider, and of the application itself."""
+    provider = workspace.provider_of(app)
+    for side, entity, source, name in (
+        (Side.PROVIDER, provider.entity if provider else None, provider.source if provider else app.source,
+         provider.settings.metadata if provider else None),
+        (Side.APPLICATION, app.entity, app.source, app.settings.application.metadata),
+    ):  # fmt: skip
+        for one in _signatures(source, name, workspace) if name else ():
+            if one.problem and (one.entity_id is None or (entity and one.entity_id == entity.entity_id)):
+                yield make(
+                    "metadata-signature-invalid",
+                    f"The signature of the metadata in {name} does not hold: {one.problem}.",
+                    side=side,
+                    evidence=(Evidence("Signature", "does not hold", name or "", one.place),),
+                )
+
+
+def _signatures(source: Source, name: str, workspace: Workspace) -> tuple[MetadataSignature, ...]:
+    """The signatures of a metadata file, held against every certificate on record, once for a file."""
+
+    def judged() -> tuple[MetadataSignature, ...]:
+        data = source.read(name)
+        if b"SignatureValue" not in data:
+            return ()
+        certificates = [key.certificate for key in trust.everything(workspace) if key.certificate]
+        try:
+            return metadata_signatures(data, dict.fromkeys(certificates))
+        except XMLDamaged:
+            return ()
+
+    return workspace.once(f"metadata signatures {name}", judged)
+
+
+def _damaged(pin: trust.RecordedKey) -> Finding:
+    words = f"it cannot be repaired: {pin.problem}" if pin.problem else f"it can be repaired ({', '.join(pin.repairs)})"
+    return make(
+        "certificate-damaged",
+        f"The certificate in {pin.file} is damaged; {words}.",
+        stage=Stage.AUTHENTIC,
+        severity=Severity.BREAK if pin.problem else Severity.RISK,
+        side=Side.APPLICATION,
+        evidence=(Evidence("certificate", pin.problem or ", ".join(pin.repairs), pin.file, pin.where),),
+    )

@@ -1,0 +1,294 @@
+"""Settings of an OpenID Connect client, held against what is set at the provider and what its discovery document says.
+
+Sources: OpenID Connect Discovery 1.0 §3 and §4; RFC 8414 §2; RFC 6749 §3.1.2; RFC 8252 §7.3; RFC 7591 §2.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+
+from trace_lens.agreement.pairs import Pair, Value, make
+from trace_lens.checks.comparing import closest
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.oidc.delivered import same_redirect
+from trace_lens.checks.oidc.intended import WELL_KNOWN
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
+from trace_lens.oidc.algorithms import same_algorithm
+from trace_lens.workspace import token_keys
+from trace_lens.workspace.loading import App, Provider, Workspace
+
+OFFERED = (
+    ("response_type", "response_types_supported"),
+    ("response_mode", "response_modes_supported"),
+    ("client_authentication", "token_endpoint_auth_methods_supported"),
+    ("token_algorithm", "id_token_signing_alg_values_supported"),
+    ("subject_type", "subject_types_supported"),
+    ("scopes", "scopes_supported"),
+    ("acr_values", "acr_values_supported"),
+)
+"""Settings of the application, and the member of the discovery document that lists what the provider offers."""
+
+
+def in_app(app: App, key: str, text: str) -> Value:
+    """A setting of the application with its place."""
+    return Value(key, text, app.source.file, app.source.where("application", key))
+
+
+def at_provider(app: App, key: str, text: str) -> Value:
+    """A setting at the provider with its place."""
+    return Value(key, text, app.source.file, app.source.where("provider_setup", key))
+
+
+def of_issuer(provider: Provider) -> Value | None:
+    """The provider's issuer with its place: as set, else as discovered."""
+    if provider.issuer is None:
+        return None
+    if provider.settings.issuer:
+        return Value("issuer", provider.issuer, provider.source.file, provider.source.where("issuer"))
+    return Value("issuer of the discovery document", provider.issuer, provider.settings.discovery or "", "/issuer")
+
+
+def in_discovery(provider: Provider, member: str, text: str) -> Value:
+    """A value of the discovery document with its place."""
+    return Value(member, text, provider.settings.discovery or provider.source.file, f"/{member}")
+
+
+def client_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
+    """Every item of which both sides hold a value."""
+    provider = workspace.provider_of(app)
+    mine, setup = app.settings.application, app.settings.provider_setup
+    if mine.client_id and setup.client_id:
+        yield Pair("client_id", at_provider(app, "client_id", setup.client_id),
+                   in_app(app, "client_id", mine.client_id), Side.APPLICATION)  # fmt: skip
+    for url in mine.redirect_uris if setup.redirect_uris else ():
+        if not any(same_redirect(one, url) for one in setup.redirect_uris):
+            held = closest(url, setup.redirect_uris)
+            yield Pair("redirect_uris", in_app(app, "redirect_uris", url),
+                       at_provider(app, "redirect_uris", held), Side.PROVIDER)  # fmt: skip
+    issuer = of_issuer(provider) if provider else None
+    if issuer and mine.provider_issuer:
+        yield Pair("issuer", issuer, in_app(app, "provider_issuer", mine.provider_issuer), Side.APPLICATION)
+    lacking = [
+        one for one in mine.scopes if one not in setup.scopes_granted and one not in ("openid", "offline_access")
+    ]
+    if setup.scopes_granted and lacking:
+        yield Pair("scopes", in_app(app, "scopes", " ".join(mine.scopes)),
+                   at_provider(app, "scopes_granted", " ".join(setup.scopes_granted)), Side.PROVIDER)  # fmt: skip
+
+
+def of_client(app: App, workspace: Workspace) -> Iterator[Finding]:
+    """What is wrong in a client's settings, besides what the two sides hold differently."""
+    yield from _missing(app, workspace)
+    yield from _shared(app, workspace)
+    provider = workspace.provider_of(app)
+    if provider and provider.discovery:
+        yield from _offers(app, provider)
+        yield from _endpoints(app, provider)
+    if provider:
+        yield from _discovered(app, provider)
+
+
+def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
+    mine, setup = app.settings.application, app.settings.provider_setup
+    provider = workspace.provider_of(app)
+    lacking: list[tuple[str, str, Side]] = []
+    if app.provider_id is None:
+        lacking.append(("provider", "no provider is named, so nothing tells whose tokens it trusts", Side.APPLICATION))
+    if not mine.client_id:
+        lacking.append(("application.client_id", "its client_id is not on record", Side.APPLICATION))
+    if not mine.redirect_uris and not setup.redirect_uris:
+        lacking.append(("application.redirect_uris", "its redirect URIs are not on record", Side.APPLICATION))
+    if provider and not provider.issuer and not mine.provider_issuer:
+        lacking.append(("issuer", f"the issuer of {provider.name} is not on record", Side.PROVIDER))
+    if provider and not any(one.key.for_signing for one in token_keys.published(provider, workspace)):
+        lacking.append(("key_set", f"no signing key of {provider.name} is on record", Side.PROVIDER))
+    for key, reason, side in lacking:
+        file = provider.source.file if provider and side is Side.PROVIDER else app.source.file
+        yield make("setting-missing", f"{app.name}: {reason}.", side=side, expected=key,
+                   evidence=(Evidence(key, "(not set)", file, "not set"),))  # fmt: skip
+
+
+def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
+    own = app.settings.application.client_id
+    for other in workspace.apps.values():
+        if own and other is not app and other.settings.application.client_id == own and (
+            other.provider_id == app.provider_id and other.settings.protocol == "oidc"
+        ):  # fmt: skip
+            yield make(
+                "identifier-shared",
+                f"{app.name} and {other.name} have the same client_id {own}.",
+                actual=own,
+                evidence=tuple(in_app(one, "client_id", own).evidence for one in (app, other)),
+            )
+
+
+def _offers(app: App, provider: Provider) -> Iterator[Finding]:
+    """What the application asks for and the provider does not offer."""
+    mine = app.settings.application
+    for key, member in OFFERED:
+        offers = provider.discovery.get(member)
+        told = getattr(mine, key)
+        values = told if isinstance(told, tuple) else (told,) if told else ()
+        if not isinstance(offers, list) or not values:
+            continue
+        offered = [str(one) for one in offers]
+        for value in values:
+            if any(same_offer(key, value, one) for one in offered):
+                continue
+            listed_only = key == "scopes"
+            nearest = closest(value, offered) if offered and not listed_only else None
+            yield make(
+                "settings-disagree",
+                f"{key}: {app.name} wants {value}; {provider.name} offers {', '.join(offered) or 'nothing'}."
+                + (" A provider need not list every scope that it grants." if listed_only else ""),
+                severity=Severity.NOTE if listed_only else None,
+                side=Side.APPLICATION,
+                expected=", ".join(offered),
+                actual=value,
+                value_to_set=nearest,
+                evidence=(
+                    in_app(app, key, value).evidence,
+                    in_discovery(provider, member, ", ".join(offered)).evidence,
+                ),
+                compared=False,
+            )
+    methods = provider.discovery.get("code_challenge_methods_supported")
+    if mine.requires_pkce and isinstance(methods, list) and "S256" not in methods:
+        listed = in_discovery(provider, "code_challenge_methods_supported", ", ".join(map(str, methods)) or "nothing")
+        yield make(
+            "settings-disagree",
+            f"{app.name} asks for PKCE; the discovery document of {provider.name} does not list S256.",
+            side=Side.PROVIDER,
+            expected="S256",
+            actual=listed.text,
+            evidence=(in_app(app, "requires_pkce", "true").evidence, listed.evidence),
+            compared=False,
+        )
+
+
+def same_offer(key: str, wanted: str, offered: str) -> bool:
+    """Whether what an application wants and what a provider offers are one thing under a setting's key."""
+    if key == "response_type":
+        return sorted(wanted.split()) == sorted(offered.split())
+    return same_algorithm(wanted, offered) if key == "token_algorithm" else wanted == offered
+
+
+def _endpoints(app: App, provider: Provider) -> Iterator[Finding]:
+    """Endpoints that the application uses and the discovery document lacks."""
+    mine = app.settings.application
+    kinds = (mine.response_type or "code").split()
+    uses = ["authorization_endpoint", "jwks_uri"]
+    if "code" in kinds:
+        uses.insert(1, "token_endpoint")
+    if mine.sign_out_url:
+        uses.append("end_session_endpoint")
+    file = provider.settings.discovery or ""
+    for member in uses:
+        if not provider.discovery.get(member):
+            yield make(
+                "endpoint-missing",
+                f"{app.name} uses the {member.replace('_', ' ')}, and {provider.name}'s discovery document has none.",
+                expected=member,
+                evidence=(Evidence(member, "not there", file, "the whole"),),
+            )
+    told, listed = mine.provider_sso_url, provider.discovery.get("authorization_endpoint")
+    if told and isinstance(listed, str) and told != listed:
+        yield guessed(provider, told, listed, in_app(app, "provider_sso_url", told).evidence)
+
+
+def guessed(provider: Provider, used: str, listed: str | None, evidence: Evidence) -> Finding:
+    """The finding for an address that stands in no document of the provider."""
+    return make(
+        "endpoint-guessed",
+        f"{used} is in no document of {provider.name}" + (f"; the nearest there is {listed}." if listed else "."),
+        side=Side.APPLICATION,
+        expected=listed,
+        actual=used,
+        value_to_set=listed,
+        evidence=(evidence,),
+    )
+
+
+_CALLS = {
+    "authorization-request": ("authorization_endpoint", "pushed_authorization_request_endpoint"),
+    "token-request": ("token_endpoint",),
+    "logout-request": ("end_session_endpoint",),
+}
+
+
+def endpoints_called(case: OidcCase) -> Iterator[Finding]:
+    """Captured requests to addresses that the provider's discovery document does not have."""
+    provider = case.provider
+    if provider is None or not provider.discovery:
+        return
+    for one in case.attempt.messages:
+        address = one.parameters.address if one.parameters else None
+        to_application = one.kind == "logout-request" and one.get("iss") is not None
+        if address is None or one.kind not in _CALLS or to_application:
+            continue
+        listed = [str(url) for member in _CALLS[one.kind] if (url := provider.discovery.get(member))]
+        evidence = Evidence("address", address, one.source, one.place)
+        if not listed:
+            yield make("endpoint-missing",
+                       f"The {one.kind.replace('-', ' ')} went to {address}; the discovery document of {provider.name} "
+                       f"has no {_CALLS[one.kind][0].replace('_', ' ')}.",
+                       expected=_CALLS[one.kind][0], evidence=(evidence,))  # fmt: skip
+        elif address not in listed:
+            yield guessed(provider, address, closest(address, listed), evidence)
+
+
+def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
+    """The issuer of the discovery document against the address it came from, and against what is set."""
+    listed = provider.discovery.get("issuer")
+    url = app.settings.application.discovery_url
+    told = listed if isinstance(listed, str) else provider.settings.issuer
+    if not isinstance(told, str):
+        return
+    place = Evidence("issuer", told, (provider.settings.discovery or "") if listed else provider.source.file,
+                     "/issuer" if listed else provider.source.where("issuer"))  # fmt: skip
+    if url and (not url.endswith(WELL_KNOWN) or url.removesuffix(WELL_KNOWN) != told.rstrip("/")):
+        yield make(
+            "discovery-issuer-mismatch",
+            f"{app.name} fetches {url}; the document of the issuer {told} stands at {told.rstrip('/')}{WELL_KNOWN}.",
+            stage=Stage.INTENDED,
+            side=Side.APPLICATION,
+            expected=told.rstrip("/") + WELL_KNOWN,
+            actual=url,
+            value_to_set=told.rstrip("/") + WELL_KNOWN,
+            evidence=(in_app(app, "discovery_url", url).evidence, place),
+        )
+    own = provider.settings.issuer
+    if listed and own and own != listed:
+        yield make(
+            "discovery-issuer-mismatch",
+            f"The discovery document names the issuer {listed}; on record for {provider.name} is {own}.",
+            stage=Stage.INTENDED,
+            side=Side.PROVIDER,
+            expected=own,
+            actual=told,
+            evidence=(place, Evidence("issuer", own, provider.source.file, provider.source.where("issuer"))),
+        )
+
+
+def secret_dates(app: App, now: datetime) -> Iterator[Finding]:
+    """The end of the client secret, where it lies behind or within the warning days."""
+    told = app.settings.application.secret_expires
+    try:
+        ends = read_moment_or_date(str(told)) if told else None
+    except MomentError:
+        return
+    if ends is None or ends - now > app.warn_before:
+        return
+    code, words = ("client-secret-expiring", f"ends in {show_duration(ends - now)}")
+    if ends <= now:
+        code, words = ("client-secret-expired", f"ended {show_duration(now - ends)} ago")
+    yield make(
+        code,
+        f"The client secret of {app.name} {words}.",
+        stage=Stage.ANSWERED,
+        severity=Severity.RISK,
+        actual=show_moment(ends),
+        evidence=(in_app(app, "secret_expires", str(told)).evidence,),
+    )

@@ -1,0 +1,432 @@
+"""Settings: the values that both sides must share, compared without any capture.
+
+`of_app` gives all findings of one application; `beside` picks those that explain what a diagnosis found.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from datetime import datetime
+
+from trace_lens.agreement.keys import pinned_keys, signed_metadata
+from trace_lens.agreement.pairs import Pair, Value, make
+from trace_lens.checks.case import Case
+from trace_lens.checks.entitled import lacks_ordinary_role
+from trace_lens.common.difference import is_near
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.workspace import trust
+from trace_lens.workspace.loading import EVERYONE, App, Workspace
+from trace_lens.workspace.private_keys import beside_key, certificate_key_print, decryption_key, key_print
+
+_STAGE = Stage.SETTINGS
+
+
+def of_app(app: App, workspace: Workspace, now: datetime) -> list[Finding]:
+    """All findings about one application's settings, as of `now`."""
+    found: list[Finding] = []
+    if app.settings.protocol == "oidc":
+        from trace_lens.agreement.oidc_settings import of_client, secret_dates
+
+        for ask in (_disagreements, of_client, _open_doors):
+            found += ask(app, workspace)
+        return found + list(secret_dates(app, now))
+    for ask in (_disagreements, _missing, _shared, pinned_keys, signed_metadata, _open_doors):
+        found += ask(app, workspace)
+    return found + list(_dates(app, workspace, now))
+
+
+def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
+    """Every item of which both sides hold a value."""
+    if app.settings.protocol == "oidc":
+        from trace_lens.agreement.oidc_settings import client_pairs
+
+        yield from client_pairs(app, workspace)
+        return
+    provider = workspace.provider_of(app)
+    mine, setup = app.settings.application, app.settings.provider_setup
+    identity = _in_app(app, "entity_id", mine.entity_id) or _own_metadata(app)
+    copied = _setup(app, "audience", setup.audience)
+    if identity and copied:
+        yield Pair("audience", identity, copied, Side.PROVIDER)
+    acs = [found for url in app.acs_urls if (found := _in_app(app, "acs_urls", url))]
+    copied = _setup(app, "acs_url", setup.acs_url)
+    if acs and copied:
+        same = next((one for one in acs if one.text == copied.text), acs[0])
+        yield Pair("acs_url", same, copied, Side.PROVIDER)
+    wanted = _in_app(app, "name_id_format", mine.name_id_format)
+    copied = _setup(app, "name_id_format", setup.name_id_format)
+    if wanted and copied:
+        yield Pair("name_id_format", wanted, copied, Side.PROVIDER)
+    copied = _in_app(app, "provider_entity_id", mine.provider_entity_id)
+    if provider and provider.entity_id and copied:
+        file, where = provider.where_entity_id()
+        yield Pair(
+            "issuer", Value("entity ID of the provider", provider.entity_id, file, where), copied, Side.APPLICATION
+        )
+    copied = _in_app(app, "provider_sso_url", mine.provider_sso_url)
+    urls = provider.sign_on_urls if provider else ()
+    if provider and urls and copied:
+        url = copied.text if copied.text in urls else urls[0]
+        file = provider.settings.metadata or provider.source.file
+        yield Pair("sso_url", Value("single sign-on URL", url, file, "SingleSignOnService"), copied, Side.APPLICATION)
+    yield from _own_pairs(app)
+    yield from _key_pairs(app, workspace)
+    if provider and provider.role and provider.role.wants_signed_requests and mine.signs_requests is False:
+        wants = Value("WantAuthnRequestsSigned", "true", provider.settings.metadata or "", "IDPSSODescriptor")
+        yield Pair("signed requests", wants, _in_app(app, "signs_requests", "false") or wants, Side.APPLICATION)
+    if app.entity and mine.entity_id and mine.metadata:
+        yield Pair(
+            "entity_id",
+            Value("entityID of the application's metadata", app.entity.entity_id, mine.metadata, app.entity.where),
+            Value("entity_id", mine.entity_id, app.source.file, app.source.where("application", "entity_id")),
+            Side.APPLICATION,
+        )
+
+
+def _own_pairs(app: App) -> Iterator[Pair]:
+    """What is set for the application and what its own metadata says: addresses that the metadata does not have."""
+    mine, role = app.settings.application, app.role
+    for key, purpose, texts in (
+        ("acs_urls", "AssertionConsumerService", mine.acs_urls),
+        ("sign_out_url", "SingleLogoutService", (mine.sign_out_url,) if mine.sign_out_url else ()),
+    ):
+        listed = [one for one in (role.endpoints if role else ()) if one.purpose == purpose]
+        for text in texts:
+            own = _in_app(app, key, text)
+            if listed and own and text not in {one.location for one in listed}:
+                near = next((one for one in listed if is_near(one.location, text)), listed[0])
+                file = mine.metadata or ""
+                told = Value(f"{purpose} in the application's metadata", near.location, file, near.where)
+                yield Pair(key, told, own, Side.APPLICATION)
+
+
+def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
+    """The key that opens what is encrypted, and the one that the application's metadata tells others to encrypt to."""
+    role = app.role
+    published = [
+        (found, key) for key in (role.encryption_keys if role else ())
+        if (found := certificate_key_print(key.certificate.der))
+    ]  # fmt: skip
+    if app.settings.application.decryption_key is None:
+        return
+    private = decryption_key(app, workspace)
+    own = key_print(private.public_key()) if private else None
+    if own is None:
+        return
+    beside = beside_key(app)
+    if beside and not beside[1]:
+        file = app.settings.application.decryption_key
+        told = Value("key that the certificate in that file certifies", beside[0], file, "the certificate")
+        yield Pair("encryption key", told, Value("decryption_key", own, file, "the private key"), Side.APPLICATION)
+    if published and own not in {found for found, _ in published}:
+        told = Value("public key in the application's metadata", published[0][0],
+                     app.settings.application.metadata or "", published[0][1].where)  # fmt: skip
+        held = Value("decryption_key", own, app.source.file, app.source.where("application", "decryption_key"))
+        yield Pair("encryption key", told, held, Side.APPLICATION)
+
+
+def _in_app(app: App, key: str, text: str | None) -> Value | None:
+    return Value(key, text, app.source.file, app.source.where("application", key)) if text else None
+
+
+def _own_metadata(app: App) -> Value | None:
+    name = app.settings.application.metadata
+    return Value("entityID", app.entity.entity_id, name, app.entity.where) if app.entity and name else None
+
+
+def _setup(app: App, key: str, text: str | None) -> Value | None:
+    return Value(key, text, app.source.file, app.source.where("provider_setup", key)) if text else None
+
+
+def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
+    for pair in pairs(app, workspace):
+        if pair.owner.text == pair.copy.text:
+            continue
+        belongs = misplaced(app, workspace, pair.item, pair.copy.text)
+        if belongs:
+            yield make(
+                "setting-misplaced",
+                f"{pair.copy.meant} at the {pair.copying_side} holds {pair.copy.text}, which is {belongs}.",
+                side=pair.copying_side,
+                expected=pair.owner.text,
+                actual=pair.copy.text,
+                value_to_set=pair.owner.text,
+                evidence=(pair.copy.evidence, pair.owner.evidence),
+            )
+        else:
+            yield make(
+                "settings-disagree",
+                f"{pair.item}: {pair.owner.meant} is {pair.owner.text}; {pair.copy.meant} at the "
+                f"{pair.copying_side} is {pair.copy.text}.",
+                side=pair.copying_side,
+                expected=pair.owner.text,
+                actual=pair.copy.text,
+                value_to_set=pair.owner.text,
+                evidence=(pair.copy.evidence, pair.owner.evidence),
+            )
+
+
+def misplaced(app: App, workspace: Workspace, item: str, text: str) -> str | None:
+    """What a value really is, where it is one that belongs in another field than `item`; else None."""
+    provider = workspace.provider_of(app)
+    mine = app.settings.application
+    meanings: dict[str, tuple[str, set[str | None]]] = {
+        "acs_url": ("the ACS URL", set(app.acs_urls)),
+        "audience": ("the entity ID of the application", {app.entity_id}),
+        "sign_in_url": ("the sign-in URL of the application", {mine.sign_in_url}),
+        "sign_out_url": ("the sign-out URL of the application", set(app.sign_out_urls)),
+        "issuer": ("the entity ID of the provider", {provider.entity_id if provider else None}),
+        "sso_url": ("the sign-on URL of the provider", set(provider.sign_on_urls if provider else ())),
+        "provider_sign_out_url": ("the sign-out URL of the provider", set(provider.sign_out_urls if provider else ())),
+        "relay_state": ("the default relay state", {mine.relay_state}),
+        "name_id_format": ("a name identifier format", {mine.name_id_format}),
+        "metadata": ("the name of a metadata file", {mine.metadata}),
+    }  # fmt: skip
+    if app.settings.protocol == "oidc":
+        issuer = provider.issuer if provider else None
+        meanings = {
+            "client_id": ("the client_id", {mine.client_id, app.settings.provider_setup.client_id}),
+            "redirect_uris": ("a redirect URI", {*mine.redirect_uris, *app.settings.provider_setup.redirect_uris}),
+            "sign_in_url": ("the sign-in URL of the application", {mine.sign_in_url}),
+            "issuer": ("the issuer of the provider", {issuer}),
+            "discovery_url": ("the address of the discovery document", {mine.discovery_url}),
+            "api_audience": ("the audience of access tokens", set(mine.api_audience)),
+        }
+    own = meanings.get(_SAME_FIELD.get(item, item), ("", set()))[1]
+    for name, (words, values) in meanings.items():
+        if name != _SAME_FIELD.get(item, item) and text in values and text not in own:
+            return words
+    if item in ("audience", "acs_url", "acs_urls", "entity_id"):
+        for other in workspace.apps.values():
+            if other is not app and text == other.entity_id:
+                return f"the entity ID of {other.name}"
+            if other is not app and text in other.acs_urls:
+                return f"the ACS URL of {other.name}"
+    return None
+
+
+_SAME_FIELD = {"acs_urls": "acs_url", "entity_id": "audience", "provider_issuer": "issuer"}
+
+
+def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
+    """Values without which a sign-in cannot be judged, or cannot work."""
+    mine = app.settings.application
+    lacking: list[tuple[str, str, Side]] = []
+    if app.provider_id is None:
+        lacking.append(
+            ("provider", "no provider is named, so nothing tells whose messages it trusts", Side.APPLICATION)
+        )
+    if not app.entity_id:
+        lacking.append(("application.entity_id", "its entity ID is not on record", Side.APPLICATION))
+    if not app.acs_urls:
+        lacking.append(("application.acs_urls", "its ACS URL is not on record", Side.APPLICATION))
+    provider = workspace.provider_of(app)
+    if provider and not provider.entity_id and not mine.provider_entity_id:
+        lacking.append(("entity_id", f"the entity ID of {provider.name} is not on record", Side.PROVIDER))
+    if provider and not trust.published(provider, workspace) and not mine.trusted_certificates:
+        lacking.append(("certificates", f"no signing certificate of {provider.name} is on record", Side.PROVIDER))
+    if app.sign_out_urls and provider and provider.role and not provider.sign_out_urls:
+        where = app.settings.application
+        yield make(
+            "endpoint-missing",
+            f"{app.name} has a sign-out URL, and the metadata of {provider.name} has no SingleLogoutService.",
+            expected="SingleLogoutService",
+            evidence=(
+                Evidence("sign_out_url", app.sign_out_urls[0], app.source.file,
+                         app.source.where("application", "sign_out_url"))
+                if where.sign_out_url
+                else Evidence("SingleLogoutService", app.sign_out_urls[0], where.metadata or "", "SPSSODescriptor"),
+            ),
+        )  # fmt: skip
+    for key, reason, side in lacking:
+        yield make(
+            "setting-missing",
+            f"{app.name}: {reason}.",
+            side=side,
+            expected=key,
+            evidence=(Evidence(key, "(not set)", _file_of(app, workspace, side), "not set"),),
+        )
+
+
+def _file_of(app: App, workspace: Workspace, side: Side) -> str:
+    provider = workspace.provider_of(app)
+    return provider.source.file if provider and side is Side.PROVIDER else app.source.file
+
+
+def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
+    others = [
+        one for one in workspace.apps.values() if one is not app and app.entity_id and one.entity_id == app.entity_id
+    ]
+    for other in others:
+        yield make(
+            "identifier-shared",
+            f"{app.name} and {other.name} have the same identifier {app.entity_id}.",
+            actual=app.entity_id,
+            evidence=tuple(
+                Evidence(
+                    "entity_id", one.entity_id or "", one.source.file, one.source.where("application", "entity_id")
+                )
+                for one in (app, other)
+            ),
+        )
+
+
+def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
+    if app.settings.application.password_sign_in:
+        yield make(
+            "password-sign-in-open",
+            f"{app.name} still lets users in with a local password, past single sign-on.",
+            value_to_set="false",
+            evidence=(_setting(app, "true", "application", "password_sign_in"),),
+        )
+    if app.settings.provider_setup.assigned == EVERYONE:
+        yield make(
+            "sign-in-left-open",
+            f"Everyone in the directory may sign in to {app.name}.",
+            evidence=(_setting(app, EVERYONE, "provider_setup", "assigned"),),
+        )
+    for row in app.assignments or ():
+        name = row.user or row.group or ""
+        if name.casefold().split("@")[0].rstrip("0123456789").strip(".-_") in (
+            "test",
+            "test-user",
+            "testuser",
+            "sso-test",
+        ):
+            yield make(
+                "sign-in-left-open",
+                f"{name}, by its name a test, is still assigned to {app.name}.",
+                actual=name,
+                evidence=(Evidence("assigned", name, app.settings.provider_setup.assigned or "", f"line {row.line}"),),
+            )
+    for position, claim in enumerate(app.settings.claims):
+        if lacks_ordinary_role(claim):
+            yield make(
+                "ordinary-role-missing",
+                f"Every role that {app.name} knows is elevated ({', '.join(claim.one_of)}), so whoever is let in is "
+                "powerful.",
+                stage=Stage.ENTITLED,
+                actual=", ".join(claim.one_of),
+                evidence=(_setting(app, ", ".join(claim.one_of), "claims", position, "one_of"),),
+            )
+
+
+def _setting(app: App, text: str, *path: str | int) -> Evidence:
+    return Evidence(str(path[-1]), text, app.source.file, app.source.where(*path))
+
+
+def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
+    """What has ended, or ends within the warning days."""
+    provider = workspace.provider_of(app)
+    for entity, file in (
+        (provider.entity if provider else None, (provider.settings.metadata if provider else None) or ""),
+        (app.entity, app.settings.application.metadata or ""),
+    ):
+        if entity and entity.valid_until and entity.valid_until <= now:
+            yield make(
+                "metadata-expired",
+                f"The metadata in {file} was valid until {show_moment(entity.valid_until)}.",
+                actual=show_moment(entity.valid_until),
+                evidence=(Evidence("validUntil", show_moment(entity.valid_until), file, entity.where),),
+            )
+    pins = trust.pinned(app, workspace)
+    published = trust.published(provider, workspace) if provider else ()
+    trusted = pins if pins and app.settings.application.trust_from != "metadata" else published
+    for key in trusted:
+        certificate = key.certificate
+        if certificate is None:
+            continue
+        left = certificate.not_after - now
+        if left.total_seconds() < 0:
+            code, words = "certificate-expired", f"ended {show_duration(-left)} ago"
+        elif left <= app.warn_before:
+            code, words = "certificate-expiring", f"ends in {show_duration(left)}"
+        else:
+            continue
+        strict = code == "certificate-expired" and app.checks_certificate_dates
+        yield make(
+            code,
+            f"The certificate in {key.file}, which {app.name} trusts, {words}.",
+            stage=Stage.AUTHENTIC,
+            severity=Severity.BREAK if strict else Severity.RISK,
+            actual=show_moment(certificate.not_after),
+            evidence=(Evidence("certificate", str(certificate.sha256), key.file, key.where),),
+        )
+
+
+_EXPLAINS: dict[str, Callable[[Finding], bool]] = {
+    "audience-mismatch": lambda one: _item(one) in ("audience", "entity_id", "client_id"),
+    "destination-mismatch": lambda one: _item(one) in ("acs_url", "acs_urls"),
+    "recipient-mismatch": lambda one: _item(one) in ("acs_url", "acs_urls"),
+    "issuer-mismatch": lambda one: _item(one) in ("provider_entity_id", "provider_issuer"),
+    "redirect-uri-mismatch": lambda one: _item(one) == "redirect_uris",
+    "identifier-in-request-unknown": lambda one: _item(one) in ("client_id", "audience", "entity_id"),
+    "scope-not-granted": lambda one: _item(one) == "scopes_granted",
+    "name-id-format-mismatch": lambda one: _item(one) == "name_id_format",
+    "signed-by-other-known-key": lambda one: one.code in ("certificate-not-published", "next-key-not-pinned"),
+    "fingerprint-mismatch": lambda one: one.code in ("certificate-not-published", "next-key-not-pinned"),
+}
+
+
+def _item(finding: Finding) -> str:
+    return finding.evidence[0].label if finding.code in ("settings-disagree", "setting-misplaced") else ""
+
+
+def beside(case: Case, findings: list[Finding]) -> list[Finding]:
+    """The settings findings that explain what a diagnosis found; they do not decide anything."""
+    if case.app is None:
+        return []
+    called: list[Finding] = []
+    if case.protocol == "oidc":
+        from trace_lens.agreement.oidc_settings import endpoints_called
+        from trace_lens.checks.oidc.case import OidcCase
+
+        called = list(endpoints_called(case)) if isinstance(case, OidcCase) else []
+    explained = [_EXPLAINS[one.code] for one in findings if one.breaks and one.code in _EXPLAINS]
+    if not explained:
+        return called
+    found = [
+        one
+        for ask in ((_disagreements,) if case.protocol == "oidc" else (_disagreements, pinned_keys))
+        for one in ask(case.app, case.workspace)
+        if one.stage is _STAGE and any(explains(one) for explains in explained)
+    ]
+    return called + found + _misplaced_in_findings(case, findings, found)
+
+
+def misplaced_value(
+    case: Case, item: str, actual: str, expected: str | None, evidence: tuple[Evidence, ...]
+) -> Finding | None:
+    """The finding for a value of the message that belongs in another field; None where it does not."""
+    if case.app is None:
+        return None
+    belongs = misplaced(case.app, case.workspace, item, actual)
+    if belongs is None:
+        return None
+    return make(
+        "setting-misplaced",
+        f"What was sent as {item}, {actual}, is {belongs}.",
+        side=Side.PROVIDER,
+        expected=expected,
+        actual=actual,
+        value_to_set=expected,
+        evidence=evidence,
+    )
+
+
+def _misplaced_in_findings(case: Case, findings: list[Finding], found: list[Finding]) -> list[Finding]:
+    """A value in the message that belongs in another field, where no setting on record shows it already."""
+    items = {"audience-mismatch": "audience", "issuer-mismatch": "issuer", "destination-mismatch": "acs_url",
+             "redirect-uri-mismatch": "redirect_uris"}  # fmt: skip
+    if case.protocol == "oidc":
+        items["audience-mismatch"] = "client_id"
+    more = []
+    for one in findings:
+        item = items.get(one.code)
+        if item is None or one.actual is None or one.because_of or any(other.actual == one.actual for other in found):
+            continue
+        belongs = misplaced_value(case, item, one.actual, one.expected, one.evidence[:1])
+        if belongs:
+            more.append(belongs._replace(side=one.side, value_to_set=one.value_to_set))
+    return more

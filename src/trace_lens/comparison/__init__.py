@@ -1,0 +1,1 @@
+"""Two attempts, documents or certificates compared."""

@@ -1,0 +1,65 @@
+"""The two sides of one application compared, with a capture beside them where one is given."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from typing import NamedTuple
+
+from trace_lens.agreement.rows import Copy, Row
+from trace_lens.agreement.settings import misplaced_value, of_app
+from trace_lens.agreement.sides import copies, rows
+from trace_lens.common.findings import Finding, Stage
+from trace_lens.diagnosis.judging import Circumstances, accept, case_of, in_order
+from trace_lens.diagnosis.many import attempts_of
+from trace_lens.workspace.loading import App, Provider, Workspace
+from trace_lens.workspace.sources import SourceFile
+
+_ABOUT_VALUES = (
+    "settings-disagree", "setting-misplaced", "setting-missing", "certificate-not-published", "next-key-not-pinned",
+    "identifier-shared",
+)  # fmt: skip
+
+
+class TwoSides(NamedTuple):
+    """All rows, what to copy where, and the settings findings that say so; `failed` are captures not read.
+
+    `fits_other` names the application that the capture fits, where it is not this one.
+    """
+
+    app: App
+    provider: Provider | None
+    capture: str | None
+    rows: list[Row]
+    copies: list[Copy]
+    findings: list[Finding]
+    failed: list[tuple[str, str]]
+    fits_other: str | None = None
+
+
+def two_sides(app: App, workspace: Workspace, now: datetime, sources: Iterable[SourceFile] = ()) -> TwoSides:
+    """Compare; of the sources, the first attempt that is this application's is laid beside, else the first.
+
+    Raises SettingsError where a file of the workspace cannot be used.
+    """
+    attempts, failed = attempts_of(sources)
+    told = Circumstances(now)
+    fits = [case_of(one, workspace, told).app for one in attempts]
+    fitting = [one for one, its in zip(attempts, fits, strict=True) if its is app]
+    chosen = next(iter(fitting or attempts), None)
+    other = fits[0].name if attempts and not fitting and fits[0] else None
+    case = case_of(chosen, workspace, told._replace(app=app.id)) if chosen else None
+    found = rows(app, workspace, case)
+    findings = [one for one in of_app(app, workspace, now) if one.stage is Stage.SETTINGS]
+    findings = [one for one in findings if one.code in _ABOUT_VALUES]
+    for row in found if case else ():
+        for cell in row.cells:
+            if case and cell.column == "capture" and cell.verdict == "misplaced" and cell.against:
+                told_of = misplaced_value(
+                    case, row.item, cell.value.text, cell.against.text, (cell.value.evidence, cell.against.evidence)
+                )
+                findings += [told_of] if told_of else []
+    return TwoSides(
+        app, workspace.provider_of(app), chosen.source if chosen else None, found, copies(found),
+        in_order(accept(findings, app, now)), failed, other,
+    )  # fmt: skip

@@ -1,0 +1,394 @@
+"""Messages laid open for reading: kind, layers, the handful of values looked for first, and the whole content.
+
+Nothing is judged here, but what cannot be read, or only after a repair, is said.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from lxml import etree
+
+from trace_lens.common import catalogue, limits
+from trace_lens.common.findings import Evidence, Finding, Stage, certainty_of
+from trace_lens.common.masking import Secret
+from trace_lens.common.moments import show_moment
+from trace_lens.common.secret_names import XML_ELEMENTS, hidden_text, relay_state
+from trace_lens.intake.found import Found
+from trace_lens.intake.peeling import Peeled
+from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.pem import certificates_in
+from trace_lens.saml import messages as m
+from trace_lens.saml.artifact import read_artifact
+from trace_lens.saml.metadata import Descriptors, Entity, scan
+from trace_lens.saml.metadata_signature import metadata_signatures
+from trace_lens.saml.names import PROTOCOL, short
+from trace_lens.saml.parsing import XMLDamaged, parse, text_of
+from trace_lens.saml.reading import (
+    assertion_in,
+    message_in,
+    read_assertion,
+    read_authn_request,
+    read_logout_request,
+    read_response,
+)
+from trace_lens.saml.signature import refuse_many_signatures, signatures_in
+
+OIDC_KINDS = (
+    "id-token", "access-token", "logout-token", "jwt", "jwe", "authorization-request", "authorization-response",
+    "token-request", "logout-request", "token-response", "userinfo", "introspection", "client-registration",
+    "discovery-document", "key-set", "jwk",
+)  # fmt: skip
+_LOOKED_FOR_SIGNATURE = 64 * 1024
+"""A metadata file's own signature stands near its beginning (Metadata §2.3.1: before the entities)."""
+
+
+class Opened(NamedTuple):
+    """One message laid open. Texts that are `Secret` must be masked when shown.
+
+    `content` holds plain lists, dicts, strings, numbers and None.
+    """
+
+    source: str
+    where: str
+    kind: str
+    layers: tuple[str, ...]
+    summary: dict[str, Any]
+    content: dict[str, Any]
+    findings: tuple[Finding, ...]
+    root: etree._Element | None = None
+
+
+def open_messages(
+    source: str, peeled: Peeled, issuers: Iterable[str] = (), only: Found | None = None
+) -> Iterator[Opened]:
+    """Every message of a source, or `only` one, laid open; `issuers` are the entity IDs that an artifact may be of."""
+    for found in peeled.found if only is None else (only,):
+        if found.kind == "certificate":
+            yield from _certificates(source, found)
+        elif found.kind == "saml-artifact":
+            yield _artifact(source, found, issuers)
+        elif found.kind == "saml-metadata":
+            yield _metadata(source, found)
+        elif found.kind in OIDC_KINDS:
+            yield _oidc(source, found)
+        elif found.kind in ("har", "header-dump"):
+            yield _capture(source, found, peeled)
+        elif found.kind == "private-key":
+            yield _opened(source, found, {}, {"note": "a private key; it is never shown"})
+        else:
+            yield _xml(source, found)
+
+
+def _capture(source: str, found: Found, peeled: Peeled) -> Opened:
+    from trace_lens.decoding import captures
+
+    if peeled.capture is None:
+        return _opened(source, found, {}, {})
+    more = captures.findings_of(source, peeled.capture, _finding)
+    return _opened(source, found, captures.summary_of(peeled.capture), captures.content_of(source, peeled), more=more)
+
+
+def _opened(
+    source: str, found: Found, summary: dict[str, Any], content: dict[str, Any],
+    root: etree._Element | None = None, more: tuple[Finding, ...] = (), where: str = "",
+) -> Opened:  # fmt: skip
+    findings = list(more)
+    if found.repairs:
+        evidence = Evidence("layers", " → ".join(found.layers) or "none", source, found.where or "the whole")
+        detail = f"It decoded only after a repair: {', '.join(found.repairs)}."
+        findings.append(_finding("repaired-encoding", detail, evidence))
+    return Opened(source, where or found.where, found.kind, found.layers, summary, content, tuple(findings), root)
+
+
+def _finding(code: str, detail: str, evidence: Evidence, stage: Stage = Stage.READABLE) -> Finding:
+    entry = catalogue.entry(code, stage)
+    return Finding(
+        code, entry.stage, entry.severity, entry.title, detail, entry.side, entry.remedies[entry.side],
+        entry.reference, evidence=(evidence,), certainty=certainty_of(entry.severity),
+    )  # fmt: skip
+
+
+def _artifact(source: str, found: Found, issuers: Iterable[str]) -> Opened:
+    artifact = read_artifact(found.data)
+    summary = {
+        "endpoint_index": artifact.endpoint_index,
+        "source_id": artifact.source_id,
+        "issuer": next((one for one in issuers if artifact.is_of(one)), None),
+        "handle": Secret(artifact.handle),
+        **_beside(found),
+    }
+    return _opened(source, found, summary, {"type": 4, "octets": len(found.data)})
+
+
+def _oidc(source: str, found: Found) -> Opened:
+    from trace_lens.decoding.oidc_messages import lay
+
+    laid = lay(found)
+    evidence = Evidence("the message", f"{len(found.data):,} bytes", source, found.where or "the whole")
+    more = tuple(
+        _finding(code, f"{'The message cannot be read' if not laid.content else 'Take care'}: {reason}.", evidence)
+        for code, reason in laid.damage
+    )
+    return _opened(source, found, laid.summary, laid.content, more=more)
+
+
+def _broken(source: str, found: Found, damage: XMLDamaged) -> Finding:
+    evidence = Evidence("the message", f"{len(found.data):,} bytes", source, f"line {damage.line}")
+    return _finding(damage.damage, f"The message cannot be read: {damage.reason}.", evidence)
+
+
+def _metadata(source: str, found: Found) -> Opened:
+    """Metadata, streamed: the entities are listed, and one by itself is laid open whole."""
+    try:
+        read = scan(found.data, most=limits.LISTED_ENTITIES)
+        root = parse(found.data) if read.held == 1 and not read.damage else None
+    except XMLDamaged as damage:
+        return _opened(source, found, {}, {}, more=(_broken(source, found, damage),))
+    summary = _metadata_summary(read)
+    listed = {"entities": [_entity_content(one) for one in read.entities], "listed": len(read.entities)}
+    more = (_broken(source, found, read.damage),) if read.damage else ()
+    summary["signed_parts"] = _signed_parts(root) if root is not None else []
+    if b"SignatureValue" in found.data[:_LOOKED_FOR_SIGNATURE] and not read.damage:
+        more = (*more, *_metadata_signed(source, found, summary))
+    return _opened(source, found, summary, listed if root is None else outline(root), root, more=more)
+
+
+def _metadata_signed(source: str, found: Found, summary: dict[str, Any]) -> Iterator[Finding]:
+    """Whether the metadata's own signature holds, into the summary; and a finding where it does not."""
+    for one in metadata_signatures(found.data)[:1]:
+        holder = f", by {one.signer.subject} ({one.signer.sha256})" if one.signer else ""
+        summary["signature"] = f"does not hold: {one.problem}" if one.problem else f"holds{holder}"
+        if one.problem:
+            evidence = Evidence("Signature", "does not hold", source, one.place)
+            detail = f"The metadata's own signature does not hold: {one.problem}."
+            yield _finding("metadata-signature-invalid", detail, evidence, Stage.SETTINGS)
+
+
+def _entity_content(entity: Entity) -> dict[str, Any]:
+    return {"entity_id": entity.entity_id, "roles": [role.name for role in entity.roles], "where": entity.where}
+
+
+def _xml(source: str, found: Found) -> Opened:
+    try:
+        root = parse(found.data)
+        refuse_many_signatures(root, len(found.data))
+    except XMLDamaged as damage:
+        return _opened(source, found, {}, {}, more=(_broken(source, found, damage),))
+    element = message_in(root)
+    inner = element if element is not None else root
+    answer: etree._Element | None = inner
+    if found.kind == "saml-artifact-response":
+        answer = inner.find(f"{{{PROTOCOL}}}Response")
+    elif found.kind == "ws-federation-response":
+        answer = assertion_in(inner)
+    if found.kind in ("saml-response", "saml-artifact-response") and answer is not None:
+        summary = _response_summary(read_response(answer), root)
+    elif found.kind in ("saml-assertion", "ws-federation-response") and answer is not None:
+        summary = _assertion_summary(read_assertion(answer), root)
+    elif found.kind == "saml-authn-request":
+        summary = _message_summary(inner) | _request_summary(read_authn_request(inner))
+    elif found.kind == "saml-logout-request":
+        summary = _message_summary(inner) | _logout_summary(read_logout_request(inner))
+    else:
+        summary = _message_summary(inner)
+    return _opened(source, found, summary | _beside(found), outline(root), root)
+
+
+def _beside(found: Found) -> dict[str, Any]:
+    """What travelled beside a message and people look for."""
+    named = {"RelayState": "relay_state", "wctx": "relay_state", "wtrealm": "realm", "SigAlg": "signature_algorithm"}
+    told = {key: found.context[name] for name, key in named.items() if name in found.context}
+    return told | ({"relay_state": relay_state(told["relay_state"])} if "relay_state" in told else {})
+
+
+def _request_summary(request: m.AuthnRequest) -> dict[str, Any]:
+    policy, context, scoping = request.name_id_policy, request.requested_context, request.scoping
+    subject = request.subject.name_id if request.subject else None
+    return {
+        "recipient": _text(request.acs_url) or (f"index {request.acs_index.value}" if request.acs_index else None),
+        "binding": short(request.protocol_binding.value) if request.protocol_binding else None,
+        "name_id_format": _text(policy.format) if policy else None,
+        "allow_create": policy.allow_create if policy else None,
+        "authentication": [one.value for one in context.classes] if context else [],
+        "comparison": context.comparison if context else None,
+        "force_authn": request.force_authn,
+        "is_passive": request.is_passive,
+        "subject": subject.value if subject else None,
+        "providers": [one.value for one in scoping.providers] if scoping else [],
+    }
+
+
+def _logout_summary(request: m.LogoutRequest) -> dict[str, Any]:
+    return {
+        "subject": request.name_id.value if request.name_id else None,
+        "subject_format": request.name_id.format if request.name_id else None,
+        "session_index": [one.value for one in request.session_indexes],
+        "valid_until": _moment(request.not_on_or_after),
+        "reason": _text(request.reason),
+    }
+
+
+def _response_summary(response: m.Response, root: etree._Element) -> dict[str, Any]:
+    status = response.status
+    summary: dict[str, Any] = {
+        "id": _text(response.id),
+        "issued_at": _moment(response.issue_instant),
+        "issuer": response.issuer.value if response.issuer else None,
+        "destination": _text(response.destination),
+        "in_response_to": _text(response.in_response_to),
+        "status": [short(code.value) for code in status.codes] if status else [],
+        "status_message": status.message.value.strip() if status and status.message else None,
+        "assertions": len(response.assertions),
+        "encrypted_assertions": len(response.encrypted_assertions),
+    }
+    if response.assertions:
+        inner = _assertion_summary(response.assertions[0], root)
+        issuer = summary["issuer"] or inner["issuer"]
+        summary = {**inner, **summary, "issuer": issuer}
+    summary["signed_parts"] = _signed_parts(root)
+    return summary
+
+
+def _assertion_summary(assertion: m.Assertion, root: etree._Element) -> dict[str, Any]:
+    name = assertion.subject.name_id if assertion.subject else None
+    conditions = assertion.conditions
+    data = [one.data for one in assertion.subject.confirmations if one.data] if assertion.subject else []
+    statement = assertion.authn_statements[0] if assertion.authn_statements else None
+    return {
+        "id": _text(assertion.id),
+        "issued_at": _moment(assertion.issue_instant),
+        "issuer": assertion.issuer.value if assertion.issuer else None,
+        "subject": name.value if name else None,
+        "subject_format": name.format if name else None,
+        "audience": [one.value for one in conditions.audiences] if conditions else [],
+        "recipient": next((one.recipient.value for one in data if one.recipient), None),
+        "valid_from": _moment(conditions.not_before) if conditions else None,
+        "valid_until": _moment(conditions.not_on_or_after) if conditions else None,
+        "authenticated_at": _moment(statement.authn_instant) if statement else None,
+        "authentication": _text(statement.context_class) if statement else None,
+        "session_index": _text(statement.session_index) if statement else None,
+        "session_until": _moment(statement.session_not_on_or_after) if statement else None,
+        "attributes": {
+            one.name: [hidden_text(value.name_id.value if value.name_id else value.text.value) for value in one.values]
+            for one in assertion.attributes[: limits.LISTED_CLAIMS]
+        },
+        **({"more_attributes": more} if (more := len(assertion.attributes) - limits.LISTED_CLAIMS) > 0 else {}),
+        "signed_parts": _signed_parts(root),
+    }
+
+
+def _signed_parts(root: etree._Element) -> list[str]:
+    """The names of the elements that hold a signature of their own; whether it is good, the diagnosis says."""
+    return [str(etree.QName(one.holder).localname).lower() for one in signatures_in(root)]
+
+
+def _metadata_summary(read: Descriptors) -> dict[str, Any]:
+    first = read.entities[0] if read.entities else None
+    return {
+        "entities": read.held,
+        "entity_id": first.entity_id if first else None,
+        "roles": [role.name for role in first.roles] if first else [],
+        "valid_until": show_moment(first.valid_until) if first and first.valid_until else None,
+        "cache_duration": first.cache_duration if first else None,
+        "name_id_formats": [one for role in (first.roles if first else ()) for one in role.name_id_formats],
+        "requested_attributes": [
+            {"name": one.name, "required": one.required}
+            for role in (first.roles if first else ())
+            for one in role.attributes
+        ],
+        "keys": [key.use or "any" for role in (first.roles if first else ()) for key in role.keys],
+        "endpoints": [
+            {"purpose": one.purpose, "binding": short(one.binding), "location": one.location}
+            for role in (first.roles if first else ())
+            for one in role.endpoints
+        ],
+    }
+
+
+def _message_summary(root: etree._Element) -> dict[str, Any]:
+    """What every protocol message has (SAML 2.0 Core §3.2.1)."""
+    issuer = root.find("{urn:oasis:names:tc:SAML:2.0:assertion}Issuer")
+    codes = [short(one.get("Value") or "") for one in root.iter(f"{{{PROTOCOL}}}StatusCode")]
+    named = {"ID": "id", "IssueInstant": "issued_at", "Destination": "destination", "InResponseTo": "in_response_to"}
+    return {
+        **{key: root.get(name) for name, key in named.items() if root.get(name) is not None},
+        "issuer": text_of(issuer) if issuer is not None else None,
+        **({"status": codes} if codes else {}),
+        "signed_parts": _signed_parts(root),
+    }
+
+
+def outline(element: etree._Element) -> dict[str, Any]:
+    """An element as plain data: name, namespace, attributes, text, children; of very many the first."""
+    return _outline(element, [limits.LISTED_ELEMENTS])
+
+
+def _outline(element: etree._Element, left: list[int]) -> dict[str, Any]:
+    """`left` holds how many elements may still be laid open."""
+    left[0] -= 1
+    name = etree.QName(element)
+    text = text_of(element) if len(element) == 0 or not any(isinstance(c.tag, str) for c in element) else ""
+    children = []
+    more = 0
+    for child in element.iterchildren(etree.Element):
+        if left[0] > 0:
+            children.append(_outline(child, left))
+        else:
+            more += 1
+    data: dict[str, Any] = {"name": name.localname, "namespace": name.namespace}
+    if element.attrib:
+        data["attributes"] = {etree.QName(str(key)).localname: str(value) for key, value in element.attrib.items()}
+    if text.strip():
+        data["text"] = Secret(text) if name.localname in XML_ELEMENTS else hidden_text(text)
+    if children:
+        data["children"] = children
+    if more:
+        data["more"] = f"{more:,} more elements"
+    return data
+
+
+def _certificates(source: str, found: Found) -> Iterator[Opened]:
+    for pasted in certificates_in(found.data):
+        place = f"line {pasted.line}"
+        try:
+            certificate = read_certificate(pasted.der) if pasted.der else None
+            problem = pasted.problem
+        except CertificateError as error:
+            certificate, problem = None, str(error)
+        if certificate is None:
+            evidence = Evidence("certificate", problem or "", source, place)
+            broken = _finding("malformed-message", f"The certificate cannot be read: {problem}.", evidence)
+            yield _opened(source, found, {}, {}, more=(broken,), where=place)
+        else:
+            yield _opened(
+                source, found, certificate_summary(certificate), {"repairs": list(pasted.repairs)}, where=place
+            )
+
+
+def certificate_summary(certificate: Certificate) -> dict[str, Any]:
+    """The values of a certificate that people look for."""
+    return {
+        "subject": certificate.subject,
+        "issuer": certificate.issuer,
+        "serial": certificate.serial,
+        "not_before": show_moment(certificate.not_before),
+        "not_after": show_moment(certificate.not_after),
+        "sha1": str(certificate.sha1),
+        "sha256": str(certificate.sha256),
+        "key": certificate.key,
+        "names": list(certificate.alternative_names),
+    }
+
+
+def _text(value: m.Text | None) -> str | None:
+    return value.value if value else None
+
+
+def _moment(value: m.Instant | None) -> str | None:
+    if value is None:
+        return None
+    moment: datetime | None = value.moment
+    return show_moment(moment) if moment else value.text.value

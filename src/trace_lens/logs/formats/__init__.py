@@ -1,0 +1,1 @@
+"""Log files read: records, times, events."""

@@ -1,0 +1,101 @@
+"""Records as events: one shape for what every system writes down of a sign-in.
+
+What a description leaves out is taken from where the format itself keeps it (the header of syslog, date and time of the
+extended format, the attributes of OCSF).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from trace_lens.common.secrets_in_text import without_secrets
+from trace_lens.logs.event import FAILURE, FIELDS, OTHER, SUCCESS, Event
+from trace_lens.logs.formats.records import BadRow, Record, bad_record, value_at
+from trace_lens.logs.formats.times import NoTime, TimeForm, TimeReader
+from trace_lens.logs.kept_ids import KeptIds
+from trace_lens.workspace.log_sources import LogSource
+
+OWN_FIELDS: dict[str, dict[str, str]] = {
+    "syslog": {"time": "time", "app": "app-name", "reason": "message"},
+    "w3c": {"time": "date time", "user": "cs-username", "ip": "c-ip", "outcome": "sc-status", "code": "sc-status"},
+    "combined": {"time": "time", "user": "user", "ip": "ip", "outcome": "status", "code": "status", "app": "vhost",
+                 "reason": "request"},
+    "ocsf": {"time": "time", "user": "user.email_addr", "app": "service.name", "outcome": "status_id",
+             "code": "status_code", "reason": "status_detail", "ip": "src_endpoint.ip"},
+}  # fmt: skip
+OWN_IDS = {"ocsf": ("session.uid", "metadata.correlation_uid", "metadata.uid")}
+_OCSF_USER = ("user.email_addr", "user.name", "user.uid", "actor.user.email_addr", "actor.user.name")
+_OCSF_OUTCOMES = {"1": SUCCESS, "2": FAILURE}
+
+
+def time_form(source: LogSource) -> TimeForm:
+    """How a source writes its times."""
+    told = source.settings
+    return TimeForm(told.time_format, told.time_unit, source.zone, told.day_first)
+
+
+def field_paths(source: LogSource) -> dict[str, str]:
+    """The column or path of each field: as described, else the format's own."""
+    own = OWN_FIELDS.get(source.settings.format, {})
+    told = {name: getattr(source.settings.fields, name) for name in FIELDS}
+    return {name: path for name in FIELDS if (path := told[name] or own.get(name))}
+
+
+def events_of(
+    source: LogSource, file: str, records: Iterator[Record | BadRow], reader: TimeReader, kept: KeptIds | None = None
+) -> Iterator[Event | BadRow]:
+    """The events of records, in their order; a record without a time that can be read is bad.
+
+    Secrets in their reasons are hidden, and ids are as they are `kept`.
+    """
+    as_kept = (kept or KeptIds()).kept
+    paths = field_paths(source)
+    ids = tuple(source.settings.fields.ids) or OWN_IDS.get(source.settings.format, ())
+    words = {word.casefold(): SUCCESS for word in source.settings.outcomes.success}
+    words |= {word.casefold(): FAILURE for word in source.settings.outcomes.failure}
+    for record in records:
+        if isinstance(record, BadRow):
+            yield record
+            continue
+        try:
+            moment = reader.read(value_at(record.values, paths["time"]) if "time" in paths else None)
+        except NoTime as error:
+            yield bad_record(record, str(error))
+            continue
+        said = {name: text_of(value_at(record.values, path)) for name, path in paths.items() if name != "time"}
+        if source.settings.format == "ocsf" and not source.settings.fields.user and said.get("user") is None:
+            said["user"] = next((text for path in _OCSF_USER if (text := text_of(value_at(record.values, path)))), None)
+        yield Event(
+            source.id, file, record.line, moment, said.get("user"), said.get("app") or source.settings.app,
+            outcome_of(said.get("outcome"), words, source.settings.format), said.get("code"),
+            without_secrets(reason) if (reason := said.get("reason")) else None,
+            said.get("ip"),
+            tuple(as_kept(path, text) for path in ids if (text := text_of(value_at(record.values, path)))),
+        )  # fmt: skip
+
+
+def text_of(value: Any) -> str | None:
+    """A value as text; None where it is empty or a dash."""
+    if value is None or isinstance(value, dict | list):
+        return None
+    if isinstance(value, bool):
+        return str(value).lower()
+    if isinstance(value, float) and value.is_integer():
+        value = int(value)
+    text = str(value).strip()
+    return None if text in ("", "-") else text
+
+
+def outcome_of(word: str | None, words: Mapping[str, str], form: str) -> str:
+    """`success`, `failure` or `other`: by the source's own words, else (a web server's status, OCSF) by rule."""
+    if word is None:
+        return OTHER
+    told = words.get(word.casefold())
+    if told:
+        return told
+    if form == "ocsf":
+        return _OCSF_OUTCOMES.get(word, OTHER)
+    if form in ("combined", "w3c") and not words and word.isdigit() and len(word) == 3:
+        return SUCCESS if word < "400" else FAILURE
+    return OTHER

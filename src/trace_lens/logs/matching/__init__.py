@@ -1,0 +1,1 @@
+"""Events matched with attempts: people, clocks, weights."""

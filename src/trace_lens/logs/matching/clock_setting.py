@@ -1,0 +1,185 @@
+"""The clock of each source, from the pairs of attempts and events that were gathered, and from the logs themselves."""
+
+from __future__ import annotations
+
+import hashlib
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING
+
+from trace_lens.logs.event import OTHER, Event
+from trace_lens.logs.matching.clocks import NONE, Clock, behind, from_ids, from_times
+from trace_lens.logs.matching.gathering import Gathering, sided
+from trace_lens.logs.matching.weights import OTHER as ANOTHER
+from trace_lens.logs.matching.weights import REACH
+from trace_lens.logs.store.candidates import Window, by_windows
+from trace_lens.people.spellings import bare
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    Numbers = NDArray[np.float64]
+
+_ONE_OF_MANY = 8
+"""An id that more events of a source carry is a session's: it says little of the clock."""
+_FEW = 3
+_ENOUGH = 8
+"""From so many pairs on, the attempts tell a clock by themselves."""
+_LIKELY = 0.02
+"""The doubt allowed where logs that agree with each other are laid beside an attempt: it is in them, most likely."""
+_SAMPLE = 6_000
+"""How many events are looked at to lay logs beside each other."""
+
+
+def set_clocks(gathered: Gathering) -> None:
+    """Estimate the clock of each source, by ids where they join enough pairs, else by the heap of the gaps."""
+    import numpy as np
+
+    joined: dict[str, list[tuple[float, float, int]]] = {}
+    alike: dict[str, list[tuple[float, float, int]]] = {}
+    for attempt, events in gathered.found.items():
+        if attempt in gathered.floating:
+            continue
+        begin = gathered.moments[attempt][0][0]
+        decisive = {gathered.events[event].source for event in events if gathered.events[event].outcome != OTHER}
+        for event in events:
+            one = gathered.events[event]
+            if one.outcome == OTHER and one.source in decisive:
+                continue
+            pair = (begin, one.time.timestamp() - begin, attempt)
+            if any(gathered.spread[one.source, name][0] <= _ONE_OF_MANY for name in gathered.shared(attempt, one)):
+                joined.setdefault(one.source, []).append(pair)
+            elif abs(pair[1]) <= REACH and gathered.app_level(attempt, one) != ANOTHER:
+                alike.setdefault(one.source, []).append(pair)
+    for source in gathered.clocks:
+        at, gaps, owners = (np.array(one, dtype=float) for one in _columns(joined.get(source, ())))
+        clock = from_ids(source, at, gaps, gathered.middle)
+        if clock is not None:
+            gaps = _to_nearest(gathered, source, clock, at, gaps, owners)
+            clock = from_ids(source, at, gaps, gathered.middle)
+        if clock is None or clock.pairs < _FEW:
+            at, gaps, owners = (np.array(one, dtype=float) for one in _columns(alike.get(source, ())))
+            heaped = from_times(source, at, gaps, owners.astype(np.int64), gathered.middle)
+            clock = heaped or clock
+        if clock is not None:
+            gathered.clocks[source] = clock
+    _settle(gathered)
+    weak = [one for one, clock in gathered.clocks.items() if clock.basis == NONE or clock.pairs < _ENOUGH]
+    if weak and len(gathered.clocks) > 1:
+        _set_by_each_other(gathered, weak, alike, joined)
+
+
+def _settle(gathered: Gathering) -> None:
+    """Correct the moments that only a log told, by that log's clock."""
+    for attempt, source in gathered.floating.items():
+        at = gathered.attempts[attempt].at
+        if at is not None:
+            time = at.timestamp()
+            gathered.moments[attempt] = [(time - gathered.clocks[source].at(time), None)]
+
+
+def _set_by_each_other(
+    gathered: Gathering, weak: list[str], *pairs: Mapping[str, list[tuple[float, float, int]]]
+) -> None:
+    """The clocks of which the attempts tell too little, by what the logs tell of each other's."""
+    import numpy as np
+
+    strong = [one for one in gathered.clocks if one not in weak]
+    main = max(strong or weak, key=lambda one: (gathered.clocks[one].pairs, gathered.counts.counts[one]))
+    others = [one for one in weak if one != main]
+    if (main, *others) not in gathered.apart_known:
+        gathered.apart_known[main, *others] = _apart(gathered, main, others)
+    apart = gathered.apart_known[main, *others]
+    if not strong and gathered.clocks[main].basis == NONE:
+        pooled = [
+            (at, gap - (apart[source].at(at) if source in apart else 0.0), attempt * len(gathered.clocks) + number)
+            for number, source in enumerate(gathered.clocks)
+            for found in pairs
+            for at, gap, attempt in found.get(source, ())
+            if source == main or source in apart
+        ]
+        at, gaps, owners = (np.array(one, dtype=float) for one in _columns(pooled))
+        clock = from_times(main, at, gaps, owners.astype(np.int64), gathered.middle, _LIKELY)
+        if clock is None:
+            return
+        gathered.clocks[main] = clock
+    for source, other in apart.items():
+        if gathered.clocks[main].basis != NONE:
+            gathered.clocks[source] = behind(gathered.clocks[main], other, source)
+
+
+def _apart(gathered: Gathering, main: str, others: list[str]) -> dict[str, Clock]:
+    """By how much other logs' clocks are ahead of one's, from the events of the same people in both."""
+    import numpy as np
+
+    def key(source: str, user: str) -> object:
+        meant = gathered.readings.get((source, user))
+        return max(meant, key=lambda person: meant[person]) if meant else bare(user)
+
+    writing: dict[object, dict[str, list[str]]] = {}
+    for source in (main, *others):
+        for user in gathered.counts.users.get(source, {}):
+            writing.setdefault(key(source, user), {}).setdefault(source, []).append(user)
+    chosen: list[Window] = []
+    room = _SAMPLE
+    for written in sorted((one for one in writing.values() if main in one and len(one) > 1), key=_scattered):
+        count = sum(gathered.counts.users[source][user] for source, users in written.items() for user in users)
+        if count <= room:
+            room -= count
+            chosen += [
+                Window(source, user, *gathered.counts.spans[source]) for source in written for user in written[source]
+            ]
+    found: dict[object, dict[str, list[Event]]] = {}
+    for event in by_windows(gathered.table, "user", chosen):
+        found.setdefault(key(event.source, event.user or ""), {}).setdefault(event.source, []).append(event)
+    made = {}
+    for source in others:
+        rows: list[tuple[float, float, int]] = []
+        for some in found.values():
+            theirs = [(one.time.timestamp(), _meant(gathered, one)) for one in some.get(source, ())]
+            theirs.sort(key=lambda each: each[0])
+            times = [time for time, _ in theirs]
+            for event in some.get(main, ()):
+                time, app = event.time.timestamp(), _meant(gathered, event)
+                for place in range(bisect_left(times, time - REACH), bisect_right(times, time + REACH)):
+                    if app is None or theirs[place][1] in (None, app):
+                        rows.append((time, times[place] - time, len(rows)))
+        at, gaps, owners = (np.array(one, dtype=float) for one in _columns(rows))
+        clock = from_times(source, at, gaps, owners.astype(np.int64), gathered.middle)
+        if clock is not None:
+            made[source] = clock
+    return made
+
+
+def _meant(gathered: Gathering, event: Event) -> str | None:
+    """Which application an event is about, as one word; None where it does not say."""
+    if event.app is None:
+        return None
+    known = gathered.names.read(event.app)
+    return min(known) if known else event.app.casefold()
+
+
+def _to_nearest(gathered: Gathering, source: str, clock: Clock, at: Numbers, gaps: Numbers, owners: Numbers) -> Numbers:
+    """The gaps of pairs, each to the nearest moment of its attempt on the side that the source is of."""
+    import numpy as np
+
+    role = gathered.role(source)
+    made = []
+    for time, owner in zip(at + gaps, owners.astype(int), strict=True):
+        true = time - clock.at(time)
+        moments = sided(gathered.moments[owner], role)
+        fullest = max(part for _, part in moments)
+        near = min((moment for moment, part in moments if part == fullest), key=lambda one: abs(true - one))
+        made.append(time - near)
+    return np.array(made, dtype=float)
+
+
+def _scattered(written: Mapping[str, list[str]]) -> str:
+    """An order that has nothing to do with the names, and is the same each time."""
+    return hashlib.sha256(repr(sorted(written.items())).encode()).hexdigest()
+
+
+def _columns(rows: Iterable[tuple[float, float, int]]) -> tuple[list[float], list[float], list[int]]:
+    ordered = sorted(rows)
+    return [one[0] for one in ordered], [one[1] for one in ordered], [one[2] for one in ordered]

@@ -1,0 +1,286 @@
+"""Attempts and events laid side by side: the clocks, and which events belong to which attempt, how surely and why.
+
+Two passes. The first looks for what carries an id of an attempt, and around its moments for its person; from these come
+the clocks and the first weights. What is sure then tells more: the address that the browser had, the session's own id,
+how a log writes a person that nothing on record joins. The second pass looks for those too. All is kept as events and
+numbers; nothing here touches a file or a clock.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING, NamedTuple
+
+from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER, SUCCESS, Event
+from trace_lens.logs.matching.clock_setting import set_clocks
+from trace_lens.logs.matching.clocks import Clock, unknown
+from trace_lens.logs.matching.gathering import Gathering, sided
+from trace_lens.logs.matching.seen import Instant, Matched, Seen
+from trace_lens.logs.matching.weights import APP, ID, IP, MARKS, OPEN, OUTCOME, REACH, SAME, USER, Pairs, Weighed, weigh
+from trace_lens.logs.matching.weights import LIKE as ALIKE
+from trace_lens.logs.matching.weights import OTHER as ANOTHER
+from trace_lens.logs.store.candidates import by_ids, survey
+from trace_lens.people.spellings import Names, People
+from trace_lens.workspace.log_sources import LogSource
+
+if TYPE_CHECKING:
+    import ibis.expr.types as ir
+    import numpy as np
+    from numpy.typing import NDArray
+
+    Numbers = NDArray[np.float64]
+
+BELONGS = 0.5
+"""The probability from which on an event counts as one of the attempt; below it is only possible."""
+POSSIBLE = 0.05
+_NEAR = timedelta(minutes=2)
+_CHANCE = 0.02
+_STRAY = 0.3
+_OWN = 1.5
+"""Events that an attempt is supposed to own in a log where nothing is known yet."""
+
+
+class Correlation(NamedTuple):
+    """What came of it: a clock for each source that has events, and the events of each attempt by its key.
+
+    `possible` are events that may be of an attempt but are likelier not.
+    """
+
+    clocks: tuple[Clock, ...] = ()
+    matched: Mapping[str, tuple[Matched, ...]] = {}
+    possible: Mapping[str, tuple[Matched, ...]] = {}
+
+
+def correlate(
+    events: ir.Table, sources: Mapping[str, LogSource], seen: Sequence[Seen], people: People, names: Names
+) -> Correlation:
+    """Find the events of attempts in the store's table; `sources` describe the logs, by their names in it."""
+    counts = survey(events)
+    once, twins = _once(seen)
+    anchored, floating = _anchored(events, once, sources)
+    attempts = [one for one in anchored if one.at is not None]
+    if not attempts or not counts.counts:
+        return Correlation(tuple(unknown(source, 0.0) for source in sorted(counts.counts)))
+    work = Gathering(events, sources, attempts, people, names, counts)
+    work.floating = {number: floating[one.key] for number, one in enumerate(attempts) if one.key in floating}
+    work.look_by_ids(range(len(attempts)))
+    work.look_by_users()
+    set_clocks(work)
+    first = weighed(work)
+    more, spellings = work.learn_from(first)
+    if more or any(work.addresses):
+        work.look_by_ids(range(len(attempts)))
+        if spellings:
+            work.look_by_users()
+        work.look_by_addresses()
+        set_clocks(work)
+        first = weighed(work)
+    return _with_twins(_told(work, first), twins)
+
+
+def _once(seen: Sequence[Seen]) -> tuple[list[Seen], dict[str, str]]:
+    """The attempts without those that were captured twice, and the key of the one kept by that of each other.
+
+    Captured twice is what shows no id but those of another attempt, at the same application within two minutes.
+    """
+    kept: list[Seen] = []
+    twins: dict[str, str] = {}
+    by_id: dict[str, list[Seen]] = {}
+    for one in sorted(seen, key=lambda each: (-len(each.ids), -len(each.moments))):
+        others = by_id.get(next(iter(one.ids)), ()) if one.ids else ()
+        twin = next((other for other in others if _same(one, other)), None)
+        if twin is not None:
+            twins[one.key] = twin.key
+            continue
+        kept.append(one)
+        for name in one.ids:
+            by_id.setdefault(name, []).append(one)
+    order = {one.key: place for place, one in enumerate(seen)}
+    return sorted(kept, key=lambda one: order[one.key]), twins
+
+
+def _same(one: Seen, other: Seen) -> bool:
+    near = one.at is None or other.at is None or abs(one.at - other.at) <= _NEAR
+    return one.ids <= other.ids and one.app == other.app and near
+
+
+def _with_twins(found: Correlation, twins: Mapping[str, str]) -> Correlation:
+    """The result, with what was captured twice having what the one that was looked for has."""
+    matched, possible = (
+        {**some, **{key: some[other] for key, other in twins.items() if other in some}}
+        for some in (found.matched, found.possible)
+    )
+    return found._replace(matched=matched, possible=possible)
+
+
+def _anchored(
+    events: ir.Table, seen: Sequence[Seen], sources: Mapping[str, LogSource]
+) -> tuple[list[Seen], dict[str, str]]:
+    """The attempts, those that show no moment put where a log has one of their ids; beside, whose clock told it."""
+    floating = [one for one in seen if one.at is None and one.ids]
+    if not floating:
+        return list(seen), {}
+    carried, spread = by_ids(events, (name for one in floating for name in one.ids))
+    by_name: dict[str, list[Event]] = {}
+    for one in carried:
+        by_name.setdefault(one.id, []).append(one.event)
+
+    def rank(name: str, event: Event) -> tuple[int, int, datetime]:
+        told = sources.get(event.source)
+        side = told is not None and told.settings.role in (APPLICATION, PROVIDER)
+        return (0 if side else 1, spread[event.source, name][0], event.time)
+
+    made: list[Seen] = []
+    clock_of: dict[str, str] = {}
+    for attempt in seen:
+        found = [event for name in attempt.ids for event in by_name.get(name, ())]
+        if attempt.at is None and found:
+            event = min(found, key=lambda each: min(rank(name, each) for name in each.ids if name in attempt.ids))
+            clock_of[attempt.key] = event.source
+            attempt = attempt._replace(at=event.time, moments=(Instant(event.time),))
+        made.append(attempt)
+    return made, clock_of
+
+
+def weighed(gathered: Gathering) -> list[tuple[Pairs, Weighed]]:
+    """The candidates of each source with their probabilities."""
+    by_source: dict[str, list[tuple[int, int]]] = {}
+    for attempt, events in sorted(gathered.found.items()):
+        for event in sorted(events):
+            by_source.setdefault(gathered.events[event].source, []).append((attempt, event))
+    found = [_pairs(gathered, source, pairs) for source, pairs in sorted(by_source.items())]
+    reached = [max(_reached(gathered, one.source), 1) for one in found]
+    return [
+        (one, made)
+        for one, many in zip(found, reached, strict=True)
+        for made in weigh([one], gathered.clocks, many, len(gathered.events))
+    ]
+
+
+def _reached(gathered: Gathering, source: str) -> int:
+    """How many attempts lie in the span of a source, and are not of another provider or application."""
+    low, high = gathered.counts.spans[source]
+    told = gathered.sources.get(source)
+    count = 0
+    for number, one in enumerate(gathered.attempts):
+        at = gathered.moments[number][0][0]
+        if told and told.settings.app and one.app and told.settings.app != one.app:
+            continue
+        if told and told.settings.provider and one.provider and told.settings.provider != one.provider:
+            continue
+        count += low - REACH <= at + gathered.clocks[source].at(at) <= high + REACH
+    return count
+
+
+def _pairs(gathered: Gathering, source: str, found: list[tuple[int, int]]) -> Pairs:
+    import numpy as np
+
+    role = gathered.role(source)
+    clock = gathered.clocks[source]
+    kinds = [(code, outcome) for name, outcome, code in gathered.counts.kinds if name == source]
+    numbers = {kind: number for number, kind in enumerate(kinds)}
+    shares = np.array([gathered.counts.kinds[source, outcome, code] for code, outcome in kinds], dtype=float)
+    moments = [sided(one, role) for one in gathered.moments]
+    carries_ids = any(gathered.events[event].ids for _, event in found)
+    levels = np.full((len(MARKS), len(found)), -1, dtype=np.int8)
+    weight, rate = np.ones(len(found)), np.ones(len(found))
+    by_id, by_user = np.zeros(len(found), dtype=bool), np.zeros(len(found), dtype=bool)
+    gaps: list[float] = []
+    parts: list[float] = []
+    pair: list[int] = []
+    nearest = np.zeros(len(found))
+    for place, (attempt, number) in enumerate(found):
+        event = gathered.events[number]
+        shared = gathered.shared(attempt, event)
+        levels[USER, place], weight[place] = gathered.user_level(attempt, event)
+        levels[APP, place] = gathered.app_level(attempt, event)
+        if event.ip and gathered.addresses[attempt]:
+            levels[IP, place] = SAME if event.ip in gathered.addresses[attempt] else ANOTHER
+        if gathered.ids[attempt] and carries_ids:
+            levels[ID, place] = SAME if shared else ANOTHER if event.ids else OPEN
+        levels[OUTCOME, place] = _outcome_level(gathered.attempts[attempt], role, event)
+        by_id[place] = bool(shared)
+        by_user[place] = not shared and levels[USER, place] in (SAME, ALIKE)
+        rate[place] = _rate(gathered, attempt, event, shared, bool(by_user[place]))
+        time = event.time.timestamp()
+        true = time - clock.at(time)
+        mine = [(true - at, part) for at, part in moments[attempt]]
+        gaps += [gap for gap, _ in mine]
+        parts += [part for _, part in mine]
+        pair += [place] * len(mine)
+        nearest[place] = min((gap for gap, _ in mine), key=abs)
+    attempts, events = (np.array([one[side] for one in found], dtype=np.int64) for side in (0, 1))
+    kind = np.array(
+        [numbers[one.code, one.outcome] for one in (gathered.events[event] for _, event in found)], dtype=np.int64
+    )
+    return Pairs(
+        source, attempts, events, levels, kind, shares / shares.sum(), weight, by_id, by_user, rate,
+        np.array(gaps), np.array(parts), np.array(pair, dtype=np.int64), nearest,
+    )  # fmt: skip
+
+
+def _rate(gathered: Gathering, attempt: int, event: Event, shared: list[str], by_user: bool) -> float:
+    """How many events a second of the background hold the value that this pair agrees on most particularly."""
+    source = event.source
+    length = gathered.counts.length(source)
+    if shared:
+        count, life = min(gathered.spread[source, one] for one in shared)
+        owners = sum(1 for ids in gathered.ids if not ids.isdisjoint(shared)) if count > _OWN else 1
+        others = max(count - _OWN * owners, 0.0)
+        return _CHANCE / length + others / max(life, 60.0)
+    busy = gathered.counts.busyness(source, event.time.timestamp())
+    if by_user and event.user:
+        persons = gathered.persons[attempt]
+        written = {one for person in persons for one in gathered.written.get(person, ()) if one[0] == source}
+        count = sum(gathered.counts.users[source][user] for _, user in written)
+        own = _OWN * gathered.attempts_of(persons)
+        return (max(count - own, 0.0) + _STRAY) / length * busy
+    if event.ip and event.ip in gathered.addresses[attempt] and event.user is None:
+        return (gathered.addressed.get((source, event.ip), 0) + _STRAY) / length * busy
+    if event.app and event.user is None:
+        return (gathered.counts.apps.get(source, {}).get(event.app, 0) + _STRAY) / length * busy
+    return gathered.counts.counts[source] / length * busy
+
+
+def _told(gathered: Gathering, weighed: list[tuple[Pairs, Weighed]]) -> Correlation:
+    """The result: events by attempt, in the order of their true times. What is given as the reason stands in the
+    attempt.
+    """
+    matched: dict[str, list[Matched]] = {}
+    possible: dict[str, list[Matched]] = {}
+    for pairs, one in weighed:
+        for place in (one.probability >= POSSIBLE).nonzero()[0]:
+            number = int(pairs.attempt[place])
+            attempt, event = gathered.attempts[number], gathered.events[int(pairs.event[place])]
+            levels = pairs.levels[:, place]
+            holding = {
+                "id": not gathered.own_ids[number].isdisjoint(event.ids),
+                "user": levels[USER] in (SAME, ALIKE),
+                "app": levels[APP] == SAME,
+                "ip": event.ip in gathered.own_addresses[number],
+                "time": bool(one.timely[place]),
+            }
+            because = tuple(word for word, holds in holding.items() if holds)
+            told = Matched(
+                event, gathered.corrected(event), float(one.probability[place]), because, gathered.role(event.source)
+            )
+            home = matched if one.chosen[place] and one.probability[place] >= BELONGS else possible
+            home.setdefault(attempt.key, []).append(told)
+    in_order = {key: tuple(sorted(some, key=_when)) for key, some in matched.items()}
+    return Correlation(
+        tuple(gathered.clocks[source] for source in sorted(gathered.clocks)),
+        in_order,
+        {key: tuple(sorted(some, key=_when)) for key, some in possible.items()},
+    )
+
+
+def _when(one: Matched) -> tuple[datetime, str, str, int]:
+    return one.corrected, one.event.source, one.event.file, one.event.line
+
+
+def _outcome_level(seen: Seen, role: str, event: Event) -> int:
+    expected = seen.answered if role == PROVIDER else seen.let_in if role == APPLICATION else None
+    if expected is None or event.outcome == OTHER:
+        return -1
+    return SAME if (event.outcome == SUCCESS) is expected else ANOTHER

@@ -1,0 +1,257 @@
+"""Attempts with the events that may be theirs, gathered from the store in passes: by ids, by people, by addresses.
+
+Who and what the logs mean by their names is read once; what turns out sure tells more to look for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+from trace_lens.logs.event import APPLICATION, PROVIDER, Event
+from trace_lens.logs.matching.clocks import NONE, Clock, unknown
+from trace_lens.logs.matching.seen import Seen
+from trace_lens.logs.matching.weights import LIKE as ALIKE
+from trace_lens.logs.matching.weights import OPEN, REACH, SAME, USER, Pairs, Weighed
+from trace_lens.logs.matching.weights import OTHER as ANOTHER
+from trace_lens.logs.store.candidates import Survey, Window, by_ids, by_windows, counted
+from trace_lens.people.spellings import Names, People, is_opaque
+from trace_lens.workspace.log_sources import LogSource
+
+if TYPE_CHECKING:
+    import ibis.expr.types as ir
+    import numpy as np
+    from numpy.typing import NDArray
+
+    Numbers = NDArray[np.float64]
+
+_OTHER_SIDE = 0.15
+"""How much the moments of the other side count for a log of one side, against its own."""
+_SURE = 0.95
+_NARROW = 150.0
+_TOO_MANY = 200.0
+"""An address behind which more events than so many lie around a moment says too little to be looked for."""
+
+
+class Gathering:
+    """What has been found so far. Attempts and events go by their places in `attempts` and `events`.
+
+    `found` are the candidates of each attempt, `clocks` those of the sources as far as they are known; `floating` tells
+    whose clock told the moment of an attempt that shows none itself.
+    """
+
+    def __init__(
+        self, events: ir.Table, sources: Mapping[str, LogSource], attempts: list[Seen], people: People, names: Names,
+        counts: Survey,
+    ) -> None:  # fmt: skip
+        self.table, self.sources, self.attempts = events, sources, attempts
+        self.people, self.names, self.counts = people, names, counts
+        self.events: list[Event] = []
+        self._places: dict[tuple[str, str, int], int] = {}
+        self.found: dict[int, set[int]] = {}
+        self.ids = [set(one.ids) for one in attempts]
+        self.addresses = [set(one.addresses) for one in attempts]
+        self.persons = [people.of(one.names) for one in attempts]
+        self.moments = [_moments(one) for one in attempts]
+        self._asked_ids: set[str] = set()
+        self.spread: dict[tuple[str, str], tuple[int, float]] = {}
+        self.readings: dict[tuple[str, str], Mapping[int, float]] = {}
+        self.written: dict[int, list[tuple[str, str]]] = {}
+        self._apps: dict[tuple[str, str], frozenset[str]] = {}
+        self.own_ids = [frozenset(some) for some in self.ids]
+        self.own_addresses = [frozenset(some) for some in self.addresses]
+        self.floating: dict[int, str] = {}
+        self.apart_known: dict[tuple[str, ...], dict[str, Clock]] = {}
+        self.addressed: dict[tuple[str, str], int] = {}
+        times = [one[0][0] for one in self.moments]
+        self.middle = (min(times) + max(times)) / 2
+        self.clocks = {source: unknown(source, self.middle) for source in sorted(counts.counts)}
+        self._read_users()
+
+    def _read_users(self) -> None:
+        """Who is meant by each name that the logs hold, and how the logs write each person of an attempt."""
+        wanted = frozenset().union(*self.persons) if self.persons else frozenset()
+        for source, users in self.counts.users.items():
+            for user in users:
+                meant = self.people.read(user)
+                if meant:
+                    self.readings[source, user] = meant
+                    for person in meant.keys() & wanted:
+                        self.written.setdefault(person, []).append((source, user))
+
+    def _add(self, event: Event) -> int:
+        key = (event.source, event.file, event.line)
+        place = self._places.get(key)
+        if place is None:
+            place = self._places[key] = len(self.events)
+            self.events.append(event)
+        return place
+
+    def _pair(self, attempt: int, event: int) -> None:
+        """Take an event as a candidate, unless it is bound to another known application or provider."""
+        told = self.sources.get(self.events[event].source)
+        seen = self.attempts[attempt]
+        theirs = seen.provider
+        bound = told.settings.app if told else None
+        if self.app_level(attempt, self.events[event]) == ANOTHER or (bound and seen.app and bound != seen.app):
+            return
+        if told is None or told.settings.provider is None or theirs is None or told.settings.provider == theirs:
+            self.found.setdefault(attempt, set()).add(event)
+
+    def look_by_ids(self, of: Iterable[int]) -> None:
+        """Find the events that carry an id of an attempt, whenever they were."""
+        owners: dict[str, list[int]] = {}
+        for attempt in of:
+            for name in self.ids[attempt]:
+                owners.setdefault(name, []).append(attempt)
+        new = owners.keys() - self._asked_ids
+        self._asked_ids |= new
+        carried, spread = by_ids(self.table, new)
+        self.spread |= spread
+        for one in carried:
+            place = self._add(one.event)
+            for attempt in owners[one.id]:
+                self._pair(attempt, place)
+
+    def look_by_users(self) -> None:
+        """Find the events of an attempt's person around its moments."""
+        windows: list[Window] = []
+        for attempt, persons in enumerate(self.persons):
+            for source, user in {one for person in persons for one in self.written.get(person, ())}:
+                windows += self._windows(attempt, source, user, REACH)
+        found: dict[tuple[str, str], list[int]] = {}
+        for event in by_windows(self.table, "user", windows):
+            found.setdefault((event.source, event.user or ""), []).append(self._add(event))
+        for attempt, persons in enumerate(self.persons):
+            for written in {one for person in persons for one in self.written.get(person, ())}:
+                self._near(attempt, found.get(written, ()), REACH)
+
+    def look_by_addresses(self) -> None:
+        """Find the events without a person, by the address that an attempt is known to have had."""
+        self.addressed = {
+            (str(source), str(ip)): count
+            for (source, ip), count in counted(
+                self.table, ("ip",), (one for some in self.addresses for one in some)
+            ).items()
+        }
+        windows: list[Window] = []
+        reaches: dict[str, float] = {}
+        for source, clock in self.clocks.items():
+            if sum(self.counts.users.get(source, {}).values()) > 0.9 * self.counts.counts[source]:
+                continue
+            reaches[source] = _NARROW if clock.basis != NONE else REACH
+        for attempt, addresses in enumerate(self.addresses):
+            for source, reach in reaches.items():
+                for ip in addresses:
+                    rate = self.addressed.get((source, ip), 0) / self.counts.length(source)
+                    if 0 < rate * 2 * reach < _TOO_MANY:
+                        windows += self._windows(attempt, source, ip, reach)
+        found: dict[tuple[str, str], list[int]] = {}
+        for event in by_windows(self.table, "ip", windows):
+            if event.user is None:
+                found.setdefault((event.source, event.ip or ""), []).append(self._add(event))
+        for attempt, addresses in enumerate(self.addresses):
+            for source, reach in reaches.items():
+                for ip in addresses:
+                    self._near(attempt, found.get((source, ip), ()), reach)
+
+    def _windows(self, attempt: int, source: str, value: str, reach: float) -> Iterator[Window]:
+        clock = self.clocks[source]
+        moments = [at for at, _ in self.moments[attempt]]
+        low, high = min(moments), max(moments)
+        yield Window(source, value, low + clock.at(low) - reach, high + clock.at(high) + reach)
+
+    def _near(self, attempt: int, events: Iterable[int], reach: float) -> None:
+        moments = [at for at, _ in self.moments[attempt]]
+        low, high = min(moments) - reach, max(moments) + reach
+        for event in events:
+            one = self.events[event]
+            time = one.time.timestamp()
+            if low <= time - self.clocks[one.source].at(time) <= high:
+                self._pair(attempt, event)
+
+    def role(self, source: str) -> str:
+        told = self.sources.get(source)
+        return told.settings.role if told else "gateway"
+
+    def shared(self, attempt: int, event: Event) -> list[str]:
+        return [one for one in event.ids if one in self.ids[attempt]]
+
+    def app_level(self, attempt: int, event: Event) -> int:
+        app = self.attempts[attempt].app
+        if app is None:
+            return -1
+        if event.app is None:
+            return OPEN
+        key = (event.source, event.app)
+        if key not in self._apps:
+            self._apps[key] = self.names.read(event.app)
+        meant = self._apps[key]
+        return SAME if app in meant else ANOTHER if meant else OPEN
+
+    def user_level(self, attempt: int, event: Event) -> tuple[int, float]:
+        """How the person compares, and how likely the name means that person at all."""
+        persons = self.persons[attempt]
+        if not persons:
+            return -1, 1.0
+        if event.user is None:
+            return OPEN, 1.0
+        meant = self.readings.get((event.source, event.user), {})
+        likely = max((chance for person, chance in meant.items() if person in persons), default=0.0)
+        if likely:
+            exact = self.people.of((event.user,))
+            return (SAME if exact & persons else ALIKE), likely
+        closed = is_opaque(event.user) or all(is_opaque(name) for name in self.attempts[attempt].names)
+        return (ANOTHER if meant or not closed else OPEN), 1.0
+
+    def attempts_of(self, persons: frozenset[int]) -> int:
+        if not hasattr(self, "_by_person"):
+            self._by_person: dict[frozenset[int], int] = {}
+            for one in self.persons:
+                self._by_person[one] = self._by_person.get(one, 0) + 1
+        return self._by_person.get(persons, 1)
+
+    def learn_from(self, weighed: list[tuple[Pairs, Weighed]]) -> tuple[bool, bool]:
+        """Take from the events that are sure what more they tell of their attempts.
+
+        Gives whether that is anything, and whether there are new spellings of people among it.
+        """
+        before = sum(map(len, self.ids)) + sum(map(len, self.addresses))
+        alias: dict[tuple[str, str], set[int]] = {}
+        for pairs, one in weighed:
+            for place in (one.chosen & (one.probability >= _SURE)).nonzero()[0]:
+                attempt, event = int(pairs.attempt[place]), self.events[int(pairs.event[place])]
+                self.ids[attempt] |= set(event.ids)
+                if event.ip:
+                    self.addresses[attempt].add(event.ip)
+                if event.user and pairs.levels[USER, place] == OPEN and self.persons[attempt]:
+                    alias.setdefault((event.source, event.user), set()).update(self.persons[attempt])
+        for key, persons in alias.items():
+            if key not in self.readings:
+                self.readings[key] = dict.fromkeys(persons, 1.0 / len(persons))
+                for person in persons:
+                    self.written.setdefault(person, []).append(key)
+        return bool(alias) or sum(map(len, self.ids)) + sum(map(len, self.addresses)) > before, bool(alias)
+
+    def corrected(self, event: Event) -> datetime:
+        return event.time - timedelta(seconds=float(self.clocks[event.source].at(event.time.timestamp())))
+
+
+def _moments(one: Seen) -> list[tuple[float, str | None]]:
+    """The moments of an attempt in epoch seconds with their sides, the one that it is known by first."""
+    if one.at is None:
+        return []
+    main = (one.at.timestamp(), next((each.side for each in one.moments if each.at == one.at), None))
+    rest = [(each.at.timestamp(), each.side) for each in one.moments if each.at != one.at]
+    return [main, *dict.fromkeys(rest)]
+
+
+def sided(moments: list[tuple[float, str | None]], role: str) -> list[tuple[float, float]]:
+    """Moments with their shares: those of the source's own side count most."""
+    sided = [
+        (at, 1.0 if side is None or role not in (APPLICATION, PROVIDER) or side == role else _OTHER_SIDE)
+        for at, side in moments
+    ]
+    total = sum(part for _, part in sided)
+    return [(at, part / total) for at, part in sided]

@@ -1,0 +1,95 @@
+"""Attempts from the logs alone, where nothing was captured: each event that decides begins one, the rest falls to them.
+
+The provider's decisions begin attempts; those of applications do where no attempt of the provider's has them. Times are
+then by the clock of the log that begins most of them, since nothing here knows the true one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING, NamedTuple
+
+from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER, SUCCESS, Event
+from trace_lens.logs.matching.correlating import Correlation, correlate
+from trace_lens.logs.matching.seen import Instant, Seen
+from trace_lens.logs.store.candidates import Window, by_windows, survey
+from trace_lens.people.spellings import Names, People
+from trace_lens.workspace.log_sources import LogSource
+
+if TYPE_CHECKING:
+    import ibis.expr.types as ir
+
+_FARTHEST_OFF = timedelta(minutes=15)
+"""How far the clock of a log may be off and its events still be found."""
+
+
+class Rebuilt(NamedTuple):
+    """Attempts that the logs show, in the order of their times, and the events of each by its key."""
+
+    attempts: tuple[Seen, ...]
+    found: Correlation
+
+
+def rebuild(
+    events: ir.Table, sources: Mapping[str, LogSource], people: People, names: Names, user: str, around: datetime,
+    within: timedelta,
+) -> Rebuilt:  # fmt: skip
+    """The attempts of a person around a moment, up to `within` before and after it."""
+    counts = survey(events)
+    persons = people.read(user)
+    low, high = (around + sign * (within + _FARTHEST_OFF) for sign in (-1, 1))
+    windows = [
+        Window(source, written, low.timestamp(), high.timestamp())
+        for source, users in counts.users.items()
+        for written in users
+        if written.casefold() == user.casefold() or people.read(written).keys() & persons.keys()
+    ]
+    there = sorted(by_windows(events, "user", windows), key=lambda one: (one.time, one.source, one.line))
+    spellings = {user} | {one.user for one in there if one.user}
+    seeds: list[Seen] = []
+    found = Correlation()
+    for role in (PROVIDER, APPLICATION):
+        taken = {_place(one.event) for some in found.matched.values() for one in some}
+        begin = [one for one in there if _decides(one, sources, role) and _place(one) not in taken]
+        made = _seeds(begin, names, spellings, len(seeds))
+        if made:
+            seeds += made
+            found = correlate(events, sources, seeds, people, names)
+    kept = [one for one in seeds if one.at and abs(one.at - around) <= within]
+    kept.sort(key=lambda one: one.at or around)
+    return Rebuilt(tuple(kept), found)
+
+
+def _place(event: Event) -> tuple[str, str, int]:
+    return event.source, event.file, event.line
+
+
+def _decides(event: Event, sources: Mapping[str, LogSource], role: str) -> bool:
+    told = sources.get(event.source)
+    return bool(told and told.settings.role == role and event.outcome != OTHER and not told.tells_status_only)
+
+
+def _seeds(events: list[Event], names: Names, spellings: set[str], before: int) -> list[Seen]:
+    """An attempt for each event, but for those that share an id with another: they are of one."""
+    groups: list[list[Event]] = []
+    by_id: dict[str, list[Event]] = {}
+    for event in events:
+        home = next((by_id[one] for one in event.ids if one in by_id), None)
+        if home is None or any(one.app != event.app for one in home):
+            home = []
+            groups.append(home)
+        home.append(event)
+        by_id.update(dict.fromkeys(event.ids, home))
+    made = []
+    for number, group in enumerate(groups, before + 1):
+        last = group[-1]
+        apps = names.read(last.app) if last.app else frozenset()
+        made.append(
+            Seen(
+                str(number), last.time, tuple(Instant(one.time) for one in group), frozenset(spellings),
+                min(apps) if len(apps) == 1 else None, None, frozenset(one for each in group for one in each.ids),
+                frozenset(one.ip for one in group if one.ip), last.outcome == SUCCESS,
+            )
+        )  # fmt: skip
+    return made

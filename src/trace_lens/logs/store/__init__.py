@@ -1,0 +1,1 @@
+"""Where loaded events are kept and found."""

@@ -1,0 +1,1 @@
+"""Accounts, guests, rewriting rules, spellings of one person."""
