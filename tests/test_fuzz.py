@@ -11,10 +11,11 @@ import sys
 from pathlib import Path
 
 import pytest
+from cryptography.hazmat.primitives.serialization import Encoding
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from kit import idp_metadata, posted, response
+from kit import certificate, idp_metadata, posted, response
 from trace_lens.demo.tokens import compact
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks" / "fuzz"))
@@ -37,6 +38,15 @@ WHOLE: tuple[bytes, ...] = (
     b"user;email;active\nm.tern;m.tern@northmere.example;yes\n", b'{"Resources":[{"userName":"a","active":true}]}',
     b"dn: uid=a,dc=example\nuid: a\nmail: a@northmere.example\n\n", b'name = "x"\nprotocol = "saml"\n[application]\nentity_id = "a"\n',
 )  # fmt: skip
+OTHER_VERSION = (
+    certificate("id").public_bytes(Encoding.DER).replace(b"\xa0\x03\x02\x01\x02", b"\xa0\x03\x02\x01\x16", 1)
+)
+
+
+def pem_of(der: bytes) -> bytes:
+    return b"-----BEGIN CERTIFICATE-----\n" + base64.encodebytes(der) + b"-----END CERTIFICATE-----\n"
+
+
 FOUND: dict[str, tuple[str, bytes]] = {
     "an encoding that no parser knows": ("xml", b'<?xml version="1.0" encoding="UTF-9"?><a/>'),
     "the same in encrypted content": ("xml_encryption", b'<?xml version="1.0" encoding="UTF.8"?><a/>'),
@@ -44,6 +54,7 @@ FOUND: dict[str, tuple[str, bytes]] = {
     "a cut log of JSON": ("log_json", gzip.compress(b'[{"time":1}]')[:-4]),
     "a broken log of JSON": ("log_ocsf", b"\x1f\x8b\x08\x00" + b"\xff" * 40),
     "a log that is no Zstandard after all": ("log_json", b"\x28\xb5\x2f\xfd" + b"\xff" * 40),
+    "a certificate of a version that is none": ("pki", pem_of(OTHER_VERSION)),
     "a token whose beginning is wrapped": (
         "oauth",
         b"ey\n\nJhbGciOiJSUzI1NiIsInR5cCIwMjYtMTEifQ.eyiIjiVDAXoNx8AKI53BA2_w\n",

@@ -184,11 +184,17 @@ TROUBLES = {
 }  # fmt: skip
 
 
+def unreachable(words: str) -> Recording:
+    """A sign-in whose answer did not get through, with the browser's words for that."""
+    trip = saml_trip(status=0, to=None, shown=None, after=())
+    trip.document()["log"]["entries"][-1]["response"]["_error"] = words
+    return trip
+
+
 @pytest.mark.parametrize("words, code", TROUBLES.items())
 def test_what_the_network_refused(words: str, code: str | None, tmp_path: Path) -> None:
     """Told before the nine stages; a mere abort is none of it, and what came through when tried again is a risk."""
-    trip = saml_trip(status=0, to=None, shown=None, after=())
-    trip.document()["log"]["entries"][-1]["response"]["_error"] = words
+    trip = unreachable(words)
     (found,) = diagnosed(workspace(tmp_path), har(trip))
     assert broke(found) == code
     assert (found.stages[0].stage == "reachable") == (code is not None)

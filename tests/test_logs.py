@@ -696,7 +696,7 @@ def test_in_bulk_the_same_events_come_out(
     name: str, text: str, at_once: bool, described: str | None, loaded: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What is ordinary goes through the database, what is not line by line; the events are the same."""
-    from trace_lens.logs.store.store import loading
+    from trace_lens.logs.store import loading
 
     (loaded / "logs/id-1.csv").write_text(text, "utf-8")
     if described:

@@ -32,8 +32,6 @@ from oidc_kit import (
     token_request,
     token_response,
 )
-from trace_lens.checks.asking import QUESTIONS
-from trace_lens.checks.questions import questions_of
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Severity, Stage
 from trace_lens.demo.tokens import compact, encrypt, half, public_jwk, sign, signature
@@ -439,16 +437,9 @@ def test_row(one: Row, tmp_path: Path) -> None:
     assert [result.stage for result in diagnosis.stages] == list(SIGN_IN_STAGES)
     assert contradictions(diagnosis) == []
     for each in diagnosis.findings:
-        assert each.title == catalogue.entry(each.code, each.stage).title
+        assert each.title == catalogue.entry(each.code).title
         assert each.detail.endswith((".", "?")), each.detail
         assert all(item.source and item.where for item in each.evidence), each
-
-
-def test_each_code_that_a_check_may_raise_is_raised_by_a_row() -> None:
-    questions_of("oidc")
-    raised = {code for one in ROWS for code in (*one.codes, *one.because, *one.because.values(), one.first)}
-    registered = {code for question in QUESTIONS if question.protocol == "oidc" for code in question.codes}
-    assert registered - raised == set()
 
 
 def test_the_challenge_is_that_of_the_standard() -> None:

@@ -91,6 +91,18 @@ CASES: list[tuple[str, dict[str, Any], dict[str, Any], dict[str, Any], str | Non
 ]  # fmt: skip
 
 
+def capture_of(asked: dict[str, Any], answered: dict[str, Any]) -> bytes:
+    """A request and its answer, each with what is told of it."""
+    return together(redirect(authn_request(**asked)), posted(response(**answered), RelayState="ss:4d1f"))
+
+
+def folder_for(folder: Path, settings: dict[str, Any]) -> Path:
+    """A workspace with these settings; `wants` says that the provider wants signed requests."""
+    app = {key: value for key, value in settings.items() if key != "wants"}
+    metadata = idp_metadata(role='WantAuthnRequestsSigned="true"' if settings.get("wants") else "")
+    return workspace(folder, app, {"metadata/id.xml": metadata}, provider=WANTS)
+
+
 @pytest.mark.parametrize(
     ("name", "asked", "answered", "settings", "code", "severity"), CASES, ids=[c[0] for c in CASES]
 )
@@ -98,12 +110,7 @@ def test_a_request_held_against_its_answer(
     tmp_path: Path, name: str, asked: dict[str, Any], answered: dict[str, Any], settings: dict[str, Any],
     code: str | None, severity: str,
 ) -> None:  # fmt: skip
-    wants = bool(settings.get("wants"))
-    app = {key: value for key, value in settings.items() if key != "wants"}
-    metadata = idp_metadata(role='WantAuthnRequestsSigned="true"' if wants else "")
-    folder = workspace(tmp_path, app, {"metadata/id.xml": metadata}, provider=WANTS)
-    capture = together(redirect(authn_request(**asked)), posted(response(**answered), RelayState="ss:4d1f"))
-    found = judge(capture, folder)
+    found = judge(capture_of(asked, answered), folder_for(tmp_path, settings))
     assert found.started_by == "application"
     told = {one.code: one for one in found.findings if one.severity in ("break", "risk")}
     assert set(told) == ({code} if code else set())

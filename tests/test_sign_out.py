@@ -31,11 +31,15 @@ from kit import (
 FILES = {"metadata/sp.xml": sp_metadata(), "metadata/id.xml": idp_metadata()}
 
 
-@pytest.fixture
-def folder(tmp_path: Path) -> Path:
+def make_folder(path: Path) -> Path:
     """A workspace in which both sides' keys and sign-out addresses are on record."""
     provider = PROVIDER + 'metadata = "metadata/id.xml"\n'
-    return workspace(tmp_path, {"application": {"metadata": "metadata/sp.xml"}}, FILES, provider=provider)
+    return workspace(path, {"application": {"metadata": "metadata/sp.xml"}}, FILES, provider=provider)
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    return make_folder(tmp_path)
 
 
 def exchange(request: bytes, *more: bytes) -> bytes:
@@ -94,11 +98,13 @@ def test_by_itself(folder: Path, name: str, make: Any, signer: str, code: str | 
     assert (attempt["app"], attempt["outcome"], attempt["first_break"]) == ("crew-roster", outcome, code)
 
 
+TO_ANOTHER = redirect(logout_response(request="_lo7"), "app", field="SAMLResponse")
+STRAY = exchange(redirect(logout_request(), "id"), TO_ANOTHER)
+
+
 def test_a_response_to_another_request(folder: Path) -> None:
-    stray = redirect(logout_response(request="_lo7"), "app", field="SAMLResponse")
-    capture = redirect(logout_request(), "id") + b"\n\n" + stray
-    assert len(parse_all(capture)) == 2
-    found = judge(exchange(redirect(logout_request(), "id"), stray), folder)
+    assert len(parse_all(redirect(logout_request(), "id") + b"\n\n" + TO_ANOTHER)) == 2
+    found = judge(STRAY, folder)
     assert "response-to-unknown-request" in {one.code for one in found.findings}
 
 

@@ -32,9 +32,7 @@ from kit import (
 )
 from laws import contradictions
 from oidc_kit import client_workspace
-from recorded_kit import EXPECTED
-from trace_lens.checks.asking import QUESTIONS
-from trace_lens.checks.questions import questions_of
+from trace_lens.common.findings import Side
 from trace_lens.demo.recording import Recording, page, posting, sign_in_page
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis
 from trace_lens.diagnosis.many import diagnose_sources
@@ -55,6 +53,7 @@ from way_kit import (
     heads,
     later,
     oidc_trip,
+    saml_in_two_tabs,
     saml_trip,
     sanitised,
 )
@@ -266,6 +265,8 @@ ROWS = [
     row("a discovery document of another place", discovering("https://id.skerry-pilots.example"), "discovery-issuer-mismatch", protocol="oidc"),
     row("a discovery document of its own place", discovering(oidc_kit.ISSUER), protocol="oidc", absent=("discovery-issuer-mismatch",)),
     row("it shows a refusal", saml_trip(shown=page("Access denied", "You have no role here.")), "session-not-started", says="Access denied"),
+    row("two tabs", saml_in_two_tabs(), "response-to-unknown-request", side=Side.USER, says="at the same time"),
+    row("two tabs, and the first one's cookie came", saml_in_two_tabs("rsid=a1b2"), "http-error", absent=("response-to-unknown-request",)),
     row("a silent renewal in a frame", silent_then_alone(), protocol="oidc"),
 ]  # fmt: skip
 
@@ -314,20 +315,6 @@ def test_what_holds_of_every_way(one: Row, tmp_path: Path) -> None:
     text = json.dumps(document)
     for secret in ("a1b2", "c3d4", "gull7-lantern", "SplxlOBeZQQYbYS6WxSbIA", "old9"):
         assert secret not in text
-
-
-def test_each_code_of_the_way_is_raised_by_a_row() -> None:
-    questions_of("saml")
-    raised = {code for one in ROWS for code in (*one.codes, *one.because, one.first)}
-    registered = {code for one in QUESTIONS if ".way." in one.ask.__module__ for code in one.codes}
-    recorded = {
-        code
-        for each in EXPECTED.values()
-        for one in each["expect"]
-        for code in (*one.get("first", ()), *one.get("has", ()))
-    }
-    elsewhere = {"capture-truncated", "tls-refused", "tls-name-mismatch", "tls-certificate-expired"}
-    assert registered - raised - recorded == elsewhere, "these have tests of their own below"
 
 
 def test_the_moment_is_when_the_answer_arrived(tmp_path: Path) -> None:

@@ -52,6 +52,17 @@ def saml_trip(
     return one
 
 
+def saml_in_two_tabs(cookie: str = "rsid=e5f6") -> Recording:
+    """A sign-in by SAML that a second tab overtakes: it replaces the cookie before the answer to the first is back."""
+    one = saml_trip(ends="form")
+    second = redirect(authn_request(identifier="_rq2"), address=PROVIDER + "/saml/sso").decode()
+    one.step("GET", APP + "/", 302, to=second, sets=("rsid=e5f6; Path=/; HttpOnly; Secure; SameSite=None",))
+    one.step("GET", second, 200, page=sign_in_page("/login"))
+    fields = posted(response(request="_rq1"), RelayState="ss:4d1f").decode()
+    one.step("POST", ACS, 403, body=fields, referer=PROVIDER + "/", cookie=cookie, page=REFUSAL)
+    return one
+
+
 def oidc_trip(
     *, sets: tuple[str, ...] = ("bsid=q1; Path=/; HttpOnly; Secure; SameSite=Lax",), cookie: str | None = "bsid=q1",
     start: str = "https://berths.northmere.example", begin: datetime | None = None, spa: bool = False, redeem_after: float = 0.2,

@@ -136,6 +136,8 @@ def differences(before: Any, after: Any, path: str = "") -> Iterator[str]:
         for key in [*before, *(key for key in after if key not in before)]:
             if key not in SENTENCES:
                 yield from differences(before.get(key, "ABSENT"), after.get(key, "ABSENT"), f"{path}.{key}")
+    elif path.endswith(".unchecked") and before != after:
+        yield from differences(*(sorted(side, key=lambda one: one["code"]) for side in (before, after)), f"{path}s")
     elif isinstance(before, list) and isinstance(after, list) and len(before) == len(after):
         for number, (left, right) in enumerate(zip(before, after, strict=True)):
             yield from differences(left, right, f"{path}[{number}]")

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from trace_lens.agreement.pairs import make
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.findings import Evidence, Finding, Severity, Side
+from trace_lens.common.raising import finding
 from trace_lens.saml.metadata_signature import MetadataSignature, metadata_signatures
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import trust
@@ -25,7 +25,7 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
         if certificates and provider and not known and (pin.certificate or pin.fingerprint):
             held = str(pin.fingerprint or (pin.certificate.sha256 if pin.certificate else ""))
             left_over = any(trust.pins(pins, one) for one in certificates)
-            yield make(
+            yield finding(
                 "certificate-not-published",
                 f"{app.name} pins a certificate that {provider.name} does not publish."
                 + (" It pins a published one too, so this one can be taken out." if left_over else ""),
@@ -41,7 +41,7 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
     for key in published:
         one = key.certificate
         if one and not trust.pins(pins, one):
-            made = make(
+            made = finding(
                 "next-key-not-pinned",
                 f"{provider.name} publishes a certificate that {app.name} does not trust yet, and {app.name} does not "
                 "fetch metadata by itself.",
@@ -65,7 +65,7 @@ def signed_metadata(app: App, workspace: Workspace) -> Iterator[Finding]:
     ):  # fmt: skip
         for one in _signatures(source, name, workspace) if name else ():
             if one.problem and (one.entity_id is None or (entity and one.entity_id == entity.entity_id)):
-                yield make(
+                yield finding(
                     "metadata-signature-invalid",
                     f"The signature of the metadata in {name} does not hold: {one.problem}.",
                     side=side,
@@ -91,10 +91,9 @@ def _signatures(source: Source, name: str, workspace: Workspace) -> tuple[Metada
 
 def _damaged(pin: trust.RecordedKey) -> Finding:
     words = f"it cannot be repaired: {pin.problem}" if pin.problem else f"it can be repaired ({', '.join(pin.repairs)})"
-    return make(
+    return finding(
         "certificate-damaged",
         f"The certificate in {pin.file} is damaged; {words}.",
-        stage=Stage.AUTHENTIC,
         severity=Severity.BREAK if pin.problem else Severity.RISK,
         side=Side.APPLICATION,
         evidence=(Evidence("certificate", pin.problem or ", ".join(pin.repairs), pin.file, pin.where),),

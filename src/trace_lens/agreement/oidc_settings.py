@@ -8,13 +8,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
-from trace_lens.agreement.pairs import Pair, Value, make
+from trace_lens.agreement.pairs import Pair, Value
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.delivered import same_redirect
 from trace_lens.checks.oidc.intended import WELL_KNOWN
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.findings import Evidence, Finding, Severity, Side
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.oidc.algorithms import same_algorithm
 from trace_lens.workspace import token_keys
 from trace_lens.workspace.loading import App, Provider, Workspace
@@ -106,7 +107,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         lacking.append(("key_set", f"no signing key of {provider.name} is on record", Side.PROVIDER))
     for key, reason, side in lacking:
         file = provider.source.file if provider and side is Side.PROVIDER else app.source.file
-        yield make("setting-missing", f"{app.name}: {reason}.", side=side, expected=key,
+        yield finding("setting-missing", f"{app.name}: {reason}.", side=side, expected=key,
                    evidence=(Evidence(key, "(not set)", file, "not set"),))  # fmt: skip
 
 
@@ -116,7 +117,7 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
         if own and other is not app and other.settings.application.client_id == own and (
             other.provider_id == app.provider_id and other.settings.protocol == "oidc"
         ):  # fmt: skip
-            yield make(
+            yield finding(
                 "identifier-shared",
                 f"{app.name} and {other.name} have the same client_id {own}.",
                 actual=own,
@@ -139,7 +140,7 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
                 continue
             listed_only = key == "scopes"
             nearest = closest(value, offered) if offered and not listed_only else None
-            yield make(
+            yield finding(
                 "settings-disagree",
                 f"{key}: {app.name} wants {value}; {provider.name} offers {', '.join(offered) or 'nothing'}."
                 + (" A provider need not list every scope that it grants." if listed_only else ""),
@@ -157,7 +158,7 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
     methods = provider.discovery.get("code_challenge_methods_supported")
     if mine.requires_pkce and isinstance(methods, list) and "S256" not in methods:
         listed = in_discovery(provider, "code_challenge_methods_supported", ", ".join(map(str, methods)) or "nothing")
-        yield make(
+        yield finding(
             "settings-disagree",
             f"{app.name} asks for PKCE; the discovery document of {provider.name} does not list S256.",
             side=Side.PROVIDER,
@@ -187,7 +188,7 @@ def _endpoints(app: App, provider: Provider) -> Iterator[Finding]:
     file = provider.settings.discovery or ""
     for member in uses:
         if not provider.discovery.get(member):
-            yield make(
+            yield finding(
                 "endpoint-missing",
                 f"{app.name} uses the {member.replace('_', ' ')}, and {provider.name}'s discovery document has none.",
                 expected=member,
@@ -200,7 +201,7 @@ def _endpoints(app: App, provider: Provider) -> Iterator[Finding]:
 
 def guessed(provider: Provider, used: str, listed: str | None, evidence: Evidence) -> Finding:
     """The finding for an address that stands in no document of the provider."""
-    return make(
+    return finding(
         "endpoint-guessed",
         f"{used} is in no document of {provider.name}" + (f"; the nearest there is {listed}." if listed else "."),
         side=Side.APPLICATION,
@@ -231,7 +232,7 @@ def endpoints_called(case: OidcCase) -> Iterator[Finding]:
         listed = [str(url) for member in _CALLS[one.kind] if (url := provider.discovery.get(member))]
         evidence = Evidence("address", address, one.source, one.place)
         if not listed:
-            yield make("endpoint-missing",
+            yield finding("endpoint-missing",
                        f"The {one.kind.replace('-', ' ')} went to {address}; the discovery document of {provider.name} "
                        f"has no {_CALLS[one.kind][0].replace('_', ' ')}.",
                        expected=_CALLS[one.kind][0], evidence=(evidence,))  # fmt: skip
@@ -249,10 +250,9 @@ def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
     place = Evidence("issuer", told, (provider.settings.discovery or "") if listed else provider.source.file,
                      "/issuer" if listed else provider.source.where("issuer"))  # fmt: skip
     if url and (not url.endswith(WELL_KNOWN) or url.removesuffix(WELL_KNOWN) != told.rstrip("/")):
-        yield make(
+        yield finding(
             "discovery-issuer-mismatch",
             f"{app.name} fetches {url}; the document of the issuer {told} stands at {told.rstrip('/')}{WELL_KNOWN}.",
-            stage=Stage.INTENDED,
             side=Side.APPLICATION,
             expected=told.rstrip("/") + WELL_KNOWN,
             actual=url,
@@ -261,10 +261,9 @@ def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
         )
     own = provider.settings.issuer
     if listed and own and own != listed:
-        yield make(
+        yield finding(
             "discovery-issuer-mismatch",
             f"The discovery document names the issuer {listed}; on record for {provider.name} is {own}.",
-            stage=Stage.INTENDED,
             side=Side.PROVIDER,
             expected=own,
             actual=told,
@@ -284,10 +283,9 @@ def secret_dates(app: App, now: datetime) -> Iterator[Finding]:
     code, words = ("client-secret-expiring", f"ends in {show_duration(ends - now)}")
     if ends <= now:
         code, words = ("client-secret-expired", f"ended {show_duration(now - ends)} ago")
-    yield make(
+    yield finding(
         code,
         f"The client secret of {app.name} {words}.",
-        stage=Stage.ANSWERED,
         severity=Severity.RISK,
         actual=show_moment(ends),
         evidence=(in_app(app, "secret_expires", str(told)).evidence,),

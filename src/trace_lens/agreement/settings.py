@@ -9,12 +9,13 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 
 from trace_lens.agreement.keys import pinned_keys, signed_metadata
-from trace_lens.agreement.pairs import Pair, Value, make
+from trace_lens.agreement.pairs import Pair, Value
 from trace_lens.checks.case import Case
 from trace_lens.checks.entitled import lacks_ordinary_role
 from trace_lens.common.difference import is_near
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.workspace import trust
 from trace_lens.workspace.loading import EVERYONE, App, Workspace
 from trace_lens.workspace.private_keys import beside_key, certificate_key_print, decryption_key, key_print
@@ -145,7 +146,7 @@ def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
             continue
         belongs = misplaced(app, workspace, pair.item, pair.copy.text)
         if belongs:
-            yield make(
+            yield finding(
                 "setting-misplaced",
                 f"{pair.copy.meant} at the {pair.copying_side} holds {pair.copy.text}, which is {belongs}.",
                 side=pair.copying_side,
@@ -155,7 +156,7 @@ def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
                 evidence=(pair.copy.evidence, pair.owner.evidence),
             )
         else:
-            yield make(
+            yield finding(
                 "settings-disagree",
                 f"{pair.item}: {pair.owner.meant} is {pair.owner.text}; {pair.copy.meant} at the "
                 f"{pair.copying_side} is {pair.copy.text}.",
@@ -228,7 +229,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         lacking.append(("certificates", f"no signing certificate of {provider.name} is on record", Side.PROVIDER))
     if app.sign_out_urls and provider and provider.role and not provider.sign_out_urls:
         where = app.settings.application
-        yield make(
+        yield finding(
             "endpoint-missing",
             f"{app.name} has a sign-out URL, and the metadata of {provider.name} has no SingleLogoutService.",
             expected="SingleLogoutService",
@@ -240,7 +241,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
             ),
         )  # fmt: skip
     for key, reason, side in lacking:
-        yield make(
+        yield finding(
             "setting-missing",
             f"{app.name}: {reason}.",
             side=side,
@@ -259,7 +260,7 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
         one for one in workspace.apps.values() if one is not app and app.entity_id and one.entity_id == app.entity_id
     ]
     for other in others:
-        yield make(
+        yield finding(
             "identifier-shared",
             f"{app.name} and {other.name} have the same identifier {app.entity_id}.",
             actual=app.entity_id,
@@ -274,14 +275,14 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
 
 def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
     if app.settings.application.password_sign_in:
-        yield make(
+        yield finding(
             "password-sign-in-open",
             f"{app.name} still lets users in with a local password, past single sign-on.",
             value_to_set="false",
             evidence=(_setting(app, "true", "application", "password_sign_in"),),
         )
     if app.settings.provider_setup.assigned == EVERYONE:
-        yield make(
+        yield finding(
             "sign-in-left-open",
             f"Everyone in the directory may sign in to {app.name}.",
             evidence=(_setting(app, EVERYONE, "provider_setup", "assigned"),),
@@ -294,7 +295,7 @@ def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
             "testuser",
             "sso-test",
         ):
-            yield make(
+            yield finding(
                 "sign-in-left-open",
                 f"{name}, by its name a test, is still assigned to {app.name}.",
                 actual=name,
@@ -302,11 +303,10 @@ def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
             )
     for position, claim in enumerate(app.settings.claims):
         if lacks_ordinary_role(claim):
-            yield make(
+            yield finding(
                 "ordinary-role-missing",
                 f"Every role that {app.name} knows is elevated ({', '.join(claim.one_of)}), so whoever is let in is "
                 "powerful.",
-                stage=Stage.ENTITLED,
                 actual=", ".join(claim.one_of),
                 evidence=(_setting(app, ", ".join(claim.one_of), "claims", position, "one_of"),),
             )
@@ -324,7 +324,7 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
         (app.entity, app.settings.application.metadata or ""),
     ):
         if entity and entity.valid_until and entity.valid_until <= now:
-            yield make(
+            yield finding(
                 "metadata-expired",
                 f"The metadata in {file} was valid until {show_moment(entity.valid_until)}.",
                 actual=show_moment(entity.valid_until),
@@ -345,10 +345,9 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
         else:
             continue
         strict = code == "certificate-expired" and app.checks_certificate_dates
-        yield make(
+        yield finding(
             code,
             f"The certificate in {key.file}, which {app.name} trusts, {words}.",
-            stage=Stage.AUTHENTIC,
             severity=Severity.BREAK if strict else Severity.RISK,
             actual=show_moment(certificate.not_after),
             evidence=(Evidence("certificate", str(certificate.sha256), key.file, key.where),),
@@ -404,7 +403,7 @@ def misplaced_value(
     belongs = misplaced(case.app, case.workspace, item, actual)
     if belongs is None:
         return None
-    return make(
+    return finding(
         "setting-misplaced",
         f"What was sent as {item}, {actual}, is {belongs}.",
         side=Side.PROVIDER,

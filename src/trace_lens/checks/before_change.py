@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from trace_lens.checks.case import Case
-from trace_lens.common.findings import Evidence, Finding, Stage
+from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 
 
 def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
@@ -23,9 +24,8 @@ def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
         return []
     change = later[-1]
     return [
-        case.finding(
+        finding(
             "issued-before-change",
-            Stage.CURRENT,
             f"It was made {show_duration(change.at - min(made))} before a change on record: "
             f"{change.what or 'not named'} ({show_moment(change.at)}). Try again before looking further.",
             expected=f"after {show_moment(change.at)}",

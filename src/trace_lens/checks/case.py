@@ -6,21 +6,34 @@ findings with the catalogue's words; it judges nothing itself.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from enum import Enum
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, TypeVar, cast
 
-from trace_lens.common import catalogue
-from trace_lens.common.difference import difference
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, certainty_of
+from trace_lens.common.findings import Evidence
 from trace_lens.workspace.loading import App, Provider, Workspace
 
 if TYPE_CHECKING:
     from trace_lens.logs.matching.seen import LogView
 
 T = TypeVar("T")
+
+
+class Need(Enum):
+    """What a case must hold before a check can be asked."""
+
+    NOTHING = "nothing"
+    MESSAGE = "message"
+    ASSERTION = "assertion"
+    """An assertion, or the token in its place."""
+    SIGNATURE = "signature"
+    REQUEST = "request"
+    SIGN_OUT = "sign-out"
+    WAY = "way"
+    LOGS = "logs"
 
 
 class Sent(NamedTuple):
@@ -135,8 +148,8 @@ class Case:
         """Whether a diagnosis stays inconclusive where a question that decides could not be asked for this reason."""
         return True
 
-    def lacks(self, need: str) -> str | None:
-        """Why a question that needs a part of the attempt cannot be asked; None where it can."""
+    def lacks(self, need: Need) -> str | None:
+        """Why a check that requires a part of the attempt cannot be asked; None where it can."""
         raise NotImplementedError
 
     @property
@@ -166,48 +179,6 @@ class Case:
             if provider is not self.provider and self.issuer_name in provider.identifiers:
                 return provider
         return None
-
-    def finding(
-        self,
-        code: str,
-        stage: Stage,
-        detail: str,
-        *,
-        severity: Severity | None = None,
-        side: Side | None = None,
-        expected: str | None = None,
-        actual: str | None = None,
-        value_to_set: str | None = None,
-        remedy: str | None = None,
-        reference: str | None = None,
-        evidence: Iterable[Evidence] = (),
-        compared: bool = True,
-    ) -> Finding:
-        """A finding in the catalogue's words; what is not given is the catalogue's.
-
-        Where both an expected and an actual value are given, their difference is worked out, unless they are not of
-        a kind that is `compared` to the letter (moments, lists).
-        """
-        entry = catalogue.entry(code, stage)
-        side = side or entry.side
-        found = difference(expected, actual) if compared and expected is not None and actual is not None else None
-        severity = severity or entry.severity
-        return Finding(
-            code=code,
-            stage=stage,
-            severity=severity,
-            title=entry.title,
-            detail=detail,
-            side=side,
-            remedy=remedy or entry.remedies.get(side) or next(iter(entry.remedies.values())),
-            reference=reference or entry.reference,
-            expected=expected,
-            actual=actual,
-            difference=found.kind if found else None,
-            value_to_set=value_to_set,
-            evidence=tuple(evidence),
-            certainty=certainty_of(severity),
-        )
 
     def set_in_app(self, label: str, value: str, *path: str | int) -> Evidence:
         """A setting of the application as evidence."""

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.pki.certificates import Certificate
 
 _STAGE = Stage.AUTHENTIC
@@ -25,9 +26,8 @@ def dates_of(
     strict = bool(case.app and case.app.checks_certificate_dates)
     end, begin = show_moment(certificate.not_after), show_moment(certificate.not_before)
     if case.at > certificate.not_after:
-        yield case.finding(
+        yield finding(
             "certificate-expired",
-            _STAGE,
             f"The {what} ended {show_duration(case.at - certificate.not_after)} before the attempt"
             + (", and this application refuses such certificates." if strict else "."),
             severity=Severity.BREAK if strict else Severity.RISK,
@@ -37,9 +37,8 @@ def dates_of(
             compared=False,
         )
     elif case.at < certificate.not_before:
-        yield case.finding(
+        yield finding(
             "certificate-not-yet-valid",
-            _STAGE,
             f"The {what} begins {show_duration(certificate.not_before - case.at)} after the attempt.",
             expected=begin,
             actual=show_moment(case.at),
@@ -47,9 +46,8 @@ def dates_of(
             compared=False,
         )
     elif case.app and certificate.not_after - case.at <= case.app.warn_before:
-        yield case.finding(
+        yield finding(
             "certificate-expiring",
-            _STAGE,
             f"The {what} ends {show_duration(certificate.not_after - case.at)} after the attempt.",
             actual=end,
             evidence=evidence,

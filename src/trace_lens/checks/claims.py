@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
 from trace_lens.common.difference import edit_distance
 from trace_lens.workspace.settings import Claim
 
@@ -100,7 +100,7 @@ def _matches(case: Case) -> tuple[Match, ...]:
 
 def table(case: Case) -> tuple[ClaimRow, ...]:
     """The claims table: what was sent and is used, what was sent for nothing, what is lacking."""
-    if case.lacks(ASSERTION):
+    if case.lacks(Need.ASSERTION):
         return ()
     found = matches(case)
     use = {match.sent_as: "other-name" if match.near else "used" for match in found if match.sent_as}

@@ -5,20 +5,20 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 
-from trace_lens.checks.asking import ASSERTION, WAY, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.claims import Match, matches, table
 from trace_lens.checks.identified import account_name, index_of
 from trace_lens.checks.way.said import refusal_page
 from trace_lens.checks.way.signs import typed_names
 from trace_lens.common.difference import nearest
-from trace_lens.common.findings import Evidence, Finding, Severity, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Finding, Severity, Unchecked
+from trace_lens.common.raising import finding
 from trace_lens.saml.names import short
 from trace_lens.workspace.account_rows import AssignmentRow
 from trace_lens.workspace.loading import App
 from trace_lens.workspace.settings import Claim
 
-_STAGE = Stage.ENTITLED
 _GUID = re.compile(r"\{?[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}\}?")
 
 
@@ -35,7 +35,7 @@ def _wanted(case: Case, match: Match, label: str = "claim", *key: str) -> Eviden
     return case.set_in_app(label, match.claim.name, "claims", match.position, *key)
 
 
-@asks(_STAGE, "claim-missing", "claim-empty", "claim-name-near-match")
+@check("claim-missing", "claim-empty", "claim-name-near-match")
 def claims_there(case: Case) -> Answer:
     """Is every claim there that must or should be, under its name, with a value?"""
     if case.app is None:
@@ -47,9 +47,8 @@ def claims_there(case: Case) -> Answer:
         if severity is None:
             continue
         if match.near:
-            yield case.finding(
+            yield finding(
                 "claim-name-near-match",
-                _STAGE,
                 f"{case.app.name} reads {claim.name}; it was sent as {match.sent_as}.",
                 severity=severity,
                 expected=claim.name,
@@ -58,9 +57,8 @@ def claims_there(case: Case) -> Answer:
                 evidence=[*_sent(case, match), _wanted(case, match)],
             )
         elif match.sent_as is None:
-            yield case.finding(
+            yield finding(
                 "claim-missing",
-                _STAGE,
                 f"The claim {claim.name}, which {case.app.name} {'needs' if claim.need == 'must' else 'expects'}, "
                 f"was not sent{_not_released(case, claim)}.",
                 severity=severity,
@@ -69,9 +67,8 @@ def claims_there(case: Case) -> Answer:
                 evidence=[_wanted(case, match)],
             )
         elif not match.filled:
-            yield case.finding(
+            yield finding(
                 "claim-empty",
-                _STAGE,
                 f"The claim {claim.name} was sent without a value.",
                 severity=severity,
                 expected=claim.name,
@@ -87,7 +84,7 @@ def _not_released(case: Case, claim: Claim) -> str:
     return f": the provider releases only {', '.join(released)} to it"
 
 
-@asks(_STAGE, "claim-value-not-allowed", "claim-not-single")
+@check("claim-value-not-allowed", "claim-not-single")
 def values_allowed(case: Case) -> Answer:
     """Does the application know the values that were sent?"""
     for match in matches(case):
@@ -95,9 +92,8 @@ def values_allowed(case: Case) -> Answer:
         if not match.served or not match.filled:
             continue
         if claim.single and len(match.filled) > 1:
-            yield case.finding(
+            yield finding(
                 "claim-not-single",
-                _STAGE,
                 f"{claim.name} was sent with {len(match.filled)} values where one is expected.",
                 expected="one value",
                 actual=", ".join(match.filled[:6]),
@@ -128,9 +124,8 @@ def _unknown_values(case: Case, match: Match) -> Iterator[Finding]:
     some_fit = len(wrong) < len(match.filled)
     for value in wrong[:3]:
         near = nearest(value, known)
-        yield case.finding(
+        yield finding(
             "claim-value-not-allowed",
-            _STAGE,
             f"{value} is no value of {claim.name} that the application knows"
             + (f"; the nearest one is {near}." if near else f" (it knows {', '.join(known[:6])})."),
             severity=Severity.RISK if some_fit else Severity.BREAK,
@@ -142,30 +137,28 @@ def _unknown_values(case: Case, match: Match) -> Iterator[Finding]:
         )
 
 
-@asks(_STAGE, "claim-unused")
+@check("claim-unused")
 def claims_used(case: Case) -> Answer:
     """Is anything sent that nothing here reads?"""
     if case.app is None:
         return
     for row in table(case):
         if row.use == "unused":
-            yield case.finding(
+            yield finding(
                 "claim-unused",
-                _STAGE,
                 f"{row.name} was sent, and nothing on record reads it.",
                 actual=row.name,
                 evidence=case.evidence_of(row.name),
             )
 
 
-@asks(_STAGE, "ordinary-role-missing")
+@check("ordinary-role-missing")
 def ordinary_role(case: Case) -> Answer:
     """Is there a role for ordinary users?"""
     for position, claim in enumerate(case.app.settings.claims if case.app else ()):
         if lacks_ordinary_role(claim):
-            yield case.finding(
+            yield finding(
                 "ordinary-role-missing",
-                _STAGE,
                 f"Every role that {_app(case)} knows is elevated ({', '.join(claim.one_of)}), so "
                 "whoever is let in is powerful.",
                 actual=", ".join(claim.one_of),
@@ -180,14 +173,13 @@ def lacks_ordinary_role(claim: Claim) -> bool:
     )
 
 
-@asks(_STAGE, "groups-left-out")
+@check("groups-left-out")
 def groups_fit(case: Case) -> Answer:
     """Were groups left out because they did not fit?"""
     for marker in case.markers:
         lacking = [match.claim.name for match in matches(case) if _depends_on_groups(match)]
-        yield case.finding(
+        yield finding(
             "groups-left-out",
-            _STAGE,
             f"The provider left the groups out because they did not fit, and says so by {marker}."
             + (f" {_app(case)} needs them for: {', '.join(lacking)}." if lacking else ""),
             severity=Severity.BREAK if lacking else Severity.RISK,
@@ -207,15 +199,14 @@ def _depends_on_groups(match: Match) -> bool:
     return claim.need == "must" or bool(claim.maps)
 
 
-@asks(_STAGE, "groups-near-limit")
+@check("groups-near-limit")
 def groups_room(case: Case) -> Answer:
     """Is there room for more groups?"""
     most = case.most_groups
     for match in matches(case):
         if most and match.claim.means == "groups" and len(match.filled) * 10 >= most * 9:
-            yield case.finding(
+            yield finding(
                 "groups-near-limit",
-                _STAGE,
                 f"{len(match.filled)} groups were sent, and at most {most} fit; with more, none will be sent.",
                 expected=f"at most {most}",
                 actual=str(len(match.filled)),
@@ -224,7 +215,7 @@ def groups_room(case: Case) -> Answer:
             )
 
 
-@asks(_STAGE, "group-style-mismatch", "group-unmapped")
+@check("group-style-mismatch", "group-unmapped")
 def groups_known(case: Case) -> Answer:
     """Are the groups named as the application names them, and does any of them mean something here?"""
     for match in matches(case):
@@ -239,9 +230,8 @@ def groups_known(case: Case) -> Answer:
         ids_sent = all(_GUID.fullmatch(value) for value in match.filled)
         ids_known = all(_GUID.fullmatch(value) for value in known)
         if ids_sent != ids_known and not (_mixed(match.filled) or _mixed(known)):
-            yield case.finding(
+            yield finding(
                 "group-style-mismatch",
-                _STAGE,
                 f"The groups were sent {'by directory id' if ids_sent else 'by name'}, and {_app(case)} "
                 f"knows them {'by directory id' if ids_known else 'by name'}.",
                 expected=known[0],
@@ -251,9 +241,8 @@ def groups_known(case: Case) -> Answer:
             )
         elif claim.means == "groups":
             near = next((found for value in match.filled if (found := nearest(value, known))), None)
-            yield case.finding(
+            yield finding(
                 "group-unmapped",
-                _STAGE,
                 f"None of the {len(match.filled)} groups sent means anything to {_app(case)}."
                 + (f" The nearest one it knows is {near}." if near else ""),
                 expected=", ".join(known[:6]),
@@ -268,7 +257,7 @@ def _mixed(values: list[str] | tuple[str, ...]) -> bool:
     return 0 < ids < len(values)
 
 
-@asks(_STAGE, "not-assigned", needs=ASSERTION)
+@check("not-assigned", requires=Need.ASSERTION)
 def assigned(case: Case) -> Answer:
     """Is the user, or a group of theirs, assigned to the application at the provider?"""
     app = case.app
@@ -322,9 +311,8 @@ def _untold(app: App, assigned: set[str]) -> str | None:
 
 def _not_assigned(case: Case, app: App, rows: Sequence[AssignmentRow], name: str, groups: set[str]) -> Finding:
     nobody = f"Nobody is assigned to {app.name} at the provider yet." if not rows else ""
-    return case.finding(
+    return finding(
         "not-assigned",
-        _STAGE,
         nobody or f"Neither {name} nor a group of theirs is assigned to {app.name} at the provider.",
         actual=name,
         value_to_set=name,
@@ -340,7 +328,7 @@ def _not_assigned(case: Case, app: App, rows: Sequence[AssignmentRow], name: str
     )
 
 
-@asks(_STAGE, "not-assigned", needs=WAY)
+@check("not-assigned", requires=Need.WAY)
 def assigned_by_typed_name(case: Case) -> Answer:
     """Is the person assigned who typed a name at the provider and was turned away there?"""
     app = case.app
@@ -390,3 +378,16 @@ def _who(case: Case) -> tuple[set[str], set[str], set[str]]:
             groups |= set(match.filled)
     groups |= {v for name, values in case.said.items() if short(name).casefold() in ("groups", "group") for v in values}
     return people, groups, groups | app.members.of(people | groups)
+
+
+CHECKS = (
+    claims_there,
+    values_allowed,
+    claims_used,
+    ordinary_role,
+    groups_fit,
+    groups_room,
+    groups_known,
+    assigned,
+    assigned_by_typed_name,
+)

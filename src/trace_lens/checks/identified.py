@@ -6,10 +6,11 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.case import Case, Sent
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.claims import matches
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
+from trace_lens.common.raising import finding
 from trace_lens.people import guests
 from trace_lens.people.accounts import AccountIndex, Near, account_index
 from trace_lens.people.rewriting import result
@@ -17,7 +18,6 @@ from trace_lens.workspace.account_rows import AccountRow
 from trace_lens.workspace.loading import App, Provider, Workspace
 from trace_lens.workspace.patterns import compiled
 
-_STAGE = Stage.IDENTIFIED
 _ADDRESS = re.compile(r"[^@\s]++@((?=[^@\s]+?\.[^@\s])[^@\s]++)")
 
 
@@ -70,7 +70,7 @@ def is_of(case: Case, asked_for: str, answered: Iterable[str]) -> bool:
     return any(name == local if domain else name.partition("@")[0] == wanted for name in spelled)
 
 
-@asks(_STAGE, "subject-missing")
+@check("subject-missing")
 def subject_there(case: Case) -> Answer:
     """Does the message hold what the account is found by?"""
     if _sent(case) is not None:
@@ -80,9 +80,8 @@ def subject_there(case: Case) -> Answer:
         yield Unchecked("subject-missing", "the name is encrypted and could not be opened")
         return
     what = f"no {label}, or an empty one" if source == label else f"no value of {source}, which the account rule needs"
-    yield case.finding(
+    yield finding(
         "subject-missing",
-        _STAGE,
         f"The message holds {what}.",
         expected=source,
         value_to_set=source if source != label else None,
@@ -90,7 +89,7 @@ def subject_there(case: Case) -> Answer:
     )
 
 
-@asks(_STAGE, "account-not-found", "account-near-match", "account-ambiguous", "account-disabled",
+@check("account-not-found", "account-near-match", "account-ambiguous", "account-disabled",
       "account-not-federated", "account-creation-blocked")  # fmt: skip
 def account(case: Case) -> Answer:
     """Is there exactly one account of that name, active, and set to single sign-on?"""
@@ -124,9 +123,8 @@ def _evidence(case: Case, name: Name, *rows: AccountRow) -> list[Evidence]:
 
 def _ambiguous(case: Case, name: Name, found: list[AccountRow]) -> Finding:
     names = ", ".join(f"{row.user} (line {row.line})" for row in found[:4])
-    return case.finding(
+    return finding(
         "account-ambiguous",
-        _STAGE,
         f"{name.wanted} leads to {len(found)} accounts: {names}.",
         actual=name.wanted,
         evidence=_evidence(case, name, *found[:4]),
@@ -135,17 +133,15 @@ def _ambiguous(case: Case, name: Name, found: list[AccountRow]) -> Finding:
 
 def _state(case: Case, name: Name, row: AccountRow) -> Iterator[Finding]:
     if not row.active:
-        yield case.finding(
+        yield finding(
             "account-disabled",
-            _STAGE,
             f"The account {row.user} is there, but marked inactive.",
             actual=row.user,
             evidence=_evidence(case, name, row),
         )
     if not row.federated:
-        yield case.finding(
+        yield finding(
             "account-not-federated",
-            _STAGE,
             f"The account {row.user} is there, but set to sign in with a local password.",
             actual=row.user,
             value_to_set="federated",
@@ -159,9 +155,8 @@ def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
     if settings.created_at_first_sign_in:
         blocked = settings.creates_from not in ("both", case.started_by)
         if blocked:
-            yield case.finding(
+            yield finding(
                 "account-creation-blocked",
-                _STAGE,
                 f"{name.wanted} has no account, and {case.app.name} creates accounts only in sign-ins started at the "
                 f"{settings.creates_from}; this one was started at the {case.started_by}.",
                 expected=settings.creates_from,
@@ -175,9 +170,8 @@ def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
         if blocked_by_claims:
             return
         lookalike = f" Note that {near[0].row.user} exists; a second account would stand beside it." if near else ""
-        yield case.finding(
+        yield finding(
             "account-not-found",
-            _STAGE,
             f"{name.wanted} has no account yet; one would be created at this sign-in.{lookalike}",
             severity=Severity.RISK,
             actual=name.wanted,
@@ -186,9 +180,8 @@ def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
     elif near:
         yield _near(case, name, near)
     else:
-        yield case.finding(
+        yield finding(
             "account-not-found",
-            _STAGE,
             f"There is no account named {name.wanted}, and none comes near.",
             actual=name.wanted,
             value_to_set=name.wanted,
@@ -200,9 +193,8 @@ def _creation_needs(case: Case, name: Name) -> Iterator[Finding]:
     """A new account is made from the claims, so one that must be there and is not stands in its way."""
     lacking = [one.claim.name for one in matches(case) if one.claim.need == "must" and not (one.served and one.filled)]
     if lacking:
-        yield case.finding(
+        yield finding(
             "account-creation-blocked",
-            _STAGE,
             f"{name.wanted} has no account, and none can be created without {' and '.join(lacking)}.",
             expected=lacking[0],
             evidence=_evidence(case, name),
@@ -217,9 +209,8 @@ def _near(case: Case, name: Name, near: list[Near]) -> Finding:
     }.get(best.by, f"the account {best.row.user} differs only by {best.by}")
     others = f" ({len(near) - 1} more come as near)" if len(near) > 1 else ""
     side = Side.APPLICATION if best.by in ("folding", "case") else Side.PROVIDER
-    return case.finding(
+    return finding(
         "account-near-match",
-        _STAGE,
         f"There is no account named {name.wanted}; {how}{others}.",
         side=side,
         expected=best.row.user,
@@ -233,7 +224,7 @@ def _and(words: tuple[str, ...]) -> str:
     return " and ".join(filter(None, (", ".join(words[:-1]), words[-1]))) if words else "rewrote it"
 
 
-@asks(_STAGE, "guest-identifier")
+@check("guest-identifier")
 def guest_name(case: Case) -> Answer:
     """Is the name a rewritten one, of somebody from another organisation?"""
     name = case.subject if case.protocol == "saml" else _sent(case) or case.subject
@@ -242,9 +233,8 @@ def guest_name(case: Case) -> Answer:
     found = guest_of(case, name.value)
     if found:
         local, domain = found
-        yield case.finding(
+        yield finding(
             "guest-identifier",
-            _STAGE,
             f"The name is that of a guest, rewritten by the provider's directory: {local}@{domain}.",
             expected=f"{local}@{domain}",
             actual=name.value,
@@ -286,7 +276,7 @@ def guest(
     return None
 
 
-@asks(_STAGE, "domain-not-routed")
+@check("domain-not-routed")
 def routed(case: Case) -> Answer:
     """Does the user's e-mail domain lead to this provider?"""
     name = account_name(case)
@@ -315,11 +305,18 @@ def routed(case: Case) -> Answer:
         return
     else:
         return
-    yield case.finding(
+    yield finding(
         "domain-not-routed",
-        _STAGE,
         f"A user who types that address may not get to this provider: {reason}.",
         actual=domain,
         value_to_set=domain,
         evidence=name.at.shown("name") if name else (),
     )
+
+
+CHECKS = (
+    subject_there,
+    account,
+    guest_name,
+    routed,
+)

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from trace_lens.checks.asking import MESSAGE, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest
-from trace_lens.common.findings import Stage
-
-_STAGE = Stage.INTENDED
+from trace_lens.common.raising import finding
 
 
-@asks(_STAGE, "application-unknown", "issuer-unknown", needs=MESSAGE)
+@check("application-unknown", "issuer-unknown", requires=Need.MESSAGE)
 def somebody_knows_it(case: Case) -> Answer:
     """Does the message fit an application and a provider on record?"""
     if case.app:
@@ -18,9 +16,8 @@ def somebody_knows_it(case: Case) -> Answer:
     issuer = case.issuer_name
     if issuer and case.workspace.providers and not case.provider:
         known = [name for provider in case.workspace.providers.values() for name in provider.identifiers]
-        yield case.finding(
+        yield finding(
             "issuer-unknown",
-            _STAGE,
             f"No provider on record has the issuer {issuer}, and no application fits the message.",
             expected=closest(issuer, known) if known else None,
             actual=issuer,
@@ -34,4 +31,7 @@ def somebody_knows_it(case: Case) -> Answer:
         if case.workspace.root is None
         else f"none on record has its audience, its {case.address_label} or a provider of its own"
     )
-    yield case.finding("application-unknown", _STAGE, f"The application is not known: {fitting}.")
+    yield finding("application-unknown", f"The application is not known: {fitting}.")
+
+
+CHECKS = (somebody_knows_it,)

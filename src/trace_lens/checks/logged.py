@@ -10,12 +10,13 @@ import re
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from trace_lens.checks.asking import LOGS, NOTHING, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.validity import windows_of
 from trace_lens.checks.way.clocks import shown_by_dates
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.logs.event import APPLICATION, FAILURE, PROVIDER, SUCCESS
 from trace_lens.logs.matching.seen import Matched
 
@@ -87,7 +88,7 @@ def _lacking(case: Case, role: str, name: str | None, code: str) -> Unchecked | 
     return None
 
 
-@asks(Stage.ADMITTED, "application-refused", needs=NOTHING)
+@check("application-refused", requires=Need.NOTHING)
 def application_log(case: Case) -> Answer:
     """Does the application's log say no?"""
     lacking = _lacking(case, APPLICATION, case.app.id if case.app else None, "application-refused")
@@ -99,9 +100,8 @@ def application_log(case: Case) -> Answer:
         return
     meaning = case.logs.meaning(one)
     name = case.app.name if case.app else "the application"
-    yield case.finding(
+    yield finding(
         "application-refused",
-        Stage.ADMITTED,
         in_words(case, f"By its log, {name} refused this attempt", one),
         side=Side(meaning.side) if meaning and meaning.side else None,
         actual=one.event.code,
@@ -109,7 +109,7 @@ def application_log(case: Case) -> Answer:
     )
 
 
-@asks(Stage.ADMITTED, "provider-log-refused", needs=NOTHING)
+@check("provider-log-refused", requires=Need.NOTHING)
 def provider_log(case: Case) -> Answer:
     """Does the provider's log say no?"""
     lacking = _lacking(case, PROVIDER, case.provider.id if case.provider else None, "provider-log-refused")
@@ -121,9 +121,8 @@ def provider_log(case: Case) -> Answer:
         return
     meaning = case.logs.meaning(one)
     name = case.provider.name if case.provider else "the provider"
-    made = case.finding(
+    made = finding(
         "provider-log-refused",
-        Stage.ADMITTED,
         in_words(case, f"By its log, {name} refused this attempt", one),
         side=Side(meaning.side) if meaning and meaning.side else None,
         actual=one.event.code,
@@ -132,7 +131,7 @@ def provider_log(case: Case) -> Answer:
     yield made._replace(stage=Stage(meaning.stage)) if meaning and meaning.stage else made
 
 
-@asks(Stage.IDENTIFIED, "account-not-found", needs=LOGS)
+@check("account-not-found", requires=Need.LOGS)
 def account(case: Case) -> Answer:
     """Does the application's log say that there is no such account, where no account list is at hand to tell?"""
     one = refusal(case, APPLICATION)
@@ -142,9 +141,8 @@ def account(case: Case) -> Answer:
     if case.app is None or case.app.settings.account.list_file is not None:
         return
     name = case.subject.value if case.subject else one.event.user
-    yield case.finding(
+    yield finding(
         "account-not-found",
-        Stage.IDENTIFIED,
         in_words(case, f"By its log, {case.app.name} has no account for {name or 'this person'}", one),
         actual=name,
         evidence=[at_event(one)],
@@ -156,7 +154,7 @@ def says_no_account(meaning: LogCode | None) -> bool:
     return bool(meaning and meaning.stage in (None, "identified") and _NO_ACCOUNT.search(meaning.means))
 
 
-@asks(Stage.CURRENT, "clock-offset", "not-yet-valid", "expired", needs=LOGS)
+@check("clock-offset", "not-yet-valid", "expired", requires=Need.LOGS)
 def clocks(case: Case) -> Answer:
     """Do the clocks of both sides agree to half of the skew that is allowed, by their logs?"""
     if case.logs is None or (case.attempt.way and shown_by_dates(case)):
@@ -179,9 +177,8 @@ def clocks(case: Case) -> Answer:
     length = show_duration(timedelta(seconds=round(abs(apart))))
     ahead = "ahead of" if apart > 0 else "behind"
     events = [one for one in case.logs.of(worst) if one.event.source == clock.source]
-    yield case.finding(
+    yield finding(
         "clock-offset",
-        Stage.CURRENT,
         f"The clock of the {worst} is {length} {ahead} {'the other side' if other else 'the true time'}, by "
         f"{clock.pairs} of its log events (give or take {round(doubt)} s); {show_duration(case.skew)} are allowed "
         "here.",
@@ -208,9 +205,8 @@ def _by_its_own_clock(case: Case, length: str) -> Answer:
         if edge is not None and (early or late):
             words = "becomes valid only" if early else "ended"
             apart = show_duration(abs(edge - one.event.time))
-            yield case.finding(
+            yield finding(
                 "not-yet-valid" if early else "expired",
-                Stage.CURRENT,
                 f"By the clock of {name}, which is {length} off, the {window.what} {words} {apart} "
                 f"{'after' if early else 'before'} it arrived.",
                 side=Side.APPLICATION,
@@ -249,3 +245,11 @@ def beside_findings(case: Case, findings: list[Finding]) -> list[Finding]:
             one = one._replace(detail=detail, severity=Severity.RISK, evidence=(*one.evidence, at_event(yes)))
         made.append(one)
     return made
+
+
+CHECKS = (
+    application_log,
+    provider_log,
+    account,
+    clocks,
+)

@@ -11,6 +11,7 @@ from trace_lens.common import limits
 from trace_lens.common.addresses import plain
 from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.moments import show_moment
+from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import STATIC, Capture, Exchange
 from trace_lens.intake.peeling import Peeled
 
@@ -68,11 +69,10 @@ def _cookies(one: Exchange) -> list[dict[str, Any]]:
     return rows
 
 
-def findings_of(source: str, capture: Capture, finding: Any) -> tuple[Finding, ...]:
-    """That a capture breaks off, where it does; `finding` makes one in the catalogue's words."""
+def findings_of(source: str, capture: Capture) -> tuple[Finding, ...]:
+    """That a capture breaks off, where it does."""
     if capture.cut is None:
         return ()
     evidence = Evidence("the capture", f"{len(capture.exchanges)} entries", source, "the whole")
-    return (
-        finding("capture-truncated", f"The capture is not whole: {capture.cut}. What is there was used.", evidence),
-    )
+    words = f"The capture is not whole: {capture.cut}. What is there was used."
+    return (finding("capture-truncated", words, evidence=(evidence,)),)

@@ -11,10 +11,11 @@ from typing import Any, NamedTuple
 
 from lxml import etree
 
-from trace_lens.common import catalogue, limits
-from trace_lens.common.findings import Evidence, Finding, Stage, certainty_of
+from trace_lens.common import limits
+from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_moment
+from trace_lens.common.raising import finding
 from trace_lens.common.secret_names import XML_ELEMENTS, hidden_text, relay_state
 from trace_lens.intake.found import Found
 from trace_lens.intake.peeling import Peeled
@@ -87,7 +88,7 @@ def _capture(source: str, found: Found, peeled: Peeled) -> Opened:
 
     if peeled.capture is None:
         return _opened(source, found, {}, {})
-    more = captures.findings_of(source, peeled.capture, _finding)
+    more = captures.findings_of(source, peeled.capture)
     return _opened(source, found, captures.summary_of(peeled.capture), captures.content_of(source, peeled), more=more)
 
 
@@ -99,16 +100,8 @@ def _opened(
     if found.repairs:
         evidence = Evidence("layers", " → ".join(found.layers) or "none", source, found.where or "the whole")
         detail = f"It decoded only after a repair: {', '.join(found.repairs)}."
-        findings.append(_finding("repaired-encoding", detail, evidence))
+        findings.append(finding("repaired-encoding", detail, evidence=(evidence,)))
     return Opened(source, where or found.where, found.kind, found.layers, summary, content, tuple(findings), root)
-
-
-def _finding(code: str, detail: str, evidence: Evidence, stage: Stage = Stage.READABLE) -> Finding:
-    entry = catalogue.entry(code, stage)
-    return Finding(
-        code, entry.stage, entry.severity, entry.title, detail, entry.side, entry.remedies[entry.side],
-        entry.reference, evidence=(evidence,), certainty=certainty_of(entry.severity),
-    )  # fmt: skip
 
 
 def _artifact(source: str, found: Found, issuers: Iterable[str]) -> Opened:
@@ -129,7 +122,11 @@ def _oidc(source: str, found: Found) -> Opened:
     laid = lay(found)
     evidence = Evidence("the message", f"{len(found.data):,} bytes", source, found.where or "the whole")
     more = tuple(
-        _finding(code, f"{'The message cannot be read' if not laid.content else 'Take care'}: {reason}.", evidence)
+        finding(
+            code,
+            f"{'The message cannot be read' if not laid.content else 'Take care'}: {reason}.",
+            evidence=(evidence,),
+        )
         for code, reason in laid.damage
     )
     return _opened(source, found, laid.summary, laid.content, more=more)
@@ -137,7 +134,7 @@ def _oidc(source: str, found: Found) -> Opened:
 
 def _broken(source: str, found: Found, damage: XMLDamaged) -> Finding:
     evidence = Evidence("the message", f"{len(found.data):,} bytes", source, f"line {damage.line}")
-    return _finding(damage.damage, f"The message cannot be read: {damage.reason}.", evidence)
+    return finding(damage.damage, f"The message cannot be read: {damage.reason}.", evidence=(evidence,))
 
 
 def _metadata(source: str, found: Found) -> Opened:
@@ -164,7 +161,7 @@ def _metadata_signed(source: str, found: Found, summary: dict[str, Any]) -> Iter
         if one.problem:
             evidence = Evidence("Signature", "does not hold", source, one.place)
             detail = f"The metadata's own signature does not hold: {one.problem}."
-            yield _finding("metadata-signature-invalid", detail, evidence, Stage.SETTINGS)
+            yield finding("metadata-signature-invalid", detail, evidence=(evidence,))
 
 
 def _entity_content(entity: Entity) -> dict[str, Any]:
@@ -360,7 +357,7 @@ def _certificates(source: str, found: Found) -> Iterator[Opened]:
             certificate, problem = None, str(error)
         if certificate is None:
             evidence = Evidence("certificate", problem or "", source, place)
-            broken = _finding("malformed-message", f"The certificate cannot be read: {problem}.", evidence)
+            broken = finding("malformed-message", f"The certificate cannot be read: {problem}.", evidence=(evidence,))
             yield _opened(source, found, {}, {}, more=(broken,), where=place)
         else:
             yield _opened(

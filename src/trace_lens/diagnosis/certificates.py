@@ -16,10 +16,10 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.reading import read_messages
-from trace_lens.common import catalogue
-from trace_lens.common.findings import Evidence, Finding, Severity, Stage, certainty_of
+from trace_lens.common.findings import Evidence, Finding, Severity
 from trace_lens.common.guarding import Faults
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.diagnosis.moment import moment_of
 from trace_lens.intake.found import Found
 from trace_lens.intake.peeling import Peeled
@@ -248,7 +248,7 @@ def _belongs(source: str, public: Any, der: bytes) -> tuple[Finding, ...]:
         return ()
     evidence = Evidence("certificate", str(certificate.sha256), source, "beside the private key")
     words = "The private key beside it in this file is not the one that it certifies."
-    return (_finding("settings-disagree", words, evidence, stage=Stage.SETTINGS),)
+    return (finding("settings-disagree", words, evidence=(evidence,)),)
 
 
 def _in_json(data: bytes) -> list[tuple[str, PastedCertificate]]:
@@ -303,12 +303,12 @@ def _seen(
     if at and not certificate.valid(at) and certificate.valid(now) is True:
         words = f"At the attempt ({show_moment(at)}) it was not valid."
         code = "certificate-not-yet-valid" if at < certificate.not_before else "certificate-expired"
-        findings.append(_finding(code, words, evidence))
+        findings.append(finding(code, words, evidence=(evidence,)))
     if certificate.weakness:
-        findings.append(_finding("weak-key", f"Its key is weak: {certificate.weakness}.", evidence))
+        findings.append(finding("weak-key", f"Its key is weak: {certificate.weakness}.", evidence=(evidence,)))
     if first.pasted.repairs:
         words = f"It was damaged and could be repaired: {', '.join(first.pasted.repairs)}."
-        findings.append(_finding("certificate-damaged", words, evidence, Severity.RISK))
+        findings.append(finding("certificate-damaged", words, severity=Severity.RISK, evidence=(evidence,)))
     return SeenCertificate(
         tuple(dict.fromkeys(one.place for one in held)), certificate, used_by(certificate, workspace), tuple(findings),
         at, chain_of(certificate, at_hand, at or now), expected.fits(certificate) if expected else None,
@@ -319,29 +319,21 @@ def _dates(certificate: Certificate, workspace: Workspace, now: datetime, eviden
     left = certificate.not_after - now
     warn = max((app.warn_before for app in workspace.apps.values()), default=None)
     if left.total_seconds() < 0:
-        yield _finding("certificate-expired", f"It ended {show_duration(left)} ago.", evidence)
+        yield finding("certificate-expired", f"It ended {show_duration(left)} ago.", evidence=(evidence,))
     elif certificate.not_before > now:
-        yield _finding("certificate-not-yet-valid", f"It begins {show_moment(certificate.not_before)}.", evidence)
+        yield finding(
+            "certificate-not-yet-valid", f"It begins {show_moment(certificate.not_before)}.", evidence=(evidence,)
+        )
     elif left.days < (warn.days if warn else 30):
-        yield _finding("certificate-expiring", f"It ends in {show_duration(left)}.", evidence)
+        yield finding("certificate-expiring", f"It ends in {show_duration(left)}.", evidence=(evidence,))
 
 
 def _damaged(one: _Held, problem: str) -> SeenCertificate:
     evidence = Evidence("certificate", ", ".join((problem, *one.pasted.repairs)), *one.place)
-    found = _finding("certificate-damaged", f"It cannot be read: {problem}.", evidence)
+    found = finding("certificate-damaged", f"It cannot be read: {problem}.", evidence=(evidence,))
     return SeenCertificate((one.place,), None, (), (found,), one.at)
 
 
 def used_by(certificate: Certificate, workspace: Workspace) -> tuple[str, ...]:
     """The applications that pin a certificate, by file or by fingerprint."""
     return tuple(app.id for app in workspace.apps.values() if trust.pins(trust.pinned(app, workspace), certificate))
-
-
-def _finding(
-    code: str, detail: str, evidence: Evidence, severity: Severity | None = None, stage: Stage = Stage.AUTHENTIC
-) -> Finding:
-    entry = catalogue.entry(code, stage)
-    return Finding(
-        code, entry.stage, severity or entry.severity, entry.title, detail, entry.side, entry.remedies[entry.side],
-        entry.reference, evidence=(evidence,), certainty=certainty_of(severity or entry.severity),
-    )  # fmt: skip

@@ -10,10 +10,10 @@ from typing import NamedTuple, overload
 from trace_lens.agreement.settings import beside, of_app
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
-from trace_lens.checks import questions
-from trace_lens.checks.asking import StageAnswers
+from trace_lens.checks import registry
 from trace_lens.checks.before_change import before_change
 from trace_lens.checks.case import Case
+from trace_lens.checks.checking import StageAnswers
 from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.checks.logged import beside_findings, let_in_by_log
 from trace_lens.checks.oidc.case import OidcCase
@@ -99,7 +99,7 @@ def diagnose(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circums
 def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Diagnosis:
     """Judge a case. Raises SettingsError."""
     attempt = case.attempt
-    answers = questions.ask_all(case)
+    answers = registry.ask_all(case)
     findings = [finding for stage in Stage for finding in answers[stage].findings]
     findings = weigh(case, beside_findings(case, findings))
     findings, open_ended = without_old_symptoms(case, findings, told)
@@ -185,14 +185,11 @@ def in_order(findings: Iterable[Finding]) -> list[Finding]:
     """Stage order; within a stage breaks first, then risks, then notes, each in the catalogue's order."""
     severities = list(Severity)
     stages = list(Stage)
-    return sorted(
-        findings,
-        key=lambda one: (
-            stages.index(one.stage),
-            severities.index(one.severity),
-            catalogue.entry(one.code, one.stage).position,
-        ),
-    )
+
+    def place(finding: Finding) -> tuple[int, int, int]:
+        return stages.index(finding.stage), severities.index(finding.severity), catalogue.position_of(finding.code)
+
+    return sorted(findings, key=place)
 
 
 def without_old_symptoms(

@@ -13,6 +13,7 @@ from trace_lens.checks.way.parties import APPLICATION, REQUESTS, parties
 from trace_lens.checks.way.said import SYMPTOMS, refusal_page, with_pages
 from trace_lens.checks.way.signs import outcome_of, shown_in, shown_signs
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Stage, certainty_of
+from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import forms_of
 
 ATTACKS = (
@@ -193,9 +194,8 @@ def _contradicted(case: Case, doubtful: list[Finding]) -> Finding:
     values = (
         f": on record is {first.expected}, the sign-in used {first.actual}" if first.expected and first.actual else ""
     )
-    made = case.finding(
+    made = finding(
         "record-contradicted",
-        Stage.SETTINGS,
         f"{name} let the user in, although the settings on record say that it cannot ({_listed(codes)}){values}.",
         expected=first.expected,
         actual=first.actual,
@@ -209,9 +209,8 @@ def _contradicted(case: Case, doubtful: list[Finding]) -> Finding:
 def _too_lenient(case: Case, lenient: list[Finding]) -> Finding:
     codes = tuple(dict.fromkeys(one.code for one in lenient))
     name = case.app.name if case.app else "The application"
-    made = case.finding(
+    made = finding(
         "application-too-lenient",
-        Stage.ADMITTED,
         f"{name} let the user in, although this message must be refused ({_listed(codes)}): "
         f"{_lower(lenient[0].detail)}",
         evidence=_beside(case),

@@ -142,7 +142,7 @@ class Certificate:
         """The subject alternative names, as text."""
         try:
             names = self.as_x509.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
-        except (x509.ExtensionNotFound, ValueError):
+        except (x509.ExtensionNotFound, x509.DuplicateExtension, x509.UnsupportedGeneralNameType, ValueError):
             return ()
         return tuple(str(name.value) for name in names)
 
@@ -154,7 +154,7 @@ def read_certificate(der: bytes) -> Certificate:
     try:
         certificate.public_key_octets  # noqa: B018  reading the key is what shows a damaged certificate
         certificate.not_after  # noqa: B018
-    except (ValueError, UnsupportedAlgorithm) as error:
+    except (ValueError, UnsupportedAlgorithm, x509.InvalidVersion) as error:
         raise CertificateError(f"its octets are not a certificate that can be read ({error})") from None
     return certificate
 

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.answered import described, shown_error
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.way.signs import shows_cookies
 from trace_lens.common import limits
-from trace_lens.common.findings import Side, Stage, Unchecked
+from trace_lens.common.findings import Side, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.oidc import errors
 from trace_lens.oidc.tokens import read_numeric_date
 
-_STAGE = Stage.ADMITTED
 
-
-@asks(_STAGE, "refresh-refused", needs=MESSAGE)
+@check("refresh-refused", requires=Need.MESSAGE)
 def renewal(case: OidcCase) -> Answer:
     """Was every renewal granted?"""
     if not case.attempt.renewals:
@@ -25,9 +25,8 @@ def renewal(case: OidcCase) -> Answer:
         if answer is None or code is None:
             continue
         meaning = errors.meaning_of(code)
-        yield case.finding(
+        yield finding(
             "refresh-refused",
-            _STAGE,
             f"The renewal was refused. {described(answer, code)}"
             + (" The refresh token has ended, was used before, or the session was revoked." if code == "invalid_grant"
                else f" The usual cause: {meaning.cause}." if meaning else ""),
@@ -48,9 +47,8 @@ def _renewed_token(case: OidcCase) -> Answer:
         for name, was in (("sub", subject.value), ("iss", token.text("iss")), ("aud", " ".join(token.audience))):
             now = " ".join(renewed.token.audience) if name == "aud" else renewed.token.text(name)
             if now != was:
-                yield case.finding(
+                yield finding(
                     "refresh-refused",
-                    _STAGE,
                     f"The renewed ID token has another {name} ({now}) than the first one ({was}): the application must"
                     " refuse it.",
                     side=Side.PROVIDER,
@@ -61,7 +59,7 @@ def _renewed_token(case: OidcCase) -> Answer:
                 return
 
 
-@asks(_STAGE, "session-ends-early", needs=MESSAGE)
+@check("session-ends-early", requires=Need.MESSAGE)
 def session_length(case: OidcCase) -> Answer:
     """Does the session last as long as people expect, or can it be renewed?"""
     response = case.attempt.token_response
@@ -87,12 +85,17 @@ def session_length(case: OidcCase) -> Answer:
             "exp", "exp")  # fmt: skip
     else:
         return
-    yield case.finding(
+    yield finding(
         "session-ends-early",
-        _STAGE,
         f"{told}, and there is no refresh token{hint}: an application whose session goes by it asks the user again "
         "then.",
         side=Side.APPLICATION if hint else Side.PROVIDER,
         actual=actual,
         evidence=evidence,
     )
+
+
+CHECKS = (
+    renewal,
+    session_length,
+)

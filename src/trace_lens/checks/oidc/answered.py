@@ -6,18 +6,19 @@ import re
 
 from trace_lens.attempts.cookies import Cookie, Kept
 from trace_lens.attempts.oidc import OidcMessage
-from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.way.cookies import kept_from_frame
 from trace_lens.checks.way.ending import cookie_shown
 from trace_lens.checks.way.parties import at_hop
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.findings import Evidence, Finding, Severity, Side
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.oidc import errors
 
-_STAGE = Stage.ANSWERED
 _CLIENT_ERRORS = ("invalid_client", "unauthorized_client", "access_denied")
 _SECRET_WORDS = re.compile(r"secret|credential|authenticat", re.IGNORECASE)
 
@@ -35,7 +36,7 @@ def shown_error(case: OidcCase, message: OidcMessage) -> list[Evidence]:
     return [item for name in ("error", "error_description", "error_uri") for item in case.parameter(message, name)]
 
 
-@asks(_STAGE, "provider-refused", "request-rejected", "consent-missing", needs=MESSAGE)
+@check("provider-refused", "request-rejected", "consent-missing", requires=Need.MESSAGE)
 def authorization_error(case: OidcCase) -> Answer:
     """Did the authorization endpoint answer with an error? If so: what does it mean, and whose move is it?"""
     answer = case.attempt.answer
@@ -46,9 +47,8 @@ def authorization_error(case: OidcCase) -> Answer:
     consent = case.app.settings.provider_setup.consent if case.app else None
     if code == "consent_required" or (code in ("interaction_required", "access_denied") and consent == "none"):
         asked = case.asked("scope")
-        yield case.finding(
+        yield finding(
             "consent-missing",
-            _STAGE,
             f"The provider asks for consent that nobody has given. {described(answer, code)}"
             + (f" The scopes asked for: {asked}." if asked else ""),
             actual=code,
@@ -61,9 +61,8 @@ def authorization_error(case: OidcCase) -> Answer:
     if framed:
         yield _in_a_frame(case, answer, code, *framed)
         return
-    yield case.finding(
+    yield finding(
         "request-rejected" if meaning and meaning.rejects_request else "provider-refused",
-        _STAGE,
         f"The provider answered with an error instead of a code or token. {described(answer, code)}{usual}",
         side=Side(meaning.side) if meaning else Side.PROVIDER,
         actual=code,
@@ -80,9 +79,8 @@ def _in_a_frame(
         if kept
         else "nothing in its attributes keeps it back: the browser sends no cookies into a frame of another site"
     )
-    return case.finding(
+    return finding(
         "provider-refused",
-        _STAGE,
         f"The renewal in a frame failed: the provider's cookie {cookie.name} was not sent, so it saw no session. "
         f"{why[:1].upper()}"
         f"{why[1:]}. {described(answer, code)}",
@@ -101,7 +99,7 @@ def _in_a_frame(
     )
 
 
-@asks(_STAGE, "token-request-refused", needs=MESSAGE)
+@check("token-request-refused", requires=Need.MESSAGE)
 def token_error(case: OidcCase) -> Answer:
     """Did the token endpoint answer with an error?"""
     for answer in _token_answers(case):
@@ -110,9 +108,8 @@ def token_error(case: OidcCase) -> Answer:
             continue
         meaning = errors.meaning_of(code)
         usual = f" The usual cause: {meaning.cause}." if meaning else ""
-        yield case.finding(
+        yield finding(
             "token-request-refused",
-            _STAGE,
             f"The token endpoint refused the application's request. {described(answer, code)}{usual}",
             side=Side.BOTH if code == "invalid_client" else Side(meaning.side) if meaning else None,
             actual=code,
@@ -127,7 +124,7 @@ def _token_answers(case: OidcCase) -> list[OidcMessage]:
     return [one for one in case.attempt.of("token-response") if id(one) not in renewing]
 
 
-@asks(_STAGE, "token-missing", needs=MESSAGE)
+@check("token-missing", requires=Need.MESSAGE)
 def token_there(case: OidcCase) -> Answer:
     """Does the answer hold an ID token (OpenID Connect Core 1.0 §3.1.3.3)?"""
     response = case.attempt.token_response
@@ -142,9 +139,8 @@ def token_there(case: OidcCase) -> Answer:
     asked = (case.asked("scope") or "").split() or list(case.app.settings.application.scopes if case.app else ())
     without = bool(asked) and "openid" not in asked
     why = f" The scope openid was not asked for ({' '.join(asked)})." if without else ""
-    yield case.finding(
+    yield finding(
         "token-missing",
-        _STAGE,
         f"The provider answered without an ID token, so nothing says who signed in.{why}",
         side=Side.APPLICATION if without else Side.PROVIDER,
         expected="id_token",
@@ -156,7 +152,7 @@ def token_there(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "client-secret-expired", "client-secret-expiring", needs=MESSAGE)
+@check("client-secret-expired", "client-secret-expiring", requires=Need.MESSAGE)
 def secret(case: OidcCase) -> Answer:
     """Had the client's secret ended, or does it end soon?"""
     found = secret_finding(case)
@@ -179,9 +175,8 @@ def secret_finding(case: OidcCase) -> Finding | None:
     if at < ends:
         if ends - at > app.warn_before:
             return None
-        return case.finding(
+        return finding(
             "client-secret-expiring",
-            _STAGE,
             f"The client secret of {app.name} ends in {show_duration(ends - at)} ({show_moment(ends)}).",
             actual=show_moment(ends),
             evidence=evidence,
@@ -189,9 +184,8 @@ def secret_finding(case: OidcCase) -> Finding | None:
         )
     refused = [one for one in case.attempt.of("token-response") if one.get("error")]
     blamed = [one for one in refused if _blames_client(one)]
-    entry = case.finding(
+    entry = finding(
         "client-secret-expired",
-        _STAGE,
         f"The client secret of {app.name} ended {show_moment(ends)}, {show_duration(at - ends)} before "
         + ("the attempt" if case.at else "today (nothing tells the moment of the attempt)")
         + (f", and the token endpoint said {blamed[0].get('error')}." if blamed else "; yet nothing was refused here."),
@@ -208,3 +202,11 @@ def _blames_client(message: OidcMessage) -> bool:
     return code in _CLIENT_ERRORS or bool(
         code == "invalid_request" and _SECRET_WORDS.search(message.get("error_description") or "")
     )
+
+
+CHECKS = (
+    authorization_error,
+    token_error,
+    token_there,
+    secret,
+)

@@ -7,41 +7,39 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from trace_lens.checks.asking import Answer, asks
 from trace_lens.checks.certificate_dates import dates_of
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.verified import EMBEDDED, KNOWN, NONE, TRUSTED, Verdict, signature_length, suits
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.moments import show_moment
+from trace_lens.common.raising import finding
 from trace_lens.oidc import algorithms
 from trace_lens.oidc.algorithms import SIGNATURES, same_algorithm, verifies
 from trace_lens.oidc.jose import Jws, critical_names
 from trace_lens.oidc.tokens import half_hash
 from trace_lens.workspace import token_keys
 
-_STAGE = Stage.AUTHENTIC
 _EMBEDDED = ("jwk", "jku", "x5c", "x5u")
 
 
-@asks(_STAGE, "algorithm-none", "not-signed", decides=True)
+@check("algorithm-none", "not-signed", decides=True)
 def is_signed(case: OidcCase) -> Answer:
     """Is the token signed at all?"""
     token = case.token
     if token is None:
         return
     if case.opening and case.opening.unsigned:
-        yield case.finding(
+        yield finding(
             "not-signed",
-            _STAGE,
             "The token is encrypted, but nobody signed what is inside: whoever has the public key could have made it.",
             side=Side.PROVIDER,
             remedy="Sign the token first, then encrypt it (OpenID Connect Core 1.0 §2).",
             evidence=case.of_token("iss", "iss"),
         )
     elif _is_none(token.jws):
-        yield case.finding(
+        yield finding(
             "algorithm-none",
-            _STAGE,
             (f"The header says alg {token.jws.algorithm!r}" if token.jws.algorithm else "The header names no alg")
             + ": the token is not signed, and anybody could have made it.",
             actual=token.jws.algorithm,
@@ -63,7 +61,7 @@ def allowed_algorithms(case: OidcCase) -> tuple[str, ...]:
     return tuple(name for name, row in rows if row and not row.symmetric)
 
 
-@asks(_STAGE, "algorithm-confusion", "algorithm-unexpected", "weak-signature")
+@check("algorithm-confusion", "algorithm-unexpected", "weak-signature")
 def algorithm(case: OidcCase) -> Answer:
     """Is the algorithm one that may be here?"""
     token = case.token
@@ -75,9 +73,8 @@ def algorithm(case: OidcCase) -> Answer:
     set_here = [case.set_in_app("token_algorithm", ", ".join(allowed), "application", "token_algorithm")] if (
         case.app and case.app.settings.application.token_algorithm) else []  # fmt: skip
     if row and row.symmetric and name not in allowed:
-        yield case.finding(
+        yield finding(
             "algorithm-confusion",
-            _STAGE,
             f"The token says {name}, a shared secret, where only public keys are on record. An application that takes "
             "the algorithm from the token would check it with the public key, which everybody has.",
             expected=", ".join(allowed) or "an asymmetric algorithm",
@@ -87,9 +84,8 @@ def algorithm(case: OidcCase) -> Answer:
         )
         return
     if row is None or (allowed and not any(same_algorithm(name, one) for one in allowed)):
-        yield case.finding(
+        yield finding(
             "algorithm-unexpected",
-            _STAGE,
             f"The token is signed by {name or 'an algorithm that it does not name'}; "
             + (f"expected here is {' or '.join(allowed)}." if allowed else "no such signature algorithm is known."),
             expected=" or ".join(allowed) or None,
@@ -98,16 +94,15 @@ def algorithm(case: OidcCase) -> Answer:
             compared=False,
         )
     if name in algorithms.WEAK:
-        yield case.finding(
+        yield finding(
             "weak-signature",
-            _STAGE,
             f"{name} uses SHA-1, which is broken.",
             actual=name,
             evidence=case.of_header("alg"),
         )
 
 
-@asks(_STAGE, "critical-header-unknown")
+@check("critical-header-unknown")
 def critical(case: OidcCase) -> Answer:
     """Does the header demand something that is not understood (RFC 7515 §4.1.11)?"""
     jws = case.token.jws if case.token else None
@@ -115,40 +110,36 @@ def critical(case: OidcCase) -> Answer:
         return
     if "crit" in jws.header:
         listed = critical_names(jws.header["crit"])
-        yield case.finding(
+        yield finding(
             "critical-header-unknown",
-            _STAGE,
             f"The header demands that {listed} is understood, and no extension is understood here.",
             actual=listed,
             evidence=case.of_header("crit"),
         )
     elif "crit" in jws.unprotected:
-        yield case.finding(
+        yield finding(
             "critical-header-unknown",
-            _STAGE,
             "crit is in the unprotected header, which nobody signed: such a token must be refused.",
             actual=critical_names(jws.unprotected["crit"]),
             evidence=case.of_header("crit"),
         )
     elif jws.header.get("b64", jws.unprotected.get("b64")) is False:
-        yield case.finding(
+        yield finding(
             "critical-header-unknown",
-            _STAGE,
             "The header says b64 false without naming it in crit: readers differ in what was signed (RFC 7797 §6).",
             actual="b64",
             evidence=case.of_header("b64"),
         )
 
 
-@asks(_STAGE, "embedded-key-ignored")
+@check("embedded-key-ignored")
 def embedded(case: OidcCase) -> Answer:
     """Does the token bring its own key, or an address for one?"""
     header = case.token.jws.header if case.token else {}
     brought = [name for name in _EMBEDDED if name in header]
     if brought:
-        yield case.finding(
+        yield finding(
             "embedded-key-ignored",
-            _STAGE,
             f"The header brings {', '.join(brought)}: a key, or an address for one, that whoever made the token chose. "
             "It was not trusted and not fetched.",
             actual=", ".join(brought),
@@ -156,7 +147,7 @@ def embedded(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "signature-value-invalid", "signed-by-untrusted-key", "signed-by-other-known-key", "no-trusted-key",
+@check("signature-value-invalid", "signed-by-untrusted-key", "signed-by-other-known-key", "no-trusted-key",
       "key-id-unknown", "key-id-missing", decides=True)  # fmt: skip
 def signature(case: OidcCase) -> Answer:
     """Did a key of the provider's key set make the signature?"""
@@ -176,9 +167,8 @@ def signature(case: OidcCase) -> Answer:
         yield Unchecked("signature-value-invalid", "no application and no provider is known", decides=True)
         return
     if not verdict.keys:
-        yield case.finding(
+        yield finding(
             "no-trusted-key",
-            _STAGE,
             "No key of the provider is on record to judge the signature by"
             + (f" ({_broken(verdict)})." if verdict.broken else "."),
             side=Side.APPLICATION,
@@ -197,9 +187,8 @@ def _broken(verdict: Verdict) -> str:
 def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding]:
     suitable = [one for one in verdict.keys if suits(jws, one.key)]
     if verdict.standing == KNOWN and verdict.key:
-        yield case.finding(
+        yield finding(
             "signed-by-other-known-key",
-            _STAGE,
             f"The signature was made with {verdict.key.words}, which is not in the key set that is trusted here.",
             actual=verdict.key.key.id or verdict.key.file,
             remedy="Let the application fetch the provider's key set anew, and save it here too; if the provider has "
@@ -207,20 +196,18 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
             evidence=[*case.of_header("kid"), *_file(verdict.key)],
         )
     elif verdict.standing == EMBEDDED:
-        yield case.finding(
+        yield finding(
             "signed-by-untrusted-key",
-            _STAGE,
             "The signature fits the key that came inside the token, and no key that is on record: whoever made the "
             "token chose that key.",
             evidence=case.of_header("jwk") if "jwk" in jws.header else case.of_header("x5c"),
         )
     elif verdict.standing == NONE and verdict.keys and (verdict.named or jws.key_id is None):
-        yield case.finding("signature-value-invalid", _STAGE, _why(case, jws, verdict), side=Side.PROVIDER,
+        yield finding("signature-value-invalid", _why(case, jws, verdict), side=Side.PROVIDER,
                            evidence=[*case.of_header("alg"), *case.of_header("kid")])  # fmt: skip
     elif verdict.standing == TRUSTED and verdict.named and verdict.key not in verdict.named and verdict.key:
-        yield case.finding(
+        yield finding(
             "signature-value-invalid",
-            _STAGE,
             f"The token names the key {jws.key_id}, which does not verify it; {verdict.key.words} does.",
             side=Side.PROVIDER,
             expected=verdict.key.key.id,
@@ -230,9 +217,8 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
     if jws.key_id is not None and verdict.keys and not verdict.named:
         yield _unknown_id(case, jws, verdict)
     if jws.key_id is None and len(suitable) > 1:
-        yield case.finding(
+        yield finding(
             "key-id-missing",
-            _STAGE,
             f"The token names no key, and {len(suitable)} of the key set could be meant; they were all tried.",
             evidence=case.of_header("kid"),
         )
@@ -242,9 +228,8 @@ def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
     fits = f" The key {verdict.key.key.words} of the set verifies it all the same." if (
         verdict.standing == TRUSTED and verdict.key) else ""  # fmt: skip
     ids = ", ".join(one.key.id or "without an id" for one in verdict.keys)
-    return case.finding(
+    return finding(
         "key-id-unknown",
-        _STAGE,
         f"The token names the key {jws.key_id}; the key set on record holds {ids}"
         + _age(case)
         + (f"; {_broken(verdict)}" if verdict.broken else "")
@@ -301,14 +286,13 @@ def _age(case: OidcCase) -> str:
     return f" (key set saved {show_moment(saved.replace(microsecond=0))})" if saved else ""
 
 
-@asks(_STAGE, "weak-key")
+@check("weak-key")
 def key_strength(case: OidcCase) -> Answer:
     """Is the key that verifies it strong enough (RFC 7518 §3.3)?"""
     found = case.verdict.key if case.verdict else None
     if found and found.key.weakness:
-        yield case.finding(
+        yield finding(
             "weak-key",
-            _STAGE,
             f"The key {found.key.words} is weak: {found.key.weakness}.",
             side=Side.PROVIDER,
             actual=found.key.weakness,
@@ -316,7 +300,7 @@ def key_strength(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "certificate-expired", "certificate-not-yet-valid", "certificate-expiring")
+@check("certificate-expired", "certificate-not-yet-valid", "certificate-expiring")
 def certificate_dates(case: OidcCase) -> Answer:
     """Was the certificate of the key that verifies it valid at the moment of the attempt (RFC 7517 §4.7)?"""
     found = case.verdict.key if case.verdict else None
@@ -325,15 +309,14 @@ def certificate_dates(case: OidcCase) -> Answer:
         yield from dates_of(case, certificate, f"certificate of the key {found.key.words}", _file(found))
 
 
-@asks(_STAGE, "certificate-damaged")
+@check("certificate-damaged")
 def certificate_of_key(case: OidcCase) -> Answer:
     """Does the certificate beside the key hold that key (RFC 7517 §4.7)?"""
     found = case.verdict.key if case.verdict else None
     certificate = found.key.certificate if found else None
     if found and certificate and found.key.public is not None and certificate.public_key != found.key.public:
-        yield case.finding(
+        yield finding(
             "certificate-damaged",
-            _STAGE,
             f"The certificate beside the key {found.key.words} holds another key: an application that reads x5c "
             "refuses what one that reads the key itself takes.",
             severity=Severity.RISK,
@@ -344,7 +327,7 @@ def certificate_of_key(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "token-hash-mismatch")
+@check("token-hash-mismatch")
 def hashes(case: OidcCase) -> Answer:
     """Are `at_hash`, `c_hash` and `s_hash` the half hashes of what came beside the token?"""
     token = case.token
@@ -364,12 +347,24 @@ def hashes(case: OidcCase) -> Answer:
             continue
         made = half_hash(token.jws.algorithm, value)
         if made is not None and made != told:
-            yield case.finding(
+            yield finding(
                 "token-hash-mismatch",
-                _STAGE,
                 f"{name} is not the half hash of the {what} that came beside the token: they do not belong together.",
                 expected=made,
                 actual=told,
                 evidence=case.of_token(name, name),
                 compared=False,
             )
+
+
+CHECKS = (
+    is_signed,
+    algorithm,
+    critical,
+    embedded,
+    signature,
+    key_strength,
+    certificate_dates,
+    certificate_of_key,
+    hashes,
+)

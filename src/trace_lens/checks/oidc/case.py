@@ -10,7 +10,7 @@ from functools import cached_property
 from typing import Any, ClassVar
 
 from trace_lens.attempts.oidc import OidcAttempt, OidcMessage
-from trace_lens.checks.case import Case, Sent
+from trace_lens.checks.case import Case, Need, Sent
 from trace_lens.checks.oidc.opened import Opening, open_token
 from trace_lens.checks.oidc.verified import Verdict, judge
 from trace_lens.common.findings import Evidence
@@ -276,23 +276,23 @@ class OidcCase(Case):
         place = f"{message.found.where} › {where}" if message.found.where else where
         return [Evidence(label, ", ".join(values), message.source, place, secret=label in SECRET)]
 
-    def lacks(self, need: str) -> str | None:
+    def lacks(self, need: Need) -> str | None:
         """Why a question that needs a part of the attempt cannot be asked; None where it can."""
-        if not need:
+        if need is Need.NOTHING:
             return None
-        if need == "way":
+        if need is Need.WAY:
             return None if self.attempt.way else "the capture does not show the way"
         main = self.attempt.main
         if main.damage:
             return "the message could not be read"
-        if need == "request":
+        if need is Need.REQUEST:
             has_request = self.request is not None or self.attempt.request_object is not None
             return None if has_request else "the request is not in this capture"
-        if need == "sign-out":
+        if need is Need.SIGN_OUT:
             return None if self.attempt.sign_outs else "no sign-out is in this capture"
         if self.attempt.kind != "answer":
             return "the answer to the request is not in this capture"
-        if need == "message" or self.token:
+        if need is Need.MESSAGE or self.token:
             return None
         return self._no_token()
 

@@ -7,20 +7,20 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.common import limits
-from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.common.findings import Unchecked
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 
-_STAGE = Stage.CURRENT
 _UNSEEN = "the capture does not tell when the token arrived; judged as of the moment it was issued"
 _DIGITS = 9
 """Most digits of a number of seconds that is asked for."""
 _NO_MOMENT = "nothing tells the moment of the attempt"
 
 
-@asks(_STAGE, "not-yet-valid")
+@check("not-yet-valid")
 def begun(case: OidcCase) -> Answer:
     """Had the token's time begun?"""
     start = case.token.at("nbf") if case.token else None
@@ -30,9 +30,8 @@ def begun(case: OidcCase) -> Answer:
     if case.at_from == "message":
         yield Unchecked("not-yet-valid", _UNSEEN)
     if start and case.at < start - case.skew:
-        yield case.finding(
+        yield finding(
             "not-yet-valid",
-            _STAGE,
             f"The token becomes valid only {show_duration(start - case.at)} after the attempt (with "
             f"{show_duration(case.skew)} of clock skew allowed); one of the two clocks is wrong.",
             expected=f"not before {show_moment(start)}",
@@ -42,7 +41,7 @@ def begun(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "expired")
+@check("expired")
 def ended(case: OidcCase) -> Answer:
     """Was the token still good?"""
     end = case.token.at("exp") if case.token else None
@@ -52,9 +51,8 @@ def ended(case: OidcCase) -> Answer:
     if case.at_from == "message":
         yield Unchecked("expired", _UNSEEN)
     if end and case.at >= end + case.skew:
-        yield case.finding(
+        yield finding(
             "expired",
-            _STAGE,
             f"The token ended {show_duration(case.at - end)} before the attempt (with {show_duration(case.skew)} of "
             "clock skew allowed).",
             expected=f"before {show_moment(end)}",
@@ -64,14 +62,13 @@ def ended(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "issued-in-future")
+@check("issued-in-future")
 def issued(case: OidcCase) -> Answer:
     """Was it issued before it arrived?"""
     made = case.token.at("iat") if case.token else None
     if case.at and made and made > case.at + case.skew:
-        yield case.finding(
+        yield finding(
             "issued-in-future",
-            _STAGE,
             f"It says that it was issued {show_duration(made - case.at)} after the attempt: the clock of the provider "
             "is ahead, or that of the application behind.",
             expected=f"not after {show_moment(case.at)}",
@@ -81,7 +78,7 @@ def issued(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "window-empty", "validity-too-long")
+@check("window-empty", "validity-too-long")
 def window(case: OidcCase) -> Answer:
     """Does the token's time end after it begins, and not too long after?"""
     token = case.token
@@ -90,9 +87,8 @@ def window(case: OidcCase) -> Answer:
     if not (start and end):
         return
     if end <= start:
-        yield case.finding(
+        yield finding(
             "window-empty",
-            _STAGE,
             f"The token ends {show_moment(end)}, which is not after its beginning {show_moment(start)}: there is no "
             "moment at which it is valid.",
             expected=f"after {show_moment(start)}",
@@ -101,9 +97,8 @@ def window(case: OidcCase) -> Answer:
             compared=False,
         )
     elif end - start > case.longest_validity:
-        yield case.finding(
+        yield finding(
             "validity-too-long",
-            _STAGE,
             f"The token is valid for {show_duration(end - start)}; the limit here is "
             f"{show_duration(case.longest_validity)}.",
             expected=f"at most {show_duration(case.longest_validity)}",
@@ -121,7 +116,7 @@ def longest_age(case: OidcCase) -> tuple[timedelta | None, bool]:
     return (case.app.settings.application.max_age if case.app else None), False
 
 
-@asks(_STAGE, "authentication-time-missing", "authentication-too-old")
+@check("authentication-time-missing", "authentication-too-old")
 def authentication(case: OidcCase) -> Answer:
     """Did the user authenticate recently enough (OpenID Connect Core 1.0 §3.1.2.1, §3.1.3.7)?"""
     token = case.token
@@ -137,9 +132,8 @@ def authentication(case: OidcCase) -> Answer:
     when = token.at("auth_time")
     if when is None:
         if longest is not None:
-            yield case.finding(
+            yield finding(
                 "authentication-time-missing",
-                _STAGE,
                 f"The authentication may be at most {show_duration(longest)} old, and the token does not say when it "
                 "was (auth_time).",
                 expected="auth_time",
@@ -156,9 +150,8 @@ def authentication(case: OidcCase) -> Answer:
         why = "the request asked to authenticate anew (prompt=login)"
     else:
         return
-    yield case.finding(
+    yield finding(
         "authentication-too-old",
-        _STAGE,
         f"The user had authenticated {show_duration(age)} before the token was issued; {why}.",
         expected=show_duration(longest) if longest is not None else "a new authentication",
         actual=show_duration(age),
@@ -167,15 +160,14 @@ def authentication(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "earlier-session-used")
+@check("earlier-session-used")
 def earlier_session(case: OidcCase) -> Answer:
     """Did the user authenticate for this sign-in, or earlier?"""
     token = case.token
     made, when = (token.at("iat"), token.at("auth_time")) if token else (None, None)
     if made and when and (made - when).total_seconds() > limits.EARLIER_SESSION_SECONDS:
-        yield case.finding(
+        yield finding(
             "earlier-session-used",
-            _STAGE,
             f"The user had authenticated {show_duration(made - when)} before this token was issued: an open session at "
             "the provider was used, no new authentication.",
             actual=show_moment(when),
@@ -183,16 +175,26 @@ def earlier_session(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "still-valid")
+@check("still-valid")
 def usable_now(case: OidcCase) -> Answer:
     """Could somebody who finds this capture still use it?"""
     end = case.token.at("exp") if case.token else None
     if end and case.now < end:
-        yield case.finding(
+        yield finding(
             "still-valid",
-            _STAGE,
             f"The token in this capture can still be used, for {show_duration(end - case.now)} from now: handle it as "
             "a secret.",
             actual=show_moment(end),
             evidence=case.of_token("exp", "exp"),
         )
+
+
+CHECKS = (
+    begun,
+    ended,
+    issued,
+    window,
+    authentication,
+    earlier_session,
+    usable_now,
+)

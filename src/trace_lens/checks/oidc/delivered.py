@@ -11,16 +11,17 @@ from collections.abc import Iterator
 from urllib.parse import parse_qsl
 
 from trace_lens.attempts.oidc import OidcMessage
-from trace_lens.checks.asking import ASSERTION, MESSAGE, NOTHING, REQUEST, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.common.addresses import origin_of, parts_of, same_address
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
+from trace_lens.common.raising import finding
 from trace_lens.oidc.tokens import code_challenge
 from trace_lens.workspace.loading import App
 
-_STAGE = Stage.DELIVERED
 _LOOPBACK = ("127.0.0.1", "::1")
 _PKCE_WORDS = re.compile(r"pkce|code.?challenge|proof key", re.IGNORECASE)
 _LATE_WORDS = re.compile(r"expired|too old|too late|lifetime|timed? ?out", re.IGNORECASE)
@@ -45,15 +46,14 @@ def _registered(app: App) -> tuple[tuple[str, ...], str]:
     return app.settings.application.redirect_uris, "application"
 
 
-@asks(_STAGE, "redirect-uri-mismatch", needs=REQUEST)
+@check("redirect-uri-mismatch", requires=Need.REQUEST)
 def redirect_uri(case: OidcCase) -> Answer:
     """Is the redirect URI one that is registered, to the letter?"""
     sent = case.asked("redirect_uri")
     if sent is None:
         if "request_uri" not in (case.request.names if case.request else ()):
-            yield case.finding(
+            yield finding(
                 "malformed-message",
-                Stage.READABLE,
                 "The authorization request names no redirect_uri, which OpenID Connect demands.",
                 side=Side.APPLICATION,
                 expected="redirect_uri",
@@ -76,9 +76,8 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
     nearest = closest(used, known)
     set_there = used in case.app.settings.application.redirect_uris and table == "provider_setup"
     answered = case.attempt.answer is not None and not case.refused
-    yield case.finding(
+    yield finding(
         "redirect-uri-mismatch",
-        _STAGE,
         f"{case.app.name} {does} at {used}; "
         + (f"the provider knows only {', '.join(known)}." if table == "provider_setup" else f"set is {nearest}."),
         severity=Severity.RISK if answered else None,
@@ -90,7 +89,7 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
     )
 
 
-@asks(_STAGE, "redirect-uri-mismatch", needs=MESSAGE)
+@check("redirect-uri-mismatch", requires=Need.MESSAGE)
 def came_to(case: OidcCase) -> Answer:
     """Did the answer come to the redirect URI that was asked for, and does the token request repeat it?"""
     asked = case.asked("redirect_uri")
@@ -101,9 +100,8 @@ def came_to(case: OidcCase) -> Answer:
     if answer and address and asked is None:
         yield from _redirect_finding(case, address, _address(answer, address), "got its answer")
     elif answer and address and asked and not _came_there(asked, answer, address):
-        yield case.finding(
+        yield finding(
             "redirect-uri-mismatch",
-            _STAGE,
             f"The answer was to come to {asked}; it came to {address}.",
             side=Side.PROVIDER,
             expected=asked,
@@ -114,9 +112,8 @@ def came_to(case: OidcCase) -> Answer:
     for one in case.attempt.code_requests:
         again = one.get("redirect_uri")
         if asked and one.get("code") and again != asked:
-            yield case.finding(
+            yield finding(
                 "redirect-uri-mismatch",
-                _STAGE,
                 ("The token request " + (f"says redirect_uri {again}" if again else "omits redirect_uri"))
                 + f"; the authorization request said {asked}. Both must be the same to the letter.",
                 side=Side.APPLICATION,
@@ -157,7 +154,7 @@ def _address(message: OidcMessage, address: str) -> list[Evidence]:
     return [Evidence("address", address, message.source, message.place)]
 
 
-@asks(_STAGE, "wrong-binding", needs=MESSAGE)
+@check("wrong-binding", requires=Need.MESSAGE)
 def response_mode(case: OidcCase) -> Answer:
     """Did the answer come in the way that was asked for?"""
     answer = case.attempt.answer
@@ -173,9 +170,8 @@ def response_mode(case: OidcCase) -> Answer:
         return
     if carried != wanted:
         how = mode or f"the default of response_type {' '.join(kinds)}"
-        yield case.finding(
+        yield finding(
             "wrong-binding",
-            _STAGE,
             f"The answer was to come {_WAYS[wanted]} ({how}); it came {_WAYS[carried]}.",
             side=Side.PROVIDER if case.asked("response_mode") else Side.APPLICATION,
             expected=mode or wanted,
@@ -189,7 +185,7 @@ def response_mode(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "state-mismatch", "state-missing", needs=MESSAGE)
+@check("state-mismatch", requires=Need.MESSAGE)
 def state(case: OidcCase) -> Answer:
     """Did the state come back that was sent?"""
     answer = case.attempt.answer
@@ -201,9 +197,8 @@ def state(case: OidcCase) -> Answer:
     if sent is None:
         return
     if came != sent:
-        yield case.finding(
+        yield finding(
             "state-mismatch",
-            _STAGE,
             "The answer brings another state than the one sent: it answers another request, or is a forgery."
             if came
             else "The answer brings no state, though one was sent.",
@@ -215,19 +210,18 @@ def state(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "state-missing", needs=REQUEST)
+@check("state-missing", requires=Need.REQUEST)
 def state_sent(case: OidcCase) -> Answer:
     """Was a state sent (RFC 6749 §10.12)?"""
     if case.asked("state") is None and case.asked("request_uri") is None:
-        yield case.finding(
+        yield finding(
             "state-missing",
-            _STAGE,
             "The authorization request carries no state, so nothing ties the answer to this browser.",
             evidence=case.parameter(case.attempt.request, "client_id"),
         )
 
 
-@asks(_STAGE, "nonce-mismatch", needs=ASSERTION)
+@check("nonce-mismatch", requires=Need.ASSERTION)
 def nonce(case: OidcCase) -> Answer:
     """Does the ID token repeat the nonce that was sent (OpenID Connect Core 1.0 §3.1.3.7, point 11)?"""
     if not (case.request or case.attempt.request_object):
@@ -244,9 +238,8 @@ def nonce(case: OidcCase) -> Answer:
         if sent is None
         else "The ID token holds another nonce than the one sent: it answers another request, or was used before."
     )
-    yield case.finding(
+    yield finding(
         "nonce-mismatch",
-        _STAGE,
         words,
         severity=Severity.RISK if sent is None else None,
         side=Side.PROVIDER if came is None else Side.APPLICATION,
@@ -257,7 +250,7 @@ def nonce(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "code-verifier-mismatch", needs=MESSAGE)
+@check("code-verifier-mismatch", requires=Need.MESSAGE)
 def verifier(case: OidcCase) -> Answer:
     """Does the code verifier hash to the challenge (RFC 7636 §4.6)?"""
     requests = [one for one in case.attempt.code_requests if one.get("code")]
@@ -277,9 +270,8 @@ def verifier(case: OidcCase) -> Answer:
             if code_challenge(given) != challenge
             else f"The verifier fits by S256, but the authorization request said the method is {method}."
         )
-        yield case.finding(
+        yield finding(
             "code-verifier-mismatch",
-            _STAGE,
             why,
             expected=challenge,
             actual=hashed if method == "S256" else None,
@@ -290,7 +282,7 @@ def verifier(case: OidcCase) -> Answer:
         return
 
 
-@asks(_STAGE, "code-challenge-missing", needs=REQUEST)
+@check("code-challenge-missing", requires=Need.REQUEST)
 def challenge_sent(case: OidcCase) -> Answer:
     """Was a code challenge sent, where one is asked for (RFC 7636 §4.3)?"""
     kinds = (case.asked("response_type") or "code").split()
@@ -306,9 +298,8 @@ def challenge_sent(case: OidcCase) -> Answer:
     useless = [one for one in case.attempt.code_requests if challenge is None and one.get("code_verifier")]
     if not refused and not wanted and not useless:
         return
-    yield case.finding(
+    yield finding(
         "code-challenge-missing",
-        _STAGE,
         ("No code challenge was sent" if challenge is None else "The code challenge was sent plain, not hashed")
         + (
             ", and the provider refused that."
@@ -331,7 +322,7 @@ def challenge_sent(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "response-issuer-mismatch", needs=MESSAGE)
+@check("response-issuer-mismatch", requires=Need.MESSAGE)
 def response_issuer(case: OidcCase) -> Answer:
     """Does the answer name the provider that was asked (RFC 9207 §2.4)?"""
     answer = case.attempt.answer
@@ -344,9 +335,8 @@ def response_issuer(case: OidcCase) -> Answer:
     )
     if came == expected or (came is None and not promised):
         return
-    yield case.finding(
+    yield finding(
         "response-issuer-mismatch",
-        _STAGE,
         f"The answer says that it is from {came}; asked was {expected}."
         if came
         else "The answer lacks iss, which this provider says that it always sends: it may be from another one.",
@@ -357,16 +347,15 @@ def response_issuer(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "code-reused", "code-too-old", needs=MESSAGE)
+@check("code-reused", "code-too-old", requires=Need.MESSAGE)
 def code_once(case: OidcCase) -> Answer:
     """Was the code redeemed once only, and in time (RFC 6749 §4.1.2)?"""
     requests = [one for one in case.attempt.code_requests if one.get("code")]
     codes = [one.get("code") for one in requests]
     for position, code in enumerate(codes):
         if code in codes[:position]:
-            yield case.finding(
+            yield finding(
                 "code-reused",
-                _STAGE,
                 f"The same authorization code was redeemed {codes.count(code)} times; it is good for once.",
                 evidence=[item for one in requests for item in case.parameter(one, "code")],
             )
@@ -376,15 +365,14 @@ def code_once(case: OidcCase) -> Answer:
         return
     adds = error[0].get("error_description") or ""
     if _LATE_WORDS.search(adds) and not _OTHER_WORDS.search(adds) and len(set(codes)) == len(codes):
-        yield case.finding(
+        yield finding(
             "code-too-old",
-            _STAGE,
             f"The code was redeemed too late; the provider says: {quoted_at_end(adds)}",
             evidence=[*case.parameter(error[0], "error_description"), *case.parameter(error[0], "error")],
         )
 
 
-@asks(_STAGE, "identifier-in-request-unknown", needs=REQUEST)
+@check("identifier-in-request-unknown", requires=Need.REQUEST)
 def client_known(case: OidcCase) -> Answer:
     """Is the client_id of the request the one that the provider has?"""
     app = case.app
@@ -395,9 +383,8 @@ def client_known(case: OidcCase) -> Answer:
     expected = set_up or app.settings.application.client_id
     if expected and sent != expected:
         table = "provider_setup" if set_up else "application"
-        yield case.finding(
+        yield finding(
             "identifier-in-request-unknown",
-            _STAGE,
             f"{app.name} calls itself {sent}; "
             + (f"the provider knows it as {expected}." if set_up else f"set is {expected}."),
             side=Side.APPLICATION,
@@ -411,7 +398,7 @@ def client_known(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "request-unsigned", needs=REQUEST)
+@check("request-unsigned", requires=Need.REQUEST)
 def request_signed(case: OidcCase) -> Answer:
     """Does the provider want a signed request, and is this one (RFC 9101 §10.5)?"""
     wants = bool(case.provider and case.provider.discovery.get("require_signed_request_object") is True)
@@ -420,9 +407,8 @@ def request_signed(case: OidcCase) -> Answer:
     if not wants or not (alone or (signed and signed.jws.algorithm.casefold() == "none")):
         return
     refused = bool(case.error)
-    yield case.finding(
+    yield finding(
         "request-unsigned",
-        _STAGE,
         "The provider's discovery document demands signed requests; this one is not signed.",
         severity=Severity.BREAK if refused else Severity.RISK,
         side=Side.APPLICATION,
@@ -430,7 +416,7 @@ def request_signed(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "insecure-transport", needs=MESSAGE)
+@check("insecure-transport", requires=Need.MESSAGE)
 def over_https(case: OidcCase) -> Answer:
     """Does the answer travel over https?"""
     answer = case.attempt.answer
@@ -440,9 +426,8 @@ def over_https(case: OidcCase) -> Answer:
     parts = parts_of(address)
     host = parts.hostname or ""
     if parts.scheme == "http" and not (host in ("localhost", "::1") or host.startswith("127.")):
-        yield case.finding(
+        yield finding(
             "insecure-transport",
-            _STAGE,
             f"The answer came over http to {host}: who listens on the way can take the code or token.",
             actual=address,
             value_to_set=parts._replace(scheme="https").geturl(),
@@ -450,7 +435,7 @@ def over_https(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "credentials-in-clear", needs=NOTHING)
+@check("credentials-in-clear", requires=Need.NOTHING)
 def secrets_out_of_addresses(case: OidcCase) -> Answer:
     """Does no secret of the client, and no password, stand in an address?"""
     for one in case.attempt.messages:
@@ -461,9 +446,26 @@ def secrets_out_of_addresses(case: OidcCase) -> Answer:
         in_address = given.carried == "query"
         if exposed and (in_address or "password" in exposed):
             kept = ", and stood in an address, where every log on the way keeps it" if in_address else ""
-            yield case.finding(
+            yield finding(
                 "credentials-in-clear",
-                _STAGE,
                 f"{' and '.join(exposed)} can be read in this capture{kept}.",
                 evidence=[item for name in exposed for item in case.parameter(one, name)],
             )
+
+
+CHECKS = (
+    redirect_uri,
+    came_to,
+    response_mode,
+    state,
+    state_sent,
+    nonce,
+    verifier,
+    challenge_sent,
+    response_issuer,
+    code_once,
+    client_known,
+    request_signed,
+    over_https,
+    secrets_out_of_addresses,
+)

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import re
 
-from trace_lens.checks.asking import WAY, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.claims import matches
 from trace_lens.checks.oidc.case import OidcCase, values_of
 from trace_lens.checks.way.parties import APPLICATION
 from trace_lens.checks.way.said import quoted, said
 from trace_lens.common import limits
-from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.raising import finding
 from trace_lens.oidc.documents import SCOPE_OF
 from trace_lens.oidc.strict_json import JsonDamaged
 from trace_lens.workspace.settings import Claim
 
-_STAGE = Stage.ENTITLED
 _JUDGED_ELSEWHERE = ("acr", "amr", "auth_time", "sub")
 
 
@@ -38,7 +39,7 @@ def _needed(case: OidcCase) -> list[str]:
     return lacking
 
 
-@asks(_STAGE, "scope-not-granted")
+@check("scope-not-granted")
 def scopes(case: OidcCase) -> Answer:
     """Were the scopes asked for, and granted, that the needed claims depend on?"""
     app = case.app
@@ -66,9 +67,8 @@ def scopes(case: OidcCase) -> Answer:
         if not asked_at
         else []
     )
-    yield case.finding(
+    yield finding(
         "scope-not-granted",
-        _STAGE,
         f"{names} {'is' if ' and ' not in names else 'are'} lacking because the scope {' and '.join(missing)} was "
         + ("not asked for." if not_asked else "asked for, but not granted."),
         side=Side.APPLICATION if not_asked else Side.PROVIDER,
@@ -87,7 +87,7 @@ def scopes(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "scope-not-granted", needs=WAY)
+@check("scope-not-granted", requires=Need.WAY)
 def scope_that_a_page_misses(case: OidcCase) -> Answer:
     """Does the application's page miss a group, role or claim whose scope was not asked for?"""
     asked = (case.asked("scope") or "").split()
@@ -102,9 +102,8 @@ def scope_that_a_page_misses(case: OidcCase) -> Answer:
     if not missing:
         return
     scopes = sorted(set(missing.values()))
-    yield case.finding(
+    yield finding(
         "scope-not-granted",
-        _STAGE,
         f'{case.app.name} says: "{page.quote}". It reads {" and ".join(sorted(missing))}, which follows from the scope '
         f"{' '.join(scopes)}; that scope was not asked for.",
         side=Side.APPLICATION,
@@ -123,7 +122,7 @@ def _speaks_of(words: str, claim: Claim) -> bool:
     return any(re.search(rf"(?<!\w){re.escape(name)}", words, re.IGNORECASE) for name in names if len(name) > 2)
 
 
-@asks(_STAGE, "assurance-too-low")
+@check("assurance-too-low")
 def assurance(case: OidcCase) -> Answer:
     """Is the authentication of a kind that the application, or the request, demands (Core §2, acr)?"""
     parameter = "claims" if case.demanded("acr") else "acr_values"
@@ -135,9 +134,8 @@ def assurance(case: OidcCase) -> Answer:
     acr = case.token.text("acr")
     if acr in demanded:
         return
-    yield case.finding(
+    yield finding(
         "assurance-too-low",
-        _STAGE,
         f"The authentication was of the kind {acr}; demanded is {' or '.join(demanded)}."
         if acr
         else f"The token does not say of what kind the authentication was (acr); demanded is {' or '.join(demanded)}.",
@@ -156,7 +154,7 @@ def assurance(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "assurance-too-low")
+@check("assurance-too-low")
 def methods(case: OidcCase) -> Answer:
     """Was one of the methods used that the request demands (amr: Core §2, RFC 8176; claims: Core §5.5.1)?"""
     demanded = case.demanded("amr")
@@ -165,9 +163,8 @@ def methods(case: OidcCase) -> Answer:
     used = values_of(case.token.claims.get("amr", []))
     if set(used) & set(demanded):
         return
-    yield case.finding(
+    yield finding(
         "assurance-too-low",
-        _STAGE,
         f"The request demands authentication by {' or '.join(demanded)}; the token "
         + (f"says {' and '.join(used)}." if used else "does not say how the user authenticated (amr)."),
         expected=" or ".join(demanded),
@@ -181,15 +178,14 @@ def methods(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "claim-missing")
+@check("claim-missing", "malformed-message")
 def essential_claims(case: OidcCase) -> Answer:
     """Are the claims there that the request calls essential (Core §5.5.1)? Being left out, they are no error there."""
     try:
         asked = [one for one in case.claims_asked if one.essential and one.name not in _JUDGED_ELSEWHERE]
     except JsonDamaged as error:
-        yield case.finding(
+        yield finding(
             "malformed-message",
-            Stage.READABLE,
             f"The claims parameter of the request cannot be read: {error.reason}.",
             severity=Severity.RISK,
             side=Side.APPLICATION,
@@ -200,9 +196,8 @@ def essential_claims(case: OidcCase) -> Answer:
     for one in asked:
         if case.token is None or one.name in on_record or case.claim(one.name) is not None:
             continue
-        yield case.finding(
+        yield finding(
             "claim-missing",
-            _STAGE,
             f"The request calls {one.name} essential, and neither the token nor userinfo holds it.",
             severity=Severity.RISK,
             expected=one.name,
@@ -210,7 +205,7 @@ def essential_claims(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "token-too-large")
+@check("token-too-large")
 def size(case: OidcCase) -> Answer:
     """Does the token fit into a header and a cookie?"""
     if case.judged is None:
@@ -219,12 +214,21 @@ def size(case: OidcCase) -> Answer:
     if length <= limits.COOKIE_BYTES:
         return
     what, most = ("header", limits.HEADER_BYTES) if length > limits.HEADER_BYTES else ("cookie", limits.COOKIE_BYTES)
-    yield case.finding(
+    yield finding(
         "token-too-large",
-        _STAGE,
         f"The token has {length:,} bytes; common servers and browsers take at most {most:,} as one {what}.",
         expected=f"at most {most:,} bytes",
         actual=f"{length:,} bytes",
         evidence=[Evidence("the token", f"{length:,} bytes", case.judged.source, case.judged.place)],
         compared=False,
     )
+
+
+CHECKS = (
+    scopes,
+    scope_that_a_page_misses,
+    assurance,
+    methods,
+    essential_claims,
+    size,
+)

@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.identified import is_of
 from trace_lens.checks.oidc.case import OidcCase, values_of
-from trace_lens.common.findings import Side, Stage
+from trace_lens.common.findings import Side
+from trace_lens.common.raising import finding
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import NoClaims, read_token
 
-_STAGE = Stage.IDENTIFIED
 _NAMES = ("email", "preferred_username", "upn", "login", "sub")
 
 
-@asks(_STAGE, "subject-missing")
+@check("subject-missing")
 def subject_of_token(case: OidcCase) -> Answer:
     """Does the token name a subject, also where the account is found by another claim?"""
     if case.token and case.subject is None and case.account_source != case.subject_label:
-        yield case.finding(
+        yield finding(
             "subject-missing",
-            _STAGE,
             "The token names no subject (sub), which every ID token must.",
             side=Side.PROVIDER,
             expected="sub",
@@ -27,7 +26,7 @@ def subject_of_token(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "subject-differs")
+@check("subject-differs")
 def one_subject(case: OidcCase) -> Answer:
     """Do userinfo and the other tokens speak of the same subject (OpenID Connect Core 1.0 §5.3.2)?"""
     subject = case.subject
@@ -38,9 +37,8 @@ def one_subject(case: OidcCase) -> Answer:
         value = one.get("sub")
         if one is case.judged or value is None or value == subject.value or one.named == "id_token_hint":
             continue
-        yield case.finding(
+        yield finding(
             "subject-differs",
-            _STAGE,
             f"The {one.kind.replace('-', ' ')} speaks of {value}, the token of {subject.value}: its claims must not be "
             "used.",
             expected=subject.value,
@@ -53,7 +51,7 @@ def one_subject(case: OidcCase) -> Answer:
         return
 
 
-@asks(_STAGE, "other-user-answered")
+@check("other-user-answered")
 def who_was_asked_for(case: OidcCase) -> Answer:
     """Is the answer about the person that was asked for?"""
     subject = case.subject
@@ -66,9 +64,8 @@ def who_was_asked_for(case: OidcCase) -> Answer:
     if wanted and comparable and not is_of(case, wanted, answered.values()):
         name, value = next(iter(comparable.items()))
         if "@" in wanted or "@" not in value:
-            yield case.finding(
+            yield finding(
                 "other-user-answered",
-                _STAGE,
                 f"Asked for was {wanted}; the answer is about {value}: an open session of somebody else was used.",
                 expected=wanted,
                 actual=value,
@@ -77,9 +74,8 @@ def who_was_asked_for(case: OidcCase) -> Answer:
             return
     hinted = _hinted(case.asked("id_token_hint"))
     if hinted and hinted != subject.value:
-        yield case.finding(
+        yield finding(
             "other-user-answered",
-            _STAGE,
             f"Asked for was the session of {hinted}; the answer is about {subject.value}.",
             expected=hinted,
             actual=subject.value,
@@ -95,16 +91,15 @@ def _hinted(text: str | None) -> str | None:
         return None
 
 
-@asks(_STAGE, "email-unverified")
+@check("email-unverified")
 def email_vouched_for(case: OidcCase) -> Answer:
     """Does the provider vouch for the address that the account is found by (OpenID Connect Core 1.0 §5.1)?"""
     if case.account_source.casefold() not in ("email", "mail"):
         return
     vouched = case.claim("email_verified")
     if vouched is False or (isinstance(vouched, str) and vouched.casefold() == "false"):
-        yield case.finding(
+        yield finding(
             "email-unverified",
-            _STAGE,
             f"The account is found by {case.account_source}, and the provider does not vouch for the address "
             "(email_verified is false): anybody may have entered it.",
             actual="false",
@@ -112,7 +107,7 @@ def email_vouched_for(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "subject-unstable")
+@check("subject-unstable")
 def stable(case: OidcCase) -> Answer:
     """Is the subject the same for all applications, where accounts are found by it (OpenID Connect Core 1.0 §8)?"""
     if case.app is None or case.account_source != "sub" or case.subject is None:
@@ -120,11 +115,19 @@ def stable(case: OidcCase) -> Answer:
     told = case.app.settings.application.subject_type
     listed = case.provider.discovery.get("subject_types_supported") if case.provider else None
     if told == "pairwise" or (told is None and listed == ["pairwise"]):
-        yield case.finding(
+        yield finding(
             "subject-unstable",
-            _STAGE,
             "The account is found by a pairwise sub, which is made for this one client: with another client_id, or "
             "another sector, everybody is somebody new.",
             actual=case.subject.value,
             evidence=case.subject.shown("sub"),
         )
+
+
+CHECKS = (
+    subject_of_token,
+    one_subject,
+    who_was_asked_for,
+    email_vouched_for,
+    stable,
+)

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.raising import finding
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.oidc.tokens import ACCESS, ID, OTHER, USERINFO, texts
 
-_STAGE = Stage.INTENDED
 WELL_KNOWN = "/.well-known/openid-configuration"
 _WORDS = {
     "access-token": "an access token", "logout-token": "a logout token", "userinfo": "a userinfo answer",
@@ -17,7 +18,7 @@ _WORDS = {
 }  # fmt: skip
 
 
-@asks(_STAGE, "issuer-mismatch", decides=True)
+@check("issuer-mismatch", decides=True)
 def issuer(case: OidcCase) -> Answer:
     """Is the issuer the provider's, to the letter (OpenID Connect Core 1.0 §3.1.3.7, point 2)?"""
     came = case.token.text("iss") if case.token else None
@@ -35,9 +36,8 @@ def issuer(case: OidcCase) -> Answer:
     other = case.other_provider
     told = case.app.settings.application.provider_issuer
     wrong_setting = came == of_provider
-    yield case.finding(
+    yield finding(
         "issuer-mismatch",
-        _STAGE,
         f"The token is from {came}, which is {other.name}; {case.app.name} trusts {expected}."
         if other
         else f"The token is from {came}; {case.app.name} expects {expected}.",
@@ -56,16 +56,14 @@ def issuer(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "audience-mismatch", "audience-missing", decides=True)
+@check("audience-mismatch", "audience-missing", decides=True)
 def audience(case: OidcCase) -> Answer:
     """Is the client among the audiences (OpenID Connect Core 1.0 §3.1.3.7, point 3)?"""
     token, app = case.token, case.app
     if token is None:
         return
     if not token.audience:
-        yield case.finding(
-            "audience-missing", _STAGE, "The token names no audience (aud).", evidence=case.of_token("iss", "iss")
-        )
+        yield finding("audience-missing", "The token names no audience (aud).", evidence=case.of_token("iss", "iss"))
         return
     if app is None:
         yield Unchecked("audience-mismatch", "no application is known for this message", decides=True)
@@ -79,9 +77,8 @@ def audience(case: OidcCase) -> Answer:
     if expected in token.audience or case.supposed.get("provider_setup.client_id") == expected:
         return
     nearest = closest(expected, token.audience)
-    yield case.finding(
+    yield finding(
         "audience-mismatch",
-        _STAGE,
         f"The token is made out to {', '.join(token.audience)}; {app.name} is {expected}.",
         side=Side.PROVIDER if app.settings.provider_setup.client_id not in token.audience else Side.APPLICATION,
         expected=expected,
@@ -91,7 +88,7 @@ def audience(case: OidcCase) -> Answer:
     )
 
 
-@asks(_STAGE, "audience-shared")
+@check("audience-shared")
 def audience_of_one(case: OidcCase) -> Answer:
     """Is the client the only one on record with its identifier?"""
     token = case.token
@@ -101,9 +98,8 @@ def audience_of_one(case: OidcCase) -> Answer:
     for shared in sorted({app.settings.application.client_id or "" for app in holders}):
         with_it = [app for app in holders if app.settings.application.client_id == shared]
         if len(with_it) > 1 and len({app.provider_id for app in with_it}) < len(with_it):
-            yield case.finding(
+            yield finding(
                 "audience-shared",
-                _STAGE,
                 f"{' and '.join(app.name for app in with_it)} have the same client_id, so a token for one is good at "
                 "the other.",
                 actual=shared,
@@ -112,7 +108,7 @@ def audience_of_one(case: OidcCase) -> Answer:
             )  # fmt: skip
 
 
-@asks(_STAGE, "authorized-party-mismatch")
+@check("authorized-party-mismatch")
 def authorized_party(case: OidcCase) -> Answer:
     """Is the authorized party this client (OpenID Connect Core 1.0 §3.1.3.7, points 4 and 5)?"""
     token, expected = case.token, case.client_id
@@ -123,9 +119,8 @@ def authorized_party(case: OidcCase) -> Answer:
         return
     if case.supposed.get("provider_setup.client_id") == expected:
         return
-    yield case.finding(
+    yield finding(
         "authorized-party-mismatch",
-        _STAGE,
         f"The token was made for the client {azp} (azp); this one is {expected}."
         if azp
         else f"The token has {len(token.audience)} audiences and does not say which client it was made for (azp).",
@@ -136,7 +131,7 @@ def authorized_party(case: OidcCase) -> Answer:
     )  # fmt: skip
 
 
-@asks(_STAGE, "wrong-token-kind", needs=MESSAGE)
+@check("wrong-token-kind", requires=Need.MESSAGE)
 def kinds(case: OidcCase) -> Answer:
     """Is each token of the kind that belongs in its place?"""
     token, judged = case.token, case.judged
@@ -147,9 +142,8 @@ def kinds(case: OidcCase) -> Answer:
             meant = (
                 token.kind == ACCESS and case.client_id in token.audience and token.jws.header.get("typ") != "at+jwt"
             )
-            yield case.finding(
+            yield finding(
                 "wrong-token-kind",
-                _STAGE,
                 f"{_WORDS[token.kind][:1].upper()}{_WORDS[token.kind][1:]} was sent{named} where an ID token is "
                 f"required: "
                 f"{token.why}.",
@@ -161,9 +155,8 @@ def kinds(case: OidcCase) -> Answer:
             )
     access = case.attempt.access_token
     if access and access.token and access.token.kind == ID and access.named == "access_token":
-        yield case.finding(
+        yield finding(
             "wrong-token-kind",
-            _STAGE,
             f"An ID token was sent where an access token is required: {access.token.why}.",
             expected="access-token",
             actual="id-token",
@@ -172,7 +165,7 @@ def kinds(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "discovery-issuer-mismatch", needs=MESSAGE)
+@check("discovery-issuer-mismatch", requires=Need.MESSAGE)
 def discovery_issuer(case: OidcCase) -> Answer:
     """Is the discovery document's issuer where it came from, and who signed (OpenID Connect Discovery 1.0 §4.3)?"""
     provider, token = case.provider, case.token
@@ -180,9 +173,8 @@ def discovery_issuer(case: OidcCase) -> Answer:
     for message in case.attempt.of("discovery-document"):
         told = message.get("issuer")
         if told and came and told != came:
-            yield case.finding(
+            yield finding(
                 "discovery-issuer-mismatch",
-                _STAGE,
                 f"The captured discovery document is of {told}; the token is from {came}.",
                 expected=came,
                 actual=told,
@@ -191,9 +183,8 @@ def discovery_issuer(case: OidcCase) -> Answer:
             return
         address = message.found.context.get(ADDRESS, "")
         if told and address.endswith(WELL_KNOWN) and address.removesuffix(WELL_KNOWN) != told.rstrip("/"):
-            yield case.finding(
+            yield finding(
                 "discovery-issuer-mismatch",
-                _STAGE,
                 f"The discovery document names the issuer {told}; it came from {address}.",
                 expected=address.removesuffix(WELL_KNOWN),
                 actual=told,
@@ -207,12 +198,21 @@ def discovery_issuer(case: OidcCase) -> Answer:
     fetched = url and url.endswith(WELL_KNOWN) and url.removesuffix(WELL_KNOWN) != listed.rstrip("/")
     if fetched or (came == case.expected_issuer and came is not None and came != listed):
         expected = (url or "").removesuffix(WELL_KNOWN) if fetched else came
-        yield case.finding(
+        yield finding(
             "discovery-issuer-mismatch",
-            _STAGE,
             f"The discovery document names the issuer {listed}; "
             + (f"it is fetched from {url}." if fetched else f"the token is from {came}."),
             expected=expected,
             actual=listed,
             evidence=[Evidence("issuer", listed, provider.settings.discovery, "/issuer")],
         )
+
+
+CHECKS = (
+    issuer,
+    audience,
+    audience_of_one,
+    authorized_party,
+    kinds,
+    discovery_issuer,
+)

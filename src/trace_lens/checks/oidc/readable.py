@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from trace_lens.attempts.oidc import OidcMessage
-from trace_lens.checks.asking import MESSAGE, NOTHING, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.verified import signature_length
-from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.raising import finding
 from trace_lens.oidc.encryption import weak_parts
 from trace_lens.oidc.tokens import ID, TIMES, Moment
 
-_STAGE = Stage.READABLE
 _WORDS = {"jwt": "token", "jwe": "encrypted token", "id-token": "ID token"}
 _AGAIN = "Capture the message again, whole and unchanged. If it is the same again, the other side sends it so."
 
@@ -19,7 +20,7 @@ def _whole(one: OidcMessage) -> list[Evidence]:
     return [Evidence("the message", f"{len(one.found.data):,} bytes", one.source, one.place)]
 
 
-@asks(_STAGE, "capture-truncated", "malformed-message", needs=NOTHING)
+@check("capture-truncated", "malformed-message", requires=Need.NOTHING)
 def damage(case: OidcCase) -> Answer:
     """Can every message be read?"""
     main = case.attempt.main
@@ -27,9 +28,8 @@ def damage(case: OidcCase) -> Answer:
         if one.damage is None:
             continue
         code, reason = one.damage
-        yield case.finding(
+        yield finding(
             code,
-            _STAGE,
             f"The {_WORDS.get(one.kind) or one.kind.replace('-', ' ')} cannot be read: {reason}.",
             severity=Severity.BREAK if one is main else Severity.RISK,
             side=Side.USER,
@@ -38,7 +38,7 @@ def damage(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "capture-truncated")
+@check("capture-truncated")
 def whole_signature(case: OidcCase) -> Answer:
     """Is the token there to its end: has its signature the length that its algorithm gives it (RFC 7518 §3)?"""
     token, verdict = case.token, case.verdict
@@ -46,9 +46,8 @@ def whole_signature(case: OidcCase) -> Answer:
         return
     length, belongs = len(token.jws.signature), signature_length(token.jws, verdict)
     if 0 < length < belongs:
-        yield case.finding(
+        yield finding(
             "capture-truncated",
-            _STAGE,
             f"The token stops before its end: its signature has {length} bytes where {belongs} belong.",
             expected=f"{belongs} bytes",
             actual=f"{length} bytes",
@@ -57,21 +56,20 @@ def whole_signature(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "repaired-encoding", needs=NOTHING)
+@check("repaired-encoding", requires=Need.NOTHING)
 def repairs(case: OidcCase) -> Answer:
     """Did it decode as it stood?"""
     for one in case.attempt.messages:
         if one.found.repairs:
-            yield case.finding(
+            yield finding(
                 "repaired-encoding",
-                _STAGE,
                 f"It decoded only after a repair: {', '.join(one.found.repairs)}.",
                 evidence=[Evidence("layers", " → ".join(one.found.layers) or "none", one.source, one.place)],
             )
             return
 
 
-@asks(_STAGE, "malformed-message")
+@check("malformed-message")
 def claims_there(case: OidcCase) -> Answer:
     """Does the token hold what it must (OpenID Connect Core 1.0 §2), each in the form that it must have?"""
     token = case.token
@@ -80,9 +78,8 @@ def claims_there(case: OidcCase) -> Answer:
     needed = ("iss", "exp", "iat") if token.kind == ID else ("iss", "exp")
     missing = [name for name in needed if token.claims.get(name) in (None, "")]
     if missing:
-        yield case.finding(
+        yield finding(
             "malformed-message",
-            _STAGE,
             f"The token lacks {' and '.join(missing)}, which every such token must hold.",
             side=Side.PROVIDER,
             expected=", ".join(missing),
@@ -93,9 +90,8 @@ def claims_there(case: OidcCase) -> Answer:
         if moment is None or name in missing or not moment.problem:
             continue
         read = "" if moment.moment is None else "; it was read all the same"
-        yield case.finding(
+        yield finding(
             "malformed-message",
-            _STAGE,
             f"{name} has the wrong form: {moment.problem}{read}.",
             severity=Severity.BREAK if _refused(name, moment) else Severity.RISK,
             side=Side.PROVIDER,
@@ -113,7 +109,7 @@ def _refused(name: str, moment: Moment) -> bool:
     return moment.moment is None or (name in ("exp", "nbf") and isinstance(moment.written, str))
 
 
-@asks(_STAGE, "malformed-message")
+@check("malformed-message")
 def odd_json(case: OidcCase) -> Answer:
     """Do all readers read the token alike: no name twice, no number that is not exact, no lax base64url?"""
     token = case.token
@@ -123,9 +119,8 @@ def odd_json(case: OidcCase) -> Answer:
     told += [f"{name} is a number beyond 2^53, which many readers round" for name in token.inexact]
     told += list(token.jws.problems)
     for what in told:
-        yield case.finding(
+        yield finding(
             "malformed-message",
-            _STAGE,
             f"In the token {what}.",
             severity=Severity.RISK,
             side=Side.PROVIDER,
@@ -133,15 +128,14 @@ def odd_json(case: OidcCase) -> Answer:
         )
 
 
-@asks(_STAGE, "malformed-message", needs=MESSAGE)
+@check("malformed-message", requires=Need.MESSAGE)
 def parameters_once(case: OidcCase) -> Answer:
     """Does no parameter stand twice (RFC 6749 §3.1)?"""
     for one in case.attempt.messages:
         for name in one.parameters.twice if one.parameters else ():
             side = Side.PROVIDER if one.kind == "authorization-response" else Side.APPLICATION
-            yield case.finding(
+            yield finding(
                 "malformed-message",
-                _STAGE,
                 f"The parameter {name} stands more than once in the {one.kind.replace('-', ' ')}.",
                 severity=Severity.RISK,
                 side=side,
@@ -150,8 +144,8 @@ def parameters_once(case: OidcCase) -> Answer:
             )
 
 
-@asks(_STAGE, "encrypted-no-key", "encrypted-to-other-key", "decryption-failed", "encryption-form-refused",
-      "weak-encryption", needs=MESSAGE)  # fmt: skip
+@check("encrypted-no-key", "encrypted-to-other-key", "decryption-failed", "encryption-form-refused",
+      "weak-encryption", requires=Need.MESSAGE)  # fmt: skip
 def opened(case: OidcCase) -> Answer:
     """Does an encrypted token open with the client's key?"""
     opening = case.opening
@@ -161,15 +155,23 @@ def opened(case: OidcCase) -> Answer:
     methods = [Evidence(name, str(header[name]), case.judged.source, f"{case.judged.place} › header /{name}")
                for name in ("alg", "enc", "kid", "zip", "p2c") if name in header]  # fmt: skip
     if opening.code:
-        yield case.finding(
+        yield finding(
             opening.code,
-            _STAGE,
             f"The token is encrypted and stays closed: {opening.reason}.",
             evidence=methods,
         )
         if opening.code == "encrypted-no-key":
             yield Unchecked("encrypted-no-key", opening.reason, decides=True)
     for weak in weak_parts(header):
-        yield case.finding(
-            "weak-encryption", _STAGE, f"The token is encrypted with {weak}, which is retired.", evidence=methods
-        )
+        yield finding("weak-encryption", f"The token is encrypted with {weak}, which is retired.", evidence=methods)
+
+
+CHECKS = (
+    damage,
+    whole_signature,
+    repairs,
+    claims_there,
+    odd_json,
+    parameters_once,
+    opened,
+)

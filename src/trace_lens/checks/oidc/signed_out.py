@@ -9,12 +9,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from trace_lens.attempts.oidc import OidcMessage
-from trace_lens.checks.asking import SIGN_OUT, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import differs
 from trace_lens.checks.oidc.case import OidcCase, values_of
 from trace_lens.checks.oidc.verified import KNOWN, TRUSTED, judge
-from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.oidc.tokens import LOGOUT_EVENT, Token
 
 _UNMATCHED = "sign-out-unmatched"
@@ -34,7 +36,7 @@ def _of(case: OidcCase, one: OidcMessage, token: Token, name: str) -> list[Evide
     return case.shown(one, name, values_of(token.claims.get(name, "not there")), f"payload /{name}")
 
 
-@asks(Stage.READABLE, "malformed-message", needs=SIGN_OUT)
+@check("malformed-message", requires=Need.SIGN_OUT)
 def form(case: OidcCase) -> Answer:
     """Does a logout token hold what it must, and nothing that it must not (Back-Channel Logout 1.0 §2.4)?"""
     for one, token in _tokens(case):
@@ -48,9 +50,8 @@ def form(case: OidcCase) -> Answer:
         if "nonce" in claims:
             wrong.append("it holds a nonce, which it must not")
         if wrong:
-            yield case.finding(
+            yield finding(
                 "malformed-message",
-                Stage.READABLE,
                 f"The logout token has the wrong form: {'; '.join(wrong)}.",
                 severity=_severity(case),
                 side=Side.PROVIDER,
@@ -58,16 +59,15 @@ def form(case: OidcCase) -> Answer:
             )
 
 
-@asks(Stage.AUTHENTIC, "algorithm-none", "signature-value-invalid", needs=SIGN_OUT)
+@check("algorithm-none", "signature-value-invalid", requires=Need.SIGN_OUT)
 def signed(case: OidcCase) -> Answer:
     """Is the logout token signed by the provider's key (Back-Channel Logout 1.0 §2.6)?"""
     for one, token in _tokens(case):
         jws = token.jws
         header = case.shown(one, "alg", (jws.algorithm,), "header /alg")
         if jws.algorithm.strip().casefold() == "none":
-            yield case.finding(
+            yield finding(
                 "algorithm-none",
-                Stage.AUTHENTIC,
                 "The logout token is not signed: anybody could sign people out with it.",
                 severity=_severity(case),
                 actual=jws.algorithm,
@@ -80,9 +80,8 @@ def signed(case: OidcCase) -> Answer:
         elif verdict.standing != TRUSTED:
             known = verdict.key if verdict.standing == KNOWN else None
             fits = f"{known.words} fits it" if known else ""
-            yield case.finding(
+            yield finding(
                 "signature-value-invalid",
-                Stage.AUTHENTIC,
                 "No key of the provider verifies the logout token" + (f"; {fits}." if fits else "."),
                 severity=_severity(case),
                 side=Side.PROVIDER,
@@ -90,7 +89,7 @@ def signed(case: OidcCase) -> Answer:
             )
 
 
-@asks(Stage.INTENDED, "issuer-mismatch", needs=SIGN_OUT)
+@check("issuer-mismatch", requires=Need.SIGN_OUT)
 def from_provider(case: OidcCase) -> Answer:
     """Is the sign-out from the provider that the application trusts?"""
     expected = case.expected_issuer
@@ -98,9 +97,8 @@ def from_provider(case: OidcCase) -> Answer:
         came = one.get("iss")
         severity = differs(expected, came) if expected and came else None
         if severity and expected and came:
-            yield case.finding(
+            yield finding(
                 "issuer-mismatch",
-                Stage.INTENDED,
                 f"The sign-out is from {came}; the application trusts {expected}.",
                 severity=Severity.RISK if case.attempt.kind == "answer" else severity,
                 expected=expected,
@@ -109,15 +107,14 @@ def from_provider(case: OidcCase) -> Answer:
             )
 
 
-@asks(Stage.INTENDED, "audience-mismatch", needs=SIGN_OUT)
+@check("audience-mismatch", requires=Need.SIGN_OUT)
 def for_client(case: OidcCase) -> Answer:
     """Is the logout token made out to this client?"""
     expected = case.client_id
     for one, token in _tokens(case):
         if expected and token.audience and expected not in token.audience:
-            yield case.finding(
+            yield finding(
                 "audience-mismatch",
-                Stage.INTENDED,
                 f"The logout token is made out to {', '.join(token.audience)}; the application is {expected}.",
                 severity=_severity(case),
                 expected=expected,
@@ -127,15 +124,14 @@ def for_client(case: OidcCase) -> Answer:
             )
 
 
-@asks(Stage.CURRENT, "expired", needs=SIGN_OUT)
+@check("expired", requires=Need.SIGN_OUT)
 def in_time(case: OidcCase) -> Answer:
     """Was the logout token still good?"""
     for one, token in _tokens(case):
         end = token.at("exp")
         if case.at and end and case.at >= end + case.skew:
-            yield case.finding(
+            yield finding(
                 "expired",
-                Stage.CURRENT,
                 f"The logout token ended {show_duration(case.at - end)} before.",
                 severity=_severity(case),
                 expected=f"before {show_moment(end)}",
@@ -145,7 +141,7 @@ def in_time(case: OidcCase) -> Answer:
             )
 
 
-@asks(Stage.ADMITTED, _UNMATCHED, needs=SIGN_OUT)
+@check(_UNMATCHED, requires=Need.SIGN_OUT)
 def session_known(case: OidcCase) -> Answer:
     """Does the sign-out name the session or subject of the sign-in?"""
     token = case.token
@@ -158,9 +154,8 @@ def session_known(case: OidcCase) -> Answer:
             known = token.text(name)
             if named is None or named == known:
                 continue
-            yield case.finding(
+            yield finding(
                 _UNMATCHED,
-                Stage.ADMITTED,
                 f"The sign-out names the {'session' if name == 'sid' else 'subject'} {named}; the sign-in was "
                 + (f"{known}." if known else f"without a {name}, so the application cannot know it."),
                 expected=known,
@@ -173,7 +168,7 @@ def session_known(case: OidcCase) -> Answer:
             break
 
 
-@asks(Stage.ADMITTED, _UNMATCHED, needs=SIGN_OUT)
+@check(_UNMATCHED, requires=Need.SIGN_OUT)
 def front_channel(case: OidcCase) -> Answer:
     """Does a sign-out through the browser name its session, or carry the ID token as a hint?"""
     for one in case.attempt.of("logout-request"):
@@ -184,12 +179,22 @@ def front_channel(case: OidcCase) -> Answer:
         if by_application and given.get("post_logout_redirect_uri") and not (
             given.get("id_token_hint") or given.get("client_id")
         ):  # fmt: skip
-            yield case.finding(
+            yield finding(
                 _UNMATCHED,
-                Stage.ADMITTED,
                 "The logout request names an address to come back to, but neither the ID token (id_token_hint) nor the "
                 "client, so the provider cannot know whose session it is and need not come back.",
                 side=Side.APPLICATION,
                 expected="id_token_hint",
                 evidence=case.parameter(one, "post_logout_redirect_uri"),
             )
+
+
+CHECKS = (
+    form,
+    signed,
+    from_provider,
+    for_client,
+    in_time,
+    session_known,
+    front_channel,
+)

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.way.signs import shows_cookies
 from trace_lens.common import limits
-from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.common.findings import Unchecked
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 
-_STAGE = Stage.ADMITTED
 
-
-@asks(_STAGE, "session-ends-early")
+@check("session-ends-early")
 def session_length(case: SamlCase) -> Answer:
     """Does the session last as long as people expect?"""
     assertion = case.assertion
@@ -23,9 +22,8 @@ def session_length(case: SamlCase) -> Answer:
             continue
         length = (end.moment - issued).total_seconds()
         if 0 < length < limits.SHORT_SESSION_SECONDS:
-            yield case.finding(
+            yield finding(
                 "session-ends-early",
-                _STAGE,
                 f"The provider ends the session {show_duration(end.moment - issued)} after this sign-in "
                 "(SessionNotOnOrAfter), and an application that obeys it signs the user out then.",
                 actual=show_moment(end.moment),
@@ -34,3 +32,6 @@ def session_length(case: SamlCase) -> Answer:
             return
     if not shows_cookies(case):
         yield Unchecked("session-ends-early", "the capture shows no session cookie of the application")
+
+
+CHECKS = (session_length,)

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.common.findings import Side, Stage, Unchecked
+from trace_lens.common.findings import Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
+from trace_lens.common.raising import finding
 from trace_lens.saml.names import SUCCESS, short
 from trace_lens.saml.statuses import meaning_of
 
-_STAGE = Stage.ANSWERED
 
-
-@asks(_STAGE, "provider-refused", "request-rejected", needs=MESSAGE)
+@check("provider-refused", "request-rejected", requires=Need.MESSAGE)
 def status(case: SamlCase) -> Answer:
     """Is the status Success? If not: what do the codes mean, and whose move is it?"""
     if case.response is None:
@@ -32,9 +32,8 @@ def status(case: SamlCase) -> Answer:
     said = f" It adds: {quoted_at_end(found.message.value)}" if found.message and found.message.value.strip() else ""
     usual = f" The usual cause: {innermost.cause}." if innermost else ""
     evidence = [item for code in found.codes for item in case.shown("StatusCode", code)]
-    yield case.finding(
+    yield finding(
         "request-rejected" if rejects else "provider-refused",
-        _STAGE,
         f"The provider answered with an error instead of an assertion. {words[0].upper()}{words[1:]}.{said}{usual}",
         side=Side(innermost.side) if innermost else Side.PROVIDER,
         expected=SUCCESS,
@@ -46,3 +45,6 @@ def status(case: SamlCase) -> Answer:
         ],
         compared=False,
     )
+
+
+CHECKS = (status,)

@@ -7,14 +7,16 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from trace_lens.checks.asking import ASSERTION, REQUEST, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.identified import account_name, index_of, is_of
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.signed import Verdict, judge_message
 from trace_lens.checks.way.signs import names_of
-from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.saml.messages import Located, RequestedAuthnContext
 from trace_lens.saml.names import FORMAT_UNSPECIFIED, short
 
@@ -44,7 +46,7 @@ def _answered_well(case: SamlCase) -> bool:
     return case.attempt.answer is not None and not case.attempt.damage and not case.refused
 
 
-@asks(Stage.DELIVERED, "acs-not-registered", needs=REQUEST)
+@check("acs-not-registered", requires=Need.REQUEST)
 def return_address(case: SamlCase) -> Answer:
     """Does the provider have the address that the request wants the answer sent to?"""
     request = case.request
@@ -63,9 +65,8 @@ def return_address(case: SamlCase) -> Answer:
         if location is not None and registered in (None, location):
             return
         words = f"which is {location}" if location else "which its metadata does not have"
-        yield case.finding(
+        yield finding(
             "acs-not-registered",
-            Stage.DELIVERED,
             f"The request wants the answer at its ACS URL of index {request.acs_index.value}, {words}.",
             expected=registered or ", ".join(indexed.values()),
             actual=location or request.acs_index.value,
@@ -87,9 +88,8 @@ def return_address(case: SamlCase) -> Answer:
         return
     ours = asked.value in case.app.acs_urls
     taken = case.response is not None and not case.refused and case.response.destination is not None
-    yield case.finding(
+    yield finding(
         "acs-not-registered",
-        Stage.DELIVERED,
         f"The request wants the answer at {asked.value}, which the provider does not have for {case.app.name}.",
         severity=Severity.RISK if taken and case.response.destination.value == asked.value else severity,  # type: ignore[union-attr]
         side=Side.PROVIDER if ours else Side.APPLICATION,
@@ -103,7 +103,7 @@ def return_address(case: SamlCase) -> Answer:
     )
 
 
-@asks(Stage.DELIVERED, "identifier-in-request-unknown", needs=REQUEST)
+@check("identifier-in-request-unknown", requires=Need.REQUEST)
 def identifier(case: SamlCase) -> Answer:
     """Does the request bear the identifier that is set at the provider?"""
     issuer = case.request.issuer if case.request else None
@@ -120,9 +120,8 @@ def identifier(case: SamlCase) -> Answer:
         return
     ours = issuer.value == case.app.entity_id
     key = ("provider_setup", "audience") if at_provider else ("application", "entity_id")
-    yield case.finding(
+    yield finding(
         "identifier-in-request-unknown",
-        Stage.DELIVERED,
         f"The request names its sender {issuer.value}; the provider knows {case.app.name} as {expected}.",
         severity=severity,
         side=Side.PROVIDER if ours else Side.APPLICATION,
@@ -133,7 +132,7 @@ def identifier(case: SamlCase) -> Answer:
     )
 
 
-@asks(Stage.DELIVERED, "destination-mismatch", needs=REQUEST)
+@check("destination-mismatch", requires=Need.REQUEST)
 def destination(case: SamlCase) -> Answer:
     """Was the request sent to the provider's own address?"""
     target = case.request.destination if case.request else None
@@ -146,9 +145,8 @@ def destination(case: SamlCase) -> Answer:
     expected = closest(target.value, known)
     severity = differs(expected, target.value)
     if severity:
-        yield case.finding(
+        yield finding(
             "destination-mismatch",
-            Stage.DELIVERED,
             f"The request is addressed to {target.value}, which is no sign-on URL of the provider.",
             severity=Severity.RISK if _answered_well(case) else severity,
             side=Side.APPLICATION,
@@ -159,7 +157,7 @@ def destination(case: SamlCase) -> Answer:
         )
 
 
-@asks(Stage.DELIVERED, "request-unsigned", needs=REQUEST)
+@check("request-unsigned", requires=Need.REQUEST)
 def signed_request(case: SamlCase) -> Answer:
     """Is the request signed where the provider's metadata wants that, and does its signature hold?"""
     message = case.attempt.request
@@ -169,9 +167,8 @@ def signed_request(case: SamlCase) -> Answer:
     wants = bool(case.provider and case.provider.role and case.provider.role.wants_signed_requests)
     if not verdicts:
         if wants and case.provider:
-            yield case.finding(
+            yield finding(
                 "request-unsigned",
-                Stage.DELIVERED,
                 f"{case.provider.name} wants requests signed (WantAuthnRequestsSigned in its metadata), and this one "
                 "is not.",
                 severity=Severity.RISK if _answered_well(case) else Severity.BREAK,
@@ -207,13 +204,13 @@ def _request_signature(case: SamlCase, verdicts: tuple[Verdict, ...]) -> Answer:
             continue
         else:
             code, detail = "signature-value-invalid", f"was made by no key in the metadata of {name}"
-        yield case.finding(
-            code, Stage.AUTHENTIC, f"The signature of the request {detail}.", severity=severity, side=Side.APPLICATION,
+        yield finding(
+            code, f"The signature of the request {detail}.", severity=severity, side=Side.APPLICATION,
             evidence=[evidence],
         )  # fmt: skip
 
 
-@asks(Stage.INTENDED, "issuer-mismatch", needs=REQUEST)
+@check("issuer-mismatch", requires=Need.REQUEST)
 def scoping(case: SamlCase) -> Answer:
     """Is the provider that answered one of those that the request named?"""
     wanted = case.request.scoping if case.request else None
@@ -223,9 +220,8 @@ def scoping(case: SamlCase) -> Answer:
     authorities = {one.value for statement in statements for one in statement.authenticating_authorities}
     named = {one.value for one in wanted.providers}
     if named and not named & {case.issuer.value, *authorities}:
-        yield case.finding(
+        yield finding(
             "issuer-mismatch",
-            Stage.INTENDED,
             f"The request named the providers that may answer ({', '.join(sorted(named))}), and the answer is by none "
             "of them.",
             severity=Severity.RISK,
@@ -235,9 +231,8 @@ def scoping(case: SamlCase) -> Answer:
             compared=False,
         )
     elif wanted.proxy_count == 0 and authorities:
-        yield case.finding(
+        yield finding(
             "issuer-mismatch",
-            Stage.INTENDED,
             f"The request forbids passing it on (ProxyCount 0), and the user was authenticated by "
             f"{', '.join(sorted(authorities))}.",
             severity=Severity.RISK,
@@ -246,7 +241,7 @@ def scoping(case: SamlCase) -> Answer:
         )
 
 
-@asks(Stage.CURRENT, "authentication-too-old", needs=REQUEST)
+@check("authentication-too-old", requires=Need.REQUEST)
 def authenticated_anew(case: SamlCase) -> Answer:
     """Was the user authenticated anew where the request demanded it?"""
     request = case.request
@@ -257,9 +252,8 @@ def authenticated_anew(case: SamlCase) -> Answer:
     for statement in case.assertion.authn_statements:
         instant = statement.authn_instant
         if asked_at and instant and instant.moment and instant.moment < asked_at - skew:
-            yield case.finding(
+            yield finding(
                 "authentication-too-old",
-                Stage.CURRENT,
                 f"The request demands a new authentication (ForceAuthn), and the user had authenticated "
                 f"{show_duration(asked_at - instant.moment)} before it was sent.",
                 side=Side.PROVIDER,
@@ -272,7 +266,7 @@ def authenticated_anew(case: SamlCase) -> Answer:
             return
 
 
-@asks(Stage.IDENTIFIED, "name-id-format-mismatch", needs=REQUEST)
+@check("name-id-format-mismatch", requires=Need.REQUEST)
 def name_asked_for(case: SamlCase) -> Answer:
     """Has the name the format that the request asked for (SAML 2.0 Core §3.4.1.1)?"""
     policy = case.request.name_id_policy if case.request else None
@@ -285,9 +279,8 @@ def name_asked_for(case: SamlCase) -> Answer:
     index = index_of(case, case.app) if case.app else None
     found = account_name(case)
     fits = bool(index and found and index.find(found.wanted))
-    yield case.finding(
+    yield finding(
         "name-id-format-mismatch",
-        Stage.IDENTIFIED,
         f"The request asked for a NameID of the format {short(wanted.value)}; the one sent is {short(name.format)}."
         + (" Its value leads to an account all the same." if fits else ""),
         severity=Severity.RISK if fits else Severity.BREAK,
@@ -299,16 +292,15 @@ def name_asked_for(case: SamlCase) -> Answer:
     )
 
 
-@asks(Stage.IDENTIFIED, "other-user-answered", needs=REQUEST)
+@check("other-user-answered", requires=Need.REQUEST)
 def asked_user(case: SamlCase) -> Answer:
     """Is the answer about the person whom the request named (SAML 2.0 Core §3.4.1.4)?"""
     subject = case.request.subject if case.request else None
     wanted = subject.name_id if subject else None
     if wanted is None or case.name_id is None or is_of(case, wanted.value, [case.name_id.value, *names_of(case)]):
         return
-    yield case.finding(
+    yield finding(
         "other-user-answered",
-        Stage.IDENTIFIED,
         f"The request asks for {wanted.value}, and the answer is about {case.name_id.value}: an open session of "
         "another person, most likely.",
         expected=wanted.value,
@@ -317,7 +309,7 @@ def asked_user(case: SamlCase) -> Answer:
     )
 
 
-@asks(Stage.ENTITLED, "assurance-too-low", needs=ASSERTION)
+@check("assurance-too-low", requires=Need.ASSERTION)
 def strong_enough(case: SamlCase) -> Answer:
     """Was the user authenticated as strongly as the request's comparison demands (Core §3.3.2.2.1)?"""
     if case.request is None:
@@ -341,9 +333,8 @@ def strong_enough(case: SamlCase) -> Answer:
         )
     elif not holds:
         given = short(actual.value) if actual else "none"
-        yield case.finding(
+        yield finding(
             "assurance-too-low",
-            Stage.ENTITLED,
             f"The request demands an authentication of {_WORDS.get(wanted.comparison, wanted.comparison)} {listed}; "
             f"the answer says {given}.",
             side=Side.PROVIDER,
@@ -383,3 +374,16 @@ def _satisfies(wanted: RequestedAuthnContext, actual: str) -> bool | None:
         case "better":
             return _STRENGTH[actual] > max(ranks)
     return None
+
+
+CHECKS = (
+    return_address,
+    identifier,
+    destination,
+    signed_request,
+    scoping,
+    authenticated_anew,
+    name_asked_for,
+    asked_user,
+    strong_enough,
+)

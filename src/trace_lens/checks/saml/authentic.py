@@ -6,20 +6,20 @@ from collections.abc import Iterator
 
 from lxml import etree
 
-from trace_lens.checks.asking import MESSAGE, SIGNATURE, Answer, asks
+from trace_lens.checks.case import Need
 from trace_lens.checks.certificate_dates import dates_of
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.signed import Verdict
 from trace_lens.common import limits
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.moments import show_moment
+from trace_lens.common.raising import finding
 from trace_lens.pki.certificates import Certificate
 from trace_lens.saml.messages import Text
 from trace_lens.saml.names import short
 from trace_lens.saml.parsing import holds_comment, where
 from trace_lens.workspace.trust import RecordedKey
-
-_STAGE = Stage.AUTHENTIC
 
 
 def _at_signature(case: SamlCase, verdict: Verdict) -> Evidence:
@@ -37,7 +37,7 @@ def _at_certificate(case: SamlCase, verdict: Verdict) -> list[Evidence]:
     return [Evidence(label, value, case.attempt.source, case.attempt.place + verdict.place)]
 
 
-@asks(_STAGE, "not-signed", "signed-part-wrong", needs=MESSAGE, decides=True)
+@check("not-signed", "signed-part-wrong", requires=Need.MESSAGE, decides=True)
 def signed_at_all(case: SamlCase) -> Answer:
     """Is the part signed that the application requires (SAML 2.0 Profiles §4.1.3.5)?"""
     signed = case.signed
@@ -48,9 +48,8 @@ def signed_at_all(case: SamlCase) -> Answer:
         if case.closed:
             yield Unchecked("not-signed", "the assertion is encrypted; a signature inside it cannot be seen", True)
             return
-        yield case.finding(
+        yield finding(
             "not-signed",
-            _STAGE,
             "Neither the response nor the assertion is signed, so anybody could have written it.",
             evidence=case.shown("Response ID", case.response.id if case.response else None),
         )
@@ -62,9 +61,8 @@ def signed_at_all(case: SamlCase) -> Answer:
         need = need - {"assertion"}
     if have and not need <= have:
         lacking = " and ".join(sorted(need - have))
-        yield case.finding(
+        yield finding(
             "signed-part-wrong",
-            _STAGE,
             f"The {' and the '.join(sorted(have))} is signed, but {case.app.name if case.app else 'the application'} "
             f"requires a signature on the {lacking}.",
             expected=wanted,
@@ -78,7 +76,7 @@ def signed_at_all(case: SamlCase) -> Answer:
         )
 
 
-@asks(_STAGE, "digest-mismatch", "signature-value-invalid", needs=SIGNATURE)
+@check("digest-mismatch", requires=Need.SIGNATURE)
 def content_unchanged(case: SamlCase) -> Answer:
     """Is what was signed what stands here (XML Signature §3.2.1)?"""
     for verdict in case.signed.own:
@@ -89,9 +87,8 @@ def content_unchanged(case: SamlCase) -> Answer:
         else:
             name = verdict.key.words if verdict.key else "the certificate inside the message"
             reason = f"The signature over SignedInfo does hold, with {name}, so the content was changed after signing."
-        yield case.finding(
+        yield finding(
             "digest-mismatch",
-            _STAGE,
             f"The {verdict.part} is not what was signed: its digest is another. {reason} {_of_captures(case)}",
             evidence=[_at_signature(case, verdict)],
         )
@@ -106,7 +103,14 @@ def _of_captures(case: SamlCase) -> str:
     return "None of the changes that captures make explains it."
 
 
-@asks(_STAGE, "signed-by-other-known-key", "signature-value-invalid", needs=SIGNATURE)
+@check(
+    "signed-by-other-known-key",
+    "signature-value-invalid",
+    "signed-by-untrusted-key",
+    "fingerprint-mismatch",
+    "no-trusted-key",
+    requires=Need.SIGNATURE,
+)
 def made_by_trusted_key(case: SamlCase) -> Answer:
     """Did a key that the application trusts make the signature (XML Signature §3.2.2)?"""
     signed = case.signed
@@ -142,9 +146,8 @@ def _no_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding | Unchecked]:
         if verdict.key
         else ""
     )
-    yield case.finding(
+    yield finding(
         "no-trusted-key",
-        _STAGE,
         f"The signature cannot be judged: {because}.{embedded}",
         value_to_set=str(verdict.certificate.sha256) if verdict.certificate else None,
         evidence=[_at_signature(case, verdict), *_at_certificate(case, verdict)],
@@ -159,9 +162,8 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
     app = case.app.name if case.app else "the application"
     certificate = verdict.certificate
     if verdict.standing == "embedded" and certificate is None:
-        yield case.finding(
+        yield finding(
             "signed-by-untrusted-key",
-            _STAGE,
             f"The signature holds only with the bare key that came inside the message, and {app} trusts another. "
             "Whoever writes a message can put any key in it.",
             expected=expected,
@@ -171,9 +173,8 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
         return
     if verdict.standing == "none":
         if verdict.digest_holds:
-            yield case.finding(
+            yield finding(
                 "signature-value-invalid",
-                _STAGE,
                 "The content is what was signed, but the signature over it was made by no key on record, nor by the "
                 "certificate inside the message.",
                 evidence=evidence,
@@ -186,9 +187,8 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
         in_use = str(
             certificate.sha1 if pin.fingerprint and pin.fingerprint.algorithm == "sha1" else certificate.sha256
         )
-        yield case.finding(
+        yield finding(
             "fingerprint-mismatch",
-            _STAGE,
             f"The signature was made with the certificate that the provider publishes, but {app} holds the fingerprint "
             "of another one.",
             expected=str(pin.fingerprint),
@@ -199,9 +199,8 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
         )
     elif verdict.standing == "known" and verdict.key:
         ours = bool(case.provider and verdict.key.held_by == "published" and verdict.key.owner == case.provider.name)
-        yield case.finding(
+        yield finding(
             "signed-by-other-known-key",
-            _STAGE,
             f"The signature was made by {verdict.key.words}; {app} does not trust it."
             + (" The provider has changed its key." if ours else _whose(case, certificate)),
             side=Side.APPLICATION if ours else Side.PROVIDER,
@@ -212,9 +211,8 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
             compared=False,
         )
     else:
-        yield case.finding(
+        yield finding(
             "signed-by-untrusted-key",
-            _STAGE,
             f"The signature holds only with the certificate that came inside the message "
             f"({certificate.subject or 'no name'}), and {app} trusts another.",
             expected=expected,
@@ -234,7 +232,7 @@ def _pin_words(key: RecordedKey) -> str:
     return str(key.fingerprint or (key.certificate.sha256 if key.certificate else ""))
 
 
-@asks(_STAGE, "signature-wrapping", needs=SIGNATURE)
+@check("signature-wrapping", requires=Need.SIGNATURE)
 def signed_is_read(case: SamlCase) -> Answer:
     """Is the signed element the one that a reader would take?"""
     wrapping = case.signed.wrapping
@@ -243,9 +241,8 @@ def signed_is_read(case: SamlCase) -> Answer:
         yield _uncovered(case, uncovered)
     elif wrapping is not None and wrapping.signature.signed is not None:
         place = where(wrapping.signature.signed)
-        yield case.finding(
+        yield finding(
             "signature-wrapping",
-            _STAGE,
             f"The signature is good, but it covers the element at {place}, while an application that looks in the "
             "usual place reads another one that nobody signed.",
             evidence=[_at_signature(case, wrapping)],
@@ -266,9 +263,8 @@ def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
     name = etree.QName(first).localname
     more = f", and {len(elements) - 1} more" if len(elements) > 1 else ""
     good = [one for one in case.signed.verdicts if one.standing == "trusted" and one.good]
-    return case.finding(
+    return finding(
         "signature-wrapping",
-        _STAGE,
         f"A trusted signature is good, but {'an' if name[0] in 'AE' else 'a'} {name} at {where(first)}{more} lies "
         "outside what it covers. Nobody signed that part; an application that reads it can be deceived.",
         evidence=[
@@ -286,56 +282,51 @@ def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
     )
 
 
-@asks(_STAGE, "duplicate-id", needs=SIGNATURE)
+@check("duplicate-id", requires=Need.SIGNATURE)
 def ids_unique(case: SamlCase) -> Answer:
     """Does each ID stand once (XML Schema Part 2 §3.3.8, SAML 2.0 Core §1.3.4)?"""
     for value in case.signed.duplicates:
-        yield case.finding(
+        yield finding(
             "duplicate-id",
-            _STAGE,
             f"Two elements have the ID {value}, so it is open which of them a signature refers to.",
             actual=value,
         )
 
 
-@asks(_STAGE, "signature-form-refused", needs=SIGNATURE)
+@check("signature-form-refused", requires=Need.SIGNATURE)
 def form(case: SamlCase) -> Answer:
     """Has each signature a form that may be accepted (SAML 2.0 Core §5.4)?"""
     own = case.signed.own or case.signed.verdicts
     for verdict in own:
         if verdict.signature.refused:
-            yield case.finding(
+            yield finding(
                 "signature-form-refused",
-                _STAGE,
                 f"The signature of the {verdict.part} must not be accepted: {verdict.signature.refused}.",
                 evidence=[_at_signature(case, verdict)],
             )
         elif not verdict.signature.holds_its_own and verdict.signature.signed is not None and not case.signed.wrapping:
-            yield case.finding(
+            yield finding(
                 "signature-form-refused",
-                _STAGE,
                 "The signature must not be accepted: it refers to another element than the one it stands in.",
                 evidence=[_at_signature(case, verdict)],
             )
 
 
-@asks(_STAGE, "weak-signature", "weak-key", needs=SIGNATURE)
+@check("weak-signature", "weak-key", requires=Need.SIGNATURE)
 def strength(case: SamlCase) -> Answer:
     """Do algorithm and key withstand what is known today?"""
     weak = sorted({part for verdict in case.signed.own for part in verdict.signature.weak_parts})
     if weak:
-        yield case.finding(
+        yield finding(
             "weak-signature",
-            _STAGE,
             f"The signature rests on {', '.join(weak)}, for which forgeries can be made.",
             actual=", ".join(weak),
             evidence=[_at_signature(case, verdict) for verdict in case.signed.own],
         )
     for certificate, verdict in _in_use(case):
         if certificate.weakness:
-            yield case.finding(
+            yield finding(
                 "weak-key",
-                _STAGE,
                 f"The signing key is weak: {certificate.weakness}.",
                 actual=certificate.key,
                 evidence=_at_certificate(case, verdict),
@@ -351,14 +342,14 @@ def _in_use(case: SamlCase) -> list[tuple[Certificate, Verdict]]:
     return list(found.values())
 
 
-@asks(_STAGE, "certificate-expired", "certificate-not-yet-valid", "certificate-expiring", needs=SIGNATURE)
+@check("certificate-expired", "certificate-not-yet-valid", "certificate-expiring", requires=Need.SIGNATURE)
 def certificate_dates(case: SamlCase) -> Answer:
     """Was the signing certificate valid at the moment of the attempt (RFC 5280 §4.1.2.5)?"""
     for certificate, verdict in _in_use(case):
         yield from dates_of(case, certificate, "signing certificate", _at_certificate(case, verdict))
 
 
-@asks(_STAGE, "certificate-damaged", needs=SIGNATURE)
+@check("certificate-damaged", requires=Need.SIGNATURE)
 def certificates_on_record(case: SamlCase) -> Answer:
     """Are the certificates on record whole?"""
     used = {id(verdict.key) for verdict in case.signed.own if verdict.standing == "trusted"}
@@ -373,9 +364,8 @@ def damaged(case: SamlCase, key: RecordedKey, *, serves: bool) -> Finding:
     """The finding for a damaged certificate; a risk where, repaired, it serves."""
     mended = f"It can be repaired ({', '.join(key.repairs)})" if key.repairs and not key.problem else ""
     problem = f"It cannot be repaired: {key.problem}" if key.problem else ""
-    return case.finding(
+    return finding(
         "certificate-damaged",
-        _STAGE,
         f"The certificate in {key.file} is damaged. {mended or problem}.",
         severity=Severity.RISK if serves else Severity.BREAK,
         side=Side.APPLICATION,
@@ -383,14 +373,13 @@ def damaged(case: SamlCase, key: RecordedKey, *, serves: bool) -> Finding:
     )
 
 
-@asks(_STAGE, "comment-in-identity")
+@check("comment-in-identity")
 def comments(case: SamlCase) -> Answer:
     """Is every name and value one piece of text?"""
     for label, value in _identities(case):
         if holds_comment(value.element):
-            yield case.finding(
+            yield finding(
                 "comment-in-identity",
-                _STAGE,
                 f"A comment stands inside the {label}. Some readers take only the part before it; the whole is "
                 f"{value.value}.",
                 actual=value.value,
@@ -415,3 +404,17 @@ def _identities(case: SamlCase) -> Iterator[tuple[str, Text]]:
         for value in attribute.values:
             if not value.holds_element:
                 yield f"attribute {short(attribute.name)}", value.text
+
+
+CHECKS = (
+    signed_at_all,
+    content_unchanged,
+    made_by_trusted_key,
+    signed_is_read,
+    ids_unique,
+    form,
+    strength,
+    certificate_dates,
+    certificates_on_record,
+    comments,
+)

@@ -10,7 +10,7 @@ from typing import ClassVar
 
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.reading import Message
-from trace_lens.checks.case import Case, Sent
+from trace_lens.checks.case import Case, Need, Sent
 from trace_lens.checks.saml.decrypted import Opening, assertions_of, open_one
 from trace_lens.checks.saml.signed import KeysOnRecord, Signed, look_at_signatures
 from trace_lens.common.findings import Evidence
@@ -274,17 +274,17 @@ class SamlCase(Case):
         told = [one.issue_instant for one in (self.assertion, self.response) if one]
         return [one.moment for one in told if one and one.moment]
 
-    def lacks(self, need: str) -> str | None:
+    def lacks(self, need: Need) -> str | None:
         """Why a question that needs the message, its assertion or a signature cannot be asked; None where it can."""
-        if not need:
+        if need is Need.NOTHING:
             return None
-        if need == "way":
+        if need is Need.WAY:
             return None if self.attempt.way else "the capture does not show the way"
         if self.attempt.damage:
             return "the message could not be read"
-        if need == "request":
+        if need is Need.REQUEST:
             return None if self.request else "the request is not in this capture"
-        if need == "sign-out":
+        if need is Need.SIGN_OUT:
             return None if self.attempt.sign_out else "no sign-out is in this capture"
         if self.attempt.answer is None:
             kind = self.attempt.kind
@@ -293,9 +293,9 @@ class SamlCase(Case):
                 if kind == "artifact"
                 else "the answer to the request is not in this capture"
             )
-        if need == "signature" and not self.signed.verdicts:
+        if need is Need.SIGNATURE and not self.signed.verdicts:
             return "the message holds no signature"
-        if need in ("message", "signature") or self.assertion:
+        if need in (Need.MESSAGE, Need.SIGNATURE) or self.assertion:
             return None
         if self.refused:
             return "the provider sent an error and no assertion"

@@ -9,14 +9,14 @@ from collections.abc import Iterator
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
-from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common import limits
-from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.common.findings import Unchecked
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.saml.messages import Instant
 
-_STAGE = Stage.CURRENT
 _UNSEEN = "the capture does not tell when the message arrived; judged as of the moment it was issued"
 _NO_MOMENT = "nothing tells the moment of the attempt"
 
@@ -44,7 +44,7 @@ def _allowing(skew: timedelta) -> str:
     return f" (with {show_duration(skew)} of clock skew allowed)" if skew else ""
 
 
-@asks(_STAGE, "not-yet-valid")
+@check("not-yet-valid")
 def begun(case: SamlCase) -> Answer:
     """Had every window begun?"""
     if case.at is None:
@@ -56,9 +56,8 @@ def begun(case: SamlCase) -> Answer:
     for window in windows(case):
         start = window.start.moment if window.start else None
         if start and case.at < start - skew:
-            yield case.finding(
+            yield finding(
                 "not-yet-valid",
-                _STAGE,
                 f"The {window.what} becomes valid only {show_duration(start - case.at)} after the attempt"
                 f"{_allowing(skew)}; one of the two clocks is wrong.",
                 expected=f"not before {show_moment(start)}",
@@ -69,7 +68,7 @@ def begun(case: SamlCase) -> Answer:
             return
 
 
-@asks(_STAGE, "expired")
+@check("expired")
 def ended(case: SamlCase) -> Answer:
     """Was every window still open?"""
     if case.at is None:
@@ -81,9 +80,8 @@ def ended(case: SamlCase) -> Answer:
     for window in windows(case):
         end = window.end.moment if window.end else None
         if end and case.at >= end + skew:
-            yield case.finding(
+            yield finding(
                 "expired",
-                _STAGE,
                 f"The {window.what} ended {show_duration(case.at - end)} before the attempt{_allowing(skew)}.",
                 expected=f"before {show_moment(end)}",
                 actual=show_moment(case.at),
@@ -93,7 +91,7 @@ def ended(case: SamlCase) -> Answer:
             return
 
 
-@asks(_STAGE, "issued-in-future")
+@check("issued-in-future")
 def issued(case: SamlCase) -> Answer:
     """Was it issued before it arrived?"""
     if case.at is None or case.assertion is None:
@@ -102,9 +100,8 @@ def issued(case: SamlCase) -> Answer:
     both = (case.assertion.issue_instant, case.response.issue_instant if case.response else None)
     for instant in both:
         if instant and instant.moment and instant.moment > case.at + skew:
-            yield case.finding(
+            yield finding(
                 "issued-in-future",
-                _STAGE,
                 f"It says that it was issued {show_duration(instant.moment - case.at)} after the attempt: the clock "
                 "of the provider is ahead, or that of the application behind.",
                 expected=f"not after {show_moment(case.at)}",
@@ -115,7 +112,7 @@ def issued(case: SamlCase) -> Answer:
             return
 
 
-@asks(_STAGE, "session-expired")
+@check("session-expired")
 def session(case: SamlCase) -> Answer:
     """Was the provider's session still open (SAML 2.0 Core §2.7.2)?"""
     if case.at is None or case.assertion is None:
@@ -123,9 +120,8 @@ def session(case: SamlCase) -> Answer:
     for statement in case.assertion.authn_statements:
         end = statement.session_not_on_or_after
         if end and end.moment and case.at >= end.moment + case.skew:
-            yield case.finding(
+            yield finding(
                 "session-expired",
-                _STAGE,
                 f"The session at the provider ended {show_duration(case.at - end.moment)} before the attempt.",
                 expected=f"before {show_moment(end.moment)}",
                 actual=show_moment(case.at),
@@ -134,15 +130,14 @@ def session(case: SamlCase) -> Answer:
             )
 
 
-@asks(_STAGE, "window-empty")
+@check("window-empty")
 def window_has_length(case: SamlCase) -> Answer:
     """Does every window end after it begins?"""
     for window in windows(case):
         start, end = (one.moment if one else None for one in (window.start, window.end))
         if start and end and end <= start:
-            yield case.finding(
+            yield finding(
                 "window-empty",
-                _STAGE,
                 f"The {window.what} ends {show_moment(end)}, which is not after its beginning {show_moment(start)}: "
                 "there is no moment at which it is valid.",
                 expected=f"after {show_moment(start)}",
@@ -152,7 +147,7 @@ def window_has_length(case: SamlCase) -> Answer:
             )
 
 
-@asks(_STAGE, "validity-too-long")
+@check("validity-too-long")
 def window_is_short(case: SamlCase) -> Answer:
     """Is no window longer than the limit of the workspace?"""
     assertion = case.assertion
@@ -164,9 +159,8 @@ def window_is_short(case: SamlCase) -> Answer:
         start = (window.start.moment if window.start else None) or issued_at
         end = window.end.moment if window.end else None
         if start and end and end - start > longest:
-            yield case.finding(
+            yield finding(
                 "validity-too-long",
-                _STAGE,
                 f"The {window.what} is valid for {show_duration(end - start)}; the limit here is "
                 f"{show_duration(longest)}.",
                 expected=f"at most {show_duration(longest)}",
@@ -177,7 +171,7 @@ def window_is_short(case: SamlCase) -> Answer:
             return
 
 
-@asks(_STAGE, "earlier-session-used")
+@check("earlier-session-used")
 def earlier_session(case: SamlCase) -> Answer:
     """Did the user authenticate for this sign-in, or earlier?"""
     assertion = case.assertion
@@ -188,9 +182,8 @@ def earlier_session(case: SamlCase) -> Answer:
             continue
         earlier = issued_at - instant.moment
         if earlier.total_seconds() > limits.EARLIER_SESSION_SECONDS:
-            yield case.finding(
+            yield finding(
                 "earlier-session-used",
-                _STAGE,
                 f"The user had authenticated {show_duration(earlier)} before this message was issued: an open session "
                 "at the provider was used, no new authentication.",
                 actual=show_moment(instant.moment),
@@ -198,7 +191,7 @@ def earlier_session(case: SamlCase) -> Answer:
             )
 
 
-@asks(_STAGE, "still-valid")
+@check("still-valid")
 def usable_now(case: SamlCase) -> Answer:
     """Could somebody who finds this capture still use it?"""
     if case.assertion is None:
@@ -206,9 +199,8 @@ def usable_now(case: SamlCase) -> Answer:
     ends = [window.end for window in windows(case) if window.end and window.end.moment]
     first = min(ends, key=_moment, default=None)
     if first and first.moment and case.now < first.moment:
-        yield case.finding(
+        yield finding(
             "still-valid",
-            _STAGE,
             f"The assertion in this capture can still be used, for {show_duration(first.moment - case.now)} from now: "
             "handle it as a secret.",
             actual=show_moment(first.moment),
@@ -219,3 +211,15 @@ def usable_now(case: SamlCase) -> Answer:
 def _moment(instant: Instant) -> datetime:
     assert instant.moment is not None
     return instant.moment
+
+
+CHECKS = (
+    begun,
+    ended,
+    issued,
+    session,
+    window_has_length,
+    window_is_short,
+    earlier_session,
+    usable_now,
+)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of
-from trace_lens.common.findings import Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Severity, Side, Unchecked
+from trace_lens.common.raising import finding
 from trace_lens.common.secret_names import relay_words
 from trace_lens.saml.messages import SubjectConfirmation, Text
 from trace_lens.saml.names import (
@@ -19,7 +21,6 @@ from trace_lens.saml.names import (
     short,
 )
 
-_STAGE = Stage.DELIVERED
 _LOOPBACK = ("localhost", "::1")
 
 
@@ -29,7 +30,7 @@ def bearers(case: SamlCase) -> list[SubjectConfirmation]:
     return [one for one in subject.confirmations if one.method and one.method.value == BEARER] if subject else []
 
 
-@asks(_STAGE, "destination-mismatch", needs=MESSAGE)
+@check("destination-mismatch", requires=Need.MESSAGE)
 def destination(case: SamlCase) -> Answer:
     """Is Destination an ACS URL of the application (SAML 2.0 Core §3.2.2)?"""
     if case.response is None or case.response.destination is None:
@@ -41,9 +42,8 @@ def destination(case: SamlCase) -> Answer:
     expected = closest(actual, case.app.acs_urls)
     severity = differs(expected, actual)
     if severity:
-        yield case.finding(
+        yield finding(
             "destination-mismatch",
-            _STAGE,
             f"The response is addressed to {actual}, which is no ACS URL of {case.app.name}"
             + (": it is its entity ID, which belongs into another field." if actual == case.app.entity_id else "."),
             severity=severity,
@@ -57,7 +57,7 @@ def destination(case: SamlCase) -> Answer:
         )
 
 
-@asks(_STAGE, "recipient-mismatch")
+@check("recipient-mismatch")
 def recipient(case: SamlCase) -> Answer:
     """Is the bearer confirmation's Recipient an ACS URL of the application (SAML 2.0 Profiles §4.1.4.2)?"""
     data = case.bearer.data if case.bearer else None
@@ -73,9 +73,8 @@ def recipient(case: SamlCase) -> Answer:
     severity = differs(expected, actual.value)
     if severity is None:
         return
-    yield case.finding(
+    yield finding(
         "recipient-mismatch",
-        _STAGE,
         f"The assertion is made out to {actual.value}, which is no ACS URL of {case.app.name}.",
         severity=severity,
         expected=expected,
@@ -92,33 +91,30 @@ def _no_acs(case: SamlCase) -> str:
     return f"no acs_urls on record for {case.app.id}" if case.app else "no application is known for this message"
 
 
-@asks(_STAGE, "wrong-binding", needs=MESSAGE)
+@check("wrong-binding", requires=Need.MESSAGE)
 def binding(case: SamlCase) -> Answer:
     """Did the response come by a binding that may carry it, and that was asked for (SAML 2.0 Profiles §4.1.2)?"""
     came = case.attempt.main.binding
     asked = case.request.protocol_binding if case.request else None
     if came == BINDING_REDIRECT and case.response:
-        yield case.finding(
+        yield finding(
             "wrong-binding",
-            _STAGE,
             "The response came compressed in the address of a redirect; a sign-in response must be posted.",
             side=Side.PROVIDER,
             value_to_set=BINDING_POST,
             evidence=case.shown("Response ID", case.response.id),
         )
     elif asked and asked.value == BINDING_REDIRECT:
-        yield case.finding(
+        yield finding(
             "wrong-binding",
-            _STAGE,
             "The request asks for the answer in a redirect, which may not carry a sign-in response.",
             side=Side.APPLICATION,
             value_to_set=BINDING_POST,
             evidence=case.asked("ProtocolBinding", asked),
         )
     elif asked and _other_binding(asked.value, came, case):
-        yield case.finding(
+        yield finding(
             "wrong-binding",
-            _STAGE,
             f"The request asks for the answer by {short(asked.value)}; it came by {short(came or '')}.",
             side=Side.PROVIDER,
             expected=asked.value,
@@ -139,7 +135,7 @@ def _other_binding(asked: str, came: str | None, case: SamlCase) -> bool:
     return asked in posts and came not in posts
 
 
-@asks(_STAGE, "response-to-unknown-request", "in-response-to-missing", needs=MESSAGE)
+@check("response-to-unknown-request", "in-response-to-missing", requires=Need.MESSAGE)
 def request_answered(case: SamlCase) -> Answer:
     """Does everything that names a request name the same one, the one that was sent?"""
     ids = case.request_ids
@@ -150,9 +146,8 @@ def request_answered(case: SamlCase) -> Answer:
     if len({one.value for one in ids}) > 1:
         first = ids[0]
         other = next(one for one in ids if one.value != first.value)
-        yield case.finding(
+        yield finding(
             "response-to-unknown-request",
-            _STAGE,
             "The response and its subject confirmation answer two different requests.",
             expected=first.value,
             actual=other.value,
@@ -169,9 +164,8 @@ def _answers(case: SamlCase, sent: Text, ids: tuple[Text, ...]) -> Answer:
     """The request is at hand: the answer has to name it, and nothing else."""
     other = next((one for one in ids if one.value != sent.value), None)
     if other:
-        yield case.finding(
+        yield finding(
             "response-to-unknown-request",
-            _STAGE,
             f"The answer is to the request {other.value}; the one sent was {sent.value}.",
             expected=sent.value,
             actual=other.value,
@@ -179,9 +173,8 @@ def _answers(case: SamlCase, sent: Text, ids: tuple[Text, ...]) -> Answer:
             compared=False,
         )
     elif not ids and not case.closed:
-        yield case.finding(
+        yield finding(
             "in-response-to-missing",
-            _STAGE,
             f"The application sent the request {sent.value}, and the answer refers to none: an application that looks "
             "for its request does not find it.",
             expected=sent.value,
@@ -190,7 +183,7 @@ def _answers(case: SamlCase, sent: Text, ids: tuple[Text, ...]) -> Answer:
         )  # fmt: skip
 
 
-@asks(_STAGE, "unsolicited-not-accepted", needs=MESSAGE)
+@check("unsolicited-not-accepted", requires=Need.MESSAGE)
 def unsolicited(case: SamlCase) -> Answer:
     """Does the application accept a sign-in that it did not ask for (SAML 2.0 Profiles §4.1.5)?"""
     if case.request_ids or case.app is None or case.closed or case.refused or case.is_ws_federation or case.request:
@@ -199,9 +192,8 @@ def unsolicited(case: SamlCase) -> Answer:
     if accepts is None:
         yield Unchecked("unsolicited-not-accepted", f"accepts_unsolicited is not set for {case.app.id}")
     elif not accepts:
-        yield case.finding(
+        yield finding(
             "unsolicited-not-accepted",
-            _STAGE,
             f"The response answers no request: the sign-in was started at the provider, and {case.app.name} "
             "accepts only sign-ins that it started itself.",
             value_to_set="true",
@@ -221,7 +213,7 @@ def _accept_or_start(sign_in_url: str | None) -> str:
     )
 
 
-@asks(_STAGE, "subject-confirmation-invalid")
+@check("subject-confirmation-invalid")
 def confirmation(case: SamlCase) -> Answer:
     """Is there a bearer confirmation with what it must hold (SAML 2.0 Profiles §4.1.4.2)?"""
     subject = case.assertion.subject if case.assertion else None
@@ -233,9 +225,8 @@ def confirmation(case: SamlCase) -> Answer:
     methods = ", ".join(one.method.value if one.method else "none given" for one in subject.confirmations)
     reason = reason or f"there is no bearer confirmation (found: {methods or 'none'})"
     shown = case.bearer.method if case.bearer else None
-    yield case.finding(
+    yield finding(
         "subject-confirmation-invalid",
-        _STAGE,
         f"The assertion cannot be used for signing in: {reason}.",
         evidence=case.shown("Method", shown),
     )
@@ -254,7 +245,7 @@ def _wrong_with(confirmation: SubjectConfirmation) -> str | None:
     return None
 
 
-@asks(_STAGE, "relay-state-unexpected", needs=MESSAGE)
+@check("relay-state-unexpected", requires=Need.MESSAGE)
 def relay_state(case: SamlCase) -> Answer:
     """Is the relay state the one sent, or the default, and short enough (SAML 2.0 Bindings §3.4.3)?"""
     actual = case.attempt.relay_state
@@ -262,9 +253,8 @@ def relay_state(case: SamlCase) -> Answer:
         sent = case.attempt.request.found.context.get("RelayState") if case.attempt.request else None
         answered = case.attempt.answer
         if sent and answered and answered.binding in (BINDING_POST, BINDING_REDIRECT):
-            yield case.finding(
+            yield finding(
                 "relay-state-unexpected",
-                _STAGE,
                 "A relay state was sent with the request, and none came back: the user may land on another page "
                 "than the "
                 "one asked for.",
@@ -275,9 +265,8 @@ def relay_state(case: SamlCase) -> Answer:
         return
     size = len(actual.encode())
     if size > limits.RELAY_STATE_BYTES:
-        yield case.finding(
+        yield finding(
             "relay-state-unexpected",
-            _STAGE,
             f"The relay state is {size} bytes long; at most {limits.RELAY_STATE_BYTES} are allowed.",
             severity=Severity.RISK,
             actual=relay_words(actual),
@@ -287,9 +276,8 @@ def relay_state(case: SamlCase) -> Answer:
     if case.attempt.request:
         sent = case.attempt.request.found.context.get("RelayState")
         if sent is not None and sent != actual:
-            yield case.finding(
+            yield finding(
                 "relay-state-unexpected",
-                _STAGE,
                 "The relay state that came back is not the one that was sent.",
                 expected=relay_words(sent),
                 actual=relay_words(actual),
@@ -302,9 +290,8 @@ def relay_state(case: SamlCase) -> Answer:
             "relay-state-unexpected", "the request is not in this capture, so the relay state sent is not known"
         )
     elif default and actual != default:
-        yield case.finding(
+        yield finding(
             "relay-state-unexpected",
-            _STAGE,
             "The relay state is not the default that is set for sign-ins started at the provider.",
             expected=default,
             actual=relay_words(actual),
@@ -313,16 +300,15 @@ def relay_state(case: SamlCase) -> Answer:
         )
 
 
-@asks(_STAGE, "insecure-transport", needs=MESSAGE)
+@check("insecure-transport", requires=Need.MESSAGE)
 def transport(case: SamlCase) -> Answer:
     """Was the message posted over https? (Loopback addresses need none.)"""
     target = case.response.destination if case.response else None
     if target is None or case.attempt.way:
         return
     if _travels_in_clear(target.value.strip()):
-        yield case.finding(
+        yield finding(
             "insecure-transport",
-            _STAGE,
             "The response travels to its destination over http, where anyone on the way can read and use it.",
             actual=target.value,
             value_to_set="https" + target.value.strip()[4:],
@@ -334,3 +320,15 @@ def _travels_in_clear(address: str) -> bool:
     parts = parts_of(address)
     host = parts.hostname or ""
     return parts.scheme.lower() == "http" and host not in _LOOPBACK and not host.startswith("127.")
+
+
+CHECKS = (
+    destination,
+    recipient,
+    binding,
+    request_answered,
+    unsolicited,
+    confirmation,
+    relay_state,
+    transport,
+)

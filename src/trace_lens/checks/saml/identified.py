@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 
-from trace_lens.checks.asking import Answer, asks
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.identified import account_name, index_of
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.common.findings import Severity, Stage
+from trace_lens.common.findings import Severity
+from trace_lens.common.raising import finding
 from trace_lens.saml.messages import is_unspecified
 from trace_lens.saml.names import (
     FORMAT_EMAIL,
@@ -20,7 +21,6 @@ from trace_lens.saml.names import (
     short,
 )
 
-_STAGE = Stage.IDENTIFIED
 _SHAPES = {
     FORMAT_EMAIL: re.compile(r"[^@\s]+@[^@\s]+"),
     FORMAT_KERBEROS: re.compile(r"[^@\s]+@[^@\s]+"),
@@ -29,7 +29,7 @@ _SHAPES = {
 }
 
 
-@asks(_STAGE, "name-id-format-mismatch")
+@check("name-id-format-mismatch")
 def name_id_format(case: SamlCase) -> Answer:
     """Has the NameID the format that the application wants (SAML 2.0 Core §8.3)?"""
     name = case.name_id
@@ -40,9 +40,8 @@ def name_id_format(case: SamlCase) -> Answer:
         return
     fits = _fits(case, wanted)
     given = short(name.format) if not is_unspecified(name) else "unspecified" if name.format_given else "not given"
-    yield case.finding(
+    yield finding(
         "name-id-format-mismatch",
-        _STAGE,
         f"The application wants a NameID of the format {short(wanted)}; the one sent is {given}."
         + (" Its value would still do." if fits else f" {name.value} is not of the wanted kind."),
         severity=Severity.RISK if fits else Severity.BREAK,
@@ -69,7 +68,7 @@ def _fits(case: SamlCase, wanted: str) -> bool:
     return bool(name and shape and not opaque and shape.fullmatch(name.value))
 
 
-@asks(_STAGE, "subject-unstable")
+@check("subject-unstable")
 def stable(case: SamlCase) -> Answer:
     """Will the name be the same at the next sign-in?"""
     name = case.name_id
@@ -80,10 +79,15 @@ def stable(case: SamlCase) -> Answer:
         name.format == FORMAT_PERSISTENT and case.app and wanted != FORMAT_PERSISTENT
     ):
         what = "another at every sign-in" if name.format == FORMAT_TRANSIENT else "made for this one application"
-        yield case.finding(
+        yield finding(
             "subject-unstable",
-            _STAGE,
             f"The account is found by a {short(name.format)} identifier, which is {what}.",
             actual=name.format,
             evidence=case.shown("NameID", name),
         )
+
+
+CHECKS = (
+    name_id_format,
+    stable,
+)

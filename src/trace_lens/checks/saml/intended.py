@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from trace_lens.checks.asking import MESSAGE, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.common.findings import Evidence, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Side, Unchecked
+from trace_lens.common.raising import finding
 from trace_lens.saml.messages import NameID
 
-_STAGE = Stage.INTENDED
 
-
-@asks(_STAGE, "issuer-mismatch", needs=MESSAGE, decides=True)
+@check("issuer-mismatch", requires=Need.MESSAGE, decides=True)
 def issuer(case: SamlCase) -> Answer:
     """Is the issuer the provider's entity ID, to the letter?"""
     assertion = case.assertion
@@ -37,9 +37,8 @@ def issuer(case: SamlCase) -> Answer:
         if severity is None:
             continue
         side, detail, value, remedy = _whose_move(case, one.value, expected, of_provider)
-        yield case.finding(
+        yield finding(
             "issuer-mismatch",
-            _STAGE,
             detail,
             severity=severity,
             side=side,
@@ -79,16 +78,15 @@ def _on_record(case: SamlCase, expected: str, set_in_app: str | None) -> Evidenc
     return Evidence("entity ID of the provider", expected, file, place)
 
 
-@asks(_STAGE, "audience-mismatch", "audience-missing", decides=True)
+@check("audience-mismatch", "audience-missing", decides=True)
 def audience(case: SamlCase) -> Answer:
     """Is the application named in every audience restriction?"""
     conditions = case.assertion.conditions if case.assertion else None
     restrictions = conditions.audience_restrictions if conditions else ()
     expected = case.app.entity_id if case.app else None
     if not any(restrictions):
-        yield case.finding(
+        yield finding(
             "audience-missing",
-            _STAGE,
             "The assertion names no audience, so it could be used at any application.",
             expected=expected,
             value_to_set=expected,
@@ -112,9 +110,8 @@ def audience(case: SamlCase) -> Answer:
         belongs = f" It is that of {others[0]}." if others else ""
         if actual in case.app.acs_urls:
             belongs = " It is the application's ACS URL, which belongs into another field."
-        yield case.finding(
+        yield finding(
             "audience-mismatch",
-            _STAGE,
             f"The audience of the assertion is not the identifier of {case.app.name}.{belongs}",
             severity=differs(expected, actual),
             expected=expected,
@@ -128,7 +125,7 @@ def audience(case: SamlCase) -> Answer:
         return
 
 
-@asks(_STAGE, "audience-shared")
+@check("audience-shared")
 def audience_shared(case: SamlCase) -> Answer:
     """Is the audience that of one application only?"""
     conditions = case.assertion.conditions if case.assertion else None
@@ -137,9 +134,8 @@ def audience_shared(case: SamlCase) -> Answer:
     for shared in {app.entity_id for app in holders}:
         names = [app.name for app in holders if app.entity_id == shared]
         if len(names) > 1:
-            yield case.finding(
+            yield finding(
                 "audience-shared",
-                _STAGE,
                 f"{' and '.join(names)} have the same identifier, so a message for one is good at the other.",
                 actual=shared,
                 evidence=[
@@ -150,3 +146,10 @@ def audience_shared(case: SamlCase) -> Answer:
                     if app.entity_id == shared
                 ],
             )
+
+
+CHECKS = (
+    issuer,
+    audience,
+    audience_shared,
+)

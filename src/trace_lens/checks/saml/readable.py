@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import re
 
-from trace_lens.checks.asking import MESSAGE, NOTHING, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.raising import finding
 from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.encryption import algorithm_words, weak_parts
 from trace_lens.saml.messages import Assertion, Instant, Response, Text
 from trace_lens.saml.parsing import where
 
-_STAGE = Stage.READABLE
 _NC_NAME = re.compile(r"[^\W\d][\w.\-]*")
 
 
-@asks(_STAGE, "capture-truncated", "malformed-message", "unsafe-xml", needs=NOTHING)
+@check("capture-truncated", "malformed-message", "unsafe-xml", requires=Need.NOTHING)
 def damage(case: SamlCase) -> Answer:
     """Can the XML be read at all?"""
     found = case.attempt.damage
@@ -26,9 +27,8 @@ def damage(case: SamlCase) -> Answer:
                             case.attempt.place + (place if found.line else "the whole"))  # fmt: skip
         again = "Capture the message again, whole and unchanged. If it is the same again, the provider sends it so."
         broken = found.damage == "malformed-message"
-        yield case.finding(
+        yield finding(
             str(found.damage),
-            _STAGE,
             f"The message cannot be read: {found.reason}.",
             side=Side.USER if broken else None,
             remedy=again if broken else None,
@@ -36,14 +36,13 @@ def damage(case: SamlCase) -> Answer:
         )
 
 
-@asks(_STAGE, "repaired-encoding", needs=NOTHING)
+@check("repaired-encoding", requires=Need.NOTHING)
 def repairs(case: SamlCase) -> Answer:
     """Did it decode as it stood?"""
     found = case.attempt.found
     if found.repairs:
-        yield case.finding(
+        yield finding(
             "repaired-encoding",
-            _STAGE,
             f"It decoded only after a repair: {', '.join(found.repairs)}.",
             evidence=[
                 Evidence("layers", " → ".join(found.layers) or "none", case.attempt.source, found.where or "the whole")
@@ -51,7 +50,7 @@ def repairs(case: SamlCase) -> Answer:
         )
 
 
-@asks(_STAGE, "capture-altered", needs=MESSAGE)
+@check("capture-altered", requires=Need.MESSAGE)
 def altered_capture(case: SamlCase) -> Answer:
     """Was the XML changed by the capture, after it was signed?"""
     for verdict in case.signed.own:
@@ -61,16 +60,15 @@ def altered_capture(case: SamlCase) -> Answer:
                 if verdict.alteration.undone
                 else "That cannot be undone exactly, so the signature cannot be judged from this capture."
             )
-            yield case.finding(
+            yield finding(
                 "capture-altered",
-                _STAGE,
                 f"In this capture {verdict.alteration.what}, after the {verdict.part} was signed. {outcome}",
                 evidence=[Evidence("Signature", verdict.part, case.attempt.source, verdict.place)],
             )
             return
 
 
-@asks(_STAGE, "malformed-message", needs=MESSAGE)
+@check("malformed-message", requires=Need.MESSAGE)
 def required_parts(case: SamlCase) -> Answer:
     """Does the message hold what the standard requires (SAML 2.0 Core §3.2.2, §2.3.3; Profiles §4.1.4.2)?"""
     missing: list[tuple[str, Text | None]] = []
@@ -107,30 +105,27 @@ def required_parts(case: SamlCase) -> Answer:
         elif assertion.authn_statements[0].authn_instant is None:
             missing.append(("AuthnStatement has no AuthnInstant", None))
     for reason, value in missing:
-        yield case.finding(
+        yield finding(
             "malformed-message",
-            _STAGE,
             f"{reason[0].upper()}{reason[1:]}.",
             evidence=case.shown("value", value),
         )
 
 
-@asks(_STAGE, "malformed-message", needs=MESSAGE)
+@check("malformed-message", requires=Need.MESSAGE)
 def moments(case: SamlCase) -> Answer:
     """Are the moments written as SAML demands: in UTC (SAML 2.0 Core §1.3.3)?"""
     for label, instant in _instants(case):
         if instant.moment is None:
-            yield case.finding(
+            yield finding(
                 "malformed-message",
-                _STAGE,
                 f"{label} is {instant.text.value!r}, which is no moment of the form 2026-11-20T08:14:03Z.",
                 evidence=case.shown(label, instant),
                 reference="SAML 2.0 Core §1.3.3",
             )
         elif not instant.in_utc:
-            yield case.finding(
+            yield finding(
                 "malformed-message",
-                _STAGE,
                 f"{label} is {instant.text.value}, not written in UTC with a Z; some applications misread it. "
                 "It was read by its offset, or as UTC where it has none.",
                 severity=Severity.RISK,
@@ -158,8 +153,8 @@ def _instants(case: SamlCase) -> list[tuple[str, Instant]]:
     return [(label, instant) for label, instant in found if instant]
 
 
-@asks(_STAGE, "encrypted-no-key", "encrypted-to-other-key", "decryption-failed", "encryption-form-refused",
-      needs=MESSAGE, decides=True)  # fmt: skip
+@check("encrypted-no-key", "encrypted-to-other-key", "decryption-failed", "encryption-form-refused",
+      requires=Need.MESSAGE, decides=True)  # fmt: skip
 def encryption(case: SamlCase) -> Answer:
     """Is something encrypted, and can it be opened?"""
     closed = [("assertion", one) for one in case.openings]
@@ -176,9 +171,8 @@ def encryption(case: SamlCase) -> Answer:
             "decryption-failed": f"The {what} is encrypted to this application's key, but {opening.reason}.",
             "encryption-form-refused": f"The {what} cannot be opened: {opening.reason}.",
         }.get(opening.code, f"The {what} was opened, but {opening.reason}.")
-        yield case.finding(
+        yield finding(
             opening.code,
-            _STAGE,
             words,
             value_to_set=_own_certificate(case) if opening.code == "encrypted-to-other-key" else None,
             evidence=[
@@ -196,7 +190,7 @@ def _own_certificate(case: SamlCase) -> str | None:
     return next((str(one.sha256) for one in own if one), None)
 
 
-@asks(_STAGE, "weak-encryption", needs=MESSAGE)
+@check("weak-encryption", requires=Need.MESSAGE)
 def weak_encryption(case: SamlCase) -> Answer:
     """Is what is encrypted encrypted well?"""
     openings = [*case.openings, *([case.name_opening] if case.name_opening else []), *case.attribute_openings]
@@ -204,12 +198,22 @@ def weak_encryption(case: SamlCase) -> Answer:
         weak = weak_parts(opening.encrypted.element)
         if weak:
             place = where(opening.encrypted.element)
-            yield case.finding(
+            yield finding(
                 "weak-encryption",
-                _STAGE,
                 f"It is encrypted with {' and '.join(weak)}, which attacks are known for.",
                 actual=", ".join(weak),
                 evidence=[
                     Evidence("EncryptionMethod", algorithm_words(opening.encrypted.element), case.attempt.source, place)
                 ],
             )
+
+
+CHECKS = (
+    damage,
+    repairs,
+    altered_capture,
+    required_parts,
+    moments,
+    encryption,
+    weak_encryption,
+)

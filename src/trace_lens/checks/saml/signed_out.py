@@ -10,14 +10,16 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from trace_lens.attempts.reading import Message
-from trace_lens.checks.asking import SIGN_OUT, Answer, asks
+from trace_lens.checks.case import Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.decrypted import open_one
 from trace_lens.checks.saml.signed import judge_message
-from trace_lens.common.findings import Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration, show_moment
+from trace_lens.common.raising import finding
 from trace_lens.saml.messages import LogoutRequest, LogoutResponse, NameID
 from trace_lens.saml.names import SUCCESS, short
 from trace_lens.saml.reading import read_name_id
@@ -55,7 +57,7 @@ def _shown(case: SamlCase, message: Message, content: LogoutRequest | LogoutResp
     return case.shown(f"ID of the {_what(content)}", content.id, message)
 
 
-@asks(Stage.DELIVERED, "destination-mismatch", needs=SIGN_OUT)
+@check("destination-mismatch", requires=Need.SIGN_OUT)
 def addressed(case: SamlCase) -> Answer:
     """Is each logout message addressed to the other side's sign-out URL (Core §3.2.1)?"""
     for message, content in _messages(case):
@@ -74,9 +76,8 @@ def addressed(case: SamlCase) -> Answer:
         expected = closest(actual, known)
         severity = differs(expected, actual)
         if severity:
-            yield case.finding(
+            yield finding(
                 "destination-mismatch",
-                Stage.DELIVERED,
                 f"The {_what(content)} is addressed to {actual}, which is no sign-out URL of the "
                 f"{'provider' if outgoing else 'application'}.",
                 severity=_severity(case, severity),
@@ -88,7 +89,7 @@ def addressed(case: SamlCase) -> Answer:
             )
 
 
-@asks(Stage.DELIVERED, "response-to-unknown-request", needs=SIGN_OUT)
+@check("response-to-unknown-request", requires=Need.SIGN_OUT)
 def answers_request(case: SamlCase) -> Answer:
     """Does a logout response name the logout request that was sent?"""
     sent = [content for _, content in _messages(case) if isinstance(content, LogoutRequest)]
@@ -97,9 +98,8 @@ def answers_request(case: SamlCase) -> Answer:
         if not isinstance(content, LogoutResponse) or not sent or not content.in_response_to:
             continue
         if content.in_response_to.value not in ids:
-            yield case.finding(
+            yield finding(
                 "response-to-unknown-request",
-                Stage.DELIVERED,
                 f"The logout response is to {content.in_response_to.value}; the request sent was "
                 f"{', '.join(sorted(ids))}.",
                 severity=_severity(case),
@@ -110,16 +110,15 @@ def answers_request(case: SamlCase) -> Answer:
             )
 
 
-@asks(Stage.AUTHENTIC, "signature-value-invalid", needs=SIGN_OUT)
+@check("signature-value-invalid", "sign-out-unmatched", requires=Need.SIGN_OUT)
 def signature(case: SamlCase) -> Answer:
     """Is each logout message signed, by a key of its sender (Profiles §4.4.4.1)?"""
     for message, content in _messages(case):
         outgoing = _by_application(case, content)
         verdicts = judge_message(message, case.keys_of_application if outgoing else case.keys)
         if not verdicts:
-            yield case.finding(
+            yield finding(
                 _UNMATCHED,
-                Stage.ADMITTED,
                 f"The {_what(content)} is not signed, so whoever receives it may refuse it, or believe anybody.",
                 side=Side.APPLICATION if outgoing else Side.PROVIDER,
                 evidence=_shown(case, message, content),
@@ -148,9 +147,8 @@ def signature(case: SamlCase) -> Answer:
                 code, detail = "signed-by-untrusted-key", "holds only with the certificate that came inside it"
             else:
                 code, detail = "signature-value-invalid", "was made by no key on record"
-            yield case.finding(
+            yield finding(
                 code,
-                Stage.AUTHENTIC,
                 f"The signature of the {_what(content)} {detail}.",
                 severity=_severity(case),
                 side=Side.APPLICATION if outgoing else Side.PROVIDER,
@@ -165,7 +163,7 @@ def trusted_of(case: SamlCase, *, outgoing: bool) -> bool:
     return bool(case.keys.trusted)
 
 
-@asks(Stage.INTENDED, "issuer-mismatch", needs=SIGN_OUT)
+@check("issuer-mismatch", requires=Need.SIGN_OUT)
 def sender(case: SamlCase) -> Answer:
     """Is each logout message by one of the two sides?"""
     if case.app is None:
@@ -178,9 +176,8 @@ def sender(case: SamlCase) -> Answer:
         if content.issuer is None or not known or content.issuer.value in known:
             continue
         expected = closest(content.issuer.value, known)
-        yield case.finding(
+        yield finding(
             "issuer-mismatch",
-            Stage.INTENDED,
             f"The {_what(content)} is by {content.issuer.value}, which is neither {case.app.name} nor its provider.",
             severity=_severity(case, differs(expected, content.issuer.value) or Severity.BREAK),
             expected=expected,
@@ -189,7 +186,7 @@ def sender(case: SamlCase) -> Answer:
         )
 
 
-@asks(Stage.CURRENT, "expired", needs=SIGN_OUT)
+@check("expired", requires=Need.SIGN_OUT)
 def in_time(case: SamlCase) -> Answer:
     """Did each logout request come before its end (Core §3.7.1)?"""
     skew = case.app.clock_skew if case.app else case.workspace.settings.clock_skew or timedelta(minutes=3)
@@ -198,9 +195,8 @@ def in_time(case: SamlCase) -> Answer:
         at = case.at if case.attempt.answer is None or case.at_from == "option" else None
         at = at or (content.issue_instant.moment if content.issue_instant else None)
         if end and end.moment and at and at >= end.moment + skew:
-            yield case.finding(
+            yield finding(
                 "expired",
-                Stage.CURRENT,
                 f"The logout request ended {show_duration(at - end.moment)} before it was judged.",
                 severity=_severity(case),
                 expected=f"before {show_moment(end.moment)}",
@@ -210,7 +206,7 @@ def in_time(case: SamlCase) -> Answer:
             )
 
 
-@asks(Stage.ADMITTED, _UNMATCHED, needs=SIGN_OUT)
+@check(_UNMATCHED, requires=Need.SIGN_OUT)
 def session_known(case: SamlCase) -> Answer:
     """Does each logout request name the subject and the session of the sign-in, and is it answered with Success?"""
     found = list(_messages(case))
@@ -233,9 +229,8 @@ def _names_session(case: SamlCase, message: Message, content: LogoutRequest) -> 
         actual = name.value if name else None
         expected = case.name_id.value if case.name_id else None
         how = " of another format" if name and actual == expected else ""
-        yield case.finding(
+        yield finding(
             _UNMATCHED,
-            Stage.ADMITTED,
             f"The logout request is about {actual or 'nobody'}{how}; the sign-in was that of {expected}.",
             side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
             expected=expected,
@@ -245,9 +240,8 @@ def _names_session(case: SamlCase, message: Message, content: LogoutRequest) -> 
     opened = {one.session_index.value for one in case.assertion.authn_statements if one.session_index}
     stray = next((one for one in content.session_indexes if one.value not in opened), None)
     if stray and opened:
-        yield case.finding(
+        yield finding(
             _UNMATCHED,
-            Stage.ADMITTED,
             f"The logout request ends the session {stray.value}; the sign-in opened {', '.join(sorted(opened))}.",
             side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
             expected=", ".join(sorted(opened)),
@@ -288,9 +282,8 @@ def _answered(
         yield Unchecked(_UNMATCHED, "the answer to the logout request is not in this capture")
         return
     outgoing = _by_application(case, content)
-    yield case.finding(
+    yield finding(
         _UNMATCHED,
-        Stage.ADMITTED,
         f"Nothing in this capture answers the logout request, so the {'provider' if outgoing else 'application'} may "
         "still hold the session.",
         side=Side.PROVIDER if outgoing else Side.APPLICATION,
@@ -307,9 +300,8 @@ def _status(case: SamlCase, message: Message, content: LogoutResponse) -> Answer
         for one in codes
     )
     said = content.status.message.value.strip() if content.status and content.status.message else ""
-    yield case.finding(
+    yield finding(
         _UNMATCHED,
-        Stage.ADMITTED,
         f"The sign-out was not done: {words or 'the answer has no status'}."
         + (f" It adds: {quoted_at_end(said)}" if said else ""),
         side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
@@ -318,3 +310,13 @@ def _status(case: SamlCase, message: Message, content: LogoutResponse) -> Answer
         evidence=case.shown("StatusCode", codes[-1] if codes else None, message),
         compared=False,
     )
+
+
+CHECKS = (
+    addressed,
+    answers_request,
+    signature,
+    sender,
+    in_time,
+    session_known,
+)

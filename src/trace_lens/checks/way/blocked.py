@@ -9,19 +9,18 @@ import re
 from collections.abc import Iterator
 
 from trace_lens.attempts.journeys import Hop, Way
-from trace_lens.checks.asking import WAY, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common.addresses import origin_of, parts_of, plain, same_address
-from trace_lens.common.findings import Finding, Severity, Side, Stage
+from trace_lens.common.findings import Finding, Severity, Side
+from trace_lens.common.raising import finding
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.exchanges import CALL, Exchange, forms_of
 
-_STAGE = Stage.DELIVERED
 
-
-@asks(_STAGE, "blocked-by-browser", needs=WAY)
+@check("blocked-by-browser", requires=Need.WAY)
 def refused_by_browser(case: Case) -> Answer:
     """Did the browser itself refuse to send, or to show, a step?"""
     way: Way | None = case.attempt.way
@@ -33,9 +32,8 @@ def refused_by_browser(case: Case) -> Answer:
         if refused:
             words, value = refused
             one = hop.exchange
-            yield case.finding(
+            yield finding(
                 "blocked-by-browser",
-                _STAGE,
                 words,
                 severity=Severity.RISK if _begun_anew(way, hop) else Severity.BREAK,
                 side=SIDES.get(parties(case).side_of(one), Side.NETWORK),
@@ -97,9 +95,8 @@ def _never_called(case: Case, way: Way) -> Iterator[Finding]:
     redeemed = any(same_address(one.plain_url, endpoint) for one in calls)
     if sources is None or not calls or redeemed or _allows(sources, page, endpoint):
         return
-    yield case.finding(
+    yield finding(
         "blocked-by-browser",
-        _STAGE,
         f"The page of {page.host} has to redeem its code at {endpoint}, and never did: its Content-Security-Policy "
         f"says "
         f"connect-src {' '.join(sources)}.",
@@ -129,9 +126,8 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
             continue
         waits = form.by_itself or place == len(way.hops) - 1
         if allowed is not None and waits and not _allows(allowed, page, form.action):
-            yield case.finding(
+            yield finding(
                 "blocked-by-browser",
-                _STAGE,
                 f"The page of {page.host} may not post its form to {origin_of(form.action)}: its "
                 f"Content-Security-Policy says form-action {' '.join(allowed)}.",
                 side=SIDES.get(parties(case).side_of(page), Side.PROVIDER),
@@ -145,9 +141,8 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
             )
             return
         if form.by_itself and page.parts.scheme == "https" and parts_of(form.action).scheme == "http" and place == len(way.hops) - 1:  # fmt: skip  # noqa: E501
-            yield case.finding(
+            yield finding(
                 "blocked-by-browser",
-                _STAGE,
                 f"The page of {page.host} posts its form to {plain(form.action)} over http; browsers hold such posts "
                 "back, or warn before them.",
                 side=Side.PROVIDER,
@@ -160,9 +155,8 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
     ancestors = _directive(policy, "frame-ancestors")
     shown = page.status < 300 and page.redirects_to is None
     if page.frame and shown and (barred in ("deny", "sameorigin") or ancestors == ["'none'"]):
-        yield case.finding(
+        yield finding(
             "blocked-by-browser",
-            _STAGE,
             f"{page.host} does not let its page be shown in a frame "
             f"({'X-Frame-Options: ' + barred if barred else 'frame-ancestors'}), and this sign-in came in one.",
             severity=Severity.BREAK if place == len(way.hops) - 1 else Severity.RISK,
@@ -205,3 +199,6 @@ def _allows(sources: list[str], page: Exchange, target: str) -> bool:
 def _path_fits(wanted: str, path: str) -> bool:
     """Content Security Policy Level 3 §6.7.2.11: a path that ends in a slash covers all below it."""
     return path.startswith(wanted) if wanted.endswith("/") else path == wanted
+
+
+CHECKS = (refused_by_browser,)

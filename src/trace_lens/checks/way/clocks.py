@@ -9,16 +9,17 @@ from __future__ import annotations
 from datetime import timedelta
 
 from trace_lens.attempts.journeys import Way
-from trace_lens.checks.asking import WAY, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, at_hop, parties
 from trace_lens.common import limits
-from trace_lens.common.findings import Finding, Severity, Side, Stage
+from trace_lens.common.findings import Finding, Severity, Side
 from trace_lens.common.moments import show_duration
+from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import Exchange, clock_ahead
 
 
-@asks(Stage.CURRENT, "clock-offset", needs=WAY)
+@check("clock-offset", requires=Need.WAY)
 def clocks(case: Case) -> Answer:
     """Do the clocks of both sides agree to half of the skew that is allowed?"""
     from statistics import median
@@ -44,9 +45,8 @@ def clocks(case: Case) -> Answer:
     ahead, behind = ("application", "provider") if apart > 0 else ("provider", "application")
     wrong = APPLICATION if abs(ours) > abs(theirs) else PROVIDER
     length = show_duration(timedelta(seconds=round(abs(apart))))
-    yield case.finding(
+    yield finding(
         "clock-offset",
-        Stage.CURRENT,
         f"The clock of the {ahead} is {length} ahead of that of the {behind} (the Date of their responses); "
         f"{show_duration(case.skew)} are allowed here. By the browser's clock it is the {wrong}'s that is off.",
         side=Side.APPLICATION if wrong == APPLICATION else Side.PROVIDER,
@@ -63,9 +63,8 @@ def _of_the_computer(case: Case, ahead: float, answers: list[Exchange]) -> Findi
     that.
     """
     length = show_duration(timedelta(seconds=round(abs(ahead))))
-    return case.finding(
+    return finding(
         "clock-offset",
-        Stage.CURRENT,
         f"The clock of the computer with the browser is {length} {'behind' if ahead > 0 else 'ahead of'} the "
         f"servers of both "
         "sides. The times of the capture were corrected by that; the sign-in does not depend on this clock.",
@@ -82,3 +81,6 @@ def _of_the_computer(case: Case, ahead: float, answers: list[Exchange]) -> Findi
 def shown_by_dates(case: Case) -> bool:
     """Whether the Date fields of a capture show that the clocks are too far apart."""
     return any(True for _ in clocks(case))
+
+
+CHECKS = (clocks,)

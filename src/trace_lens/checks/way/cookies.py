@@ -21,15 +21,15 @@ from trace_lens.attempts.cookies import (
     read_set_cookie,
 )
 from trace_lens.attempts.journeys import REDIRECT, Hop, Way
-from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.ending import NEVER, cookie_shown
 from trace_lens.checks.way.parties import REQUESTS, at_hop, came_from, leaving, return_hop
 from trace_lens.checks.way.signs import outcome_of, shown_in
-from trace_lens.common.findings import INFERRED, Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import INFERRED, Evidence, Finding, Severity, Side, Unchecked
+from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import PAGE, Exchange
 
-_STAGE = Stage.DELIVERED
 _SESSION_NAME = re.compile(r"sess|sid$|^sid|state|auth|saml|oidc|nonce|relay|login", re.IGNORECASE)
 
 
@@ -51,7 +51,7 @@ def store_until(way: Way, until: Exchange) -> CookieStore:
     return store
 
 
-@asks(_STAGE, "state-mismatch", "response-to-unknown-request", needs=WAY)
+@check("state-mismatch", "response-to-unknown-request", requires=Need.WAY)
 def one_tab(case: Case) -> Answer:
     """Did another sign-in, in another tab, put its own cookie in the place of this one's before it came back?"""
     way: Way | None = case.attempt.way
@@ -72,9 +72,8 @@ def one_tab(case: Case) -> Answer:
         if back.exchange.cookies.get(cookie.name) != cookie.value:
             continue
         code = "state-mismatch" if case.protocol == "oidc" else "response-to-unknown-request"
-        yield case.finding(
+        yield finding(
             code,
-            _STAGE,
             f"Two sign-ins ran in one browser at the same time. The other one replaced the cookie {cookie.name} "
             f"before this "
             "one came back, so the application found another state than the one that it had sent.",
@@ -117,7 +116,7 @@ def kept_from_frame(case: Case) -> tuple[Cookie, Kept | None, Exchange] | None:
     return None
 
 
-@asks(_STAGE, "session-cookie-lost", needs=NOTHING)
+@check("session-cookie-lost", requires=Need.NOTHING)
 def cookies(case: Case) -> Answer:
     """Were the cookies sent on return that the application set on leaving?"""
     way: Way | None = case.attempt.way
@@ -223,9 +222,8 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisi
         why = f"did not come back: {first.kept.reason}"
         set_to = first.kept.set_to
     breaks = decisive and outcome_of(case).let_in is False
-    made = case.finding(
+    made = finding(
         "session-cookie-lost",
-        _STAGE,
         f"{what} {why}.",
         severity=Severity.BREAK if breaks else Severity.RISK,
         side=Side.USER if first.kept is None and not first.other_value else Side.APPLICATION,
@@ -262,7 +260,7 @@ def _sent(case: Case, back: Hop) -> Evidence:
     return at_hop(case, "cookies sent on return", names, back.exchange, "request header Cookie")
 
 
-@asks(_STAGE, "host-changed", needs=WAY)
+@check("host-changed", requires=Need.WAY)
 def one_host(case: Case) -> Answer:
     """Did it come back at the host where it started?"""
     back = return_hop(case)
@@ -276,9 +274,8 @@ def one_host(case: Case) -> Answer:
     last = left[-1].exchange
     if last.host == came.host:
         return
-    yield case.finding(
+    yield finding(
         "host-changed",
-        _STAGE,
         f"The sign-in left the application at {last.host} and came back at {came.host}: to the browser these are two "
         "places, and what the first one set the second does not see.",
         expected=last.host,
@@ -288,3 +285,10 @@ def one_host(case: Case) -> Answer:
         f"{last.host}.",
         evidence=[at_hop(case, "start", last.plain_url, last), at_hop(case, "return", came.plain_url, came)],
     )
+
+
+CHECKS = (
+    one_tab,
+    cookies,
+    one_host,
+)

@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared, kept_back, read_set_cookie
 from trace_lens.attempts.journeys import CALLED, REDIRECT, Hop, Way
-from trace_lens.checks.asking import WAY, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import (
     APPLICATION,
     PROVIDER,
@@ -31,9 +31,10 @@ from trace_lens.checks.way.signs import (
 )
 from trace_lens.common import limits
 from trace_lens.common.addresses import origin_of
-from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Severity, Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration
+from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import PAGE, Exchange, forms_of, words_of
 from trace_lens.intake.pages import page_of
 
@@ -49,7 +50,7 @@ FRAGMENT_LEFT_OUT = (
 )
 
 
-@asks(Stage.ANSWERED, "no-answer", needs=WAY)
+@check("no-answer", requires=Need.WAY)
 def answered(case: Case) -> Answer:
     """Did an answer come back through the browser?"""
     way: Way | None = case.attempt.way
@@ -81,9 +82,8 @@ def answered(case: Case) -> Answer:
         detail = f"The way ends at a page of {last.host}{status}: no answer came back to the application."
     detail += f" Its last page is to post a form to {origin_of(posts.action)} by itself." if posts else ""
     detail += f" The last page says: {quoted_at_end(said)}" if said and found is None else ""
-    made = case.finding(
+    made = finding(
         "no-answer",
-        Stage.ANSWERED,
         detail,
         side=Side.PROVIDER if last.status >= 400 or says_failure(page_of(last)) else Side.USER,
         evidence=[at_hop(case, "last page at the provider", last.plain_url, last)],
@@ -147,28 +147,26 @@ def _redirect_addresses(case: Case) -> set[str]:
     return {one.partition("?")[0] for one in (*told, asked or "") if one}
 
 
-@asks(Stage.ADMITTED, "earlier-try-abandoned", needs=WAY)
+@check("earlier-try-abandoned", requires=Need.WAY)
 def given_up(case: Case) -> Answer:
     """Was a try given up before this one?"""
     for way in case.attempt.given_up:
         first, last = way.hops[0].exchange, way.hops[-1].exchange
-        yield case.finding(
+        yield finding(
             "earlier-try-abandoned",
-            Stage.ADMITTED,
             f"Before this sign-in another one to the same application was given up, at {last.host}.",
             evidence=[at_hop(case, "begun", first.plain_url, first), at_hop(case, "left at", last.plain_url, last)],
         )
 
 
-@asks(Stage.READABLE, "capture-truncated", needs=WAY)
+@check("capture-truncated", requires=Need.WAY)
 def whole(case: Case) -> Answer:
     """Is the capture whole?"""
     way: Way | None = case.attempt.way
     if way is None or way.capture.cut is None:
         return
-    yield case.finding(
+    yield finding(
         "capture-truncated",
-        Stage.READABLE,
         f"The capture is not whole: {way.capture.cut}. What is there was used.",
         severity=Severity.RISK if shown_in(case) or return_hop(case) else Severity.BREAK,
         side=Side.USER,
@@ -176,7 +174,7 @@ def whole(case: Case) -> Answer:
     )
 
 
-@asks(Stage.ADMITTED, "session-not-started", needs=WAY)
+@check("session-not-started", requires=Need.WAY)
 def session(case: Case) -> Answer:
     """Did the application take the answer, start a session, and go on?"""
     way: Way | None = case.attempt.way
@@ -204,9 +202,8 @@ def session(case: Case) -> Answer:
         why = _Why(end.against[0].says)
     here = (again or page or back).exchange
     start = after_return(case)[0].exchange
-    made = case.finding(
+    made = finding(
         "session-not-started",
-        Stage.ADMITTED,
         f"The answer came to {start.host}, but no session followed: {why.words}.",
         value_to_set=why.set_to,
         remedy=f"Set the session cookie with {why.set_to}, so that browsers send it." if why.set_to else None,
@@ -279,7 +276,7 @@ def _cookies_set(one: Exchange) -> list[str]:
     return [cookie.name for cookie in made if not isinstance(cookie, Refused) and not is_cleared(cookie)]
 
 
-@asks(Stage.ADMITTED, "session-ends-early", needs=WAY)
+@check("session-ends-early", requires=Need.WAY)
 def cookie_age(case: Case) -> Answer:
     """Does the session cookie live as long as people expect?"""
     if not shown_in(case):
@@ -293,12 +290,20 @@ def cookie_age(case: Case) -> Answer:
             if isinstance(cookie, Refused) or cookie.lasts is None or not cookie.http_only:
                 continue
             if timedelta(0) < cookie.lasts < timedelta(seconds=limits.SHORT_SESSION_SECONDS):
-                yield case.finding(
+                yield finding(
                     "session-ends-early",
-                    Stage.ADMITTED,
                     f"The application's cookie {cookie.name} ends {show_duration(cookie.lasts)} after it was set.",
                     side=Side.APPLICATION,
                     actual=show_duration(cookie.lasts),
                     evidence=[at_hop(case, "Set-Cookie", cookie.name, hop.exchange, "response header Set-Cookie")],
                 )
                 return
+
+
+CHECKS = (
+    answered,
+    given_up,
+    whole,
+    session,
+    cookie_age,
+)

@@ -11,21 +11,21 @@ from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.journeys import BY_ITSELF, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.placing import messages_in
-from trace_lens.checks.asking import NOTHING, WAY, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of, plain, same_address
-from trace_lens.common.findings import INFERRED, Evidence, Severity, Side, Stage
+from trace_lens.common.findings import INFERRED, Evidence, Severity, Side
 from trace_lens.common.kinds import in_a_sentence, quoted_at_end
 from trace_lens.common.moments import show_duration
+from trace_lens.common.raising import finding
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRECT, PART
 from trace_lens.intake.exchanges import CALL, Exchange, words_of
 from trace_lens.intake.layers import LENGTH
 
-_STAGE = Stage.DELIVERED
 _PASSWORD = re.compile(r"(?:^|[_.\-\[])(?:pass(?:word|wd|phrase|code)?|pwd|passwort)\]?$|password\]?$", re.IGNORECASE)
 
 
@@ -36,7 +36,7 @@ def _way(case: Case) -> Way:
     return way
 
 
-@asks(_STAGE, "redirect-loop", needs=WAY)
+@check("redirect-loop", requires=Need.WAY)
 def loop(case: Case) -> Answer:
     """Does the way come to the same place again and again?"""
     way = _way(case)
@@ -57,9 +57,8 @@ def loop(case: Case) -> Answer:
     shown = asked[:1] + asked[-1:] if again and asked else [hop for hop in way.hops if plain(hop.exchange.url) == place]
     shown = shown or [stopped or way.hops[-1]]
     rounds = max(rounds, 1)
-    yield case.finding(
+    yield finding(
         "redirect-loop",
-        _STAGE,
         f"The browser went round {rounds} times by itself: "
         + " → ".join(_places(way))
         + ". "
@@ -102,7 +101,7 @@ def _places(way: Way) -> list[str]:
     return hosts[:4]
 
 
-@asks(_STAGE, "replayed-message", needs=WAY)
+@check("replayed-message", requires=Need.WAY)
 def delivered_once(case: Case) -> Answer:
     """Was the answer delivered once only?"""
     way = _way(case)
@@ -114,9 +113,8 @@ def delivered_once(case: Case) -> Answer:
             before = seen.setdefault((one.kind, one.data), hop)
             if before is hop or plain(before.exchange.url) != plain(hop.exchange.url) or _asked_anew(way, before, hop):
                 continue
-            yield case.finding(
+            yield finding(
                 "replayed-message",
-                _STAGE,
                 f"The same {in_a_sentence(one.kind)} was delivered twice: an application must take it once only.",
                 side=Side.USER,
                 evidence=[at_hop(case, "first", before.exchange.plain_url, before.exchange),
@@ -130,7 +128,7 @@ def _asked_anew(way: Way, before: Hop, again: Hop) -> bool:
     return any(set(hop.kinds) & set(REQUESTS) for hop in way.after(before) if hop in way.before(again))
 
 
-@asks(_STAGE, "code-too-old", needs=WAY)
+@check("code-too-old", requires=Need.WAY)
 def redeemed_in_time(case: Case) -> Answer:
     """Was the code redeemed soon after it was given (RFC 6749 §4.1.2), by the moments of the requests?"""
     attempt, way = case.attempt, _way(case)
@@ -144,9 +142,8 @@ def redeemed_in_time(case: Case) -> Answer:
             continue
         waited = redeemed.exchange.at - given.exchange.at
         if waited.total_seconds() > limits.CODE_SECONDS:
-            made = case.finding(
+            made = finding(
                 "code-too-old",
-                _STAGE,
                 f"The code was redeemed {show_duration(waited)} after it came; codes should live ten minutes at most.",
                 severity=Severity.BREAK if refused else Severity.RISK,
                 actual=show_duration(waited),
@@ -157,7 +154,7 @@ def redeemed_in_time(case: Case) -> Answer:
             return
 
 
-@asks(_STAGE, "destination-mismatch", needs=WAY)
+@check("destination-mismatch", requires=Need.WAY)
 def posted_where_it_was_meant(case: Case) -> Answer:
     """Was the response posted to the address that it names (SAML 2.0 Core §3.2.2)?
 
@@ -170,9 +167,8 @@ def posted_where_it_was_meant(case: Case) -> Answer:
         return
     posted = back.exchange.url if parts_of(destination.value).query else back.exchange.plain_url
     if not same_address(destination.value, posted):
-        yield case.finding(
+        yield finding(
             "destination-mismatch",
-            _STAGE,
             f"The response is addressed to {destination.value}; it was posted to {posted}.",
             expected=destination.value,
             actual=posted,
@@ -181,7 +177,7 @@ def posted_where_it_was_meant(case: Case) -> Answer:
         )  # fmt: skip
 
 
-@asks(_STAGE, "insecure-transport", needs=WAY)
+@check("insecure-transport", requires=Need.WAY)
 def transport(case: Case) -> Answer:
     """Does no message and no cookie travel over http? (Loopback addresses need no https.)"""
     clear = [hop for hop in _way(case).hops if _in_clear(hop.exchange) and (hop.carries or _bears_cookie(hop.exchange))]
@@ -191,9 +187,8 @@ def transport(case: Case) -> Answer:
     what = " and ".join(f"the {in_a_sentence(one)}" for one in first.kinds) or "a cookie"
     others = f" So do {len(clear) - 1} more hops." if len(clear) > 1 else ""
     parts = first.exchange.parts
-    yield case.finding(
+    yield finding(
         "insecure-transport",
-        _STAGE,
         f"{what[0].upper()}{what[1:]} travels to {first.exchange.host} over http, where anyone on the way can read and "
         f"use it.{others}",
         side=SIDES.get(parties(case).side_of(first.exchange), Side.APPLICATION),
@@ -211,7 +206,7 @@ def _bears_cookie(one: Exchange) -> bool:
     return bool(one.cookies or one.set_cookies)
 
 
-@asks(_STAGE, "credentials-in-clear", needs=WAY)
+@check("credentials-in-clear", requires=Need.WAY)
 def passwords(case: Case) -> Answer:
     """Does no password travel over http, or lie readable in the capture?"""
     found = [(one, name) for one in _meanwhile(_way(case)) for name in _passwords_in(one)]
@@ -222,9 +217,8 @@ def passwords(case: Case) -> Answer:
     name = name.lstrip("?")
     where = f"{one.host} over http, readable by anyone on the way" if clear else one.host
     said = "in the address" if in_url else f"in the field {name}"
-    yield case.finding(
+    yield finding(
         "credentials-in-clear",
-        _STAGE,
         f"A password goes to {where} ({said}), and it lies readable in this capture: "
         + ("change it, and serve that page over https." if clear else "handle the file as a secret, or change it."),
         side=SIDES.get(parties(case).side_of(one), Side.USER) if clear else Side.USER,
@@ -267,16 +261,15 @@ def _passwords_in(one: Exchange) -> Iterator[str]:
             yield str(name)
 
 
-@asks(_STAGE, "message-in-url-too-long", needs=NOTHING)
+@check("message-in-url-too-long", requires=Need.NOTHING)
 def url_length(case: Case) -> Answer:
     """Is every address short enough for common servers?"""
     for one in messages_in(case.attempt):
         size = int(one.found.context.get(LENGTH, 0))
         if size > limits.URL_BYTES and one.found.context.get(PART, IN_ADDRESS) in (IN_ADDRESS, IN_REDIRECT):
             where = one.found.where or "the whole"
-            yield case.finding(
+            yield finding(
                 "message-in-url-too-long",
-                _STAGE,
                 f"The address that carries the {in_a_sentence(one.found.kind)} has {size:,} bytes; common servers "
                 f"take at most {limits.URL_BYTES:,}.",
                 side=Side.PROVIDER if one.found.kind in ANSWERS else Side.APPLICATION,
@@ -288,7 +281,7 @@ def url_length(case: Case) -> Answer:
             return
 
 
-@asks(_STAGE, "http-error", needs=WAY)
+@check("http-error", requires=Need.WAY)
 def errors(case: Case) -> Answer:
     """Did every hop of the sign-in answer without an error?"""
     way = _way(case)
@@ -300,9 +293,8 @@ def errors(case: Case) -> Answer:
         side = parties(case).side_of(hop.exchange)
         back = return_hop(case)
         late = shown_in(case) or (back is not None and back in way.after(hop)) or _goes_on(case, way, hop)
-        yield case.finding(
+        yield finding(
             "http-error",
-            _STAGE,
             f"{hop.exchange.host or 'The server'} answered {status} to {hop.exchange.method} "
             f"{hop.exchange.parts.path or '/'}" + (f"; its page says: {quoted_at_end(said)}" if said else "."),
             severity=Severity.RISK if late else Severity.BREAK,
@@ -342,3 +334,15 @@ def is_interface_call(case: Case, hop: Hop) -> bool:
 def _says_more(hop: Hop) -> bool:
     """Whether the error is one that a message tells: of the token endpoint, of userinfo."""
     return any(one.kind in ("token-response", "introspection") for one in hop.carries)
+
+
+CHECKS = (
+    loop,
+    delivered_once,
+    redeemed_in_time,
+    posted_where_it_was_meant,
+    transport,
+    passwords,
+    url_length,
+    errors,
+)

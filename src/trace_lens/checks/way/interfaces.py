@@ -10,11 +10,12 @@ import re
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.oidc import OidcAttempt
-from trace_lens.checks.asking import WAY, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import PROVIDER, at_hop, parties, return_hop
 from trace_lens.common.addresses import ascii_host, parts_of, same_address
-from trace_lens.common.findings import Finding, Side, Stage
+from trace_lens.common.findings import Finding, Side
+from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import CALL, Exchange
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
@@ -40,7 +41,7 @@ def challenge_of(one: Exchange) -> dict[str, str]:
     }
 
 
-@asks(Stage.ADMITTED, "api-refused", needs=WAY)
+@check("api-refused", requires=Need.WAY)
 def interfaces(case: Case) -> Answer:
     """Did each interface take the token that it was called with?"""
     way: Way | None = case.attempt.way
@@ -102,9 +103,8 @@ def _finding(case: Case, one: Exchange, token: str) -> Finding:
         scope = read.text("scope") or read.text("scp") or "none"
         evidence.append(at_hop(case, "aud of the token", ", ".join(read.audience) or "none", one))
         evidence.append(at_hop(case, "scope of the token", scope, one))
-    return case.finding(
+    return finding(
         "api-refused",
-        Stage.ADMITTED,
         f"The sign-in went through; then {one.host} refused the access token with {one.status}.{said} {why}".strip(),
         side=side,
         actual=error or str(one.status),
@@ -139,3 +139,6 @@ def _why(case: Case, one: Exchange, told: dict[str, str], read: Token | None) ->
     if read and read.audience:
         return f"The token is made for {', '.join(read.audience)}.", Side.APPLICATION, None
     return "", Side.APPLICATION, None
+
+
+CHECKS = (interfaces,)

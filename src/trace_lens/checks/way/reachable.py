@@ -7,14 +7,14 @@ clicked again.
 from __future__ import annotations
 
 from trace_lens.attempts.journeys import Hop, Way
-from trace_lens.checks.asking import WAY, Answer, asks
-from trace_lens.checks.case import Case
+from trace_lens.checks.case import Case, Need
+from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import at_hop
 from trace_lens.common.addresses import same_address
-from trace_lens.common.findings import Severity, Stage
+from trace_lens.common.findings import Severity
+from trace_lens.common.raising import finding
 from trace_lens.intake.browser_words import Trouble
 
-_STAGE = Stage.REACHABLE
 _TOLD: dict[Trouble, tuple[str, str]] = {
     Trouble.NAME: ("name-not-resolved", "The browser found no address for {host}"),
     Trouble.REFUSED: ("port-unreachable", "The connection to {host} was refused or cut"),
@@ -31,15 +31,14 @@ def in_trouble(hop: Hop) -> bool:
     return hop.exchange.status <= 0 and hop.exchange.trouble in _TOLD
 
 
-@asks(
-    _STAGE,
+@check(
     "name-not-resolved",
     "port-unreachable",
     "tls-refused",
     "tls-untrusted",
     "tls-name-mismatch",
     "tls-certificate-expired",
-    needs=WAY,
+    requires=Need.WAY,
 )
 def reached(case: Case) -> Answer:
     """Did every address of the way answer?"""
@@ -52,9 +51,8 @@ def reached(case: Case) -> Answer:
             later.exchange.status > 0 and same_address(later.exchange.plain_url, hop.exchange.plain_url)
             for later in (way.after(hop) if way else ())
         )
-        yield case.finding(
+        yield finding(
             code,
-            _STAGE,
             f"{words.format(host=hop.exchange.host)} ({hop.exchange.problem})."
             + (" It answered when it was tried again." if again else ""),
             severity=Severity.RISK if again else None,
@@ -62,3 +60,6 @@ def reached(case: Case) -> Answer:
             evidence=[at_hop(case, "the browser's word", hop.exchange.problem or "", hop.exchange)],
         )
         return
+
+
+CHECKS = (reached,)

@@ -21,6 +21,7 @@ from trace_lens.checks.way.signs import LOUD, STATUS, WRONG, outcome_of, shown_i
 from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Side
 from trace_lens.common.kinds import quoted_at_end
+from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import PAGE, forms_of
 from trace_lens.intake.pages import PageText, page_of
 
@@ -206,9 +207,8 @@ def _from_page(case: Case, code: str, page: Said, words: str) -> Finding:
     if code == "redirect-uri-mismatch" and case.protocol == "oidc":
         value = case.asked("redirect_uri")  # type: ignore[attr-defined]
     side = _SIDES.get(code, entry.side) if page.side == PROVIDER else entry.side
-    return case.finding(
+    return finding(
         code,
-        entry.stage,
         words,
         side=side,
         actual=value,

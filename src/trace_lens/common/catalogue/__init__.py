@@ -10,10 +10,12 @@ import re
 import tomllib
 from collections.abc import Iterator
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 from typing import NamedTuple
 
 from trace_lens.common.findings import Severity, Side, Stage
+
+_FOLDER = Path(__file__).parent
 
 
 class Entry(NamedTuple):
@@ -47,7 +49,7 @@ class Entry(NamedTuple):
 @cache
 def of_stage(stage: Stage) -> dict[str, Entry]:
     """The entries of one stage, in their order."""
-    text = files(__package__).joinpath(f"{stage}.toml").read_text("utf-8")
+    text = (_FOLDER / f"{stage}.toml").read_text("utf-8")
     return {
         code: Entry(
             code=code,
@@ -65,13 +67,31 @@ def of_stage(stage: Stage) -> dict[str, Entry]:
     }
 
 
-def entry(code: str, stage: Stage | None = None) -> Entry:
-    """The entry of a code; naming its stage spares reading the others, where it is the usual one. Raises KeyError."""
-    for candidate in (*((stage,) if stage else ()), *Stage):
-        found = of_stage(candidate).get(code)
-        if found:
-            return found
-    raise KeyError(code)
+@cache
+def _places() -> dict[str, tuple[Stage, int]]:
+    """Where every code stands, by the headings of the files alone: far quicker than reading what is below them."""
+    return {
+        code.decode(): (stage, position)
+        for stage in Stage
+        for position, code in enumerate(
+            re.findall(rb"(?m)^\[([a-z0-9-]++)\]", (_FOLDER / f"{stage}.toml").read_bytes())
+        )
+    }
+
+
+def stage_of(code: str) -> Stage:
+    """The stage that a code belongs to. Raises KeyError."""
+    return _places()[code][0]
+
+
+def position_of(code: str) -> int:
+    """The position of a code within its stage, from 0. Raises KeyError."""
+    return _places()[code][1]
+
+
+def entry(code: str) -> Entry:
+    """The entry of a code. Raises KeyError."""
+    return of_stage(stage_of(code))[code]
 
 
 def everything() -> Iterator[Entry]:
