@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tomllib
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kit import APP, TERN, response, run, toml, workspace
+from trace_lens.common.toml import inline
 from trace_lens.people.accounts import AccountIndex
 from trace_lens.people.rewriting import rewrite
 from trace_lens.workspace.account_rows import AccountRow, ListError
@@ -251,3 +253,21 @@ def test_many_accounts_are_looked_up_quickly_enough_to_try() -> None:
 
 def test_unknown_accounts_are_not_near() -> None:
     assert index(TERN).near("someone@else.example") == []
+
+
+TOML_VALUES = st.recursive(
+    st.booleans()
+    | st.integers(-(2**63), 2**63 - 1)
+    | st.floats(allow_nan=False, allow_infinity=False)
+    | st.text(st.characters(exclude_categories=["Cs"]))
+    | st.dates()
+    | st.datetimes()
+    | st.times(),
+    lambda values: st.lists(values, max_size=3) | st.dictionaries(st.text('ab c."é', max_size=4), values, max_size=3),
+    max_leaves=8,
+)
+
+
+@given(TOML_VALUES, st.booleans())
+def test_what_is_written_as_toml_is_read_back(value: object, literal: bool) -> None:
+    assert tomllib.loads(f"value = {inline(value, literal=literal)}") == {"value": value}

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from trace_lens.cli.options import known, open_workspace, report_settings, say, sources_of, tell, workspace_option
+from trace_lens.cli.options import say, sources_of, tell
+from trace_lens.cli.session import Session, with_session
 
 if TYPE_CHECKING:
     from trace_lens.intake.found import Found
@@ -44,8 +44,9 @@ _KEYS = {
 @click.option("--set", "told", multiple=True, metavar="KEY=VALUE", help="Any other setting; may be repeated.")
 @click.option("--overwrite", is_flag=True, help="Replace files that exist.")
 @click.option("--dry-run", is_flag=True, help="Show what would be written, and write nothing.")
-@workspace_option
+@with_session()
 def command(
+    session: Session,
     name: str | None,
     source: str | None,
     provider: str | None,
@@ -53,7 +54,6 @@ def command(
     overwrite: bool,
     dry_run: bool,
     told: tuple[str, ...],
-    workspace_dir: Path | None,
     **values: Any,
 ) -> int:
     """Put an application, or a provider, on record: from its metadata, or by options.
@@ -63,11 +63,10 @@ def command(
     """
     from trace_lens.saml.parsing import XMLDamaged
     from trace_lens.workspace import adding
-    from trace_lens.workspace.problems import SettingsError
     from trace_lens.workspace.supposing import read_supposed
 
-    workspace = open_workspace(workspace_dir)
-    known("provider", provider, workspace.providers)
+    workspace = session.workspace
+    session.check_names(None, provider)
     try:
         settings = [read_supposed(one) for one in told]
     except ValueError as error:
@@ -104,9 +103,6 @@ def command(
     except XMLDamaged as error:
         tell(f"{source}: it cannot be read: {error.reason}.")
         return 3
-    except SettingsError as error:
-        report_settings(error)
-        return 2
     except OSError as error:
         raise click.UsageError(f"{error.filename} cannot be written: {error.strerror}.") from None
     _report(addition, dry_run=dry_run)

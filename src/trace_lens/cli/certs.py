@@ -2,23 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
-from pathlib import Path
+from typing import Any
 
 import click
 
-from trace_lens.cli.options import (
-    Moment,
-    clock,
-    faults_option,
-    now_option,
-    open_workspace,
-    output_options,
-    report_settings,
-    sources_of,
-    workspace_option,
-    write,
-)
+from trace_lens.cli.options import Moment
+from trace_lens.cli.session import Session, with_session
 
 
 @click.command(
@@ -27,22 +18,9 @@ from trace_lens.cli.options import (
 )
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
 @click.option("--expect", metavar="FINGERPRINT", help="Compare with this fingerprint, or with its ending.")
-@click.option("--at", type=Moment(), metavar="TIME", help="The moment of the attempt; else as the message tells.")
-@now_option
-@faults_option
-@workspace_option
-@output_options("text", "json")
-def command(
-    sources: tuple[str, ...],
-    expect: str | None,
-    at: datetime | None,
-    now: datetime | None,
-    workspace_dir: Path | None,
-    form: str,
-    output: Path | None,
-    reveal: bool,
-    color: str,
-) -> int:
+@click.option("--at", type=Moment(), metavar="TIME", help="The moment of the attempt (default: as the message says).")
+@with_session("text", "json", now=True, verbose="")
+def command(session: Session, sources: tuple[str, ...], expect: str | None, at: datetime | None) -> int:
     """Certificates in anything: names, validity, fingerprints, and which applications pin them.
 
     A SOURCE may be PEM, DER, PKCS#7, PKCS#12, metadata, a captured message or a key set. A password is read from
@@ -50,29 +28,21 @@ def command(
 
     Exit status: 0, 1 where --expect fits none of them, 3 where a source holds none.
     """
-    from trace_lens.common.masking import Masks
     from trace_lens.diagnosis.certificates import certificates_of, read_expected
-    from trace_lens.workspace.problems import SettingsError
+    from trace_lens.render import as_json
 
     try:
         expected = read_expected(expect) if expect is not None else None
     except ValueError as error:
         raise click.UsageError(f"--expect: {error}.") from None
-    workspace, today = open_workspace(workspace_dir), clock(now)
-    try:
-        found = certificates_of(sources_of(sources), workspace, today, expected, at)
-    except SettingsError as error:
-        report_settings(error)
-        return 2
-    if form == "json":
-        from trace_lens.render import as_json
+    found = certificates_of(session.sources(sources), session.workspace, session.now, expected, at)
 
-        document = as_json.certificates(found.certificates, found.failed, Masks(reveal=reveal), today)
-        write(as_json.dump(document), output)
-    else:
-        from trace_lens.render.terminal import lists, pages
+    def pages() -> Iterable[Any]:
+        from trace_lens.render.terminal import lists
 
-        write(pages.render(lists.certificates(found, expected, today), color, to_file=output is not None), output)
+        return lists.certificates(found, expected, session.now)
+
+    session.emit(pages, lambda: as_json.certificates(found.certificates, found.failed, session.masks, session.now))
     if found.failed:
         return 3
     return int(expected is not None and not any(one.matches for one in found.certificates))

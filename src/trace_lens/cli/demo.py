@@ -2,28 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 import click
 
-from trace_lens.cli.options import now_option, output_options, write
+from trace_lens.cli.session import Session, with_session
 
 _NOW = "2026-11-22T12:00:00Z"
 
 
 @click.command(epilog="Example:\n\n  trace-lens demo /tmp/northmere")
 @click.argument("folder", required=False, type=click.Path(path_type=Path, file_okay=False), metavar="[DIR]")
-@now_option
-@output_options("text", "json")
-def command(folder: Path | None, now: object, form: str, output: Path | None, reveal: bool, color: str) -> int:
+@with_session("text", "json", workspace=False, now=True)
+def command(session: Session, folder: Path | None) -> int:
     """Write the demo workspace and run the full example on it.
 
     The story: one fortnight at Northmere Ferries, a made-up ferry company. DIR is northmere-demo where it is not
     given. Everything is generated here; nothing is fetched.
     """
-    from datetime import datetime
-
-    from trace_lens.common.masking import Masks
     from trace_lens.common.moments import read_moment
     from trace_lens.demo.workspace import DemoExists, write_demo
     from trace_lens.diagnosis.judging import Circumstances
@@ -44,7 +42,7 @@ def command(folder: Path | None, now: object, form: str, output: Path | None, re
     except OSError as error:
         raise click.UsageError(f"{folder} cannot be written: {error.strerror}.") from None
     workspace = load_workspace(folder)
-    today = now if isinstance(now, datetime) else read_moment(_NOW)[0]
+    today = session.now_given or read_moment(_NOW)[0]
     sources = list(log_sources(workspace).values())
     files = [file for source in sources for file in source.files_in(folder)]
     with EventStore(folder, writing=True, files=files) as store:
@@ -52,18 +50,12 @@ def command(folder: Path | None, now: object, form: str, output: Path | None, re
     told = Circumstances(today, with_logs=True)
     captured = [SourceFile(f"captures/{one.file}", one.data) for one in demo.captures]
     result = diagnose_sources(captured, workspace, told, logbook=logbook_of(workspace))
-    if form == "json":
-        masks = Masks(reveal=reveal)
-        failed = [as_json.unreadable(source, because) for source, because in result.unreadable]
-        write(as_json.dump(as_json.diagnoses(result.diagnoses, failed, masks)), output)
-        return 0
-    from trace_lens.render.terminal import pages
-    from trace_lens.render.terminal.demo import demo_pages
 
-    write(
-        pages.render(
-            demo_pages(demo.folder, demo.files, len(workspace.apps), events, result), color, to_file=output is not None
-        ),
-        output,
-    )
+    def pages() -> Iterable[Any]:
+        from trace_lens.render.terminal.demo import demo_pages
+
+        return demo_pages(demo.folder, demo.files, len(workspace.apps), events, result)
+
+    failed = [as_json.unreadable(source, because) for source, because in result.unreadable]
+    session.emit(pages, lambda: as_json.diagnoses(result.diagnoses, failed, session.masks))
     return 0

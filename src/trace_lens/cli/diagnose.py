@@ -2,26 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 import click
 
 from trace_lens.cli.figures import FigureFile, draw
-from trace_lens.cli.options import (
-    Moment,
-    clock,
-    faults_option,
-    known,
-    now_option,
-    open_workspace,
-    output_options,
-    report_settings,
-    sources_of,
-    tell,
-    workspace_option,
-    write,
-)
+from trace_lens.cli.options import Moment, tell
+from trace_lens.cli.session import Session, with_session
 from trace_lens.cli.with_logs import logbook, tell_problem
 
 
@@ -41,18 +31,16 @@ from trace_lens.cli.with_logs import logbook, tell_problem
     help="Judge as if this setting of the application, or of its provider, were so; may be repeated.",
 )
 @click.option("--figure", type=FigureFile(), metavar="FILE", help="Draw the way of each sign-in, as PNG or SVG.")
-@click.option("--together", is_flag=True, help="All sources are of one attempt.")
-@now_option
+@click.option("--together", is_flag=True, help="Treat all sources as one sign-in attempt.")
 @click.option(
     "--strict",
     is_flag=True,
     help="Exit status 1 also for an inconclusive diagnosis, and for a sign-in that went through against the record or "
     "although the application must refuse it.",
 )
-@faults_option
-@workspace_option
-@output_options("text", "json", "jsonl")
+@with_session("text", "json", "jsonl", now=True, verbose="")
 def command(
+    session: Session,
     sources: tuple[str, ...],
     app: str | None,
     provider: str | None,
@@ -60,13 +48,7 @@ def command(
     supposed: tuple[str, ...],
     figure: Path | None,
     together: bool,
-    now: datetime | None,
     strict: bool,
-    workspace_dir: Path | None,
-    form: str,
-    output: Path | None,
-    reveal: bool,
-    color: str,
 ) -> int:
     """Diagnose each sign-in found in the sources.
 
@@ -74,42 +56,36 @@ def command(
     side, and which value to set. Exit status: 0 nothing breaks, 1 something does, 2 wrong usage or settings, 3 a source
     could not be read.
     """
-    from trace_lens.common.masking import Masks
     from trace_lens.diagnosis.judging import Circumstances
     from trace_lens.diagnosis.many import diagnose_sources
     from trace_lens.render import as_json
-    from trace_lens.workspace.problems import SettingsError
     from trace_lens.workspace.supposing import read_supposed
 
-    workspace = open_workspace(workspace_dir)
-    known("app", app, workspace.apps)
-    known("provider", provider, workspace.providers)
+    workspace = session.workspace
+    session.check_names(app, provider)
     try:
         settings = tuple(read_supposed(one) for one in supposed)
     except ValueError as error:
         raise click.UsageError(f"--set: {error}.") from None
     book = logbook(workspace)
-    told = Circumstances(clock(now), at, app, provider, settings, with_logs=book is not None, prove=form != "jsonl")
-    try:
-        result = diagnose_sources(sources_of(sources), workspace, told, together=together, logbook=book)
-    except SettingsError as error:
-        report_settings(error)
-        return 2
+    lines = session.format == "jsonl"
+    told = Circumstances(session.now, at, app, provider, settings, with_logs=book is not None, prove=not lines)
+    result = diagnose_sources(session.sources(sources), workspace, told, together=together, logbook=book)
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):
         return 2
-    masks = Masks(reveal=reveal)
-    unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
-    if form == "json":
-        write(as_json.dump(as_json.diagnoses(result.diagnoses, unreadable, masks, result.unplaced)), output)
-    elif form == "jsonl":
-        write("\n".join(as_json.dump(as_json.attempt(one, masks), lines=True) for one in result.diagnoses), output)
-    else:
-        from trace_lens.render.terminal import pages
-        from trace_lens.render.terminal.diagnosis import diagnosis_pages
-
-        write(pages.render(diagnosis_pages(result), color, to_file=output is not None), output)
-    if form == "jsonl":
+    if lines:
+        attempts = (as_json.dump(as_json.attempt(one, session.masks), lines=True) for one in result.diagnoses)
+        session.write("\n".join(attempts))
         for source, because in result.unreadable:
             tell(f"{source}: {because}")
+        return result.exit_status(strict=strict)
+
+    def pages() -> Iterable[Any]:
+        from trace_lens.render.terminal.diagnosis import diagnosis_pages
+
+        return diagnosis_pages(result)
+
+    unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
+    session.emit(pages, lambda: as_json.diagnoses(result.diagnoses, unreadable, session.masks, result.unplaced))
     return result.exit_status(strict=strict)

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from importlib.resources import files
-from pathlib import Path
+from typing import Any
 
 import click
 
-from trace_lens.cli.options import output_options, write
+from trace_lens.cli.session import Session, with_session
 
-_SCHEMAS = (
-    "diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain", "log-check", "log-load",
-    "log-files", "events",
-)  # fmt: skip
+_FOLDER = files("trace_lens.render").joinpath("schemas")
+_SCHEMAS = sorted(path.name.removesuffix(".json") for path in _FOLDER.iterdir())
 
 
 @click.command(
@@ -21,16 +20,14 @@ _SCHEMAS = (
 )
 @click.argument("words", nargs=-1, metavar="[CODE|WORDS]...")
 @click.option("--schema", type=click.Choice(_SCHEMAS), help="Print the JSON Schema of a command's output.")
-@output_options("text", "json")
-def command(
-    words: tuple[str, ...], schema: str | None, form: str, output: Path | None, reveal: bool, color: str
-) -> int:
+@with_session("text", "json", workspace=False)
+def command(session: Session, words: tuple[str, ...], schema: str | None) -> int:
     """What a finding means, why it happens, how to repair it, and where the standard says so.
 
     Takes the code of a finding, or words to look for; with neither, lists all findings by stage.
     """
     if schema:
-        write(files("trace_lens.render").joinpath("schemas", f"{schema}.json").read_text("utf-8"), output)
+        session.write(_FOLDER.joinpath(f"{schema}.json").read_text("utf-8"))
         return 0
     from trace_lens.common import catalogue
     from trace_lens.common.difference import nearest
@@ -45,13 +42,12 @@ def command(
     if not found:
         hint = f"Did you mean {meant}?" if meant else "trace-lens explain lists all of them."
         raise click.UsageError(f"No finding has the code {text!r}, nor holds these words. {hint}")
-    if form == "json":
-        from trace_lens.render import as_json
+    from trace_lens.render import as_json
 
-        write(as_json.dump(as_json.explanations(found)), output)
-        return 0
-    from trace_lens.render.terminal import lists, pages
+    def pages() -> Iterable[Any]:
+        from trace_lens.render.terminal import lists
 
-    lines = lists.explanation(found[0]) if len(found) == 1 else lists.listing(found)
-    write(pages.render(lines, color, to_file=output is not None), output)
+        return lists.explanation(found[0]) if len(found) == 1 else lists.listing(found)
+
+    session.emit(pages, lambda: as_json.explanations(found))
     return 0

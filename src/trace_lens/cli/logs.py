@@ -4,34 +4,27 @@ from __future__ import annotations
 
 import re
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from trace_lens.cli.options import (
-    Moment,
-    open_workspace,
-    output_options,
-    report_settings,
-    tell,
-    workspace_option,
-    write,
-)
+from trace_lens.cli.groups import FullHelp
+from trace_lens.cli.options import Moment, tell
+from trace_lens.cli.session import Session, with_session
 from trace_lens.common.masking import visible
 
 if TYPE_CHECKING:
     from trace_lens.logs.store.store import EventStore
-    from trace_lens.workspace.loading import Workspace
     from trace_lens.workspace.log_sources import LogSource
 
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 
-@click.group()
+@click.group(cls=FullHelp)
 def command() -> None:
     """Sign-in logs: check how a file is read, load, list, search."""
 
@@ -45,18 +38,8 @@ def command() -> None:
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--source", metavar="NAME", help="Read it by this description; else by the one whose files name it.")
 @click.option("--write", "save_as", metavar="NAME", help="Save the proposed description as logs/NAME.toml.")
-@workspace_option
-@output_options("text", "json")
-def check_command(
-    file: Path,
-    source: str | None,
-    save_as: str | None,
-    workspace_dir: Path | None,
-    form: str,
-    output: Path | None,
-    reveal: bool,
-    color: str,
-) -> int:
+@with_session("text", "json")
+def check_command(session: Session, file: Path, source: str | None, save_as: str | None) -> int:
     """Read a sample of a log file and show how each column was understood.
 
     For a file that no description names, one is proposed: format, columns, form of the times, words for outcomes. Exit
@@ -67,14 +50,9 @@ def check_command(
     from trace_lens.logs.formats.records import Unreadable
     from trace_lens.render import as_json
     from trace_lens.workspace.log_sources import FOLDER, log_sources
-    from trace_lens.workspace.problems import SettingsError
 
-    workspace = open_workspace(workspace_dir)
-    try:
-        known = log_sources(workspace)
-    except SettingsError as error:
-        report_settings(error)
-        return 2
+    workspace = session.workspace
+    known = log_sources(workspace)
     if source is not None:
         _known_source(source, known)
     if save_as is not None and not _NAME.fullmatch(save_as):
@@ -110,29 +88,15 @@ def check_command(
         target.parent.mkdir(exist_ok=True)
         target.write_text(proposed, "utf-8")
         tell(f"{FOLDER}/{save_as}.toml is written; check it, and set role and provider or app.")
-    if form == "json":
-        write(as_json.dump(as_json.checked_log(found, proposed)), output)
-    else:
-        from trace_lens.render.terminal import pages
+    shown = found
+
+    def pages() -> Iterable[Any]:
         from trace_lens.render.terminal.logs import checked_pages
 
-        write(pages.render(checked_pages(found, proposed), color, to_file=output is not None), output)
+        return checked_pages(shown, proposed)
+
+    session.emit(pages, lambda: as_json.checked_log(shown, proposed))
     return 0
-
-
-def _with_logs(folder: Path | None) -> tuple[Workspace, dict[str, LogSource], Path]:
-    """The workspace, its log sources and its root. Wrong settings, or no workspace, end the command."""
-    from trace_lens.workspace.log_sources import log_sources
-    from trace_lens.workspace.problems import SettingsError
-
-    workspace = open_workspace(folder)
-    if workspace.root is None:
-        raise click.UsageError("There is no workspace here; make one with: trace-lens init")
-    try:
-        return workspace, log_sources(workspace), workspace.root
-    except SettingsError as error:
-        report_settings(error)
-        raise click.exceptions.Exit(2) from None
 
 
 def _known_source(name: str, sources: dict[str, LogSource]) -> None:
@@ -149,11 +113,8 @@ def _known_source(name: str, sources: dict[str, LogSource]) -> None:
 @click.option(
     "--source", "only", multiple=True, metavar="NAME", help="Load the files of this source only; may be repeated."
 )
-@workspace_option
-@output_options("text", "json")
-def load_command(
-    only: tuple[str, ...], workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str
-) -> int:
+@with_session("text", "json")
+def load_command(session: Session, only: tuple[str, ...]) -> int:
     """Load the files that the descriptions name into the event store of the workspace.
 
     The same content again adds nothing; a file that has grown adds its new rows. Bad rows are counted and kept aside.
@@ -162,8 +123,10 @@ def load_command(
     from trace_lens.logs.store.loading import load_all
     from trace_lens.logs.store.spark import store_of
     from trace_lens.render import as_json
+    from trace_lens.workspace.log_sources import log_sources
 
-    workspace, sources, root = _with_logs(workspace_dir)
+    workspace, root = session.workspace, session.root
+    sources = log_sources(workspace)
     for name in only:
         _known_source(name, sources)
     begin = datetime.now(UTC)
@@ -172,13 +135,13 @@ def load_command(
     with _opened(store_of(root, workspace.settings.store, writing=True, files=files)) as store:
         loaded = load_all(store, wanted, root, lambda name: _progress(name) if sys.stderr.isatty() else None)
     seconds = (datetime.now(UTC) - begin).total_seconds()
-    if form == "json":
-        write(as_json.dump(as_json.loaded_logs(loaded)), output)
-    else:
-        from trace_lens.render.terminal import pages
+
+    def pages() -> Iterable[Any]:
         from trace_lens.render.terminal.logs import loaded_pages
 
-        write(pages.render(loaded_pages(loaded, seconds), color, to_file=output is not None), output)
+        return loaded_pages(loaded, seconds)
+
+    session.emit(pages, lambda: as_json.loaded_logs(loaded))
     return 3 if any(one.problem for one in loaded) else 0
 
 
@@ -207,26 +170,27 @@ def _progress(name: str) -> Callable[[int], None]:
 
 
 @command.command("list")
-@workspace_option
-@output_options("text", "json")
-def list_command(workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str) -> int:
+@with_session("text", "json")
+def list_command(session: Session) -> int:
     """The files that were loaded: source, rows, bad rows, when."""
     from trace_lens.logs.store.spark import store_of
     from trace_lens.render import as_json
+    from trace_lens.workspace.log_sources import log_sources
 
-    workspace, _, root = _with_logs(workspace_dir)
+    workspace, root = session.workspace, session.root
+    log_sources(workspace)  # wrong descriptions are reported
     store = store_of(root, workspace.settings.store)
     files = []
     if store.exists:
         with _opened(store):
             files = store.files()
-    if form == "json":
-        write(as_json.dump(as_json.log_files(files)), output)
-    else:
-        from trace_lens.render.terminal import pages
+
+    def pages() -> Iterable[Any]:
         from trace_lens.render.terminal.logs import file_pages
 
-        write(pages.render(file_pages(files), color, to_file=output is not None), output)
+        return file_pages(files)
+
+    session.emit(pages, lambda: as_json.log_files(files))
     return 0
 
 
@@ -238,29 +202,32 @@ def list_command(workspace_dir: Path | None, form: str, output: Path | None, rev
 @click.option("--user", metavar="NAME", help="Events of a person, under every spelling on record.")
 @click.option("--app", metavar="NAME", help="Events of an application, under every name on record.")
 @click.option("--source", metavar="NAME", help="Events of one source.")
-@click.option("--outcome", type=click.Choice(["success", "failure", "other"]), help="Events that went so.")
+@click.option("--outcome", type=click.Choice(["success", "failure", "other"]), help="Only events with this outcome.")
 @click.option("--code", metavar="CODE", help="Events with this code.")
 @click.option("--ip", metavar="ADDRESS", help="Events from this address, or network (/8, /16, /24).")
 @click.option("--id", "identifier", metavar="ID", help="Events that carry this id.")
 @click.option("--text", metavar="WORDS", help="Events in which these words stand anywhere.")
 @click.option("--since", type=Moment(), metavar="TIME", help="Events at this moment or later.")
 @click.option("--until", type=Moment(), metavar="TIME", help="Events before this moment.")
-@workspace_option
-@output_options("text", "json")
+@with_session("text", "json")
 def search_command(
-    user: str | None, app: str | None, source: str | None, outcome: str | None, code: str | None, ip: str | None,
-    identifier: str | None, text: str | None, since: datetime | None, until: datetime | None,
-    workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str,
-) -> int:  # fmt: skip
-    """Look for events; without a term all are given, in the order of their times."""
+    session: Session,
+    source: str | None,
+    identifier: str | None,
+    ip: str | None,
+    **terms: Any,
+) -> int:
+    """Look for events. Without a term all events are listed, in the order of their times."""
     from trace_lens.logs.store.searching import Wanted, search
     from trace_lens.logs.store.spark import store_of
     from trace_lens.render import as_json
+    from trace_lens.workspace.log_sources import log_sources
 
-    workspace, sources, root = _with_logs(workspace_dir)
+    workspace, root = session.workspace, session.root
+    sources = log_sources(workspace)
     if source is not None:
         _known_source(source, sources)
-    wanted = Wanted(user, app, source, outcome, code, ip, identifier, text, since, until)
+    wanted = Wanted(source=source, id=identifier, ip=ip, **terms)
     store = store_of(root, workspace.settings.store)
     if not store.exists:
         raise click.UsageError("No logs are loaded yet; load them with: trace-lens logs load")
@@ -269,11 +236,11 @@ def search_command(
             found = search(store.events(), wanted, workspace, store.kept_ids)
     except ValueError as error:
         raise click.UsageError(f"--ip: {error}.") from None
-    if form == "json":
-        write(as_json.dump(as_json.found_events(found)), output)
-    else:
-        from trace_lens.render.terminal import pages
+
+    def pages() -> Iterable[Any]:
         from trace_lens.render.terminal.logs import event_pages
 
-        write(pages.render(event_pages(found), color, to_file=output is not None), output)
+        return event_pages(found)
+
+    session.emit(pages, lambda: as_json.found_events(found))
     return 0

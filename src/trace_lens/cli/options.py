@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterator
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -56,16 +56,24 @@ class Duration(click.ParamType):  # type: ignore[type-arg]  # not generic in old
             self.fail(str(error), param, ctx)
 
 
-def workspace_option(command: F) -> F:
-    """`--workspace` and `--trust-workspace`."""
-    command = click.option(
-        "--trust-workspace", is_flag=True, expose_value=False, callback=_remember_trust,
-        help="Follow what its settings name outside of the workspace: files, and a store on another host.",
-    )(command)  # fmt: skip
-    return click.option(
-        "--workspace", "workspace_dir", type=click.Path(path_type=Path), metavar="DIR",
-        help="The folder with trace-lens.toml; else it is looked for from here upwards.",
-    )(command)  # fmt: skip
+def workspace_options() -> list[Callable[[Any], Any]]:
+    """`--workspace` and `--trust-workspace`, the last first, as decorators are applied."""
+    return [
+        click.option(
+            "--trust-workspace",
+            is_flag=True,
+            expose_value=False,
+            callback=_remember_trust,
+            help="Follow what its settings name outside of the workspace: files, and a store on another host.",
+        ),
+        click.option(
+            "--workspace",
+            "workspace_dir",
+            type=click.Path(path_type=Path),
+            metavar="DIR",
+            help="The folder with trace-lens.toml (default: looked for from here upwards).",
+        ),
+    ]
 
 
 _TRUST = "trace_lens.trust"
@@ -88,42 +96,41 @@ def _trust(root: Path) -> Trust:
     return Trust(ask=ask if sys.stdin.isatty() and sys.stderr.isatty() else None)
 
 
-def output_options(*formats: str) -> Callable[[F], F]:
-    """`--format`, `--output`, `--reveal` and `--color`."""
-
-    def decorate(command: F) -> F:
-        for option in (
-            click.option("--color", type=click.Choice(["auto", "always", "never"]), default="auto", show_default=True,
-                         help="Colour in the text; NO_COLOR is heeded too."),
-            click.option("--reveal", is_flag=True, help="Show secrets unmasked."),
-            click.option("--output", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
-                         help="Write there instead of to standard output."),
-            click.option("--format", "form", type=click.Choice(formats), default=formats[0], show_default=True),
-        ):  # fmt: skip
-            command = option(command)
-        return command
-
-    return decorate
+def color_options(formats: tuple[str, ...]) -> list[Callable[[Any], Any]]:
+    """`--format`, `--output`, `--reveal` and `--color`, the last first; none where there are no formats."""
+    if not formats:
+        return []
+    return [
+        click.option(
+            "--color",
+            type=click.Choice(["auto", "always", "never"]),
+            default="auto",
+            show_default=True,
+            help="Colour in the text. NO_COLOR is respected too.",
+        ),
+        click.option("--reveal", is_flag=True, help="Show secrets unmasked."),
+        click.option(
+            "--output",
+            type=click.Path(path_type=Path, dir_okay=False),
+            metavar="FILE",
+            help="Write to this file, not to standard output.",
+        ),
+        click.option("--format", "form", type=click.Choice(formats), default=formats[0], show_default=True),
+    ]
 
 
 def now_option(command: F) -> F:
     """`--now`."""
-    return click.option("--now", type=Moment(), metavar="TIME", help="What counts as today; the clock otherwise.")(
-        command
-    )
+    words = "Treat TIME as the current time (default: the system clock)."
+    return click.option("--now", type=Moment(), metavar="TIME", help=words)(command)
 
 
-def verbose_option(help_text: str) -> Callable[[F], F]:
-    """`-v`, `--verbose`: more of the output, and where the program failed, should it."""
-    return click.option("-v", "--verbose", is_flag=True, help=help_text, callback=_show_tracebacks)
-
-
-def faults_option(command: F) -> F:
-    """`-v`, `--verbose` of commands that have no more to show: where the program failed, should it."""
-    return click.option(
-        "-v", "--verbose", is_flag=True, expose_value=False, callback=_show_tracebacks,
-        help="Show where in the program it failed, if reading a source fails.",
-    )(command)  # fmt: skip
+def verbose_options(more: str | None) -> list[Callable[[Any], Any]]:
+    """`-v`: more of the output, as `more` says, and where the program failed, should it; no option where it is None."""
+    if more is None:
+        return []
+    words = more or "Show where in the program it failed, if reading a source fails."
+    return [click.option("-v", "--verbose", is_flag=True, help=words, callback=_show_tracebacks)]
 
 
 def _show_tracebacks(_: click.Context, __: click.Parameter, wanted: bool) -> bool:
@@ -155,11 +162,6 @@ def say(text: str) -> None:
 def tell(text: str) -> None:
     """A line for the person at the terminal, on standard error; whatever it quotes is made visible."""
     click.echo(visible(without_tokens(text)), err=True)
-
-
-def clock(now: datetime | None) -> datetime:
-    """Today: as told, else by the clock."""
-    return now or datetime.now(UTC)
 
 
 def open_workspace(folder: Path | None) -> Workspace:
@@ -200,8 +202,11 @@ def report_settings(error: Any) -> None:
         tell(f"  {problem}")
 
 
-def known(kind: str, name: str | None, names: dict[str, Any]) -> None:
-    """End the command where an application or provider that was named is not on record."""
+def known(option: str, name: str | None, names: dict[str, Any]) -> None:
+    """End the command where an application or provider that was named is not on record.
+
+    `option` is the option that names it, with a colon, and empty where an argument does.
+    """
     if name is None or name in names:
         return
     from trace_lens.common.difference import nearest
@@ -212,19 +217,24 @@ def known(kind: str, name: str | None, names: dict[str, Any]) -> None:
     elif names:
         hint = f"On record: {', '.join(sorted(names)[:12])}."
     else:
-        hint = "There is no workspace here, or it is empty; make one with: trace-lens init"
-    raise click.UsageError(f"--{kind}: {name!r} is not on record. {hint}")
+        hint = "There is no workspace here, or it is empty. Create one with: trace-lens init"
+    raise click.UsageError(f"{option}{name!r} is not on record. {hint}")
 
 
 def sources_of(names: tuple[str, ...]) -> Iterator[SourceFile]:
     """The sources named; `-` is standard input, and with none named a terminal is asked for a paste."""
     from trace_lens.workspace.sources import bounded, read_sources
 
-    if not names:
-        if sys.stdin.isatty():
-            click.echo("Paste the message, then press Ctrl-D on a line of its own:", err=True)
-        names = ("-",)
-    for name in names:
+    if not names and sys.stdin.isatty():
+        from trace_lens.cli.pasting import Pasted
+
+        with Pasted(sys.stdin.fileno()) as paste:
+            click.echo("Paste the message here. To end it, press Ctrl-D.", err=True)
+            source = bounded("-", paste)
+        click.echo(err=True)
+        yield source
+        return
+    for name in names or ("-",):
         if name == "-":
             yield bounded("-", sys.stdin.buffer)
         else:

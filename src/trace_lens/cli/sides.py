@@ -2,23 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-from pathlib import Path
+from collections.abc import Iterable
+from typing import Any
 
 import click
 
-from trace_lens.cli.options import (
-    clock,
-    known,
-    now_option,
-    open_workspace,
-    output_options,
-    report_settings,
-    sources_of,
-    verbose_option,
-    workspace_option,
-    write,
-)
+from trace_lens.cli.session import Session, with_session
 
 
 @click.command(
@@ -26,47 +15,25 @@ from trace_lens.cli.options import (
 )
 @click.argument("app")
 @click.argument("capture", required=False)
-@now_option
-@verbose_option("Where each value stands, of those that agree too.")
-@workspace_option
-@output_options("text", "json")
-def command(
-    app: str,
-    capture: str | None,
-    now: datetime | None,
-    verbose: bool,
-    workspace_dir: Path | None,
-    form: str,
-    output: Path | None,
-    reveal: bool,
-    color: str,
-) -> int:
+@with_session("text", "json", now=True, verbose="Show where each value is, of those that agree too.")
+def command(session: Session, app: str, capture: str | None) -> int:
     """Every value that both sides must share: application, provider, their metadata, and a CAPTURE.
 
     Says which are equal, nearly equal, different or stand in the wrong field, and what to copy from where to where.
     Exit status: 0 all agree, 1 something differs, 2 wrong usage or settings, 3 the capture could not be read.
     """
-    from trace_lens.common.masking import Masks
     from trace_lens.comparison.comparing_sides import two_sides
-    from trace_lens.workspace.problems import SettingsError
+    from trace_lens.render import as_json
 
-    workspace = open_workspace(workspace_dir)
-    known("app", app, workspace.apps)
-    sources = sources_of((capture,)) if capture else ()
-    try:
-        found = two_sides(workspace.apps[app], workspace, clock(now), sources)
-    except SettingsError as error:
-        report_settings(error)
-        return 2
-    if form == "json":
-        from trace_lens.render import as_json
+    chosen = session.app(app)
+    found = two_sides(chosen, session.workspace, session.now, session.sources((capture,)) if capture else ())
 
-        write(as_json.dump(as_json.two_sides(found, Masks(reveal=reveal))), output)
-    else:
-        from trace_lens.render.terminal import pages
+    def pages() -> Iterable[Any]:
         from trace_lens.render.terminal.sides import sides_pages
 
-        write(pages.render(sides_pages(found, verbose=verbose), color, to_file=output is not None), output)
+        return sides_pages(found, verbose=session.verbose)
+
+    session.emit(pages, lambda: as_json.two_sides(found, session.masks))
     if found.failed:
         return 3
     wrong = any(one.side != "user" for one in found.copies)

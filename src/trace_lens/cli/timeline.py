@@ -2,27 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import click
 
 from trace_lens.cli.figures import FigureFile, draw_timeline
-from trace_lens.cli.options import (
-    Duration,
-    Moment,
-    clock,
-    faults_option,
-    known,
-    now_option,
-    open_workspace,
-    output_options,
-    report_settings,
-    sources_of,
-    tell,
-    workspace_option,
-    write,
-)
+from trace_lens.cli.options import Duration, Moment, tell
+from trace_lens.cli.session import Session, with_session
 from trace_lens.cli.with_logs import logbook, tell_problem
 
 
@@ -40,16 +29,20 @@ from trace_lens.cli.with_logs import logbook, tell_problem
 @click.option("--provider", metavar="NAME", help="The provider that sent them.")
 @click.option("--at", type=Moment(), metavar="TIME", help="Judge times as of this moment.")
 @click.option("--figure", type=FigureFile(), metavar="FILE", help="Draw the timelines, as PNG or SVG.")
-@click.option("--together", is_flag=True, help="All sources are of one attempt.")
-@now_option
-@faults_option
-@workspace_option
-@output_options("text", "json")
+@click.option("--together", is_flag=True, help="Treat all sources as one sign-in attempt.")
+@with_session("text", "json", now=True, verbose="")
 def command(
-    sources: tuple[str, ...], user: str | None, around: datetime | None, within: timedelta, app: str | None,
-    provider: str | None, at: datetime | None, figure: Path | None, together: bool, now: datetime | None,
-    workspace_dir: Path | None, form: str, output: Path | None, reveal: bool, color: str,
-) -> int:  # fmt: skip
+    session: Session,
+    sources: tuple[str, ...],
+    user: str | None,
+    around: datetime | None,
+    within: timedelta,
+    app: str | None,
+    provider: str | None,
+    at: datetime | None,
+    figure: Path | None,
+    together: bool,
+) -> int:
     """Lay each attempt's hops, log events and windows of validity on one axis of time, clocks corrected.
 
     Without a SOURCE, --user and --around rebuild attempts from the loaded logs alone. Exit status: 0, 2 wrong usage or
@@ -60,16 +53,13 @@ def command(
     from trace_lens.diagnosis.timelines import of_diagnoses, of_rebuilt
     from trace_lens.logs.store.store import StoreProblem
     from trace_lens.render import as_json, json_timeline
-    from trace_lens.workspace.problems import SettingsError
 
     if (user is None) != (around is None):
         raise click.UsageError("--user and --around go together: whose attempts, and around which moment.")
     if user is not None and sources:
         raise click.UsageError("--user rebuilds attempts from the logs alone, and goes without a SOURCE.")
-    del reveal
-    workspace = open_workspace(workspace_dir)
-    known("app", app, workspace.apps)
-    known("provider", provider, workspace.providers)
+    workspace = session.workspace
+    session.check_names(app, provider)
     book = logbook(workspace)
     unreadable: list[as_json.Json] = []
     try:
@@ -80,27 +70,28 @@ def command(
         else:
             if book is None:
                 tell("No logs are loaded here; load them with: trace-lens logs load")
-            told = Circumstances(clock(now), at, app, provider, with_logs=book is not None)
-            result = diagnose_sources(sources_of(sources), workspace, told, together=together, logbook=book)
+            told = Circumstances(session.now, at, app, provider, with_logs=book is not None)
+            result = diagnose_sources(session.sources(sources), workspace, told, together=together, logbook=book)
             tell_problem(result)
             timeline = of_diagnoses(result)
             unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
-    except SettingsError as error:
-        report_settings(error)
-        return 2
     except StoreProblem as error:
         tell(f"{error}.")
         return 3
     if figure and not draw_timeline(figure, timeline):
         return 2
-    if form == "json":
-        attempts = [json_timeline.attempt(one, [as_json.step(each) for each in one.steps]) for one in timeline.attempts]
-        write(as_json.dump(json_timeline.timeline(timeline, attempts, unreadable)), output)
-    else:
-        from trace_lens.render.terminal import pages
+
+    def pages() -> Iterable[Any]:
         from trace_lens.render.terminal.timeline import timeline_pages
 
-        write(pages.render(timeline_pages(timeline), color, to_file=output is not None), output)
+        return timeline_pages(timeline)
+
+    def document() -> as_json.Json:
+        attempts = [json_timeline.attempt(one, [as_json.step(each) for each in one.steps]) for one in timeline.attempts]
+        return json_timeline.timeline(timeline, attempts, unreadable)
+
+    session.emit(pages, document)
+    if session.format == "text":
         for one in unreadable:
             tell(f"{one['source']}: {one['because']}.")
     return 3 if unreadable else 0

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping
+from datetime import date, time
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 
@@ -22,6 +23,8 @@ def inline(value: object, *, literal: bool = False) -> str:
     if isinstance(value, str):
         plain = "'" not in value and all(char.isprintable() for char in value)
         return f"'{value}'" if literal and "\\" in value and plain else json.dumps(value, ensure_ascii=False)
+    if isinstance(value, date | time):
+        return value.isoformat()
     return json.dumps(value)
 
 

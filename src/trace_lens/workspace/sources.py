@@ -6,7 +6,7 @@ import glob
 import stat
 from collections.abc import Iterator
 from pathlib import Path
-from typing import BinaryIO, NamedTuple
+from typing import NamedTuple, Protocol
 
 from trace_lens.common import limits
 from trace_lens.common.guarding import why
@@ -93,7 +93,13 @@ def _read(name: str, path: Path) -> SourceFile:
         return SourceFile(name, None, f"it cannot be read: {(error.strerror or str(error)).lower()}")
 
 
-def bounded(name: str, stream: BinaryIO) -> SourceFile:
+class Readable(Protocol):
+    """An open stream of octets."""
+
+    def read(self, size: int, /) -> bytes: ...
+
+
+def bounded(name: str, stream: Readable) -> SourceFile:
     """A source of an open stream, of which no more is read than the limit and one byte."""
     data = stream.read(limits.SOURCE_BYTES + 1)
     if len(data) > limits.SOURCE_BYTES:
