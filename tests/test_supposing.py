@@ -8,6 +8,8 @@ from typing import Any
 import pytest
 
 from kit import AUDIENCE, EMAIL, ISSUED, TERN, TRANSIENT, certificate, judge, pem, response, run, run_json, workspace
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.supposing import read_supposed, suppose
 
 OTHER = f"<saml:AudienceRestriction><saml:Audience>{AUDIENCE[:-1]}</saml:Audience></saml:AudienceRestriction>"
 LISTED: dict[str, Any] = {"account": {"list": "accounts.csv"}}
@@ -118,3 +120,28 @@ def test_changes_that_cannot_be_read(tmp_path: Path) -> None:
     done = run("diagnose", "capture.txt", folder=folder)
     assert done.returncode == 2
     assert "changes.csv, line 2" in done.stderr.decode()
+
+
+def test_what_is_supposed_twice_in_one_process_are_two_workspaces(tmp_path: Path) -> None:
+    known = load_workspace(workspace(tmp_path))
+    app = known.apps["crew-roster"]
+    made = [
+        suppose(known, app, (read_supposed(f"application.entity_id={name}"),)).apps["crew-roster"].entity_id
+        for name in ("https://a.example", "https://b.example", "https://a.example")
+    ]
+    assert made == ["https://a.example", "https://b.example", "https://a.example"]
+
+
+def test_a_date_is_put_on_record_as_a_date(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    told = ("--client-id", "tides-web", "--set", "application.secret_expires=2026-12-09")
+    done = run("apps", "add", "tide-tables", "--provider", "northmere-id", *told, folder=folder)
+    assert done.returncode == 0, done.stderr
+    assert "secret_expires = 2026-12-09" in (folder / "apps/tide-tables.toml").read_text()
+    assert load_workspace(folder).apps["tide-tables"].settings.application.secret_expires is not None
+
+
+@pytest.mark.parametrize("words", [("apps", "show"), ("sides",), ("identify",)])
+def test_an_argument_that_is_not_on_record_is_not_called_an_option(words: tuple[str, ...], tmp_path: Path) -> None:
+    done = run(*words, "crew-rooster", folder=workspace(tmp_path))
+    assert (done.returncode, b"--app" in done.stderr, b"Did you mean crew-roster?" in done.stderr) == (2, False, True)

@@ -108,9 +108,9 @@ def with_session(
 ) -> Callable[[Command], Command]:
     """Give a command a Session in the place of the shared options.
 
-    `workspace` adds `--workspace` and `--trust-workspace`, `now` adds `--now`. `verbose` is what `-v` shows more of; it is
-    empty where `-v` shows only where the program failed, and None where there is no such option. Wrong settings are
-    reported, and end the command with 2.
+    `workspace` adds `--workspace` and `--trust-workspace`, `now` adds `--now`. `verbose` is what `-v` shows more of; it
+    is empty where `-v` shows only where the program failed, and None where there is no such option. Wrong settings
+    are reported, and end the command with 2.
     """
 
     def decorate(command: Command) -> Command:
