@@ -216,7 +216,7 @@ def test_what_cannot_be_placed_is_listed(tmp_path: Path) -> None:
     _, document = run_json("diagnose", "a.har", folder=folder)
     conforms(document, "diagnosis")
     assert [each["url"] for each in document["unplaced"]] == ["https://news.northmere.example/"]
-    assert "1 step of no sign-in here" in run("diagnose", "a.har", folder=folder).stdout.decode()
+    assert "1 step that belongs to no sign-in" in run("diagnose", "a.har", folder=folder).stdout.decode()
 
 
 def test_a_program_that_takes_the_answer_by_a_scheme_of_its_own(tmp_path: Path) -> None:

@@ -411,7 +411,7 @@ def _serialized(**members: Any) -> str:
         (_serialized(signatures=[{"protected": "e30", "signature": "AAAA"}]), "two forms in one"),
         (_serialized(protected=None, signature=None, signatures=[]), "0 signatures"),
         (_serialized(protected=None, signature=None, signatures="x"), "no list of signatures"),
-        (_serialized(header={"alg": "none"}), "alg stands in its protected and in its unprotected header"),
+        (_serialized(header={"alg": "none"}), "alg is in both its protected and its unprotected header"),
         (_serialized(header=[]), "unprotected header is no JSON object"),
         ('{"payload": "e30", "payload": "e30", "protected": "e30", "signature": "AA"}', "payload twice"),
     ],

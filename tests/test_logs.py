@@ -316,7 +316,7 @@ def test_what_a_format_keeps_by_itself(form: str, text: str, expected: tuple[str
 WRONG = [
     ('role = "provider"\n', "format is missing"), ('role = "somebody"\nformat = "csv"\n', "role must be"),
     ('role = "provider"\nformat = "csv"\ntime_zone = "Europe/Olso"\n', "no time zone"),
-    ('role = "provider"\nformat = "csv"\n[fields]\nwhen = "x"\n', "is no setting"),
+    ('role = "provider"\nformat = "csv"\n[fields]\nwhen = "x"\n', "is not a known setting"),
     ('role = "provider"\nformat = "csv"\ndelimiter = "||"\n', "one character"),
     ('role = "provider"\nformat = "csv"\nencoding = "klingon"\n', "no encoding"),
     ('role = "provider"\nformat = "csv"\nprovider = "a"\napp = "b"\n', "exclude each other"),

@@ -252,7 +252,7 @@ def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
     if url and (not url.endswith(WELL_KNOWN) or url.removesuffix(WELL_KNOWN) != told.rstrip("/")):
         yield finding(
             "discovery-issuer-mismatch",
-            f"{app.name} fetches {url}; the document of the issuer {told} stands at {told.rstrip('/')}{WELL_KNOWN}.",
+            f"{app.name} fetches {url}; the document of the issuer {told} is at {told.rstrip('/')}{WELL_KNOWN}.",
             side=Side.APPLICATION,
             expected=told.rstrip("/") + WELL_KNOWN,
             actual=url,

@@ -20,8 +20,8 @@ def outcome(case: Case) -> Answer:
         return
     yield finding(
         "outcome-unknown",
-        "Nothing here says whether the application let the user in: that would stand in a capture of the page that "
-        "followed, or in the application's log.",
+        "Nothing here says whether the application let the user in. A capture of the page that followed would show it, "
+        "or the application's log.",
     )
     yield Unchecked("outcome-unknown", "neither the page that followed nor a log is at hand")
 

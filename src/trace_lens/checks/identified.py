@@ -169,7 +169,7 @@ def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
         yield from blocked_by_claims
         if blocked_by_claims:
             return
-        lookalike = f" Note that {near[0].row.user} exists; a second account would stand beside it." if near else ""
+        lookalike = f" Note that {near[0].row.user} exists; there would then be two accounts." if near else ""
         yield finding(
             "account-not-found",
             f"{name.wanted} has no account yet; one would be created at this sign-in.{lookalike}",

@@ -35,7 +35,7 @@ def command(session: Session, left: str, right: str, app: str | None) -> int:
     for name in (left, right):
         found = list(session.sources((name,)))
         if len(found) != 1:
-            raise click.UsageError(f"{name} stands for {len(found)} files; name one on each side.")
+            raise click.UsageError(f"{name} is {len(found)} files; name one file on each side.")
         if found[0].data is None:
             tell(f"{name}: {found[0].problem}.")
             return 3

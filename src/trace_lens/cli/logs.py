@@ -206,7 +206,7 @@ def list_command(session: Session) -> int:
 @click.option("--code", metavar="CODE", help="Events with this code.")
 @click.option("--ip", metavar="ADDRESS", help="Events from this address, or network (/8, /16, /24).")
 @click.option("--id", "identifier", metavar="ID", help="Events that carry this id.")
-@click.option("--text", metavar="WORDS", help="Events in which these words stand anywhere.")
+@click.option("--text", metavar="WORDS", help="Only events that contain these words anywhere.")
 @click.option("--since", type=Moment(), metavar="TIME", help="Events at this moment or later.")
 @click.option("--until", type=Moment(), metavar="TIME", help="Events before this moment.")
 @with_session("text", "json")

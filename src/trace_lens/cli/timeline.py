@@ -57,7 +57,7 @@ def command(
     if (user is None) != (around is None):
         raise click.UsageError("--user and --around go together: whose attempts, and around which moment.")
     if user is not None and sources:
-        raise click.UsageError("--user rebuilds attempts from the logs alone, and goes without a SOURCE.")
+        raise click.UsageError("--user rebuilds attempts from the logs alone, and takes no SOURCE.")
     workspace = session.workspace
     session.check_names(app, provider)
     book = logbook(workspace)

@@ -31,7 +31,7 @@ class Laid(NamedTuple):
 def lay(found: Found) -> Laid:
     """Lay one message open."""
     if OPAQUE in found.context:
-        why = "it is no JWT: only the provider that made it can say what it stands for (introspection, userinfo)"
+        why = "it is no JWT: only the provider that made it can say what it means (introspection, userinfo)"
         return Laid({"told_by": why, "form": "opaque", "size": len(found.data)}, {"token": Secret(found.data.decode())})
     try:
         if found.kind == "authorization-request" and found.data[:3] == b"eyJ":
@@ -65,7 +65,7 @@ def _token(found: Found) -> Laid:
 
 
 def _oddities(token: Token) -> list[str]:
-    odd = [f"{name} stands twice in its claims" for name in token.duplicates]
+    odd = [f"{name} appears twice in its claims" for name in token.duplicates]
     odd += [f"the number {one} is larger than JSON readers keep exactly" for one in token.inexact]
     odd += list(token.jws.problems)
     for name in TIMES:
@@ -130,7 +130,7 @@ def _parameters(found: Found) -> Laid:
         if value:
             summary[name] = Secret(value)
     summary |= _error_words(given.get("error"))
-    damage = tuple(("malformed-message", f"{name} stands more than once") for name in given.twice)
+    damage = tuple(("malformed-message", f"{name} appears more than once") for name in given.twice)
     return Laid(summary, content, damage)
 
 
@@ -142,7 +142,7 @@ def _error_words(code: str | None) -> dict[str, str]:
 def _document(found: Found) -> Laid:
     read = read_json(found.data)
     document = read.value if isinstance(read.value, dict) else {}
-    odd = tuple(("malformed-message", f"{name} stands twice") for name in read.duplicates)
+    odd = tuple(("malformed-message", f"{name} appears twice") for name in read.duplicates)
     summary = _SUMMARIES[found.kind](document)
     return Laid(summary, hidden(document), odd)
 

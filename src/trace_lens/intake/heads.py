@@ -78,7 +78,7 @@ def read_heads(data: bytes) -> Capture | None:
     heads = [head for head in read[:most] if head.url or head.status or head.received]
     if not heads or not any(one.sent or one.received for one in heads):
         return None
-    notes = ("no moments stand in it",) if not any(_moment_of(one) for one in heads) else ()
+    notes = ("it holds no times",) if not any(_moment_of(one) for one in heads) else ()
     return Capture("header-dump", tuple(_exchange(n, one) for n, one in enumerate(heads, 1)), "", cut, notes)
 
 

@@ -226,7 +226,7 @@ def _base64(data: bytes) -> Iterator[Reading]:
             mended = [*mended, "a plus sign lost at the end"]
         if len(bare) % 4 == 1:
             bare = bare[:-1]
-            mended = [*mended, "a last character that stands alone"]
+            mended = [*mended, "a single character left over at the end"]
         padded = bare + b"=" * (-len(bare) % 4)
         if len(padded) != len(compact):
             mended = [*mended, "missing padding"]

@@ -289,7 +289,7 @@ def _named(state: Found) -> Found:
 
 
 def _how_far(state: Found) -> str:
-    path = " → ".join(state.layers) or "as it stands"
+    path = " → ".join(state.layers) or "as it is"
     return f"{path}: {_describe(state.data)}"
 
 

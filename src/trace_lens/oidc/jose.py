@@ -140,7 +140,7 @@ def _json_jws(text: str) -> Jws:
     made = _jws(text, protected, payload, signature, unprotected)
     both = sorted(made.header.keys() & unprotected.keys())
     if both:
-        raise JoseDamaged(f"{', '.join(both)} stands in its protected and in its unprotected header (RFC 7515 §4)")
+        raise JoseDamaged(f"{', '.join(both)} is in both its protected and its unprotected header (RFC 7515 §4)")
     return made
 
 

@@ -121,7 +121,7 @@ def _of_one(one: Identified) -> Iterator[_Candidate]:
     elif (
         "\\" in wanted and wanted.rpartition("\\")[2].casefold() == aimed.casefold() if aimed_at else target.casefold()
     ):
-        yield _Candidate("drop what stands before \\", {"replace": r"^.*\\", "with": ""}, False)
+        yield _Candidate("drop what comes before \\", {"replace": r"^.*\\", "with": ""}, False)
     elif "".join(wanted.split()) == target:
         yield _Candidate("white space", {"replace": r"\s+", "with": ""}, False)
     spoken = (local if at else wanted).rpartition("\\")[2]

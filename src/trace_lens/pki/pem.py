@@ -163,7 +163,7 @@ def _from_base64(text: str, line: int, repairs: tuple[str, ...]) -> PastedCertif
         mended.append(f"stray characters ({' '.join(sorted(set(strange)))[:30]})")
     bare = compact.rstrip("=")
     if len(bare) % 4 == 1:
-        return PastedCertificate(None, line, tuple(mended), "a character is missing or one too many stands in it")
+        return PastedCertificate(None, line, tuple(mended), "it has one character too many, or one is missing")
     padded = bare + "=" * (-len(bare) % 4)
     if padded != compact:
         mended.append("the padding at the end")

@@ -48,7 +48,7 @@ def _judge(signature: XMLSignature, known: tuple[Certificate, ...], root: etree.
     if signature.refused:
         return MetadataSignature(place, entity_id, f"it must not be accepted: {signature.refused}")
     if not signature.holds_its_own:
-        return MetadataSignature(place, entity_id, "it refers to another element than the one it stands in")
+        return MetadataSignature(place, entity_id, "it refers to another element than the one that contains it")
     if not signature.digest_holds:
         changed = "the file was changed, or formatted anew, after it was signed"
         return MetadataSignature(place, entity_id, f"its digest is another: {changed}")

@@ -72,7 +72,7 @@ def problems_of(error: ValidationError, model: type[BaseModel], file: str, text:
         key = _spell(path)
         near = None
         if detail["type"] == "extra_forbidden":
-            reason = "is no setting that is known here"
+            reason = "is not a known setting"
             near = _nearest_key(model, path)
         else:
             reason = _PHRASES.get(detail["type"]) or _plain(detail["msg"])

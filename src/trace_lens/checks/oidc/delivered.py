@@ -445,7 +445,7 @@ def secrets_out_of_addresses(case: OidcCase) -> Answer:
         exposed = [name for name in ("client_secret", "password") if given.get(name)]
         in_address = given.carried == "query"
         if exposed and (in_address or "password" in exposed):
-            kept = ", and stood in an address, where every log on the way keeps it" if in_address else ""
+            kept = ", and was in an address, where every log on the way keeps it" if in_address else ""
             yield finding(
                 "credentials-in-clear",
                 f"{' and '.join(exposed)} can be read in this capture{kept}.",

@@ -115,7 +115,7 @@ def odd_json(case: OidcCase) -> Answer:
     token = case.token
     if token is None or case.judged is None:
         return
-    told = [f"{name} stands more than once, and readers differ in which one counts" for name in token.duplicates]
+    told = [f"{name} appears more than once, and readers differ in which one counts" for name in token.duplicates]
     told += [f"{name} is a number beyond 2^53, which many readers round" for name in token.inexact]
     told += list(token.jws.problems)
     for what in told:
@@ -136,7 +136,7 @@ def parameters_once(case: OidcCase) -> Answer:
             side = Side.PROVIDER if one.kind == "authorization-response" else Side.APPLICATION
             yield finding(
                 "malformed-message",
-                f"The parameter {name} stands more than once in the {one.kind.replace('-', ' ')}.",
+                f"The parameter {name} appears more than once in the {one.kind.replace('-', ' ')}.",
                 severity=Severity.RISK,
                 side=side,
                 actual=name,

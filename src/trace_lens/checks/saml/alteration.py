@@ -47,7 +47,7 @@ def explain_digest(signature: XMLSignature, data: bytes) -> Alteration | None:
         if restored and restored.digest_holds:
             return Alteration(what, restored)
     if _indented(signature.element) and _indented(signature.holder):
-        return Alteration("white space stands between the elements, inside the signature too")
+        return Alteration("there is white space between the elements, inside the signature too")
     return None
 
 

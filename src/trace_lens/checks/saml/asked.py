@@ -198,7 +198,7 @@ def _request_signature(case: SamlCase, verdicts: tuple[Verdict, ...]) -> Answer:
         if verdict.signature.refused:
             code, detail = "signature-form-refused", f"must not be accepted: {verdict.signature.refused}"
         elif not verdict.digest_holds:
-            code, detail = "digest-mismatch", "covers other content than what stands here"
+            code, detail = "digest-mismatch", "covers other content than what is here"
         elif not case.app or case.app.entity is None:
             yield Unchecked("request-unsigned", "no metadata of the application holds the key that signs its requests")
             continue

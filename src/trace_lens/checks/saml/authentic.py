@@ -128,7 +128,7 @@ def made_by_trusted_key(case: SamlCase) -> Answer:
     if not signed.own and signed.verdicts and not signed.wrapping and not case.refused:
         refused = any(verdict.signature.refused for verdict in signed.verdicts)
         if not refused and not signed.duplicates:
-            yield Unchecked("signature-value-invalid", "no signature stands where SAML puts it", True)
+            yield Unchecked("signature-value-invalid", "no signature is where SAML puts it", True)
 
 
 def _no_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding | Unchecked]:
@@ -307,7 +307,7 @@ def form(case: SamlCase) -> Answer:
         elif not verdict.signature.holds_its_own and verdict.signature.signed is not None and not case.signed.wrapping:
             yield finding(
                 "signature-form-refused",
-                "The signature must not be accepted: it refers to another element than the one it stands in.",
+                "The signature must not be accepted: it refers to another element than the one that contains it.",
                 evidence=[_at_signature(case, verdict)],
             )
 
@@ -380,7 +380,7 @@ def comments(case: SamlCase) -> Answer:
         if holds_comment(value.element):
             yield finding(
                 "comment-in-identity",
-                f"A comment stands inside the {label}. Some readers take only the part before it; the whole is "
+                f"There is a comment inside the {label}. Some readers take only the part before it; the whole is "
                 f"{value.value}.",
                 actual=value.value,
                 evidence=case.shown(label, value),

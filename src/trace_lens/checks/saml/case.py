@@ -289,7 +289,7 @@ class SamlCase(Case):
         if self.attempt.answer is None:
             kind = self.attempt.kind
             return (
-                "only the artifact was captured; the message that it stands for went from server to server"
+                "only the artifact was captured; the message that it refers to went from server to server"
                 if kind == "artifact"
                 else "the answer to the request is not in this capture"
             )

@@ -132,7 +132,7 @@ def signature(case: SamlCase) -> Answer:
             if verdict.signature.refused:
                 code, detail = "signature-form-refused", f"must not be accepted: {verdict.signature.refused}"
             elif not verdict.digest_holds:
-                code, detail = "digest-mismatch", "covers other content than what stands here"
+                code, detail = "digest-mismatch", "covers other content than what is here"
             elif verdict.standing == "trusted":
                 continue
             elif not known:

@@ -45,7 +45,7 @@ UNSEEN = (
 NEVER = "the browser never came back to the application in this capture"
 CUT_SHORT = "the capture ends while the browser was still being sent on; record it once more, to the last page"
 FRAGMENT_LEFT_OUT = (
-    "the redirect URI was reached, but exports leave out what stands behind # in an address; the page's own calls, or "
+    "the redirect URI was reached, but exports leave out what comes after # in an address; the page's own calls, or "
     "the address as the browser shows it, would tell"
 )
 

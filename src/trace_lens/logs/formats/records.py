@@ -355,7 +355,7 @@ def _w3c(lines: Iterable[str]) -> Iterator[Record | BadRow]:
             continue
         cells = [one[1:-1] if one[:1] == '"' else one for one in re.findall(r"\"[^\"]*\"|\S+", text)]
         if not names:
-            yield _bad(number, "no #Fields line stands before it", text)
+            yield _bad(number, "no #Fields line comes before it", text)
         elif len(cells) != len(names):
             yield _bad(number, f"it has {len(cells)} columns where #Fields names {len(names)}", text, columns=names)
         else:

@@ -61,7 +61,7 @@ def _unplaced(result: Result) -> Iterator[Line]:
     """The steps of captures that belong to no sign-in: counted, and listed as far as there is room."""
     yield BLANK
     count = len(result.unplaced)
-    yield line(Span(f"{_count(count, 'step')} of no sign-in here", "head"))
+    yield line(Span(f"{_count(count, 'step')} that {'belongs' if count == 1 else 'belong'} to no sign-in", "head"))
     rows = [(one.place, one.method, str(one.status or ""), one.url, ", ".join(one.carries)) for one in result.unplaced]
     yield from pages.table(("", "", "", "", ""), rows[:_UNPLACED])
     if count > _UNPLACED:

@@ -101,7 +101,7 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
         if rest > 0:
             yield line(f"  and {rest:,} more")
     content = masked(message.content, masks)
-    for part, title in (("header", "Header"), ("claims", "Claims, as they stand")):
+    for part, title in (("header", "Header"), ("claims", "Claims, as sent")):
         if isinstance(content.get(part), dict) and content[part]:
             yield BLANK
             yield line(Span(title, "head"))

@@ -112,7 +112,7 @@ def _holder(cell: Cell, columns: dict[str, str]) -> str:
 def _compared(cell: Cell, wanted: str) -> Iterator[Line]:
     found = difference(wanted, cell.value.text)
     if cell.belongs:
-        yield from prose(f"It stands in the wrong field: it is {cell.belongs}.", 6)
+        yield from prose(f"It is in the wrong field: it is {cell.belongs}.", 6)
     elif found and cell.verdict == "near":
         yield from pages.compared(
             wanted, cell.value.text, (found.expected_span, found.actual_span), found.kind, indent=6,
@@ -125,7 +125,7 @@ def _agreeing(rows: list[Row], columns: dict[str, str]) -> Iterator[Line]:
     if not rows:
         return
     yield BLANK
-    yield line(Span("What agrees, or stands on one side only", "head"))
+    yield line(Span("What agrees, or is on one side only", "head"))
     listed = []
     for row in rows:
         for number, (text, cells) in enumerate(_values(row).items()):
