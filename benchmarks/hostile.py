@@ -1,4 +1,6 @@
-"""CPU time and memory of `decode` for ten megabytes of every hostile text: `python benchmarks/hostile.py [MB] [NAME…]`.
+"""CPU time and memory of a command for ten megabytes of every hostile text.
+
+`python benchmarks/hostile.py [COMMAND] [MB] [NAME…]`; the command is `decode` unless it is named.
 
 Each text of tests/hostile_texts.py is written to a file and read by the program as a process of its own. Printed are
 the CPU seconds, the largest memory in MB, the exit status, and what was beyond a limit; at the end those that took
@@ -43,21 +45,23 @@ def _write(path: Path, make: Callable[[int], bytes], octets: int) -> None:
 
 def main() -> None:
     """Measure every text, or those whose names are given."""
-    octets = int(float(sys.argv[1]) * 1_000_000) if len(sys.argv) > 1 else 10_000_000
+    words = sys.argv[1:]
+    command = words.pop(0) if words and words[0].isalpha() else "decode"
+    octets = int(float(words.pop(0)) * 1_000_000) if words else 10_000_000
     beyond = []
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "hostile.txt"
         for name, make in HOSTILE.items():
-            if len(sys.argv) > 2 and name not in sys.argv[2:]:
+            if words and name not in words:
                 continue
             making = multiprocessing.Process(target=_write, args=(path, make, octets))
             making.start()
             making.join()
-            seconds, megabytes, status, output = measure(["decode", str(path), "--format", "json"])
+            seconds, megabytes, status, output = measure([command, str(path), "--format", "json"])
             told = json.loads(output)["unreadable"] if status in (0, 1, 3) else [{"because": "no result"}]
-            words = "; ".join(entry["because"] for entry in told)[:100]
+            because = "; ".join(entry["because"] for entry in told)[:100]
             figures = f"{seconds:7.1f} s {megabytes:7.0f} MB  exit {status}  {len(output):>9,} bytes"
-            print(f"{name:36}{figures}  {words}", flush=True)
+            print(f"{name:36}{figures}  {because}", flush=True)
             if seconds > LONGEST or megabytes > LARGEST or status not in (0, 1, 3):
                 beyond.append(name)
     print("beyond the law:", ", ".join(beyond) or "none")
