@@ -278,7 +278,7 @@ def test_attempts_rebuilt_from_the_logs(tmp_path: Path) -> None:
     ("arguments", "words"),
     [
         (["--user", "m.tern"], "go together"),
-        (["--user", "m.tern", "--around", "2026-11-20", "one.xml"], "without a SOURCE"),
+        (["--user", "m.tern", "--around", "2026-11-20", "one.xml"], "takes no SOURCE"),
         (["one.xml", "--within", "soon"], "not a duration"),
         (["one.xml", "--figure", "t.pdf"], "must end in .png or .svg"),
         (["one.xml", "--app", "crew-rooster"], "Did you mean crew-roster?"),

@@ -74,7 +74,7 @@ PARAMETERS = 5_000
 PARTS = 100_000
 """Most messages that are taken apart from one text; what lies beyond is told."""
 
-BARREN_PARTS = 3_000
+BARREN_PARTS = 1_000
 """So many parts of one text, or tokens in it, may hold no message; where there are more, the rest is not looked at."""
 
 RSA_BITS = 16_384

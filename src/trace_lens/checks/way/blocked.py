@@ -118,11 +118,11 @@ def _by_page(one: Exchange, page: Exchange) -> bool:
 def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
     """A form that the page's own policy forbids, or that https may not post to http, and a page that bars frames."""
     page = hop.exchange
-    went = {plain(other.exchange.url) for other in way.hops[place + 1 :]}
+    last_places = case.once("last places", lambda: {plain(one.exchange.url): at for at, one in enumerate(way.hops)})
     policy = page.response("content-security-policy") or ""
     allowed = _directive(policy, "form-action")
     for form in forms_of(page):
-        if plain(form.action) in went:
+        if last_places.get(plain(form.action), -1) > place:
             continue
         waits = form.by_itself or place == len(way.hops) - 1
         if allowed is not None and waits and not _allows(allowed, page, form.action):

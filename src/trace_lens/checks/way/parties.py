@@ -111,22 +111,16 @@ def leaving(case: Case, back: Hop | None) -> list[Hop]:
             before = before[place + 1 :]
             break
     sides = parties(case)
-    left = [place for place, hop in enumerate(before) if sides.side_of(hop.exchange) != APPLICATION]
-    found = []
-    for place, hop in enumerate(before):
-        own = sides.side_of(hop.exchange) == APPLICATION or _sends_request(hop, way)
-        if own and any(place < other for other in left):
-            found.append(hop)
-    return found
-
-
-def _sends_request(hop: Hop, way: Way) -> bool:
-    """Whether a hop, at whatever host, sent the browser to the provider with the request."""
-    target = hop.exchange.redirects_to
-    return any(
-        set(other.kinds) & set(REQUESTS) and (other.cause is hop.exchange or (target and other.exchange.url == target))
-        for other in way.hops
-    )
+    own = [sides.side_of(hop.exchange) == APPLICATION for hop in before]
+    last_elsewhere = max((place for place, is_own in enumerate(own) if not is_own), default=-1)
+    asked = [hop for hop in way.hops if set(hop.kinds) & set(REQUESTS)]
+    causes = {hop.cause.number for hop in asked if hop.cause}
+    addresses = {hop.exchange.url for hop in asked}
+    return [
+        hop
+        for is_own, hop in list(zip(own, before, strict=True))[: max(last_elsewhere, 0)]
+        if is_own or hop.exchange.number in causes or hop.exchange.redirects_to in addresses
+    ]
 
 
 def came_from(case: Case, hop: Hop) -> str | None:
