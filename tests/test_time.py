@@ -16,11 +16,16 @@ import pytest
 
 import trace_lens
 from hostile_texts import HOSTILE
+from kit import NOW
 from pumping import least_growth, pumps
 from trace_lens.common.limits import Refused
 from trace_lens.common.secrets_in_text import RULES
+from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.intake.peeling import peel
 from trace_lens.people.guests import seen_guest
+from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.sources import SourceFile
 
 WORST = 2.2
 """By how much the time may grow with each doubling of the text."""
@@ -141,3 +146,17 @@ def test_readers_are_linear(name: str) -> None:
 )
 def test_names_of_guests_take_no_time(name: str) -> None:
     assert least_growth(lambda size: lambda: seen_guest(name[:size]), (1024, 16_384), WORST) <= WORST
+
+
+@pytest.mark.parametrize(
+    "name", ["heads of requests", "commands", "lines of a log", "a browser export", "cut tokens", "addresses"]
+)
+def test_diagnosing_is_linear(name: str) -> None:
+    """A capture of many steps, or of many messages, takes twice as long where it has twice as many."""
+    make = HOSTILE[name]
+
+    def work(size: int) -> Callable[[], object]:
+        source = SourceFile("x", make(size))
+        return lambda: diagnose_sources([source], Workspace(), Circumstances(NOW), 1)
+
+    assert least_growth(work, (16_384, 131_072), WORST, idle=0.05) <= WORST
