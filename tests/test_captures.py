@@ -102,6 +102,7 @@ def test_shell_words_of_quoting(text: str, words: list[str]) -> None:
         ("20/Nov/2026:09:13:30 +0100", datetime(2026, 11, 20, 8, 13, 30, tzinfo=UTC)),
         ("01/Jan/2026:00:30:00 +0530", datetime(2025, 12, 31, 19, 0, tzinfo=UTC)),
         ("20/nov/2026:23:30:00 -0330", datetime(2026, 11, 21, 3, 0, tzinfo=UTC)),
+        ("20/Nov/2026:09:13:30 Z", datetime(2026, 11, 20, 9, 13, 30, tzinfo=UTC)),
         ("31/Feb/2026:00:00:00 +0000", None),
         ("01/Jan/0001:00:00:00 +0100", None),
         ("20/Mai/2026:00:00:00 +0000", None),

@@ -13,7 +13,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from trace_lens.common import catalogue
+from trace_lens.checks.oidc.delivered import same_redirect
+from trace_lens.common import addresses, catalogue
 from trace_lens.common.findings import Severity, Side, Stage
 from trace_lens.common.masking import Masks, visible
 from trace_lens.common.moments import (
@@ -165,3 +166,32 @@ def test_each_documented_example_is_as_its_schema_says(name: str) -> None:
     schema = json.loads((ROOT / f"src/trace_lens/render/schemas/{name}.json").read_text("utf-8"))
     example = json.loads((ROOT / f"docs/examples/{name}.json").read_text("utf-8"))
     jsonschema.validate(example, schema, cls=jsonschema.Draft202012Validator)
+
+
+ADDRESS_TEXT = st.text(st.sampled_from("htps:/[]@.%?#&;=0a9\u00e9\u2100 \n\\"), max_size=24)
+
+
+@given(ADDRESS_TEXT, ADDRESS_TEXT)
+def test_addresses_take_anything(left: str, right: str) -> None:
+    for text in (left, f"https://{left}", f"https://a.example{left}"):
+        addresses.host_of(text)
+        addresses.origin_of(text)
+        addresses.plain(text)
+        assert addresses.same_address(text, text)
+        assert addresses.same_address(text, right) == addresses.same_address(right, text)
+        addresses.resolved(text, right)
+
+
+@pytest.mark.parametrize(
+    ("registered", "used", "same"),
+    [
+        ("http://127.0.0.1:80/cb", "http://127.0.0.1:51004/cb", True),
+        ("http://[::1]/cb", "http://[::1]:51004/cb", True),
+        ("http://127.0.0.1/cb", "http://127.0.0.1:51004/cb ", False),
+        ("http://localhost/cb", "http://localhost:51004/cb", False),
+        ("https://a.example/cb", "https://a.example:444/cb", False),
+        ("https://[a.example/cb", "https://[b.example/cb", False),
+    ],
+)
+def test_a_redirect_uri_is_compared_to_the_letter_but_for_loopback(registered: str, used: str, same: bool) -> None:
+    assert same_redirect(registered, used) is same

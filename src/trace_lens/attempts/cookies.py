@@ -16,7 +16,7 @@ from ipaddress import ip_address
 from typing import NamedTuple
 
 from trace_lens.common import limits
-from trace_lens.common.addresses import ascii_host, parts_of
+from trace_lens.common.addresses import ascii_host, host_of, parts_of
 from trace_lens.intake.exchanges import Exchange
 
 STRICT, LAX, NONE, DEFAULT = "strict", "lax", "none", "default"
@@ -331,7 +331,7 @@ def _named(cookie: Cookie) -> str:
 
 
 def _host_of(url: str | None) -> str:
-    return ascii_host(parts_of(url or "").hostname or "")
+    return host_of(url or "")
 
 
 def _span(length: timedelta | None) -> str:

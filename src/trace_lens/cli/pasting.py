@@ -35,10 +35,10 @@ class Pasted:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        """Switch it on again."""
+        """Switch it on again. What was pasted and not read is thrown away: the shell would take it for commands."""
         import termios
 
-        termios.tcsetattr(self._terminal, termios.TCSADRAIN, self._before)
+        termios.tcsetattr(self._terminal, termios.TCSAFLUSH, self._before)
 
     def read(self, size: int = -1) -> bytes:
         """At most so many octets; what comes after them, up to the end, is left unread."""

@@ -11,9 +11,9 @@ _SESSION_IN_PATH = re.compile(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#
 
 
 def parts_of(url: str) -> SplitResult:
-    """The parts of an address; empty ones where it is none."""
+    """The parts of an address, to the letter; empty ones where it is none."""
     try:
-        parts = urlsplit(url.strip())
+        parts = urlsplit(url)
         _ = parts.port, parts.hostname
     except ValueError:
         return urlsplit("")
@@ -23,7 +23,7 @@ def parts_of(url: str) -> SplitResult:
 @lru_cache(maxsize=1024)
 def host_of(url: str) -> str:
     """The host of an address, in small ASCII letters, without the port; empty where it is no address."""
-    return ascii_host(parts_of(url).hostname or "")
+    return ascii_host(parts_of(url.strip()).hostname or "")
 
 
 def ascii_host(host: str) -> str:
@@ -39,7 +39,7 @@ def ascii_host(host: str) -> str:
 @lru_cache(maxsize=1024)
 def origin_of(url: str) -> str:
     """Scheme, host and port of an address, the default port left out."""
-    parts = parts_of(url)
+    parts = parts_of(url.strip())
     default = {"https": 443, "http": 80}.get(parts.scheme.lower())
     port = "" if parts.port in (None, default) else f":{parts.port}"
     return f"{parts.scheme.lower()}://{host_of(url)}{port}"
@@ -49,7 +49,7 @@ def as_browsers_write(url: str) -> str:
     """An address without fragment as browsers write it: scheme and host in small ASCII letters, the default port left
     out, a path of at least `/` (WHATWG URL §4.5). What is no http address is given back as it is.
     """
-    parts = parts_of(url)
+    parts = parts_of(url.strip())
     if parts.scheme.lower() not in ("http", "https") or not parts.hostname:
         return url.partition("#")[0]
     query = f"?{parts.query}" if parts.query else ""

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from trace_lens.attempts.assembly import Attempt
 from trace_lens.attempts.journeys import Hop
 from trace_lens.attempts.oidc import OidcAttempt
-from trace_lens.common.addresses import ascii_host, parts_of
+from trace_lens.common.addresses import host_of
 from trace_lens.common.difference import is_near
 from trace_lens.intake.exchanges import forms_of
 from trace_lens.intake.layers import ADDRESS
@@ -73,7 +73,7 @@ def _hosts_at(hop: Hop) -> Iterator[str]:
     yield one.host
     for address in (one.redirects_to, *(form.action for form in forms_of(one) if form.by_itself)):
         if address:
-            yield ascii_host(parts_of(address).hostname or "")
+            yield host_of(address)
 
 
 def _by_key(sealed: list[Jwe], apps: list[App]) -> App | None:
@@ -103,7 +103,7 @@ class _Identity(NamedTuple):
     def hosts(self) -> set[str]:
         """The hosts of its addresses, the one where people begin among them."""
         told = self.app.settings.application.sign_in_url
-        return {host for one in (*self.addresses, told or "") if (host := ascii_host(parts_of(one).hostname or ""))}
+        return {host for one in (*self.addresses, told or "") if (host := host_of(one))}
 
 
 def identities(workspace: Workspace) -> list[_Identity]:

@@ -24,7 +24,7 @@ _COMBINED = re.compile(
     r"\"(?P<method>[A-Z]+) (?P<target>\S+)(?: HTTP/[\d.]+)?\" (?P<status>\d{3}) \S+"
     r"(?: \"(?P<referrer>[^\"]*)\" \"[^\"]*\")?"
 )
-_LOGGED_AT = re.compile(r"(\d\d?)/([A-Za-z]{3})/(\d{4}):(\d\d):(\d\d):(\d\d) ([+-])(\d\d):?(\d\d)", re.ASCII)
+_LOGGED_AT = re.compile(r"(\d\d?)/([A-Za-z]{3})/(\d{4}):(\d\d):(\d\d):(\d\d) (?:Z|([+-])(\d\d):?(\d\d))", re.ASCII)
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 _BODY_OPTIONS = ("-d", "--data", "--data-raw", "--data-binary", "--data-ascii", "--data-urlencode")
 _WITH_VALUE = {
@@ -165,7 +165,7 @@ def _moment(text: str) -> datetime | None:
     if match is None or match[2].capitalize() not in _MONTHS:
         return None
     month = _MONTHS.index(match[2].capitalize()) + 1
-    away = timedelta(hours=int(match[8]), minutes=int(match[9]))
+    away = timedelta(hours=int(match[8] or 0), minutes=int(match[9] or 0))
     try:
         moment = datetime(int(match[3]), month, int(match[1]), int(match[4]), int(match[5]), int(match[6]), tzinfo=UTC)
         return moment + away if match[7] == "-" else moment - away

@@ -103,7 +103,7 @@ class Exchange(_Exchange):
     @property
     def parts(self) -> SplitResult:
         """The parts of its address; empty ones where that is no address."""
-        return parts_of(self.url)
+        return parts_of(self.url.strip())
 
     @property
     def host(self) -> str:

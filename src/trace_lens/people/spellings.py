@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from functools import lru_cache
 
-from trace_lens.common.addresses import ascii_host, parts_of
+from trace_lens.common.addresses import host_of
 from trace_lens.people.guests import seen_guest, squeezed
 from trace_lens.people.subjects import made_name
 from trace_lens.workspace.loading import Workspace
@@ -146,7 +146,7 @@ class Names:
             told, there = app.settings.application, app.settings.provider_setup
             addresses = [told.sign_in_url, told.sign_out_url, there.acs_url, *app.acs_urls, *told.redirect_uris]
             names = [app.id, app.name, app.entity_id, told.client_id, there.client_id, there.audience, *addresses]
-            names += [ascii_host(parts_of(one).hostname or "") for one in addresses if one]
+            names += [host_of(one) for one in addresses if one]
             for name in names:
                 for key in (name.casefold(), squeezed(name)) if name else ():
                     self._known.setdefault(key, set()).add(app.id)
@@ -156,5 +156,5 @@ class Names:
         key = text.strip().casefold()
         found = self._known.get(key) or self._known.get(key.rstrip("/")) or self._known.get(squeezed(key))
         if not found and "://" in key:
-            found = self._known.get(ascii_host(parts_of(key).hostname or ""))
+            found = self._known.get(host_of(key))
         return frozenset(found or ())

@@ -15,7 +15,7 @@ from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.common.addresses import origin_of, parts_of, same_address
+from trace_lens.common.addresses import parts_of, same_address
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
@@ -146,8 +146,8 @@ def _at_provider(case: OidcCase, address: str) -> bool:
     """Whether an address is one of the provider's own: there it shows errors that it will not send to anybody."""
     provider = case.provider
     known = [provider.issuer, provider.discovery.get("authorization_endpoint")] if provider else []
-    origins = {origin_of(one) for one in known if isinstance(one, str)}
-    return origin_of(address) in origins
+    hosts = {parts_of(one).netloc for one in known if isinstance(one, str)}
+    return parts_of(address).netloc in hosts - {""}
 
 
 def _address(message: OidcMessage, address: str) -> list[Evidence]:

@@ -13,7 +13,7 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import PROVIDER, at_hop, parties, return_hop
-from trace_lens.common.addresses import ascii_host, parts_of, same_address
+from trace_lens.common.addresses import host_of, same_address
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import CALL, Exchange
@@ -69,7 +69,7 @@ def _of_this_sign_in(case: Case, one: Exchange, token: str, own: set[str]) -> bo
     if own:
         return token in own
     page = one.request("origin") or one.request("referer") or one.caused_by or one.url
-    return ascii_host(parts_of(page).hostname or "") in parties(case).application
+    return host_of(page) in parties(case).application
 
 
 def _taken_later(way: Way, one: Exchange) -> bool:

@@ -7,7 +7,7 @@ from typing import NamedTuple
 from trace_lens.attempts.journeys import FORM, REDIRECT, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
-from trace_lens.common.addresses import ascii_host, parts_of, plain
+from trace_lens.common.addresses import host_of, parts_of, plain
 from trace_lens.common.findings import Evidence, Side
 from trace_lens.intake.carried import DELIVERED, PART
 from trace_lens.intake.exchanges import Exchange
@@ -65,7 +65,7 @@ def _parties(case: Case) -> Parties:
 
 
 def _hosts(addresses: list[str | None]) -> set[str]:
-    return {host for one in addresses if one and (host := ascii_host(parts_of(one).hostname or ""))}
+    return {host for one in addresses if one and (host := host_of(one))}
 
 
 def brings_answer(hop: Hop) -> bool:
@@ -114,12 +114,12 @@ def leaving(case: Case, back: Hop | None) -> list[Hop]:
     own = [sides.side_of(hop.exchange) == APPLICATION for hop in before]
     last_elsewhere = max((place for place, is_own in enumerate(own) if not is_own), default=-1)
     asked = [hop for hop in way.hops if set(hop.kinds) & set(REQUESTS)]
-    causes = {hop.cause.number for hop in asked if hop.cause}
+    causes = {id(hop.cause) for hop in asked}
     addresses = {hop.exchange.url for hop in asked}
     return [
         hop
         for is_own, hop in list(zip(own, before, strict=True))[: max(last_elsewhere, 0)]
-        if is_own or hop.exchange.number in causes or hop.exchange.redirects_to in addresses
+        if is_own or id(hop.exchange) in causes or hop.exchange.redirects_to in addresses
     ]
 
 
