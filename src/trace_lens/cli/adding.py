@@ -161,5 +161,8 @@ def _report(addition: Any, *, dry_run: bool) -> None:
         for key, words in addition.unknown:
             say(f"  {key.ljust(34)} {words}")
     click.echo()
+    if dry_run:
+        say("Next: the same command without --dry-run")
+        return
     following = f"check {addition.id}" if addition.kind == "app" else f"add --from sp.xml --provider {addition.id}"
     say(f"Next: trace-lens apps {following}")

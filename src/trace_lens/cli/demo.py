@@ -15,7 +15,7 @@ _NOW = "2026-11-22T12:00:00Z"
 
 @click.command(epilog="Example:\n\n  trace-lens demo /tmp/northmere")
 @click.argument("folder", required=False, type=click.Path(path_type=Path, file_okay=False), metavar="[DIR]")
-@with_session("text", "json", workspace=False, now=True)
+@with_session("text", "json", workspace=False, now=f"{_NOW}, when the story ends")
 def command(session: Session, folder: Path | None) -> int:
     """Write the demo workspace and run the full example on it.
 

@@ -119,10 +119,10 @@ def color_options(formats: tuple[str, ...]) -> list[Callable[[Any], Any]]:
     ]
 
 
-def now_option(command: F) -> F:
-    """`--now`."""
-    words = "Treat TIME as the current time (default: the system clock)."
-    return click.option("--now", type=Moment(), metavar="TIME", help=words)(command)
+def now_option(default: str) -> Callable[[Any], Any]:
+    """`--now`; `default` says what counts where it is not given."""
+    words = f"Treat TIME as the current time (default: {default})."
+    return click.option("--now", type=Moment(), metavar="TIME", help=words)
 
 
 def verbose_options(more: str | None) -> list[Callable[[Any], Any]]:

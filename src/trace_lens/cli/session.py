@@ -104,13 +104,14 @@ class Session:
 
 
 def with_session(
-    *formats: str, workspace: bool = True, now: bool = False, verbose: str | None = None
+    *formats: str, workspace: bool = True, now: bool | str = False, verbose: str | None = None
 ) -> Callable[[Command], Command]:
     """Give a command a Session in the place of the shared options.
 
-    `workspace` adds `--workspace` and `--trust-workspace`, `now` adds `--now`. `verbose` is what `-v` shows more of; it
-    is empty where `-v` shows only where the program failed, and None where there is no such option. Wrong settings
-    are reported, and end the command with 2.
+    `workspace` adds `--workspace` and `--trust-workspace`. `now` adds `--now`; a text says what counts where it is not
+    given, otherwise the system clock does. `verbose` is what `-v` shows more of; it is empty where `-v` shows only
+    where the program failed, and None where there is no such option. Wrong settings are reported, and end the command
+    with 2.
     """
 
     def decorate(command: Command) -> Command:
@@ -128,7 +129,8 @@ def with_session(
         shared: list[Callable[[Command], Command]] = list(color_options(formats))
         shared += workspace_options() if workspace else []
         shared += verbose_options(verbose)
-        shared += [now_option] if now else []
+        if now:
+            shared.append(now_option(now if isinstance(now, str) else "the system clock"))
         made: Command = run
         for option in shared:
             made = option(made)
