@@ -7,6 +7,7 @@ import subprocess
 import sys
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import jsonschema
 import pytest
@@ -26,6 +27,7 @@ from trace_lens.common.moments import (
     show_duration,
     show_moment,
 )
+from trace_lens.render.json_text import write_indented
 
 ROOT = Path(__file__).parent.parent
 
@@ -195,3 +197,16 @@ def test_addresses_take_anything(left: str, right: str) -> None:
 )
 def test_a_redirect_uri_is_compared_to_the_letter_but_for_loopback(registered: str, used: str, same: bool) -> None:
     assert same_redirect(registered, used) is same
+
+
+_VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(),
+    lambda held: st.lists(held, max_size=4) | st.dictionaries(st.text(), held, max_size=4),
+)
+
+
+@given(_VALUES)
+def test_json_is_written_as_the_standard_library_writes_it(value: Any) -> None:
+    pieces: list[str] = []
+    write_indented(value, pieces.append)
+    assert "".join(pieces) == json.dumps(value, ensure_ascii=False, indent=1)

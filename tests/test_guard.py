@@ -279,3 +279,21 @@ def test_a_source_read_in_part_is_told_as_that(known: Path, tmp_path: Path, monk
     (tmp_path / "x.txt").write_bytes(b"\n".join([posted(response()), *[b"SAMLResponse=AAAA"] * 5]))
     shown = run("decode", str(tmp_path / "x.txt"), folder=known)
     assert (shown.returncode, "not all of it was read" in " ".join(shown.stdout.decode().split())) == (3, True)
+
+
+def test_what_lies_beyond_a_limit_is_told_and_breaks_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(limits, "LOGGED_LINES", 3)
+    log = "".join(f'192.0.2.1 - - [20/Nov/2026:08:00:0{at} +0000] "GET /{at} HTTP/1.1" 200 1\n' for at in range(5))
+    (tmp_path / "whole.log").write_text("".join(log.splitlines(keepends=True)[:3]))
+    (tmp_path / "long.log").write_text(log)
+    status, whole = run_json("diagnose", str(tmp_path / "whole.log"))
+    assert status == 0
+    status, long = run_json("diagnose", str(tmp_path / "long.log"))
+    assert status == 3
+    assert [entry["because"] for entry in long["unreadable"]] == [
+        "only its first 3 requests were read; `trace-lens logs load` reads logs of any length"
+    ]
+    (before,), (after,) = whole["attempts"], long["attempts"]
+    assert before["outcome"] == after["outcome"] == "inconclusive"
+    codes = [[(finding["code"], finding["severity"]) for finding in attempt["findings"]] for attempt in (before, after)]
+    assert codes[0] == codes[1] == [("outcome-unknown", "note")]

@@ -236,8 +236,8 @@ def whole(data: bytes) -> None:
     laid, unread = lay_open_sources(source, Workspace(), _NOW)
     result = diagnose_sources(source, Workspace(), told, workers=1)
     masks = Masks()
-    json.loads(as_json.dump(as_json.opened(laid, unread, masks)))
-    json.loads(as_json.dump(as_json.diagnoses(result.diagnoses, [], masks, result.unplaced)))
+    json.loads(as_json.line(as_json.opened(laid, unread, masks)))
+    json.loads(as_json.line(as_json.diagnoses(result.diagnoses, [], masks, result.unplaced)))
     faults = [because for _, because in (*unread, *result.unreadable) if "fault of trace-lens" in because]
     assert not faults, faults
 

@@ -7,7 +7,7 @@ its messages, and what followed the last of them by itself, up to the page that 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Iterable, Sequence
 from datetime import timedelta
 from typing import NamedTuple
 
@@ -72,10 +72,24 @@ class Links(NamedTuple):
     places: dict[int, int]
 
 
+def carried_by(messages: Iterable[Found]) -> dict[int, list[Found]]:
+    """The messages that came with an exchange, by its number."""
+    carried: dict[int, list[Found]] = {}
+    for message in messages:
+        if EXCHANGE in message.context:
+            carried.setdefault(int(message.context[EXCHANGE]), []).append(message)
+    return carried
+
+
+def steps_in(capture: Capture, carrying: Container[int]) -> tuple[Exchange, ...]:
+    """The steps of a capture: pages, redirects, and the exchanges whose numbers are `carrying` a message."""
+    return tuple(one for one in capture.exchanges if one.number in carrying or _is_step(one))
+
+
 def link(capture: Capture, messages: Iterable[Found]) -> Links:
     """What led to each step of a capture; its steps are pages, redirects, and whatever carries a message."""
-    carrying = {int(one.context[EXCHANGE]) for one in messages if EXCHANGE in one.context}
-    steps = tuple(one for one in capture.exchanges if one.number in carrying or _is_step(one))
+    carrying = carried_by(messages)
+    steps = steps_in(capture, carrying)
     exits = _Exits()
     causes: list[tuple[str, int | None]] = []
     for position, one in enumerate(steps):
@@ -166,10 +180,7 @@ def ways(
     Beside each stands the place of the attempt whose end led to it by itself: then it is another round of that one.
     """
     links = link(capture, messages)
-    carried: dict[int, list[Found]] = {}
-    for one in messages:
-        if EXCHANGE in one.context:
-            carried.setdefault(int(one.context[EXCHANGE]), []).append(one)
+    carried = carried_by(messages)
     owner: dict[int, int] = {}
     own = [sorted({links.places[int(one.context[EXCHANGE])] for one in found if EXCHANGE in one.context})
            for found in attempts]  # fmt: skip
@@ -195,10 +206,7 @@ def ways(
 def whole_way(source: str, capture: Capture, messages: Sequence[Found]) -> Way:
     """All steps of a capture as one way."""
     links = link(capture, messages)
-    carried: dict[int, list[Found]] = {}
-    for one in messages:
-        if EXCHANGE in one.context:
-            carried.setdefault(int(one.context[EXCHANGE]), []).append(one)
+    carried = carried_by(messages)
     hops = tuple(_hop(links, place, carried) for place in range(len(links.steps)))
     return Way(source, capture, hops, _hidden(capture, hops))
 

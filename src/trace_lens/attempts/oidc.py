@@ -8,7 +8,7 @@ fill what is still missing. A silent request refused and followed by another is 
 from __future__ import annotations
 
 from bisect import insort
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from functools import partial
 from typing import Any, NamedTuple
 
@@ -308,12 +308,17 @@ _ALONE = ("discovery-document", "key-set", "jwk", "client-registration", "intros
 """Documents that make no attempt by themselves, but belong to one in the same capture."""
 
 
+def hold_attempt(messages: Iterable[OidcMessage]) -> bool:
+    """Whether messages make at least one attempt."""
+    return any(message.kind not in _ALONE for message in messages)
+
+
 def assemble_oidc(messages: list[OidcMessage], *, together: bool = False) -> list[OidcAttempt]:
     """The attempts that messages make, in the order of their first message."""
-    if not any(one.kind not in _ALONE for one in messages):
+    if not hold_attempt(messages):
         return []
     groups = [messages] if together else _grouped(messages)
-    attempts = [OidcAttempt(tuple(group)) for group in groups if any(one.kind not in _ALONE for one in group)]
+    attempts = [OidcAttempt(tuple(group)) for group in groups if hold_attempt(group)]
     return list(_with_silent_rounds(attempts))
 
 

@@ -32,6 +32,8 @@ def placed(attempts: Sequence[Tried], captures: Mapping[str, Peeled]) -> list[Tr
         if peeled.capture is None:
             continue
         mine = [place for place, one in enumerate(made) if any(each.source == source for each in messages_in(one))]
+        if not mine:
+            continue
         found = [[each.found for each in messages_in(made[place]) if each.source == source] for place in mine]
         for place, (way, before) in zip(mine, ways(source, peeled.capture, found, peeled.found), strict=True):
             if not way.hops:

@@ -75,8 +75,7 @@ def command(
     if figure and not draw(figure, result.diagnoses):
         return 2
     if lines:
-        attempts = (as_json.dump(as_json.attempt(one, session.masks), lines=True) for one in result.diagnoses)
-        session.write("\n".join(attempts))
+        session.emit_lines(as_json.attempt(diagnosis, session.masks) for diagnosis in result.diagnoses)
         for source, because in result.unreadable:
             tell(f"{source}: {because}")
         return result.exit_status(strict=strict)

@@ -22,10 +22,6 @@ if TYPE_CHECKING:
 F = TypeVar("F", bound=Callable[..., Any])
 
 
-_PLAIN = str.maketrans({"›": ">", "→": "->", "…": "...", "─": "-", "§": "section "})
-"""Signs that a terminal without Unicode cannot show, and what stands in for them."""
-
-
 class Moment(click.ParamType):  # type: ignore[type-arg]  # not generic in older versions
     """A moment on the command line: RFC 3339, or a date."""
 
@@ -239,28 +235,3 @@ def sources_of(names: tuple[str, ...]) -> Iterator[SourceFile]:
             yield bounded("-", sys.stdin.buffer)
         else:
             yield from read_sources((name,))
-
-
-def _reveals() -> bool:
-    context = click.get_current_context(silent=True)
-    return bool(context and context.params.get("reveal"))
-
-
-def write(text: str, output: Path | None) -> None:
-    """Data goes to standard output, or to the file that was named."""
-    text = text if text.endswith("\n") or not text else text + "\n"
-    if not _reveals():
-        text = without_tokens(text)
-    if output is None:
-        stream = sys.stdout.buffer
-        plain = (sys.stdout.encoding or "utf-8").lower().replace("-", "") != "utf8"
-        if plain and not text.startswith("{"):
-            stream.write(text.translate(_PLAIN).encode(sys.stdout.encoding, "replace"))
-        else:
-            stream.write(text.encode("utf-8", "backslashreplace"))
-        stream.flush()
-        return
-    try:
-        output.write_bytes(text.encode("utf-8", "backslashreplace"))
-    except OSError as error:
-        raise click.UsageError(f"--output: {output} cannot be written: {error.strerror}") from None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,8 +20,8 @@ from trace_lens.cli.options import (
     sources_of,
     verbose_options,
     workspace_options,
-    write,
 )
+from trace_lens.cli.output import Put, write, write_pieces
 
 if TYPE_CHECKING:
     from trace_lens.common.masking import Masks
@@ -96,7 +96,17 @@ class Session:
         else:
             from trace_lens.render import as_json
 
-            self.write(as_json.dump(json()))
+            write_pieces(partial(as_json.write, json()), self.output)
+
+    def emit_lines(self, items: Iterable[Any]) -> None:
+        """Write items as JSON Lines, each as soon as it is made."""
+        from trace_lens.render import as_json
+
+        def pieces(put: Put) -> None:
+            for item in items:
+                put(as_json.line(item) + "\n")
+
+        write_pieces(pieces, self.output)
 
     def write(self, text: str) -> None:
         """Write a result that is text already."""

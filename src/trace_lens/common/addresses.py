@@ -10,6 +10,7 @@ _USER_INFORMATION = re.compile(r"^([a-zA-Z][a-zA-Z0-9+.-]*+://)[^/@]*+@")
 _SESSION_IN_PATH = re.compile(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#]*+", re.IGNORECASE)
 
 
+@lru_cache(maxsize=1024)
 def parts_of(url: str) -> SplitResult:
     """The parts of an address, to the letter; empty ones where it is none."""
     try:
@@ -71,6 +72,7 @@ def plain(url: str) -> str:
     return _SESSION_IN_PATH.sub("", bare) if ";" in bare else bare
 
 
+@lru_cache(maxsize=1024)
 def resolved(base: str, reference: str) -> str:
     """A reference resolved against an address (RFC 3986 §5); itself where that cannot be."""
     try:

@@ -47,8 +47,8 @@ CERTIFICATES = 2_000
 MESSAGES_LEAST, BYTES_OF_MESSAGE = 2_000, 256
 """Of a text so many messages are taken in any case, and one more for so many bytes of it; more in it is refused."""
 
-BYTES_OF_LINE = 64
-"""The same for lines of a web server's log."""
+LOGGED_LINES = 50_000
+"""Most requests that are taken from lines of a web server's log; a longer one is loaded as a log, not diagnosed."""
 
 BYTES_OF_COMMAND = 1024
 """The same for shell commands: those that browsers write are longer."""

@@ -13,8 +13,8 @@ from functools import partial
 from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from trace_lens.attempts.assembly import Attempt, assemble
-from trace_lens.attempts.journeys import whole_way
-from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, assemble_oidc, read_oidc
+from trace_lens.attempts.journeys import carried_by, steps_in
+from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, assemble_oidc, hold_attempt, read_oidc
 from trace_lens.attempts.placing import hosts_of, placed, way_alone
 from trace_lens.attempts.reading import Message, read_messages
 from trace_lens.checks.oidc.case import OidcCase
@@ -265,7 +265,7 @@ def _read_into(
         and (way := way_alone(source.name, peeled, protocol_at(hosts_of(peeled), workspace, told.app)))
     ):
         read.alone.append(way)
-    elif not messages and not (together and of_oidc) and not assemble_oidc(of_oidc):
+    elif not messages and not (together and of_oidc) and not hold_attempt(of_oidc):
         kinds = ", ".join(dict.fromkeys(found.kind for found in peeled.found))
         faults.tell(source.name, f"it holds no message of a sign-in to diagnose, only: {kinds}")
 
@@ -302,11 +302,11 @@ def _unplaced(attempts: list[Attempt | OidcAttempt], captures: dict[str, Peeled]
     """The steps of captures that no attempt has."""
     taken = {(one.way.source, hop.exchange.number) for one in attempts if one.way for hop in one.way.hops}
     for source, peeled in captures.items():
-        whole = whole_way(source, peeled.capture, peeled.found) if peeled.capture else None
-        for hop in whole.hops if whole else ():
-            if (source, hop.exchange.number) not in taken:
-                one = hop.exchange
-                yield Unplaced(source, one.place, one.method, plain(one.url), one.status, hop.kinds)
+        carried = carried_by(peeled.found)
+        for step in steps_in(peeled.capture, carried) if peeled.capture else ():
+            if (source, step.number) not in taken:
+                kinds = tuple(dict.fromkeys(found.kind for found in carried.get(step.number, ())))
+                yield Unplaced(source, step.place, step.method, plain(step.url), step.status, kinds)
 
 
 def assembled(

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 from trace_lens.common import limits
@@ -38,27 +39,40 @@ def read_commands(data: bytes) -> Capture | None:
     text = data[: limits.SOURCE_BYTES].decode("utf-8-sig", "replace")
     for form, reader in ((_CURL, _curl), (_POWERSHELL, _powershell), (_FETCH, _fetch)):
         starts = [match.start() for match in form.finditer(text)]
-        most = most_messages(len(text), limits.BYTES_OF_COMMAND)
-        cut = f"only the first {most:,} commands are read" if len(starts) > most else None
-        starts = starts[:most]
         if starts and not text[: starts[0]].strip():
-            pieces = [text[a:b] for a, b in zip(starts, [*starts[1:], len(text)], strict=True)]
-            numbers = LineNumbers(text)
-            found = [
-                made._replace(number=number, place=f"line {numbers.at(start)}")
-                for number, (start, piece) in enumerate(zip(starts, pieces, strict=True), 1)
-                if (made := reader(piece.strip()))
-            ]
-            if found:
-                return Capture("header-dump", tuple(found), "", cut, ("it holds requests only, no responses",))
+            capture = _of_commands(text, starts, reader)
+            if capture:
+                return capture
+    return _of_log(text)
+
+
+def _of_commands(text: str, starts: list[int], reader: Callable[[str], Exchange | None]) -> Capture | None:
+    """The requests of the commands that begin at `starts`; None where no command is one."""
+    most = most_messages(len(text), limits.BYTES_OF_COMMAND)
+    beyond = f"only the first {most:,} commands were read" if len(starts) > most else None
+    starts = starts[:most]
+    pieces = [text[start:end] for start, end in zip(starts, [*starts[1:], len(text)], strict=True)]
+    numbers = LineNumbers(text)
+    exchanges = tuple(
+        made._replace(number=number, place=f"line {numbers.at(start)}")
+        for number, (start, piece) in enumerate(zip(starts, pieces, strict=True), 1)
+        if (made := reader(piece.strip()))
+    )
+    notes = ("it holds requests only, no responses",)
+    return Capture("header-dump", exchanges, notes=notes, beyond=beyond) if exchanges else None
+
+
+def _of_log(text: str) -> Capture | None:
+    """The requests of the lines of a web server's log; None where fewer than half of the lines are such."""
     lines = text.splitlines()
     logged = [(number, match) for number, line in enumerate(lines, 1) if (match := _COMBINED.match(line.strip()))]
-    most = most_messages(len(text), limits.BYTES_OF_LINE)
-    cut = f"only the first {most:,} lines are read" if len(logged) > most else None
-    if logged and len(logged) * 2 >= len([line for line in lines if line.strip()]):
-        return Capture("header-dump", tuple(_logged(n, *one) for n, one in enumerate(logged[:most], 1)), "", cut,
-                       ("these are lines of a web server's log: no header fields and no bodies",))  # fmt: skip
-    return None
+    if not logged or len(logged) * 2 < len([line for line in lines if line.strip()]):
+        return None
+    most = limits.LOGGED_LINES
+    beyond = f"only its first {most:,} requests were read; `trace-lens logs load` reads logs of any length"
+    exchanges = tuple(_logged(number, *entry) for number, entry in enumerate(logged[:most], 1))
+    notes = ("these are lines of a web server's log: no header fields and no bodies",)
+    return Capture("header-dump", exchanges, notes=notes, beyond=beyond if len(logged) > most else None)
 
 
 def _made(method: str, url: str, headers: list[Header], body: str | None) -> Exchange | None:

@@ -159,8 +159,9 @@ def clock_ahead(one: Exchange) -> float | None:
 class Capture(NamedTuple):
     """All that one capture holds, in the order in which it happened.
 
-    `form` is `har` or `header-dump`; `made_by` what wrote it. `cut` says what is lost where it breaks off;
-    `notes` what else its reader should know. `cookies_seen` says that its reader met cookies.
+    `form` is `har` or `header-dump`; `made_by` what wrote it. `cut` says what is lost where it breaks off, `beyond`
+    what was not read because it lies beyond a limit; `notes` what else its reader should know. `cookies_seen` says
+    that its reader met cookies.
     """
 
     form: str
@@ -169,6 +170,12 @@ class Capture(NamedTuple):
     cut: str | None = None
     notes: tuple[str, ...] = ()
     cookies_seen: bool = False
+    beyond: str | None = None
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether all of it was read: what is missing in it did not happen."""
+        return self.cut is None and self.beyond is None
 
     @property
     def tells_cookies(self) -> bool:
@@ -191,6 +198,8 @@ class Form(NamedTuple):
 
 def forms_of(page: Exchange) -> list[Form]:
     """The forms of a page, their actions resolved against its address."""
+    if not page.answer:
+        return []
     text = page.text
     sends = re.search(r"\.submit\s*+\(", text) is not None
     found = []
@@ -210,9 +219,11 @@ def jumps_of(page: Exchange) -> list[str]:
     """Where a page sends the browser by itself: meta refresh, or a script that sets the location."""
     if page.status and not 200 <= page.status < 300 and not 400 <= page.status < 600:
         return []
+    refresh = page.response("refresh")
+    if not page.answer and not refresh:
+        return []
     text = page.text
     found = []
-    refresh = page.response("refresh")
     contents = [refresh] if refresh else []
     for start, end in tags(text, "meta"):
         told = attributes(text[start:end])

@@ -72,19 +72,19 @@ def read_har(stream: BinaryIO) -> Capture:
     kept: list[Exchange] = []
     notes: list[str] = []
     budget = [limits.KEPT_PAGES_BYTES, 0]
-    cut = _read_into(kept, notes, budget, opened)
+    cut, beyond = _read_into(kept, notes, budget, opened)
     if cut and "UTF-8" in cut:
         kept.clear()
         notes.clear()
         opened.seek(start)
-        cut = _read_into(kept, notes, budget, io.BufferedReader(_Mended(opened)))
+        cut, beyond = _read_into(kept, notes, budget, io.BufferedReader(_Mended(opened)))
         notes.append("it holds octets that are no UTF-8; they were replaced")
     if not kept and cut is None:
         raise NoHar("it is JSON with a log, but without entries: no HAR, or an empty one")
     if not kept:
         raise NoHar(f"it is a HAR that breaks off before its first entry ends ({cut})")
     made_by = maker[1].decode("utf-8", "replace") if maker else ""
-    return Capture("har", _in_order(kept, notes), made_by, cut, tuple(notes), bool(budget[1]))
+    return Capture("har", _in_order(kept, notes), made_by, cut, tuple(notes), bool(budget[1]), beyond)
 
 
 def _unpacked(stream: BinaryIO, head: bytes) -> BinaryIO:
@@ -146,8 +146,10 @@ class _Mended(io.RawIOBase):
         return size
 
 
-def _read_into(kept: list[Exchange], notes: list[str], budget: list[int], stream: BinaryIO) -> str | None:
-    """Read the entries; what is lost where the export breaks off, or None.
+def _read_into(
+    kept: list[Exchange], notes: list[str], budget: list[int], stream: BinaryIO
+) -> tuple[str | None, str | None]:
+    """Read the entries; what is lost where the export breaks off, and what lies beyond the limit, or None.
 
     `budget` holds the octets of pages that may still be kept, and whether any entry shows cookies.
     """
@@ -159,7 +161,7 @@ def _read_into(kept: list[Exchange], notes: list[str], budget: list[int], stream
     try:
         for number, entry in enumerate(ijson.items(_Bounded(stream), "log.entries.item", use_float=True), 1):
             if number > limits.CAPTURE_EXCHANGES:
-                return f"only the first {limits.CAPTURE_EXCHANGES:,} entries are read"
+                return None, f"only its first {limits.CAPTURE_EXCHANGES:,} entries were read"
             exchange = _exchange(number, entry, budget)
             if exchange is None:
                 skipped += 1
@@ -169,17 +171,17 @@ def _read_into(kept: list[Exchange], notes: list[str], budget: list[int], stream
             kept.append(exchange)
     except ijson.IncompleteJSONError as error:
         if "UTF8" in str(error) or "UTF-8" in str(error):
-            return "octets that are no UTF-8"
-        return f"it breaks off in entry {number + 1}; {number} before it are whole"
+            return "octets that are no UTF-8", None
+        return f"it breaks off in entry {number + 1}; {number} before it are whole", None
     except (ijson.JSONError, EOFError, OSError, zlib.error, ValueError) as error:
         first = str(error).splitlines()[0] if str(error) else type(error).__name__
-        return f"it is broken in entry {number + 1} ({first}); {number} before it are whole"
+        return f"it is broken in entry {number + 1} ({first}); {number} before it are whole", None
     finally:
         if skipped:
             notes.append(f"{skipped} entries hold no request and were passed over")
         if zoneless:
             notes.append("its times carry no zone and were read as UTC")
-    return None
+    return None, None
 
 
 def _in_order(kept: list[Exchange], notes: list[str]) -> tuple[Exchange, ...]:

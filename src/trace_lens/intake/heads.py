@@ -74,12 +74,13 @@ def read_heads(data: bytes) -> Capture | None:
     text = data.decode("utf-8-sig", "replace")
     most = most_messages(len(text))
     read = list(islice(_heads(_unfolded(text)), most + 1))
-    cut = f"only the first {most:,} exchanges are read" if len(read) > most else None
+    beyond = f"only the first {most:,} exchanges are read" if len(read) > most else None
     heads = [head for head in read[:most] if head.url or head.status or head.received]
     if not heads or not any(one.sent or one.received for one in heads):
         return None
     notes = ("it holds no times",) if not any(_moment_of(one) for one in heads) else ()
-    return Capture("header-dump", tuple(_exchange(n, one) for n, one in enumerate(heads, 1)), "", cut, notes)
+    exchanges = tuple(_exchange(number, head) for number, head in enumerate(heads, 1))
+    return Capture("header-dump", exchanges, notes=notes, beyond=beyond)
 
 
 def _unfolded(text: str) -> Iterator[tuple[int, str, str, datetime | None]]:

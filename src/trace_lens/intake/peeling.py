@@ -120,7 +120,8 @@ def _peel_capture(capture: Capture) -> Peeled:
             return ()
 
     found = carried_by(capture, of_one)
-    return Peeled(found, (), capture, _in_short(failed, "texts in it"))
+    left_out = "; ".join(filter(None, (_in_short(failed, "texts in it"), capture.beyond)))
+    return Peeled(found, (), capture, left_out or None)
 
 
 def _in_short(failed: list[str], what: str) -> str | None:

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +24,7 @@ from trace_lens.diagnosis.steps import Step
 from trace_lens.people.names import AMBIGUOUS, FOUND, OTHER, RESULTS, Identified
 from trace_lens.pki.chains import Chain
 from trace_lens.render import json_timeline
+from trace_lens.render.json_text import one_line, write_indented
 from trace_lens.workspace.loading import App, Workspace
 
 if TYPE_CHECKING:
@@ -37,9 +37,14 @@ if TYPE_CHECKING:
 Json = dict[str, Any]
 
 
-def dump(document: Json, *, lines: bool = False) -> str:
-    """JSON text; one line where it is a line of JSON Lines. What a terminal would obey or hide is escaped in it."""
-    return escaped(json.dumps(document, ensure_ascii=False, indent=None if lines else 1, default=str))
+def write(document: Json, put: Callable[[str], object]) -> None:
+    """Hand over indented JSON text piece by piece. What a terminal would obey or hide is escaped in it."""
+    write_indented(document, lambda text: put(escaped(text)))
+
+
+def line(document: Json) -> str:
+    """JSON text in one line, as JSON Lines have it; escaped likewise."""
+    return escaped(one_line(document))
 
 
 def diagnoses(

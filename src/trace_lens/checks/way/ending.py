@@ -111,7 +111,7 @@ def _last_page(case: Case, way: Way) -> Exchange | None:
     shown = [
         hop.exchange for hop in way.hops if hop.how != CALLED and hop.exchange.kind == PAGE and not hop.exchange.frame
     ]
-    if not shown or way.capture.cut:
+    if not shown or not way.capture.is_whole:
         return None
     last = shown[-1]
     if parties(case).side_of(last) != PROVIDER or last.redirects_to or last.status <= 0 or 300 <= last.status < 400:
