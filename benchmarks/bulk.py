@@ -74,9 +74,13 @@ def main() -> None:
     draw = random.Random(7)
     app = BY_ID["crew-roster"]
     answer = Answer(
-        PROVIDER, app.entity_id, app.acs_url, "m.tern@northmere.example", datetime(2026, 11, 18, 8, 0, tzinfo=UTC),
-        {"role": ["mate"]},
-    )  # fmt: skip
+        issuer=PROVIDER,
+        audience=app.entity_id,
+        acs_url=app.acs_url,
+        name_id="m.tern@northmere.example",
+        issued=datetime(2026, 11, 18, 8, 0, tzinfo=UTC),
+        attributes={"role": ["mate"]},
+    )
     messages = [etree.tostring(response(answer, keys["id-2026"], draw)) for _ in range(MESSAGES)]
     public = keys["id-2026"].private.public_key()
     with tempfile.TemporaryDirectory() as name:
@@ -91,8 +95,15 @@ def main() -> None:
         cores = os.cpu_count() or 1
         every = rate(lambda: diagnose_sources(sources, workspace, told, workers=cores))
         issued = int(datetime(2026, 11, 18, 8, 0, tzinfo=UTC).timestamp())
-        claims = {"iss": ISSUER, "aud": "slip-booking-web", "iat": issued, "exp": issued + 3600, "sub": "40100",
-                  "email": "m.tern@northmere.example", "name": "M. Tern"}  # fmt: skip
+        claims = {
+            "iss": ISSUER,
+            "aud": "slip-booking-web",
+            "iat": issued,
+            "exp": issued + 3600,
+            "sub": "40100",
+            "email": "m.tern@northmere.example",
+            "name": "M. Tern",
+        }
         signer = keys[CURRENT].private
         tokens = [sign({**claims, "nonce": str(n)}, signer, kid=CURRENT).encode() for n in range(MESSAGES)]
         files = [SourceFile(f"{number}.txt", data) for number, data in enumerate(tokens)]

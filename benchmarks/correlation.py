@@ -113,16 +113,36 @@ def make(
             moment = datetime.fromtimestamp(at, UTC).replace(
                 microsecond=0 if source == "edge-log" else int(at % 1 * 1e6)
             )
-            events.append(Event(source, f"{source}.csv", line, moment, row["user"], row["app"], str(row["outcome"]),
-                                row["code"], None, row["ip"], tuple(row["ids"])))  # fmt: skip
+            events.append(
+                Event(
+                    source=source,
+                    file=f"{source}.csv",
+                    line=line,
+                    time=moment,
+                    user=row["user"],
+                    app=row["app"],
+                    outcome=str(row["outcome"]),
+                    code=row["code"],
+                    reason=None,
+                    ip=row["ip"],
+                    ids=tuple(row["ids"]),
+                )
+            )
             if key in chosen:
                 owner[source, line] = key
     seen = [
-        Seen(one.key, datetime.fromtimestamp(one.at, UTC), (), frozenset({_email(one.person)}), f"app-{one.app}",
-             ids=frozenset({f"r-{one.key}", one.session} if regime.sessions else {f"r-{one.key}"}),
-             answered=one.good if draw.random() < 0.8 else None)
-        for one in tries if one.key in chosen
-    ]  # fmt: skip
+        Seen(
+            key=one.key,
+            at=datetime.fromtimestamp(one.at, UTC),
+            moments=(),
+            names=frozenset({_email(one.person)}),
+            app=f"app-{one.app}",
+            ids=frozenset({f"r-{one.key}", one.session} if regime.sessions else {f"r-{one.key}"}),
+            answered=one.good if draw.random() < 0.8 else None,
+        )
+        for one in tries
+        if one.key in chosen
+    ]
     return World(seen, events, owner, offsets, drift)
 
 
@@ -186,8 +206,15 @@ def _noise(draw: random.Random, people: int, apps: int):
     person = draw.randrange(people)
     at = BEGIN.timestamp() + draw.randrange(14) * 86_400 + min(max(draw.gauss(12, 3), 0.1), 23.9) * 3600
     name = _email(person) if source != "app-log" else _email(person).partition("@")[0]
-    row = {"source": source, "user": name, "app": f"app-{draw.randrange(apps)}", "outcome": "other", "code": "page",
-           "ip": f"192.0.2.{person % 250}", "ids": [f"n{draw.getrandbits(40)}"]}  # fmt: skip
+    row = {
+        "source": source,
+        "user": name,
+        "app": f"app-{draw.randrange(apps)}",
+        "outcome": "other",
+        "code": "page",
+        "ip": f"192.0.2.{person % 250}",
+        "ids": [f"n{draw.getrandbits(40)}"],
+    }
     return at, row, ""
 
 
@@ -236,8 +263,10 @@ def score(world: World, found: Correlation) -> Score:
     right = sum(world.owner.get((source, line)) == key for source, line, key in given)
     told = [
         (one.probability, world.owner.get((one.event.source, one.event.line)) == key)
-        for part in (found.matched, found.possible) for key, some in part.items() for one in some
-    ]  # fmt: skip
+        for part in (found.matched, found.possible)
+        for key, some in part.items()
+        for one in some
+    ]
     error = 0.0
     for low in range(10):
         inside = [(chance, holds) for chance, holds in told if low / 10 <= chance < (low + 1) / 10 + (low == 9)]
@@ -291,9 +320,10 @@ def draw(scores: dict[str, list[Score]], file: str) -> None:
     panels = whole.subplots(1, 3, sharey=True)
     names = list(scores)
     for axes, (measure, title) in zip(
-        panels, (("precision", "precision"), ("recall", "recall"), ("calibration", "expected calibration error")),
+        panels,
+        (("precision", "precision"), ("recall", "recall"), ("calibration", "expected calibration error")),
         strict=True,
-    ):  # fmt: skip
+    ):
         for row, name in enumerate(names):
             values = [getattr(one, measure) for one in scores[name]]
             spread = [row + 0.3 * (place / max(len(values) - 1, 1) - 0.5) for place in range(len(values))]
@@ -334,16 +364,21 @@ def fill(folder: str, rows: int) -> None:
         email = "p" + hashed["person"].cast("string") + ".tern@northmere.example"
         events = hashed.select(
             source=ibis.cases(*((hashed["where"] == place, name) for place, name in enumerate(ROLES)), else_=""),
-            file=ibis.literal("filler.csv"), line=hashed["n"].cast("int64"),
+            file=ibis.literal("filler.csv"),
+            line=hashed["n"].cast("int64"),
             time=ibis.timestamp("2026-11-09 00:00:00") + (hashed["n"] * (SPAN * 10**6 // filler)).as_interval("us"),
             user=ibis.ifelse(hashed["where"] == 1, email.split("@")[0], email),
             app=ibis.ifelse(hashed["where"] == 2, ibis.null("string"), "app-" + hashed["app"].cast("string")),
             outcome=ibis.ifelse(hashed["n"] % 9 == 0, "failure", "success"),
-            code=ibis.ifelse(hashed["n"] % 9 == 0, "D-1", ibis.null("string")), reason=ibis.null("string"),
+            code=ibis.ifelse(hashed["n"] % 9 == 0, "D-1", ibis.null("string")),
+            reason=ibis.null("string"),
             ip="192.0.2." + (hashed["person"] % 250).cast("string"),
-            ids=ibis.ifelse(hashed["n"] % 2 == 0, ibis.array(["f" + hashed["n"].cast("string")]),
-                            ibis.array([ibis.literal("x")]).filter(lambda one: one != "x")),
-        )  # fmt: skip
+            ids=ibis.ifelse(
+                hashed["n"] % 2 == 0,
+                ibis.array(["f" + hashed["n"].cast("string")]),
+                ibis.array([ibis.literal("x")]).filter(lambda one: one != "x"),
+            ),
+        )
         store._connection.insert("events", events.select(*TABLES["events"]))
 
 
@@ -368,10 +403,14 @@ def large(rows: int) -> None:
     used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     told = score(world, found)
     print(f"1,000 attempts against {count:,} events: {seconds:.1f} s (to reach: 5 s)")
-    print(f"memory of the process at the most: {used / 1024:,.0f} MB, {before / 1024:,.0f} MB of it before "
-          "(to reach: 2,048 MB)")  # fmt: skip
-    print(f"precision {told.precision:.4f}, recall {told.recall:.4f}, calibration {told.calibration:.4f}, clocks held "
-          f"{told.clocks_held} of {told.clocks}")  # fmt: skip
+    print(
+        f"memory of the process at the most: {used / 1024:,.0f} MB, {before / 1024:,.0f} MB of it before "
+        "(to reach: 2,048 MB)"
+    )
+    print(
+        f"precision {told.precision:.4f}, recall {told.recall:.4f}, calibration {told.calibration:.4f}, clocks held "
+        f"{told.clocks_held} of {told.clocks}"
+    )
 
 
 if __name__ == "__main__":

@@ -22,9 +22,11 @@ from trace_lens.demo.workspace import make_keys, write_settings
 
 PROGRAM = Path(sys.executable).with_name("trace-lens")
 KINDS = (
-    ("image", "image/png", 0.4), ("script", "text/javascript", 0.15), ("xhr", "application/json", 0.35),
+    ("image", "image/png", 0.4),
+    ("script", "text/javascript", 0.15),
+    ("xhr", "application/json", 0.35),
     ("document", "text/html", 0.1),
-)  # fmt: skip
+)
 
 
 def write_export(stream: IO[str], entries: list[dict[str, Any]], megabytes: int, count: int) -> None:
@@ -45,15 +47,33 @@ def write_export(stream: IO[str], entries: list[dict[str, Any]], megabytes: int,
         text = (blob if kind == "image" else rows)[:length]
         moment = time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime(begin + number)) + f".{number % 1000:03d}Z"
         entry = {
-            "startedDateTime": moment, "time": 31.5,
-            "request": {"method": "GET", "url": f"https://berths.northmere.example/{kind}/{number}",
-                        "headers": [{"name": "Accept", "value": "*/*"}, {"name": "Cookie", "value": "bsid=1"}],
-                        "cookies": [], "queryString": [], "headersSize": -1, "bodySize": 0},
-            "response": {"status": 200, "statusText": "", "headers": [{"name": "Content-Type", "value": media}],
-                         "cookies": [], "redirectURL": "", "content": {"size": length, "mimeType": media, "text": text,
-                         **({"encoding": "base64"} if kind == "image" else {})}},
-            "timings": {"send": 0, "wait": 30, "receive": 1.5}, "_resourceType": kind,
-        }  # fmt: skip
+            "startedDateTime": moment,
+            "time": 31.5,
+            "request": {
+                "method": "GET",
+                "url": f"https://berths.northmere.example/{kind}/{number}",
+                "headers": [{"name": "Accept", "value": "*/*"}, {"name": "Cookie", "value": "bsid=1"}],
+                "cookies": [],
+                "queryString": [],
+                "headersSize": -1,
+                "bodySize": 0,
+            },
+            "response": {
+                "status": 200,
+                "statusText": "",
+                "headers": [{"name": "Content-Type", "value": media}],
+                "cookies": [],
+                "redirectURL": "",
+                "content": {
+                    "size": length,
+                    "mimeType": media,
+                    "text": text,
+                    **({"encoding": "base64"} if kind == "image" else {}),
+                },
+            },
+            "timings": {"send": 0, "wait": 30, "receive": 1.5},
+            "_resourceType": kind,
+        }
         stream.write(json.dumps(entry) + (",\n" if number < count - 1 else "\n"))
     stream.write("]}}\n")
 

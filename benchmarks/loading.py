@@ -19,14 +19,26 @@ from trace_lens.logs.store.store import EventStore
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
-FIELDS = {"time": "When", "user": "Account", "app": "Target", "outcome": "Result", "code": "Code", "ip": "From",
-          "ids": ["Request"]}  # fmt: skip
+FIELDS = {
+    "time": "When",
+    "user": "Account",
+    "app": "Target",
+    "outcome": "Result",
+    "code": "Code",
+    "ip": "From",
+    "ids": ["Request"],
+}
 
 
 def source(form: str) -> LogSource:
     """A source of this format."""
-    told = {"role": "provider", "format": form, "time_zone": "Europe/Oslo", "fields": FIELDS,
-            "outcomes": {"success": ["granted"], "failure": ["denied"]}}  # fmt: skip
+    told = {
+        "role": "provider",
+        "format": form,
+        "time_zone": "Europe/Oslo",
+        "fields": FIELDS,
+        "outcomes": {"success": ["granted"], "failure": ["denied"]},
+    }
     return LogSource("id", "logs/id.toml", LogSettings.model_validate(told))
 
 
@@ -58,8 +70,10 @@ def measure(rows: int, form: str) -> None:
         assert (loaded.problem, loaded.rows, loaded.bad) == (None, rows, 0), loaded
         megabytes = file.stat().st_size / 1e6
     reach = " (to reach: 1.5)" if form == "csv" else ""
-    print(f"{form}: {rows:,} rows, {megabytes:,.0f} MB: {seconds:.1f} s, {rows / seconds:,.0f} rows a second; "
-          f"DuckDB alone {floor:.1f} s: {seconds / floor:.2f} times{reach}")  # fmt: skip
+    print(
+        f"{form}: {rows:,} rows, {megabytes:,.0f} MB: {seconds:.1f} s, {rows / seconds:,.0f} rows a second; "
+        f"DuckDB alone {floor:.1f} s: {seconds / floor:.2f} times{reach}"
+    )
 
 
 if __name__ == "__main__":

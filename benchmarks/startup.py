@@ -40,7 +40,9 @@ def main() -> None:
                 "import click": [sys.executable, "-c", "import click"],
                 "trace-lens --version": [program, "--version"],
                 "import click, lxml.etree, cryptography.x509": [
-                    sys.executable, "-c", "import click, lxml.etree, cryptography.x509"
+                    sys.executable,
+                    "-c",
+                    "import click, lxml.etree, cryptography.x509",
                 ],
                 "diagnose, text": [program, "diagnose", capture],
                 "diagnose, JSON": [program, "diagnose", capture, "--format", "json"],
@@ -48,7 +50,7 @@ def main() -> None:
                 "diagnose, text, one that breaks": [program, "diagnose", "captures/04-crew-roster-slash-lost.txt"],
             },
             folder,
-        )  # fmt: skip
+        )
     floors = {"trace-lens --version": ("import click", 1.5)}
     for name, value in times.items():
         floor, reach = floors.get(name, ("import click, lxml.etree, cryptography.x509", 2.5))

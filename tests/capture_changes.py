@@ -76,9 +76,12 @@ def without_types(export: Export) -> Export:
 
 
 LEFT_OUT: dict[str, Callable[[Export], Export]] = {
-    "cookies": without_cookies, "answers": without_answers, "bodies": without_bodies, "fragments": without_fragments,
+    "cookies": without_cookies,
+    "answers": without_answers,
+    "bodies": without_bodies,
+    "fragments": without_fragments,
     "types": without_types,
-}  # fmt: skip
+}
 
 
 def without_one(export: Export) -> Iterator[tuple[int, Export]]:

@@ -63,10 +63,11 @@ def _layers(layer: Callable[[bytes], bytes], times: int) -> Callable[[int], byte
 
 def _export(size: int) -> bytes:
     entry = {
-        "startedDateTime": "2026-11-20T08:00:00Z", "time": 1,
+        "startedDateTime": "2026-11-20T08:00:00Z",
+        "time": 1,
         "request": {"method": "GET", "url": "https://roster.northmere.example/?SAMLResponse=", "headers": []},
         "response": {"status": 302, "headers": [{"name": "Location", "value": "/"}], "content": {}, "redirectURL": "/"},
-    }  # fmt: skip
+    }
     return json.dumps({"log": {"entries": [entry] * max(1, size // 330)}}).encode()
 
 
@@ -84,8 +85,12 @@ HOSTILE: dict[str, Callable[[int], bytes]] = {
     "many siblings": _times(b"<b/>", b"<Response>", b"</Response>"),
     "many attributes of a person": _response(_attributes),
     "twenty signatures over all of it": _response(_signatures),
-    "many namespaces": _response(lambda size: b"".join(b'<x xmlns:n%d="urn:%d">' % (n, n) for n in range(90)) + b"x" * size + b"</x>" * 90),
-    "many assertions": _response(lambda size: b"".join(b'<a:Assertion ID="_%d" Version="2.0"/>' % n for n in range(size // 40))),
+    "many namespaces": _response(
+        lambda size: b"".join(b'<x xmlns:n%d="urn:%d">' % (n, n) for n in range(90)) + b"x" * size + b"</x>" * 90
+    ),
+    "many assertions": _response(
+        lambda size: b"".join(b'<a:Assertion ID="_%d" Version="2.0"/>' % n for n in range(size // 40))
+    ),
     "dashes": _times(b"-"),
     "beginnings of certificates": _times(b"-----BEGIN CERTIFICATE-----\n"),
     "one letter": _times(b"A"),
@@ -121,7 +126,9 @@ HOSTILE: dict[str, Callable[[int], bytes]] = {
     "objects": _times(b'{"error":"a"} '),
     "a long list": _times(b"1,", b"[", b"1]"),
     "many keys": _times(b'{"kty":"oct","k":"AA"},', b'{"keys":[', b"{}]}"),
-    "texts in texts": lambda size: json.dumps({"error": json.dumps({"error": json.dumps({"error": "eyJ" * (size // 6)})})}).encode(),
+    "texts in texts": lambda size: json.dumps(
+        {"error": json.dumps({"error": json.dumps({"error": "eyJ" * (size // 6)})})}
+    ).encode(),
     "heads of requests": _times(b"GET /a HTTP/1.1\nHost: a.example\n\n"),
     "heads of answers": _times(b"HTTP/1.1 302 Found\nSet-Cookie: a=b\n\n"),
     "header fields": _times(b"A: b\n", b"GET / HTTP/1.1\n"),
@@ -143,4 +150,4 @@ HOSTILE: dict[str, Callable[[int], bytes]] = {
     "UTF-16": lambda size: ("\ufeff" + "A" * (size // 2)).encode("utf-16-le"),
     "zeros": _times(b"\0"),
     "binary": lambda size: bytes(range(256)) * (size // 256),
-}  # fmt: skip
+}

@@ -109,9 +109,13 @@ def private_pem(one: Any) -> str:
 def canonical(element: etree._Element, exclusive: bool = True, prefixes: str = "", comments: bool = False) -> bytes:
     """lxml's canonical form."""
     return etree.tostring(
-        element, method="c14n", exclusive=exclusive, with_comments=comments, with_tail=False,
+        element,
+        method="c14n",
+        exclusive=exclusive,
+        with_comments=comments,
+        with_tail=False,
         inclusive_ns_prefixes=prefixes.split() or None if exclusive else None,
-    )  # fmt: skip
+    )
 
 
 def raw_signature(private: Any, data: bytes, hashed: hashes.HashAlgorithm, pss: bool = False) -> bytes:
@@ -128,11 +132,23 @@ def raw_signature(private: Any, data: bytes, hashed: hashes.HashAlgorithm, pss: 
 
 
 def sign(
-    element: etree._Element, signer: str = "id", *, kind: str = "rsa-2048", method: str = MORE + "rsa-sha256",
-    hashed: hashes.HashAlgorithm | None = None, pss: bool = False, digest: str = SHA256, digest_name: str = "sha256",
-    c14n: str = EXCLUSIVE, prefixes: str = "", reference: str | None = None, transforms: str | None = None,
-    embed: bool = True, after: Edit | None = None, position: int = 1,
-) -> None:  # fmt: skip
+    element: etree._Element,
+    signer: str = "id",
+    *,
+    kind: str = "rsa-2048",
+    method: str = MORE + "rsa-sha256",
+    hashed: hashes.HashAlgorithm | None = None,
+    pss: bool = False,
+    digest: str = SHA256,
+    digest_name: str = "sha256",
+    c14n: str = EXCLUSIVE,
+    prefixes: str = "",
+    reference: str | None = None,
+    transforms: str | None = None,
+    embed: bool = True,
+    after: Edit | None = None,
+    position: int = 1,
+) -> None:
     """Put an enveloped signature into an element; everything that a signature may vary in can be told."""
     exclusive = "exc-c14n" in c14n
     octets = canonical(element, exclusive, prefixes)
@@ -166,13 +182,27 @@ def attribute(name: str, *values: str, friendly: str = "") -> str:
 
 
 def assertion_xml(
-    *, issuer: str = ISSUER, name_id: str = TERN, name_format: str | None = EMAIL, audiences: str | None = None,
-    recipient: str | None = ACS, request: str | None = "_rq1", begins: str = "2026-11-20T08:13:03Z",
-    ends: str = "2026-11-20T08:19:03Z", confirmed_until: str | None = None, issued: str = ISSUED,
-    authenticated: str = "2026-11-20T08:13:43Z", session_end: str = "2026-11-20T16:14:03Z",
-    attributes: str | None = None, identifier: str = "_as1", method: str = "urn:oasis:names:tc:SAML:2.0:cm:bearer",
-    confirmation: str = "", statement: bool = True, version: str = "2.0", subject: str | None = None,
-) -> str:  # fmt: skip
+    *,
+    issuer: str = ISSUER,
+    name_id: str = TERN,
+    name_format: str | None = EMAIL,
+    audiences: str | None = None,
+    recipient: str | None = ACS,
+    request: str | None = "_rq1",
+    begins: str = "2026-11-20T08:13:03Z",
+    ends: str = "2026-11-20T08:19:03Z",
+    confirmed_until: str | None = None,
+    issued: str = ISSUED,
+    authenticated: str = "2026-11-20T08:13:43Z",
+    session_end: str = "2026-11-20T16:14:03Z",
+    attributes: str | None = None,
+    identifier: str = "_as1",
+    method: str = "urn:oasis:names:tc:SAML:2.0:cm:bearer",
+    confirmation: str = "",
+    statement: bool = True,
+    version: str = "2.0",
+    subject: str | None = None,
+) -> str:
     """A SAML 2.0 assertion; each part can be told."""
     restriction = (
         f"<saml:AudienceRestriction><saml:Audience>{AUDIENCE}</saml:Audience></saml:AudienceRestriction>"
@@ -203,11 +233,20 @@ def assertion_xml(
 
 
 def response(
-    *, signed: str = "assertion", signing: dict[str, Any] | None = None, edit: Edit | None = None,
-    destination: str | None = ACS, response_issuer: str | None = None, status: tuple[str, ...] = ("Success",),
-    message: str = "", response_id: str = "_rs1", response_version: str = "2.0", response_request: str | None = None,
-    inner: str | None = None, **assertion: Any,
-) -> bytes:  # fmt: skip
+    *,
+    signed: str = "assertion",
+    signing: dict[str, Any] | None = None,
+    edit: Edit | None = None,
+    destination: str | None = ACS,
+    response_issuer: str | None = None,
+    status: tuple[str, ...] = ("Success",),
+    message: str = "",
+    response_id: str = "_rs1",
+    response_version: str = "2.0",
+    response_request: str | None = None,
+    inner: str | None = None,
+    **assertion: Any,
+) -> bytes:
     """A SAML response, signed as told, changed by `edit` after signing."""
     issuer = response_issuer or assertion.get("issuer", ISSUER)
     request = response_request if response_request is not None else assertion.get("request", "_rq1")
@@ -236,9 +275,15 @@ SSO = "https://id.northmere.example/saml/sso"
 
 
 def authn_request(
-    inner: str = "", *, issuer: str = AUDIENCE, acs: str | None = ACS, destination: str | None = SSO,
-    identifier: str = "_rq1", issued: str = "2026-11-20T08:13:30Z", extra: str = "",
-) -> etree._Element:  # fmt: skip
+    inner: str = "",
+    *,
+    issuer: str = AUDIENCE,
+    acs: str | None = ACS,
+    destination: str | None = SSO,
+    identifier: str = "_rq1",
+    issued: str = "2026-11-20T08:13:30Z",
+    extra: str = "",
+) -> etree._Element:
     """A SAML 2.0 AuthnRequest; `inner` stands after its Issuer, `extra` among its attributes."""
     to = f' Destination="{destination}"' if destination else ""
     back = f' AssertionConsumerServiceURL="{acs}"' if acs else ""
@@ -249,9 +294,15 @@ def authn_request(
 
 
 def logout_request(
-    name: str = TERN, session: str = "_se1", *, issuer: str = ISSUER, destination: str = SLO, identifier: str = "_lo1",
-    issued: str = "2026-11-20T09:00:00Z", extra: str = "",
-) -> etree._Element:  # fmt: skip
+    name: str = TERN,
+    session: str = "_se1",
+    *,
+    issuer: str = ISSUER,
+    destination: str = SLO,
+    identifier: str = "_lo1",
+    issued: str = "2026-11-20T09:00:00Z",
+    extra: str = "",
+) -> etree._Element:
     """A SAML 2.0 LogoutRequest."""
     return etree.fromstring(
         f'<samlp:LogoutRequest xmlns:samlp="{SAMLP}" xmlns:saml="{SAML}" ID="{identifier}" Version="2.0" '
@@ -262,9 +313,12 @@ def logout_request(
 
 
 def logout_response(
-    *, request: str = "_lo1", status: tuple[str, ...] = ("Success",), issuer: str = AUDIENCE,
+    *,
+    request: str = "_lo1",
+    status: tuple[str, ...] = ("Success",),
+    issuer: str = AUDIENCE,
     destination: str = "https://id.northmere.example/saml/slo",
-) -> etree._Element:  # fmt: skip
+) -> etree._Element:
     """A SAML 2.0 LogoutResponse."""
     codes = "".join(f'<samlp:StatusCode Value="{STATUS}{code}">' for code in status)
     return etree.fromstring(
@@ -276,9 +330,14 @@ def logout_response(
 
 
 def redirect(
-    message: etree._Element, signer: str | None = None, *, field: str = "SAMLRequest", relay: str | None = "ss:4d1f",
-    address: str = SSO, method: str = MORE + "rsa-sha256",
-) -> bytes:  # fmt: skip
+    message: etree._Element,
+    signer: str | None = None,
+    *,
+    field: str = "SAMLRequest",
+    relay: str | None = "ss:4d1f",
+    address: str = SSO,
+    method: str = MORE + "rsa-sha256",
+) -> bytes:
     """A message in the query of a redirect (Bindings §3.4.4.1), signed where a signer is named."""
     squeeze = zlib.compressobj(9, zlib.DEFLATED, -15)
     octets = squeeze.compress(etree.tostring(message)) + squeeze.flush()
@@ -309,8 +368,13 @@ def sp_metadata(inner: str = "", *, entity_id: str = AUDIENCE, signer: str = "ap
 
 
 def idp_metadata(
-    inner: str = "", *, entity_id: str = ISSUER, signers: tuple[str, ...] = ("id",), extra: str = "", role: str = "",
-) -> str:  # fmt: skip
+    inner: str = "",
+    *,
+    entity_id: str = ISSUER,
+    signers: tuple[str, ...] = ("id",),
+    extra: str = "",
+    role: str = "",
+) -> str:
     """An identity provider's metadata."""
     keys = "".join(
         f'<md:KeyDescriptor use="signing"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>{bare(certificate(one))}'
@@ -379,9 +443,12 @@ def merged(base: dict[str, Any], changes: dict[str, Any]) -> dict[str, Any]:
 
 
 def workspace(
-    folder: Path, app: dict[str, Any] | None = None, files: dict[str, str] | None = None, provider: str = PROVIDER,
+    folder: Path,
+    app: dict[str, Any] | None = None,
+    files: dict[str, str] | None = None,
+    provider: str = PROVIDER,
     main: str = "",
-) -> Path:  # fmt: skip
+) -> Path:
     """A workspace with one provider and one application, changed as told; `files` are further ones."""
     written = {
         "trace-lens.toml": main,

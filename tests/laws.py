@@ -7,9 +7,14 @@ from trace_lens.diagnosis.judging import Diagnosis
 
 AFTERWARDS = {"api-refused", "refresh-refused", "sign-out-unmatched"}
 ATTACKS = {
-    "signature-wrapping", "duplicate-id", "not-signed", "algorithm-none", "algorithm-confusion", "signed-by-untrusted-key",
+    "signature-wrapping",
+    "duplicate-id",
+    "not-signed",
+    "algorithm-none",
+    "algorithm-confusion",
+    "signed-by-untrusted-key",
     "replayed-message",
-}  # fmt: skip
+}
 ENDINGS = {"application-refused", "provider-log-refused", "http-error", "session-not-started"}
 INFERRED_CODES = {"session-cookie-lost", "no-answer", "session-not-started", "code-too-old", "request-rejected"}
 

@@ -29,14 +29,28 @@ CHALLENGE = "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM"
 def claims(**changes: Any) -> dict[str, Any]:
     """The claims of an ID token that works; a change to None takes a claim out."""
     made = {
-        "iss": ISSUER, "sub": "40117", "aud": CLIENT, "iat": IAT, "exp": IAT + 3600, "auth_time": IAT - 20,
-        "nonce": "n-1", "email": TERN, "name": "M. Tern", "groups": ["grp-deck"], **changes,
-    }  # fmt: skip
+        "iss": ISSUER,
+        "sub": "40117",
+        "aud": CLIENT,
+        "iat": IAT,
+        "exp": IAT + 3600,
+        "auth_time": IAT - 20,
+        "nonce": "n-1",
+        "email": TERN,
+        "name": "M. Tern",
+        "groups": ["grp-deck"],
+        **changes,
+    }
     return {name: value for name, value in made.items() if value is not None}
 
 
-def token(algorithm: str = "RS256", signer: str = "oidc", kind: str = "rsa-2048", header: dict[str, Any] | None = None,
-          **changes: Any) -> str:  # fmt: skip
+def token(
+    algorithm: str = "RS256",
+    signer: str = "oidc",
+    kind: str = "rsa-2048",
+    header: dict[str, Any] | None = None,
+    **changes: Any,
+) -> str:
     """A signed ID token."""
     return sign(claims(**changes), key(signer, kind), algorithm, **{"kid": signer, **(header or {})})
 
@@ -44,9 +58,16 @@ def token(algorithm: str = "RS256", signer: str = "oidc", kind: str = "rsa-2048"
 def request(**changes: str | None) -> str:
     """The address of an authorization request that works."""
     made = {
-        "response_type": "code", "client_id": CLIENT, "redirect_uri": REDIRECT, "scope": "openid email profile",
-        "state": "s-1", "nonce": "n-1", "code_challenge": CHALLENGE, "code_challenge_method": "S256", **changes,
-    }  # fmt: skip
+        "response_type": "code",
+        "client_id": CLIENT,
+        "redirect_uri": REDIRECT,
+        "scope": "openid email profile",
+        "state": "s-1",
+        "nonce": "n-1",
+        "code_challenge": CHALLENGE,
+        "code_challenge_method": "S256",
+        **changes,
+    }
     kept = {name: value for name, value in made.items() if value is not None}
     return f"{ISSUER}/authorize?{urlencode(kept)}"
 
@@ -61,16 +82,26 @@ def answer(carried: str = "?", **changes: str | None) -> str:
 def token_request(**changes: str | None) -> str:
     """The body of a token request that works."""
     made = {
-        "grant_type": "authorization_code", "code": "SplxlOBeZQQYbYS6WxSbIA", "redirect_uri": REDIRECT,
-        "client_id": CLIENT, "code_verifier": VERIFIER, **changes,
-    }  # fmt: skip
+        "grant_type": "authorization_code",
+        "code": "SplxlOBeZQQYbYS6WxSbIA",
+        "redirect_uri": REDIRECT,
+        "client_id": CLIENT,
+        "code_verifier": VERIFIER,
+        **changes,
+    }
     return urlencode({name: value for name, value in made.items() if value is not None})
 
 
 def token_response(**changes: Any) -> str:
     """A token response that works; its ID token is signed unless another is told."""
-    made = {"access_token": "2YotnFZFEjr1zCsicMWpAA", "token_type": "Bearer", "expires_in": 3600,
-            "refresh_token": "tGzv3JOkF0XG5Qx2TlKWIA", "id_token": token(), **changes}  # fmt: skip
+    made = {
+        "access_token": "2YotnFZFEjr1zCsicMWpAA",
+        "token_type": "Bearer",
+        "expires_in": 3600,
+        "refresh_token": "tGzv3JOkF0XG5Qx2TlKWIA",
+        "id_token": token(),
+        **changes,
+    }
     return json.dumps({name: value for name, value in made.items() if value is not None})
 
 
@@ -103,9 +134,15 @@ key_set = "discovery/keys.json"
 
 
 def client_workspace(
-    folder: Path, *, application: str = "", provider_setup: str = "", more: str = "", provider: str = "",
-    files: dict[str, str] | None = None, keys: list[dict[str, Any]] | None = None,
-) -> Path:  # fmt: skip
+    folder: Path,
+    *,
+    application: str = "",
+    provider_setup: str = "",
+    more: str = "",
+    provider: str = "",
+    files: dict[str, str] | None = None,
+    keys: list[dict[str, Any]] | None = None,
+) -> Path:
     """A workspace with one client of OpenID Connect."""
     found = keys if keys is not None else [public_jwk(key("oidc"), "oidc")]
     written = {

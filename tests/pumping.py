@@ -21,9 +21,13 @@ MANY = 12
 """A repeat that may be longer than this is pumped."""
 _ENDS = ("", "\0", "!", "\n", '"', "<", "\\", "x", " ")
 _CATEGORIES = {
-    op.CATEGORY_DIGIT: "1", op.CATEGORY_WORD: "a", op.CATEGORY_SPACE: " ",
-    op.CATEGORY_NOT_DIGIT: "a", op.CATEGORY_NOT_WORD: "-", op.CATEGORY_NOT_SPACE: "a",
-}  # fmt: skip
+    op.CATEGORY_DIGIT: "1",
+    op.CATEGORY_WORD: "a",
+    op.CATEGORY_SPACE: " ",
+    op.CATEGORY_NOT_DIGIT: "a",
+    op.CATEGORY_NOT_WORD: "-",
+    op.CATEGORY_NOT_SPACE: "a",
+}
 
 
 class TooLong(Exception):
@@ -52,8 +56,14 @@ def _class_text(member: Any) -> str:
         return re.escape(chr(value))
     if kind is op.RANGE:
         return f"{re.escape(chr(value[0]))}-{re.escape(chr(value[1]))}"
-    return {op.CATEGORY_DIGIT: r"\d", op.CATEGORY_WORD: r"\w", op.CATEGORY_SPACE: r"\s",
-            op.CATEGORY_NOT_DIGIT: r"\D", op.CATEGORY_NOT_WORD: r"\W", op.CATEGORY_NOT_SPACE: r"\S"}[value]  # fmt: skip
+    return {
+        op.CATEGORY_DIGIT: r"\d",
+        op.CATEGORY_WORD: r"\w",
+        op.CATEGORY_SPACE: r"\s",
+        op.CATEGORY_NOT_DIGIT: r"\D",
+        op.CATEGORY_NOT_WORD: r"\W",
+        op.CATEGORY_NOT_SPACE: r"\S",
+    }[value]
 
 
 def examples(tree: Any, least: int = 0) -> list[str]:

@@ -28,8 +28,14 @@ from trace_lens.workspace.loading import Workspace, load_workspace
 from trace_lens.workspace.sources import SourceFile
 from way_kit import APP, ELSEWHERE, PROVIDER, REFUSAL, SESSION, START, har, later, oidc_trip, saml_trip
 
-LOST = {"sets": ("rsid=a1b2; Path=/; Secure; SameSite=Lax",), "cookie": None, "status": 403, "shown": REFUSAL, "after": (),
-        "provider": ELSEWHERE}  # fmt: skip
+LOST = {
+    "sets": ("rsid=a1b2; Path=/; Secure; SameSite=Lax",),
+    "cookie": None,
+    "status": 403,
+    "shown": REFUSAL,
+    "after": (),
+    "provider": ELSEWHERE,
+}
 FIELDS = posted(response(), RelayState="ss:4d1f").decode()
 ASKED = redirect(authn_request()).decode()
 
@@ -40,18 +46,48 @@ def conforms(document: dict[str, Any], name: str) -> None:
 
 
 COMMANDS = [
-    ("POSIX quoting", f"curl 'https://roster.northmere.example/saml/acs' \\\n  -H 'Content-Type: application/x-www-form-urlencoded' \\\n"
-     f"  -b 'rsid=a1b2' \\\n  --data-raw '{FIELDS}' \\\n  --compressed\n", "POST", {"rsid": "a1b2"}),
-    ("an ANSI string", f"curl $'https://roster.northmere.example/saml/acs' -X POST -H $'Cookie: rsid=a\\u0031' --data-raw $'{FIELDS}'",
-     "POST", {"rsid": "a1"}),
-    ("the Windows command line", f'curl ^"https://roster.northmere.example/saml/acs^" ^\n  -H ^"Cookie: rsid=a1b2^" ^\n  --data-raw ^"{FIELDS.replace("&", "^&").replace("%", "^%")}^"',
-     "POST", {"rsid": "a1b2"}),
-    ("PowerShell", ['$session = New-Object Microsoft.PowerShell.Commands.WebRequestSession', 'Invoke-WebRequest'][1]
-     + f' -UseBasicParsing -Uri "https://roster.northmere.example/saml/acs" `\n-Method "POST" `\n-Headers @{{\n  "Cookie"="rsid=a1b2"\n}} `\n-Body "{FIELDS}"',
-     "POST", {"rsid": "a1b2"}),
-    ("a script", 'fetch("https://roster.northmere.example/saml/acs", ' + json.dumps({"method": "POST", "headers": {"cookie": "rsid=a1b2"},
-     "referrer": "https://id.northmere.example/", "body": FIELDS}) + ");", "POST", {"rsid": "a1b2"}),
-]  # fmt: skip
+    (
+        "POSIX quoting",
+        f"curl 'https://roster.northmere.example/saml/acs' \\\n  -H 'Content-Type: application/x-www-form-urlencoded' \\\n"
+        f"  -b 'rsid=a1b2' \\\n  --data-raw '{FIELDS}' \\\n  --compressed\n",
+        "POST",
+        {"rsid": "a1b2"},
+    ),
+    (
+        "an ANSI string",
+        f"curl $'https://roster.northmere.example/saml/acs' -X POST -H $'Cookie: rsid=a\\u0031' --data-raw $'{FIELDS}'",
+        "POST",
+        {"rsid": "a1"},
+    ),
+    (
+        "the Windows command line",
+        f'curl ^"https://roster.northmere.example/saml/acs^" ^\n  -H ^"Cookie: rsid=a1b2^" ^\n  --data-raw ^"{FIELDS.replace("&", "^&").replace("%", "^%")}^"',
+        "POST",
+        {"rsid": "a1b2"},
+    ),
+    (
+        "PowerShell",
+        ["$session = New-Object Microsoft.PowerShell.Commands.WebRequestSession", "Invoke-WebRequest"][1]
+        + f' -UseBasicParsing -Uri "https://roster.northmere.example/saml/acs" `\n-Method "POST" `\n-Headers @{{\n  "Cookie"="rsid=a1b2"\n}} `\n-Body "{FIELDS}"',
+        "POST",
+        {"rsid": "a1b2"},
+    ),
+    (
+        "a script",
+        'fetch("https://roster.northmere.example/saml/acs", '
+        + json.dumps(
+            {
+                "method": "POST",
+                "headers": {"cookie": "rsid=a1b2"},
+                "referrer": "https://id.northmere.example/",
+                "body": FIELDS,
+            }
+        )
+        + ");",
+        "POST",
+        {"rsid": "a1b2"},
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "text", "method", "cookies"), COMMANDS, ids=[one[0] for one in COMMANDS])
@@ -223,8 +259,10 @@ def test_what_cannot_be_placed_is_listed(tmp_path: Path) -> None:
 def test_a_program_that_takes_the_answer_by_a_scheme_of_its_own(tmp_path: Path) -> None:
     """No hop shows the handing over; the address is compared to the letter (RFC 8252 §7.1)."""
     back = "northmere-gangway://callback"
-    settings = ('name = "Gangway"\nprotocol = "oidc"\nprovider = "northmere-id"\n[application]\nclient_id = "berth-planner-web"\n'
-                f'redirect_uris = ["{back}"]\n')  # fmt: skip
+    settings = (
+        'name = "Gangway"\nprotocol = "oidc"\nprovider = "northmere-id"\n[application]\nclient_id = "berth-planner-web"\n'
+        f'redirect_uris = ["{back}"]\n'
+    )
     folder = client_workspace(tmp_path, files={"apps/berth-planner.toml": settings})
     found = []
     for used in (back, "northmere-gangway://Callback"):
@@ -291,8 +329,11 @@ def test_the_way_is_drawn(name: str, begins: bytes, tmp_path: Path) -> None:
         )
 
 
-FIGURES = [(("b.txt", "--figure", "x.png"), 2, "no capture here shows the way"), (("a.har", "--figure", "x.pdf"), 2, "must end in"),
-           (("a.har", "--figure", "no/such/x.png"), 2, "cannot be written")]  # fmt: skip
+FIGURES = [
+    (("b.txt", "--figure", "x.png"), 2, "no capture here shows the way"),
+    (("a.har", "--figure", "x.pdf"), 2, "must end in"),
+    (("a.har", "--figure", "no/such/x.png"), 2, "cannot be written"),
+]
 
 
 @pytest.mark.parametrize(("arguments", "status", "words"), FIGURES)
@@ -323,8 +364,23 @@ def test_terminal_escapes_in_an_export_never_reach_the_terminal(tmp_path: Path) 
         assert b"\x1b" not in run(*command, folder=folder).stdout
 
 
-ODD: list[Any] = [None, "", 0, -1, 1e308, True, [], {}, ["a"], "\x00\ud800", "https://[bad", "//", "2026-99-99T00:00:00Z", "http://a:99999/",
-                  "a=b; Max-Age=99999999999999; Expires=Thu, 99 Foo 99999"]  # fmt: skip
+ODD: list[Any] = [
+    None,
+    "",
+    0,
+    -1,
+    1e308,
+    True,
+    [],
+    {},
+    ["a"],
+    "\x00\ud800",
+    "https://[bad",
+    "//",
+    "2026-99-99T00:00:00Z",
+    "http://a:99999/",
+    "a=b; Max-Age=99999999999999; Expires=Thu, 99 Foo 99999",
+]
 
 
 def damaged(value: Any, draw: random.Random, share: float) -> Any:

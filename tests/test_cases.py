@@ -28,8 +28,10 @@ def test_case(case: Case, tmp_path: Path) -> None:
     first = found.first_break
     if first:
         assert (case.difference or first.difference, case.value or first.value_to_set, case.side or first.side) == (
-            first.difference, first.value_to_set, first.side,
-        )  # fmt: skip
+            first.difference,
+            first.value_to_set,
+            first.side,
+        )
         assert first.code not in found.next_breaks
 
 

@@ -153,10 +153,18 @@ def test_a_chain(tmp_path: Path) -> None:
     late = chain_of(end, [root, between], datetime(2029, 1, 1, tzinfo=UTC))
     assert late
     assert (late.holds, "not valid" in late.reason) == (False, True)
-    impostor = x509.CertificateBuilder(
-        links[0].subject, links[1].subject, key("impostor").public_key(), x509.random_serial_number(),
-        datetime(2026, 1, 1, tzinfo=UTC), datetime(2028, 1, 1, tzinfo=UTC),
-    ).add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True).sign(key("root"), hashes.SHA256())  # fmt: skip
+    impostor = (
+        x509.CertificateBuilder(
+            links[0].subject,
+            links[1].subject,
+            key("impostor").public_key(),
+            x509.random_serial_number(),
+            datetime(2026, 1, 1, tzinfo=UTC),
+            datetime(2028, 1, 1, tzinfo=UTC),
+        )
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+        .sign(key("root"), hashes.SHA256())
+    )
     forged = chain_of(end, [root, read_certificate(der(impostor))], NOW)
     assert forged
     assert (forged.holds, "signature" in forged.reason) == (False, True)

@@ -29,11 +29,17 @@ from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.problems import SettingsError
 
 DOCUMENT = {
-    "issuer": ISSUER, "authorization_endpoint": f"{ISSUER}/authorize", "token_endpoint": f"{ISSUER}/token",
-    "jwks_uri": f"{ISSUER}/keys", "response_types_supported": ["code", "id_token token"], "subject_types_supported": ["public"],
-    "id_token_signing_alg_values_supported": ["RS256", "EdDSA"], "token_endpoint_auth_methods_supported": ["client_secret_basic"],
-    "scopes_supported": ["openid", "email", "profile"], "code_challenge_methods_supported": ["S256"],
-}  # fmt: skip
+    "issuer": ISSUER,
+    "authorization_endpoint": f"{ISSUER}/authorize",
+    "token_endpoint": f"{ISSUER}/token",
+    "jwks_uri": f"{ISSUER}/keys",
+    "response_types_supported": ["code", "id_token token"],
+    "subject_types_supported": ["public"],
+    "id_token_signing_alg_values_supported": ["RS256", "EdDSA"],
+    "token_endpoint_auth_methods_supported": ["client_secret_basic"],
+    "scopes_supported": ["openid", "email", "profile"],
+    "code_challenge_methods_supported": ["S256"],
+}
 FOUND = 'discovery = "discovery/id.json"'
 
 
@@ -46,33 +52,136 @@ def document(**changes: Any) -> dict[str, str]:
 BARE = 'protocol = "oidc"\nprovider = "northmere-id"\n'
 SETTINGS: list[tuple[str, dict[str, Any], dict[str, str]]] = [
     ("all agrees", {"provider": FOUND, "files": document()}, {"sign-in-left-open": "risk"}),
-    ("another algorithm name", {"provider": FOUND, "files": document(), "application": 'token_algorithm = "Ed25519"'}, {}),
-    ("another order of response type", {"provider": FOUND, "files": document(), "application": 'response_type = "token id_token"'}, {}),
-    ("a response type not offered", {"provider": FOUND, "files": document(), "application": 'response_type = "code token"'}, {"settings-disagree": "break"}),
-    ("a method not offered", {"provider": FOUND, "files": document(), "application": 'client_authentication = "client_secret_post"'}, {"settings-disagree": "break"}),
-    ("an algorithm not offered", {"provider": FOUND, "files": document(), "application": 'token_algorithm = "ES256"'}, {"settings-disagree": "break"}),
-    ("PKCE not offered", {"provider": FOUND, "files": document(code_challenge_methods_supported=["plain"]), "application": "requires_pkce = true"}, {"settings-disagree": "break"}),
-    ("a scope not granted", {"provider_setup": 'scopes_granted = ["openid", "profile"]'}, {"settings-disagree": "break"}),
+    (
+        "another algorithm name",
+        {"provider": FOUND, "files": document(), "application": 'token_algorithm = "Ed25519"'},
+        {},
+    ),
+    (
+        "another order of response type",
+        {"provider": FOUND, "files": document(), "application": 'response_type = "token id_token"'},
+        {},
+    ),
+    (
+        "a response type not offered",
+        {"provider": FOUND, "files": document(), "application": 'response_type = "code token"'},
+        {"settings-disagree": "break"},
+    ),
+    (
+        "a method not offered",
+        {"provider": FOUND, "files": document(), "application": 'client_authentication = "client_secret_post"'},
+        {"settings-disagree": "break"},
+    ),
+    (
+        "an algorithm not offered",
+        {"provider": FOUND, "files": document(), "application": 'token_algorithm = "ES256"'},
+        {"settings-disagree": "break"},
+    ),
+    (
+        "PKCE not offered",
+        {
+            "provider": FOUND,
+            "files": document(code_challenge_methods_supported=["plain"]),
+            "application": "requires_pkce = true",
+        },
+        {"settings-disagree": "break"},
+    ),
+    (
+        "a scope not granted",
+        {"provider_setup": 'scopes_granted = ["openid", "profile"]'},
+        {"settings-disagree": "break"},
+    ),
     ("no token endpoint", {"provider": FOUND, "files": document(token_endpoint=None)}, {"endpoint-missing": "risk"}),
-    ("no sign-out", {"provider": FOUND, "files": document(), "application": 'sign_out_url = "https://berths.northmere.example/out"'}, {"endpoint-missing": "risk"}),
-    ("an endpoint made up", {"provider": FOUND, "files": document(), "application": f'provider_sso_url = "{ISSUER}/oauth2/authorize"'}, {"endpoint-guessed": "risk"}),
-    ("a discovery address of another", {"provider": FOUND, "files": document(), "application": f'discovery_url = "{ISSUER}/v2/.well-known/openid-configuration"'}, {"discovery-issuer-mismatch": "break"}),
-    ("the right discovery address", {"provider": FOUND, "files": document(), "application": f'discovery_url = "{ISSUER}/.well-known/openid-configuration"'}, {}),
-    ("a document of another", {"provider": FOUND, "files": document(issuer="https://other.example")}, {"discovery-issuer-mismatch": "break"}),
+    (
+        "no sign-out",
+        {
+            "provider": FOUND,
+            "files": document(),
+            "application": 'sign_out_url = "https://berths.northmere.example/out"',
+        },
+        {"endpoint-missing": "risk"},
+    ),
+    (
+        "an endpoint made up",
+        {"provider": FOUND, "files": document(), "application": f'provider_sso_url = "{ISSUER}/oauth2/authorize"'},
+        {"endpoint-guessed": "risk"},
+    ),
+    (
+        "a discovery address of another",
+        {
+            "provider": FOUND,
+            "files": document(),
+            "application": f'discovery_url = "{ISSUER}/v2/.well-known/openid-configuration"',
+        },
+        {"discovery-issuer-mismatch": "break"},
+    ),
+    (
+        "the right discovery address",
+        {
+            "provider": FOUND,
+            "files": document(),
+            "application": f'discovery_url = "{ISSUER}/.well-known/openid-configuration"',
+        },
+        {},
+    ),
+    (
+        "a document of another",
+        {"provider": FOUND, "files": document(issuer="https://other.example")},
+        {"discovery-issuer-mismatch": "break"},
+    ),
     ("the secret had ended", {"application": "secret_expires = 2026-11-13"}, {"client-secret-expired": "risk"}),
     ("the secret ends soon", {"application": 'secret_expires = "2026-12-01"'}, {"client-secret-expiring": "risk"}),
-    ("another redirect URI", {"files": {"apps/berth-planner.toml": BARE + f'[application]\nclient_id = "c"\nredirect_uris = ["{REDIRECT}/"]\n'
-        f'[provider_setup]\nredirect_uris = ["{REDIRECT}"]\n'}}, {"settings-disagree": "break"}),
-    ("another client_id", {"files": {"apps/berth-planner.toml": BARE + f'[application]\nclient_id = "c"\nredirect_uris = ["{REDIRECT}"]\n'
-        '[provider_setup]\nclient_id = "d"\n'}}, {"settings-disagree": "break"}),
-    ("another issuer", {"files": {"apps/berth-planner.toml": BARE + f'[application]\nclient_id = "c"\nredirect_uris = ["{REDIRECT}"]\n'
-        f'provider_issuer = "{ISSUER}/"\n'}}, {"settings-disagree": "break"}),
-    ("the redirect URI as issuer", {"files": {"apps/berth-planner.toml": BARE + f'[application]\nclient_id = "c"\nredirect_uris = ["{REDIRECT}"]\n'
-        f'provider_issuer = "{REDIRECT}"\n'}}, {"setting-misplaced": "break"}),
+    (
+        "another redirect URI",
+        {
+            "files": {
+                "apps/berth-planner.toml": BARE + f'[application]\nclient_id = "c"\nredirect_uris = ["{REDIRECT}/"]\n'
+                f'[provider_setup]\nredirect_uris = ["{REDIRECT}"]\n'
+            }
+        },
+        {"settings-disagree": "break"},
+    ),
+    (
+        "another client_id",
+        {
+            "files": {
+                "apps/berth-planner.toml": BARE + f'[application]\nclient_id = "c"\nredirect_uris = ["{REDIRECT}"]\n'
+                '[provider_setup]\nclient_id = "d"\n'
+            }
+        },
+        {"settings-disagree": "break"},
+    ),
+    (
+        "another issuer",
+        {
+            "files": {
+                "apps/berth-planner.toml": BARE + f'[application]\nclient_id = "c"\nredirect_uris = ["{REDIRECT}"]\n'
+                f'provider_issuer = "{ISSUER}/"\n'
+            }
+        },
+        {"settings-disagree": "break"},
+    ),
+    (
+        "the redirect URI as issuer",
+        {
+            "files": {
+                "apps/berth-planner.toml": BARE + f'[application]\nclient_id = "c"\nredirect_uris = ["{REDIRECT}"]\n'
+                f'provider_issuer = "{REDIRECT}"\n'
+            }
+        },
+        {"setting-misplaced": "break"},
+    ),
     ("nothing on record", {"files": {"apps/berth-planner.toml": BARE}, "keys": []}, {"setting-missing": "risk"}),
-    ("one identifier for two", {"files": {"apps/other.toml": BARE + f'[application]\nclient_id = "{CLIENT}"\nredirect_uris = ["{REDIRECT}"]\n'}},
-     {"identifier-shared": "risk"}),
-]  # fmt: skip
+    (
+        "one identifier for two",
+        {
+            "files": {
+                "apps/other.toml": BARE + f'[application]\nclient_id = "{CLIENT}"\nredirect_uris = ["{REDIRECT}"]\n'
+            }
+        },
+        {"identifier-shared": "risk"},
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "settings", "codes"), SETTINGS, ids=[one[0] for one in SETTINGS])
@@ -84,9 +193,14 @@ def test_settings(name: str, settings: dict[str, Any], codes: dict[str, str], tm
     assert all(item.source and item.where for one in findings for item in one.evidence)
 
 
-@pytest.mark.parametrize(("name", "text", "words"), [
-    ("discovery/id.json", "{", "no JSON"), ("discovery/id.json", "{}", "no discovery document"), ("discovery/keys.json", '{"a": 1}', "no key set"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("name", "text", "words"),
+    [
+        ("discovery/id.json", "{", "no JSON"),
+        ("discovery/id.json", "{}", "no discovery document"),
+        ("discovery/keys.json", '{"a": 1}', "no key set"),
+    ],
+)
 def test_documents_that_cannot_be_used(name: str, text: str, words: str, tmp_path: Path) -> None:
     found = load_workspace(client_workspace(tmp_path, provider=FOUND, files={**document(), name: text}))
     with pytest.raises(SettingsError, match=words):
@@ -150,8 +264,9 @@ def test_comparing_documents(tmp_path: Path) -> None:
     conforms(found, "compare")
     assert (status, found["kind"]) == (1, "discovery documents")
     assert {one["item"]: (one["matters"], one["hits"]) for one in found["differences"]} == {
-        "issuer": (True, ["berth-planner"]), "op_tos_uri": (False, []),
-    }  # fmt: skip
+        "issuer": (True, ["berth-planner"]),
+        "op_tos_uri": (False, []),
+    }
     (folder / "new.json").write_text(json.dumps({"keys": [public_jwk(key("next"), "next")]}))
     status, found = run_json("compare", "discovery/keys.json", "new.json", folder=folder)
     assert (status, found["kind"]) == (1, "key sets")
@@ -161,10 +276,15 @@ def test_comparing_documents(tmp_path: Path) -> None:
 def test_adding_clients(tmp_path: Path) -> None:
     folder = client_workspace(tmp_path)
     registration = {
-        "client_id": "tides-web", "client_secret": "do not write this", "redirect_uris": ["https://tides.northmere.example/cb"],
-        "client_name": "Tide Tables", "client_secret_expires_at": 1796083200, "token_endpoint_auth_method": "client_secret_post",
-        "response_types": ["code"], "scope": "openid email",
-    }  # fmt: skip
+        "client_id": "tides-web",
+        "client_secret": "do not write this",
+        "redirect_uris": ["https://tides.northmere.example/cb"],
+        "client_name": "Tide Tables",
+        "client_secret_expires_at": 1796083200,
+        "token_endpoint_auth_method": "client_secret_post",
+        "response_types": ["code"],
+        "scope": "openid email",
+    }
     (folder / "r.json").write_text(json.dumps(registration))
     done = run("apps", "add", "--from", "r.json", "--provider", "northmere-id", folder=folder)
     assert done.returncode == 0, done.stderr

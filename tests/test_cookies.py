@@ -29,7 +29,17 @@ HERE = "https://roster.northmere.example/saml/start"
 
 
 def setting(line: str, url: str = HERE, at: datetime = AT) -> Exchange:
-    return Exchange(1, "entry 1", "GET", url, 302, at, 0.1, (), (("Set-Cookie", line),))
+    return Exchange(
+        number=1,
+        place="entry 1",
+        method="GET",
+        url=url,
+        status=302,
+        at=at,
+        seconds=0.1,
+        sent=(),
+        received=(("Set-Cookie", line),),
+    )
 
 
 def asking(
@@ -37,7 +47,17 @@ def asking(
 ) -> Exchange:
     frame = bool(more.pop("frame", False))
     sent = tuple((name.replace("_", "-"), str(value)) for name, value in more.items())
-    return Exchange(2, "entry 2", method, url, 200, AT + timedelta(seconds=after), 0.1, sent, frame=frame)
+    return Exchange(
+        number=2,
+        place="entry 2",
+        method=method,
+        url=url,
+        status=200,
+        at=AT + timedelta(seconds=after),
+        seconds=0.1,
+        sent=sent,
+        frame=frame,
+    )
 
 
 def cookie(line: str, url: str = HERE) -> Cookie:
@@ -69,8 +89,15 @@ def test_what_browsers_do_not_take(line: str, url: str, words: str) -> None:
     assert words in read.reason
 
 
-TAKEN = ["a=1", "a=1; Secure; SameSite=None", "a=1; Domain=.northmere.example", "__Host-a=1; Secure; Path=/", "a=1; SameSite=nonsense",
-         "a=1; Max-Age=x; Path=relative", "__Secure-a=1; Secure; Domain=northmere.example"]  # fmt: skip
+TAKEN = [
+    "a=1",
+    "a=1; Secure; SameSite=None",
+    "a=1; Domain=.northmere.example",
+    "__Host-a=1; Secure; Path=/",
+    "a=1; SameSite=nonsense",
+    "a=1; Max-Age=x; Path=relative",
+    "__Secure-a=1; Secure; Domain=northmere.example",
+]
 
 
 @pytest.mark.parametrize("line", TAKEN)
@@ -110,7 +137,7 @@ SENT: list[tuple[str, Exchange, str | None, str | None]] = [
     ("a=1; SameSite=Strict", asking(sec_fetch_site="cross-site"), None, "SameSite"),
     ("a=1; SameSite=Strict", asking(sec_fetch_site="same-site"), "https://id.other.example/", None),
     ("a=1; SameSite=Strict", asking(), "http://id.northmere.example/", "SameSite"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("line", "request_", "came_from", "attribute"), SENT)
@@ -162,8 +189,10 @@ DATES = [
     ("Sunday, 06-Nov-94 08:49:37 GMT", datetime(1994, 11, 6, 8, 49, 37, tzinfo=UTC)),
     ("Sun Nov  6 08:49:37 1994", datetime(1994, 11, 6, 8, 49, 37, tzinfo=UTC)),
     ("06 Nov 30 1:2:3", datetime(2030, 11, 6, 1, 2, 3, tzinfo=UTC)),
-    ("tomorrow", None), ("31 Feb 2026 10:00:00", None), ("", None),
-]  # fmt: skip
+    ("tomorrow", None),
+    ("31 Feb 2026 10:00:00", None),
+    ("", None),
+]
 
 
 @pytest.mark.parametrize(("text", "moment"), DATES)
@@ -172,9 +201,13 @@ def test_cookie_dates(text: str, moment: datetime | None) -> None:
 
 
 SITES = [
-    ("roster.northmere.example", "northmere.example"), ("northmere.example", "northmere.example"), ("localhost", "localhost"),
-    ("192.0.2.7", "192.0.2.7"), ("a.b.co.uk", "b.co.uk"), ("example", "example"),
-]  # fmt: skip
+    ("roster.northmere.example", "northmere.example"),
+    ("northmere.example", "northmere.example"),
+    ("localhost", "localhost"),
+    ("192.0.2.7", "192.0.2.7"),
+    ("a.b.co.uk", "b.co.uk"),
+    ("example", "example"),
+]
 
 
 @pytest.mark.parametrize(("host", "site"), SITES)

@@ -80,9 +80,15 @@ def test_names_that_nobody_would_recognise(name: str, opaque: bool) -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ["crew-roster", "Crew Roster", "CREW_ROSTER", "https://roster.northmere.example/saml/", "roster.northmere.example",
-     "https://roster.northmere.example/somewhere/else"],
-)  # fmt: skip
+    [
+        "crew-roster",
+        "Crew Roster",
+        "CREW_ROSTER",
+        "https://roster.northmere.example/saml/",
+        "roster.northmere.example",
+        "https://roster.northmere.example/somewhere/else",
+    ],
+)
 def test_what_application_is_meant(known: Workspace, text: str) -> None:
     assert Names(known).read(text) == {"crew-roster"}
     assert Names(known).read("berth-planner") == frozenset()
@@ -100,9 +106,12 @@ def pairs(draw: random.Random, count: int, offset: float, drift: float, late: fl
 
 @settings(max_examples=60)
 @given(
-    st.integers(0, 10**6), st.integers(1, 200), st.floats(-700, 700), st.sampled_from([0.0, 0.0, 25.0, -40.0]),
+    st.integers(0, 10**6),
+    st.integers(1, 200),
+    st.floats(-700, 700),
+    st.sampled_from([0.0, 0.0, 25.0, -40.0]),
     st.floats(0, 3),
-)  # fmt: skip
+)
 def test_the_clock_lies_within_its_interval(seed: int, count: int, offset: float, drift: float, late: float) -> None:
     at, gaps = pairs(random.Random(seed), count, offset, drift if count >= 20 else 0.0, late)
     found = from_ids("id-log", at, gaps, 5 * DAY)
@@ -197,10 +206,19 @@ def result(world: correlation.World, apps: Workspace) -> correlation.Correlation
 
 @pytest.mark.parametrize(
     ("regime", "attempts", "precision", "recall"),
-    [(0, 60, 0.98, 0.95), (1, 60, 0.98, 0.95), (2, 60, 0.98, 0.95), (3, 60, 0.97, 0.95), (4, 60, 0.95, 0.93),
-     (5, 60, 0.95, 0.9), (6, 60, 0.95, 0.9), (7, 60, 0.95, 0.9), (1, 3, 0.85, 0.85)],
+    [
+        (0, 60, 0.98, 0.95),
+        (1, 60, 0.98, 0.95),
+        (2, 60, 0.98, 0.95),
+        (3, 60, 0.97, 0.95),
+        (4, 60, 0.95, 0.93),
+        (5, 60, 0.95, 0.9),
+        (6, 60, 0.95, 0.9),
+        (7, 60, 0.95, 0.9),
+        (1, 3, 0.85, 0.85),
+    ],
     ids=lambda value: str(value),
-)  # fmt: skip
+)
 def test_events_are_found(regime: int, attempts: int, precision: float, recall: float, apps: Workspace) -> None:
     world = correlation.make(correlation.REGIMES[regime], 4, attempts, people=400, sign_ins=5_000)
     found = result(world, apps)
@@ -237,7 +255,13 @@ def test_what_was_captured_twice_has_its_events_twice(apps: Workspace) -> None:
 def test_nothing_of_it_in_the_logs(apps: Workspace) -> None:
     world = correlation.make(correlation.REGIMES[0], 4, 5, people=400, sign_ins=2_000)
     at = datetime(2026, 11, 12, 9, tzinfo=UTC)
-    stranger = Seen("x", at, (Instant(at + timedelta(seconds=2)),), frozenset({"nobody@elsewhere.example"}), "app-1")
+    stranger = Seen(
+        key="x",
+        at=at,
+        moments=(Instant(at + timedelta(seconds=2)),),
+        names=frozenset({"nobody@elsewhere.example"}),
+        app="app-1",
+    )
     found = result(world._replace(seen=[stranger]), apps)
     assert found.matched == {}
     assert [one.basis for one in found.clocks] == [NONE] * 3

@@ -27,8 +27,11 @@ KINDS = [
     ("m.tern@a.example", "m.tern@a.test", "domain-ending"),
     ("https://roster.a.example/x", "https://berths.a.example/x", "host"),
     ("https://a.example/x", "https://192.0.2.7/x", "host"),
-    ("https://a.example/11111111-2222-3333-4444-555566667777/x",
-     "https://a.example/99999999-2222-3333-4444-555566667777/x", "tenant"),
+    (
+        "https://a.example/11111111-2222-3333-4444-555566667777/x",
+        "https://a.example/99999999-2222-3333-4444-555566667777/x",
+        "tenant",
+    ),
     ("11111111-2222-3333-4444-555566667777", "99999999-2222-3333-4444-555566667777", "tenant"),
     ("https://a.example/t/1001/x", "https://a.example/t/2002/x", "tenant"),
     ("https://a.example/x", "https://a.example/x?tab=1", "query"),
@@ -41,7 +44,7 @@ KINDS = [
     ("https://a.example/x", "urn:something:else", "other"),
     ("", "x", "edit"),
     ("https://[::1", "https://a.example", "other"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("expected", "actual", "name"), KINDS)

@@ -45,9 +45,18 @@ SHA256_PARAMETERS = (
 
 
 def encrypted(
-    data: bytes, wrapper: str = "EncryptedAssertion", *, content: str = XENC11 + "aes256-gcm", transport: str = XENC + "rsa-oaep-mgf1p",
-    how: Any = OAEP, parameters: str = "", to: str = "app", hint: str = "", beside: bool = False, spoil: bool = False,
-) -> str:  # fmt: skip
+    data: bytes,
+    wrapper: str = "EncryptedAssertion",
+    *,
+    content: str = XENC11 + "aes256-gcm",
+    transport: str = XENC + "rsa-oaep-mgf1p",
+    how: Any = OAEP,
+    parameters: str = "",
+    to: str = "app",
+    hint: str = "",
+    beside: bool = False,
+    spoil: bool = False,
+) -> str:
     """An encrypted element, made from the text of the standard."""
     size = int(content.rpartition("aes")[2][:3]) // 8 if "aes" in content else 24
     secret = os.urandom(size)
@@ -94,13 +103,24 @@ def folder_with_key(path: Path, **more: Any) -> Path:
 
 FORMS: list[tuple[str, dict[str, Any], set[str]]] = [
     ("AES-256-GCM, OAEP", {}, set()),
-    ("AES-128-GCM, OAEP with SHA-256", {"content": XENC11 + "aes128-gcm", "transport": XENC11 + "rsa-oaep", "how": OAEP_256,
-                                        "parameters": SHA256_PARAMETERS}, set()),
+    (
+        "AES-128-GCM, OAEP with SHA-256",
+        {
+            "content": XENC11 + "aes128-gcm",
+            "transport": XENC11 + "rsa-oaep",
+            "how": OAEP_256,
+            "parameters": SHA256_PARAMETERS,
+        },
+        set(),
+    ),
     ("the key beside", {"beside": True}, set()),
     ("AES-128-CBC", {"content": XENC + "aes128-cbc"}, {"weak-encryption"}),
-    ("AES-256-CBC, RSA 1.5", {"content": XENC + "aes256-cbc", "transport": XENC + "rsa-1_5", "how": padding.PKCS1v15()},
-     {"weak-encryption"}),
-]  # fmt: skip
+    (
+        "AES-256-CBC, RSA 1.5",
+        {"content": XENC + "aes256-cbc", "transport": XENC + "rsa-1_5", "how": padding.PKCS1v15()},
+        {"weak-encryption"},
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "form", "codes"), FORMS, ids=[one[0] for one in FORMS])
@@ -125,12 +145,27 @@ def test_what_is_inside_is_judged(tmp_path: Path) -> None:
 
 REASONS: list[tuple[str, dict[str, Any], str]] = [
     ("another key", {"to": "stranger"}, "encrypted-to-other-key"),
-    ("another key, named", {"to": "stranger", "hint": "<ds:KeyInfo><ds:KeyName>berths 2025</ds:KeyName></ds:KeyInfo>"}, "encrypted-to-other-key"),
-    ("another certificate", {"to": "stranger", "hint": f"<ds:KeyInfo><ds:X509Data><ds:X509Certificate>{bare(certificate('stranger'))}"
-                             "</ds:X509Certificate></ds:X509Data></ds:KeyInfo>"}, "encrypted-to-other-key"),
+    (
+        "another key, named",
+        {"to": "stranger", "hint": "<ds:KeyInfo><ds:KeyName>berths 2025</ds:KeyName></ds:KeyInfo>"},
+        "encrypted-to-other-key",
+    ),
+    (
+        "another certificate",
+        {
+            "to": "stranger",
+            "hint": f"<ds:KeyInfo><ds:X509Data><ds:X509Certificate>{bare(certificate('stranger'))}"
+            "</ds:X509Certificate></ds:X509Data></ds:KeyInfo>",
+        },
+        "encrypted-to-other-key",
+    ),
     ("spoilt, GCM", {"spoil": True}, "decryption-failed"),
-    ("an unknown algorithm", {"content": XENC11 + "aes256-gcm", "transport": XENC + "kw-aes128"}, "encryption-form-refused"),
-]  # fmt: skip
+    (
+        "an unknown algorithm",
+        {"content": XENC11 + "aes256-gcm", "transport": XENC + "kw-aes128"},
+        "encryption-form-refused",
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "form", "code"), REASONS, ids=[one[0] for one in REASONS])

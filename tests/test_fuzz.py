@@ -24,7 +24,11 @@ from readers import readers  # it lies beside the benchmarks
 _TOKEN = f"{compact({'alg': 'RS256', 'kid': 'a'})}.{compact({'iss': 'a', 'sub': 'b', 'aud': 'c', 'exp': 1, 'iat': 1})}.{'A' * 86}"
 _LOG = "time,user,session\n2026-11-20T08:14:01Z,m.tern,abc\n"
 WHOLE: tuple[bytes, ...] = (
-    response(), posted(response()), idp_metadata().encode(), _TOKEN.encode(), f"Bearer {_TOKEN}".encode(),
+    response(),
+    posted(response()),
+    idp_metadata().encode(),
+    _TOKEN.encode(),
+    f"Bearer {_TOKEN}".encode(),
     b"GET /a?code=abcdefghijklmnop&state=b HTTP/1.1\nHost: a.example\nCookie: a=b\n\nHTTP/1.1 302 Found\nLocation: /\n",
     b"curl 'https://a.example/?code=abcdefghijklmnop&state=b' -H 'Cookie: a=b' --data-raw 'grant_type=x'",
     b'{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-11-20T08:14:03Z","request":{"method":"GET","url":"https://a.example/?code=abcdefghijklmnop&state=b","headers":[]},"response":{"status":302,"headers":[],"content":{}}}]}}',
@@ -32,12 +36,17 @@ WHOLE: tuple[bytes, ...] = (
     b'{"issuer":"https://a.example","jwks_uri":"https://a.example/keys","authorization_endpoint":"https://a.example/a"}',
     b'{"access_token":"abcdefghijklmnopqrst","token_type":"Bearer","id_token":"' + _TOKEN.encode() + b'"}',
     b"-----BEGIN CERTIFICATE-----\nMIIBszCCAVmgAwIBAgIUQ\n-----END CERTIFICATE-----\n",
-    _LOG.encode(), gzip.compress(_LOG.encode()), b'{"time":"2026-11-20T08:14:01Z","user":"m.tern"}\n[{"time":1}]',
-    b'<34>1 2026-11-20T08:14:01Z gate app 1 - [x user="m.tern"] a=b', b"#Fields: date time user\n2026-11-20 08:14:01 m.tern\n",
+    _LOG.encode(),
+    gzip.compress(_LOG.encode()),
+    b'{"time":"2026-11-20T08:14:01Z","user":"m.tern"}\n[{"time":1}]',
+    b'<34>1 2026-11-20T08:14:01Z gate app 1 - [x user="m.tern"] a=b',
+    b"#Fields: date time user\n2026-11-20 08:14:01 m.tern\n",
     b'192.0.2.1 - m.tern [20/Nov/2026:08:14:01 +0000] "GET / HTTP/1.1" 200 1 "-" "x"\n',
-    b"user;email;active\nm.tern;m.tern@northmere.example;yes\n", b'{"Resources":[{"userName":"a","active":true}]}',
-    b"dn: uid=a,dc=example\nuid: a\nmail: a@northmere.example\n\n", b'name = "x"\nprotocol = "saml"\n[application]\nentity_id = "a"\n',
-)  # fmt: skip
+    b"user;email;active\nm.tern;m.tern@northmere.example;yes\n",
+    b'{"Resources":[{"userName":"a","active":true}]}',
+    b"dn: uid=a,dc=example\nuid: a\nmail: a@northmere.example\n\n",
+    b'name = "x"\nprotocol = "saml"\n[application]\nentity_id = "a"\n',
+)
 OTHER_VERSION = (
     certificate("id").public_bytes(Encoding.DER).replace(b"\xa0\x03\x02\x01\x02", b"\xa0\x03\x02\x01\x16", 1)
 )

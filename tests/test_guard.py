@@ -41,8 +41,27 @@ HEADERS = (
     "b64",
     "cty",
 )
-CLAIMS = ("iss", "sub", "aud", "exp", "iat", "nbf", "auth_time", "nonce", "azp", "acr", "amr", "groups", "_claim_names",
-          "_claim_sources", "events", "sid", "at_hash", "scope", "email_verified")  # fmt: skip
+CLAIMS = (
+    "iss",
+    "sub",
+    "aud",
+    "exp",
+    "iat",
+    "nbf",
+    "auth_time",
+    "nonce",
+    "azp",
+    "acr",
+    "amr",
+    "groups",
+    "_claim_names",
+    "_claim_sources",
+    "events",
+    "sid",
+    "at_hash",
+    "scope",
+    "email_verified",
+)
 _CLAIMS = {"iss": "https://id.northmere.example", "sub": "m.tern", "aud": "a", "exp": 1795161600, "iat": 1795161000}
 
 
@@ -85,16 +104,23 @@ def test_claims_of_every_type(name: str, known: Path) -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ['{"access_token": "\\ud800aaaaaaaaaaaaaaaaaaaaaaaa", "token_type": "Bearer", "expires_in": "\\udfff"}',
-     '{"issuer": "https://a.example/\\ud800", "jwks_uri": "\\udfff"}',
-     '{"keys": [{"kty": "\\ud800", "kid": "\\udc00"}]}',
-     "https://a.example/?code=%ED%A0%80&state=%FF",
-     f"{compact({'alg': 'RS256'})}." + base64.urlsafe_b64encode(b'{"sub":"\\ud800","iss":"a","aud":"b","exp":1}').decode().rstrip("=") + ".AAAA",
-     "curl 'https://a.example/?\udcff' -H '\\ud800: x'",
-     'fetch("https://a.example/\\q", {"headers": [1]});', "Invoke-WebRequest -Uri \"https://a.example/\" -Headers @{\"a\"=\"",
-     '"SAMLResponse": "\\x"', '<?xml version="1.0" encoding="UTF-9"?><Response/>',
-     "-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----", "-----BEGIN PKCS7-----\nAAAA\n-----END PKCS7-----"],
-)  # fmt: skip
+    [
+        '{"access_token": "\\ud800aaaaaaaaaaaaaaaaaaaaaaaa", "token_type": "Bearer", "expires_in": "\\udfff"}',
+        '{"issuer": "https://a.example/\\ud800", "jwks_uri": "\\udfff"}',
+        '{"keys": [{"kty": "\\ud800", "kid": "\\udc00"}]}',
+        "https://a.example/?code=%ED%A0%80&state=%FF",
+        f"{compact({'alg': 'RS256'})}."
+        + base64.urlsafe_b64encode(b'{"sub":"\\ud800","iss":"a","aud":"b","exp":1}').decode().rstrip("=")
+        + ".AAAA",
+        "curl 'https://a.example/?\udcff' -H '\\ud800: x'",
+        'fetch("https://a.example/\\q", {"headers": [1]});',
+        'Invoke-WebRequest -Uri "https://a.example/" -Headers @{"a"="',
+        '"SAMLResponse": "\\x"',
+        '<?xml version="1.0" encoding="UTF-9"?><Response/>',
+        "-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----",
+        "-----BEGIN PKCS7-----\nAAAA\n-----END PKCS7-----",
+    ],
+)
 def test_odd_texts(text: str, known: Path, tmp_path: Path) -> None:
     (tmp_path / "odd.txt").write_bytes(text.encode("utf-8", "surrogateescape"))
     (tmp_path / "zz.txt").write_bytes(posted(response()))
@@ -177,10 +203,16 @@ def test_no_more_is_read_than_the_limit(tmp_path: Path, monkeypatch: pytest.Monk
 def _damaged(whole: bytes) -> dict[str, bytes]:
     packed, other = gzip.compress(whole), zstandard.compress(whole)
     return {
-        "cut gzip": packed[:-20], "broken gzip": packed[:30] + b"\xff" * 20 + packed[50:], "gzip of nothing": b"\x1f\x8b",
-        "cut Zstandard": other[:-8], "broken Zstandard": other[:12] + b"\xff" * 12 + other[24:],
-        "Zstandard of nothing": b"\x28\xb5\x2f\xfd", "nothing": b"", "zeros": b"\0" * 300, "binary": bytes(range(256)),
-    }  # fmt: skip
+        "cut gzip": packed[:-20],
+        "broken gzip": packed[:30] + b"\xff" * 20 + packed[50:],
+        "gzip of nothing": b"\x1f\x8b",
+        "cut Zstandard": other[:-8],
+        "broken Zstandard": other[:12] + b"\xff" * 12 + other[24:],
+        "Zstandard of nothing": b"\x28\xb5\x2f\xfd",
+        "nothing": b"",
+        "zeros": b"\0" * 300,
+        "binary": bytes(range(256)),
+    }
 
 
 @pytest.mark.parametrize("form", ["csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "parquet"])

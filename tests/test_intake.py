@@ -49,19 +49,32 @@ BLOBS = [
     ("a form", b"RelayState=home&SAMLResponse=" + escaped(B64), ("form", "base64"), ()),
     ("a form encoded twice", b"SAMLResponse=" + escaped(escaped(B64)), ("form", "url", "base64"), None),
     ("a listed field", b"RelayState: home\nSAMLResponse: " + B64 + b"\n", ("form", "base64"), ()),
-    ("a redirect", b"https://a.example/acs?SAMLResponse=" + escaped(base64.b64encode(deflated(XML))),
-     ("form", "base64", "deflate"), ()),
+    (
+        "a redirect",
+        b"https://a.example/acs?SAMLResponse=" + escaped(base64.b64encode(deflated(XML))),
+        ("form", "base64", "deflate"),
+        (),
+    ),
     ("gzip", gzip.compress(XML), ("gzip",), ()),
     ("a JSON string", json.dumps(XML.decode()).encode(), ("json-string",), ()),
     ("JSON", json.dumps({"SAMLResponse": B64.decode()}).encode(), ("json-string", "base64"), ()),
     ("escaped XML", html.escape(XML.decode()).encode(), ("xml-escaped",), ()),
-    ("a page", b'<html><form><input type=hidden name="SAMLResponse" value="' + B64 + b'"/></form></html>',
-     ("html-form", "base64"), ()),
+    (
+        "a page",
+        b'<html><form><input type=hidden name="SAMLResponse" value="' + B64 + b'"/></form></html>',
+        ("html-form", "base64"),
+        (),
+    ),
     ("quoted-printable", quopri.encodestring(XML), ("quoted-printable",), ()),
     ("UTF-16", b"\xff\xfe" + B64.decode().encode("utf-16-le"), ("utf-16", "base64"), ()),
-    ("an e-mail", b"Hello,\n\n> " + wrapped(B64, 70, b"\n> ") + b"\n\nRegards\nMia\n", ("base64",), ("text around the message", "line wraps")),
+    (
+        "an e-mail",
+        b"Hello,\n\n> " + wrapped(B64, 70, b"\n> ") + b"\n\nRegards\nMia\n",
+        ("base64",),
+        ("text around the message", "line wraps"),
+    ),
     ("XML in a ticket", b"The answer was: " + XML + b" and then it failed.", (), ("text around the message",)),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "blob", "layers", "repairs"), BLOBS, ids=[blob[0] for blob in BLOBS])
@@ -80,11 +93,15 @@ def test_what_was_wrapped_comes_back(value: str, draw: object) -> None:
     """decode(encode(x)) = x through any three layers, plus signs turned into blanks among them."""
     message = f'<p:Response xmlns:p="{SAMLP}" ID="_1">{html.escape(value)}</p:Response>'.encode()
     layers = [
-        base64.b64encode, base64.urlsafe_b64encode, lambda data: base64.b64encode(deflated(data)),
-        lambda data: b"SAMLResponse=" + escaped(base64.b64encode(data)), lambda data: wrapped(base64.b64encode(data)),
-        lambda data: base64.b64encode(data).replace(b"+", b" "), lambda data: escaped(base64.b64encode(data)),
+        base64.b64encode,
+        base64.urlsafe_b64encode,
+        lambda data: base64.b64encode(deflated(data)),
+        lambda data: b"SAMLResponse=" + escaped(base64.b64encode(data)),
+        lambda data: wrapped(base64.b64encode(data)),
+        lambda data: base64.b64encode(data).replace(b"+", b" "),
+        lambda data: escaped(base64.b64encode(data)),
         lambda data: base64.b64encode(data).rstrip(b"="),
-    ]  # fmt: skip
+    ]
     layer = draw.choice(layers)  # type: ignore[attr-defined]
     (found,) = peel(layer(message)).found
     assert found.data == message

@@ -24,8 +24,12 @@ from trace_lens.oidc.tokens import NoClaims, half_hash, kind_of, read_numeric_da
 
 JOE = "eyJpc3MiOiJqb2UiLA0KICJleHAiOjEzMDA4MTkzODAsDQogImh0dHA6Ly9leGFtcGxlLmNvbS9pc19yb290Ijp0cnVlfQ"
 HMAC_KEY = "AyM1SysPpbyDfgZld3umj1qzKObwVMkoqQ-EstJQLr_T-1qS0gZH75aKtMN3Yj0iPS4hcgUuTwjAzZr1Z9CAow"
-EC_KEY = {"kty": "EC", "crv": "P-256", "x": "f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU",
-          "y": "x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"}  # fmt: skip
+EC_KEY = {
+    "kty": "EC",
+    "crv": "P-256",
+    "x": "f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU",
+    "y": "x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0",
+}
 ED_KEY = {"kty": "OKP", "crv": "Ed25519", "x": "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}
 RSA_N = (
     "0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6tSoc_BJECPebWKRXjBZCiFV4n3oknjhMst"
@@ -43,49 +47,87 @@ HOBBIT_N = (
     "1NNLYD5lFHpPI9bTwJlsde3uhGqC0ZCuEHg8lhzwOHrtIQbS0FVbb9k3-tVTU4fg_3L_vniUFAKwuCLqKnS2BYwdq_mzSnbLY7h_"
     "qixoR7jig3__kRhuaxwUkRz5iaiQkqgc5gHdrNP5zw"
 )
-HOBBIT_EC = {"kty": "EC", "crv": "P-521",
-             "x": "AHKZLLOsCOzz5cY97ewNUajB957y-C-U88c3v13nmGZx6sYl_oJXu9A5RkTKqjqvjyekWF-7ytDyRXYgCF5cj0Kt",
-             "y": "AdymlHvOiLxXkEhayXQnNCvDX4h9htZaCJN34kfmC6pV5OhQHiraVySsUdaQkAgDPrwQrJmbnX9cwlGfP-HqHZR1"}  # fmt: skip
+HOBBIT_EC = {
+    "kty": "EC",
+    "crv": "P-521",
+    "x": "AHKZLLOsCOzz5cY97ewNUajB957y-C-U88c3v13nmGZx6sYl_oJXu9A5RkTKqjqvjyekWF-7ytDyRXYgCF5cj0Kt",
+    "y": "AdymlHvOiLxXkEhayXQnNCvDX4h9htZaCJN34kfmC6pV5OhQHiraVySsUdaQkAgDPrwQrJmbnX9cwlGfP-HqHZR1",
+}
 VECTORS: list[tuple[str, dict[str, str], str]] = [
-    ("RFC 7515 A.1", {"kty": "oct", "k": HMAC_KEY},
-     f"eyJ0eXAiOiJKV1QiLA0KICJhbGciOiJIUzI1NiJ9.{JOE}.dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"),
-    ("RFC 7515 A.2", {"kty": "RSA", "e": "AQAB", "n":
-     "ofgWCuLjybRlzo0tZWJjNiuSfb4p4fAkd_wWJcyQoTbji9k0l8W26mPddxHmfHQp-Vaw-4qPCJrcS2mJPMEzP1Pt0Bm4d4QlL-yR"
-     "T-SFd2lZS-pCgNMsD1W_YpRPEwOWvG6b32690r2jZ47soMZo9wGzjb_7OMg0LOL-bSf63kpaSHSXndS5z5rexMdbBYUsLA9e-KXB"
-     "dQOS-UTo7WTBEMa2R2CapHg665xsmtdVMTBQY4uDZlxvb3qCo5ZwKh9kG4LT6_I5IhlJH7aGhyxXFvUK-DWNmoudF8NAco9_h9ia"
-     "GNj8q2ethFkMLs91kzk2PAcDTW9gb54h4FRWyuXpoQ"},
-     f"eyJhbGciOiJSUzI1NiJ9.{JOE}."
-     "cC4hiUPoj9Eetdgtv3hF80EGrhuB__dzERat0XF9g2VtQgr9PJbu3XOiZj5RZmh7AAuHIm4Bh-0Qc_lF5YKt_O8W2Fp5jujGbds9"
-     "uJdbF9CUAr7t1dnZcAcQjbKBYNX4BAynRFdiuB--f_nZLgrnbyTyWzO75vRK5h6xBArLIARNPvkSjtQBMHlb1L07Qe7K0GarZRmB"
-     "_eSN9383LcOLn6_dO--xi12jzDwusC-eOkHWEsqtFZESc6BfI7noOPqvhJ1phCnvWh6IeYI2w9QOYEUipUTI8np6LbgGY9Fs98rq"
-     "Vt5AXLIhWkWywlVmtVrBp0igcN_IoypGlUPQGe77Rw"),
-    ("RFC 7515 A.4", {"kty": "EC", "crv": "P-521",
-     "x": "AekpBQ8ST8a8VcfVOTNl353vSrDCLLJXmPk06wTjxrrjcBpXp5EOnYG_NjFZ6OvLFV1jSfS9tsz4qUxcWceqwQGk",
-     "y": "ADSmRA43Z1DSNx_RvcLI87cdL07l6jQyyBXMoxVg_l2Th-x3S1WDhjDly79ajL4Kkd0AZMaZmh9ubmf63e3kyMj2"},
-     "eyJhbGciOiJFUzUxMiJ9.UGF5bG9hZA.AdwMgeerwtHoh-l192l60hp9wAHZFVJbLfD_UxMi70cwnZOYaRI1bKPWROc-mZZqwqT2"
-     "SI-KGDKB34XO0aw_7XdtAG8GaSwFKdCAPZgoXD2YBJZCPEX3xKpRwcdOO8KpEHwJjyqOgzDO7iKvU8vcnwNrmxYbSW9ERBXukOXo"
-     "lLzeO_Jn"),
-    ("RFC 7515 A.3", EC_KEY, f"eyJhbGciOiJFUzI1NiJ9.{JOE}.DtEhU3ljbEg8L38VWAfUAqOyKAM6-Xx-F4GawxaepmXFCgfTjDxw5djxLa8ISlSApmWQxfKTUJqPP3-Kg6NU1Q"),
-    ("RFC 8037 A.4", ED_KEY, "eyJhbGciOiJFZERTQSJ9.RXhhbXBsZSBvZiBFZDI1NTE5IHNpZ25pbmc.hgyY0il_MGCjP0JzlnLWG1PPOt7-09PGcvMg3AIbQR6dWbhijcNR4ki4iylGjg5BhVsPt9g7sVvpAr_MuM0KAg"),
-    ("RFC 7520 4.1", {"kty": "RSA", "e": "AQAB", "n": HOBBIT_N},
-     f"eyJhbGciOiJSUzI1NiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9.{ROAD}."
-     "MRjdkly7_-oTPTS3AXP41iQIGKa80A0ZmTuV5MEaHoxnW2e5CZ5NlKtainoFmKZopdHM1O2U4mwzJdQx996ivp83xuglII7PNDi8"
-     "4wnB-BDkoBwA78185hX-Es4JIwmDLJK3lfWRa-XtL0RnltuYv746iYTh_qHRD68BNt1uSNCrUCTJDt5aAE6x8wW1Kt9eRo4QPocS"
-     "adnHXFxnt8Is9UzpERV0ePPQdLuW3IS_de3xyIrDaLGdjluPxUAhb6L2aXic1U12podGU0KLUQSE_oI-ZnmKJ3F4uOZDnd6QZWJu"
-     "shZ41Axf_fcIe8u9ipH84ogoree7vjbU5y18kDquDg"),
-    ("RFC 7520 4.2", {"kty": "RSA", "e": "AQAB", "n": HOBBIT_N},
-     f"eyJhbGciOiJQUzM4NCIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9.{ROAD}."
-     "cu22eBqkYDKgIlTpzDXGvaFfz6WGoz7fUDcfT0kkOy42miAh2qyBzk1xEsnk2IpN6-tPid6VrklHkqsGqDqHCdP6O8TTB5dDDItl"
-     "lVo6_1OLPpcbUrhiUSMxbbXUvdvWXzg-UD8biiReQFlfz28zGWVsdiNAUf8ZnyPEgVFn442ZdNqiVJRmBqrYRXe8P_ijQ7p8Vdz0"
-     "TTrxUeT3lm8d9shnr2lfJT8ImUjvAA2Xez2Mlp8cBE5awDzT0qI0n6uiP1aCN_2_jLAeQTlqRHtfa64QQSUmFAAjVKPbByi7xho0"
-     "uTOcbH510a6GYmJUAfmWjwZ6oD4ifKo8DYM-X72Eaw"),
-    ("RFC 7520 4.3", HOBBIT_EC,
-     f"eyJhbGciOiJFUzUxMiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9.{ROAD}."
-     "AE_R_YZCChjn4791jSQCrdPZCNYqHXCTZH0-JZGYNlaAjP2kqaluUIIUnC9qvbu9Plon7KRTzoNEuT4Va2cmL1eJAQy3mtPBu_u_"
-     "sDDyYjnAMDxXPn7XrT0lw-kvAD890jl8e2puQens_IEKBpHABlsbEPX6sFY8OcGDqoRuBomu9xQ2"),
-    ("RFC 7520 4.4", {"kty": "oct", "k": "hJtXIZ2uSN5kbQfbtTNWbpdmhkV8FJG-Onbc6mxCcYg"},
-     "eyJhbGciOiJIUzI1NiIsImtpZCI6IjAxOGMwYWU1LTRkOWItNDcxYi1iZmQ2LWVlZjMxNGJjNzAzNyJ9.SXTigJlzIGEgZGFuZ2Vyb3VzIGJ1c2luZXNzLCBGcm9kbywgZ29pbmcgb3V0IHlvdXIgZG9vci4gWW91IHN0ZXAgb250byB0aGUgcm9hZCwgYW5kIGlmIHlvdSBkb24ndCBrZWVwIHlvdXIgZmVldCwgdGhlcmXigJlzIG5vIGtub3dpbmcgd2hlcmUgeW91IG1pZ2h0IGJlIHN3ZXB0IG9mZiB0by4.s0h6KThzkfBBBkLspW1h84VsJZFTsPPqMDA7g1Md7p0"),
-]  # fmt: skip
+    (
+        "RFC 7515 A.1",
+        {"kty": "oct", "k": HMAC_KEY},
+        f"eyJ0eXAiOiJKV1QiLA0KICJhbGciOiJIUzI1NiJ9.{JOE}.dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk",
+    ),
+    (
+        "RFC 7515 A.2",
+        {
+            "kty": "RSA",
+            "e": "AQAB",
+            "n": "ofgWCuLjybRlzo0tZWJjNiuSfb4p4fAkd_wWJcyQoTbji9k0l8W26mPddxHmfHQp-Vaw-4qPCJrcS2mJPMEzP1Pt0Bm4d4QlL-yR"
+            "T-SFd2lZS-pCgNMsD1W_YpRPEwOWvG6b32690r2jZ47soMZo9wGzjb_7OMg0LOL-bSf63kpaSHSXndS5z5rexMdbBYUsLA9e-KXB"
+            "dQOS-UTo7WTBEMa2R2CapHg665xsmtdVMTBQY4uDZlxvb3qCo5ZwKh9kG4LT6_I5IhlJH7aGhyxXFvUK-DWNmoudF8NAco9_h9ia"
+            "GNj8q2ethFkMLs91kzk2PAcDTW9gb54h4FRWyuXpoQ",
+        },
+        f"eyJhbGciOiJSUzI1NiJ9.{JOE}."
+        "cC4hiUPoj9Eetdgtv3hF80EGrhuB__dzERat0XF9g2VtQgr9PJbu3XOiZj5RZmh7AAuHIm4Bh-0Qc_lF5YKt_O8W2Fp5jujGbds9"
+        "uJdbF9CUAr7t1dnZcAcQjbKBYNX4BAynRFdiuB--f_nZLgrnbyTyWzO75vRK5h6xBArLIARNPvkSjtQBMHlb1L07Qe7K0GarZRmB"
+        "_eSN9383LcOLn6_dO--xi12jzDwusC-eOkHWEsqtFZESc6BfI7noOPqvhJ1phCnvWh6IeYI2w9QOYEUipUTI8np6LbgGY9Fs98rq"
+        "Vt5AXLIhWkWywlVmtVrBp0igcN_IoypGlUPQGe77Rw",
+    ),
+    (
+        "RFC 7515 A.4",
+        {
+            "kty": "EC",
+            "crv": "P-521",
+            "x": "AekpBQ8ST8a8VcfVOTNl353vSrDCLLJXmPk06wTjxrrjcBpXp5EOnYG_NjFZ6OvLFV1jSfS9tsz4qUxcWceqwQGk",
+            "y": "ADSmRA43Z1DSNx_RvcLI87cdL07l6jQyyBXMoxVg_l2Th-x3S1WDhjDly79ajL4Kkd0AZMaZmh9ubmf63e3kyMj2",
+        },
+        "eyJhbGciOiJFUzUxMiJ9.UGF5bG9hZA.AdwMgeerwtHoh-l192l60hp9wAHZFVJbLfD_UxMi70cwnZOYaRI1bKPWROc-mZZqwqT2"
+        "SI-KGDKB34XO0aw_7XdtAG8GaSwFKdCAPZgoXD2YBJZCPEX3xKpRwcdOO8KpEHwJjyqOgzDO7iKvU8vcnwNrmxYbSW9ERBXukOXo"
+        "lLzeO_Jn",
+    ),
+    (
+        "RFC 7515 A.3",
+        EC_KEY,
+        f"eyJhbGciOiJFUzI1NiJ9.{JOE}.DtEhU3ljbEg8L38VWAfUAqOyKAM6-Xx-F4GawxaepmXFCgfTjDxw5djxLa8ISlSApmWQxfKTUJqPP3-Kg6NU1Q",
+    ),
+    (
+        "RFC 8037 A.4",
+        ED_KEY,
+        "eyJhbGciOiJFZERTQSJ9.RXhhbXBsZSBvZiBFZDI1NTE5IHNpZ25pbmc.hgyY0il_MGCjP0JzlnLWG1PPOt7-09PGcvMg3AIbQR6dWbhijcNR4ki4iylGjg5BhVsPt9g7sVvpAr_MuM0KAg",
+    ),
+    (
+        "RFC 7520 4.1",
+        {"kty": "RSA", "e": "AQAB", "n": HOBBIT_N},
+        f"eyJhbGciOiJSUzI1NiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9.{ROAD}."
+        "MRjdkly7_-oTPTS3AXP41iQIGKa80A0ZmTuV5MEaHoxnW2e5CZ5NlKtainoFmKZopdHM1O2U4mwzJdQx996ivp83xuglII7PNDi8"
+        "4wnB-BDkoBwA78185hX-Es4JIwmDLJK3lfWRa-XtL0RnltuYv746iYTh_qHRD68BNt1uSNCrUCTJDt5aAE6x8wW1Kt9eRo4QPocS"
+        "adnHXFxnt8Is9UzpERV0ePPQdLuW3IS_de3xyIrDaLGdjluPxUAhb6L2aXic1U12podGU0KLUQSE_oI-ZnmKJ3F4uOZDnd6QZWJu"
+        "shZ41Axf_fcIe8u9ipH84ogoree7vjbU5y18kDquDg",
+    ),
+    (
+        "RFC 7520 4.2",
+        {"kty": "RSA", "e": "AQAB", "n": HOBBIT_N},
+        f"eyJhbGciOiJQUzM4NCIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9.{ROAD}."
+        "cu22eBqkYDKgIlTpzDXGvaFfz6WGoz7fUDcfT0kkOy42miAh2qyBzk1xEsnk2IpN6-tPid6VrklHkqsGqDqHCdP6O8TTB5dDDItl"
+        "lVo6_1OLPpcbUrhiUSMxbbXUvdvWXzg-UD8biiReQFlfz28zGWVsdiNAUf8ZnyPEgVFn442ZdNqiVJRmBqrYRXe8P_ijQ7p8Vdz0"
+        "TTrxUeT3lm8d9shnr2lfJT8ImUjvAA2Xez2Mlp8cBE5awDzT0qI0n6uiP1aCN_2_jLAeQTlqRHtfa64QQSUmFAAjVKPbByi7xho0"
+        "uTOcbH510a6GYmJUAfmWjwZ6oD4ifKo8DYM-X72Eaw",
+    ),
+    (
+        "RFC 7520 4.3",
+        HOBBIT_EC,
+        f"eyJhbGciOiJFUzUxMiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9.{ROAD}."
+        "AE_R_YZCChjn4791jSQCrdPZCNYqHXCTZH0-JZGYNlaAjP2kqaluUIIUnC9qvbu9Plon7KRTzoNEuT4Va2cmL1eJAQy3mtPBu_u_"
+        "sDDyYjnAMDxXPn7XrT0lw-kvAD890jl8e2puQens_IEKBpHABlsbEPX6sFY8OcGDqoRuBomu9xQ2",
+    ),
+    (
+        "RFC 7520 4.4",
+        {"kty": "oct", "k": "hJtXIZ2uSN5kbQfbtTNWbpdmhkV8FJG-Onbc6mxCcYg"},
+        "eyJhbGciOiJIUzI1NiIsImtpZCI6IjAxOGMwYWU1LTRkOWItNDcxYi1iZmQ2LWVlZjMxNGJjNzAzNyJ9.SXTigJlzIGEgZGFuZ2Vyb3VzIGJ1c2luZXNzLCBGcm9kbywgZ29pbmcgb3V0IHlvdXIgZG9vci4gWW91IHN0ZXAgb250byB0aGUgcm9hZCwgYW5kIGlmIHlvdSBkb24ndCBrZWVwIHlvdXIgZmVldCwgdGhlcmXigJlzIG5vIGtub3dpbmcgd2hlcmUgeW91IG1pZ2h0IGJlIHN3ZXB0IG9mZiB0by4.s0h6KThzkfBBBkLspW1h84VsJZFTsPPqMDA7g1Md7p0",
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "jwk", "token"), VECTORS, ids=[one[0] for one in VECTORS])
@@ -121,38 +163,42 @@ def test_key_wrapping_with_cbc() -> None:
 
 
 RSA_SEALED: list[tuple[str, str, str, str, bytes]] = [
-    ("RFC 7516 A.1",
-     "oahUIoWw0K0usKNuOR6H4wkf4oBUXHTxRvgb48E-BVvxkeDNjbC4he8rUWcJoZmds2h7M70imEVhRU5djINXtqllXI4DFqcI1Dgj"
-     "T9LewND8MW2Krf3Spsk_ZkoFnilakGygTwpZ3uesH-PFABNIUYpOiN15dsQRkgr0vEhxN92i2asbOenSZeyaxziK72UwxrrKoExv"
-     "6kc5twXTq4h-QChLOln0_mtUZwfsRaMStPs6mS6XrgxnxbWhojf663tuEQueGC-FCMfra36C9knDFGzKsNa7LZK2djYgyD3JR_MB"
-     "_4NUJW_TqOQtwHYbxevoJArm-L5StowjzGy-_bq6Gw",
-     "kLdtIj6GbDks_ApCSTYQtelcNttlKiOyPzMrXHeI-yk1F7-kpDxY4-WY5NWV5KntaEeXS1j82E375xxhWMHXyvjYecPT9fpwR_M9"
-     "gV8n9Hrh2anTpTD93Dt62ypW3yDsJzBnTnrYu1iwWRgBKrEYY46qAZIrA2xAwnm2X7uGR1hghkqDp0Vqj3kbSCz1XyfCs6_LehBw"
-     "txHIyh8Ripy40p24moOAbgxVw3rxT_vlt3UVe4WO3JkJOzlpUf-KTVI2Ptgm-dARxTEtE-id-4OJr0h-K-VFs3VSndVTIznSxfyr"
-     "j8ILL6MG_Uv8YAu7VILSB3lOW085-4qE3DzgrTjgyQ",
-     "eyJhbGciOiJSU0EtT0FFUCIsImVuYyI6IkEyNTZHQ00ifQ.OKOawDo13gRp2ojaHV7LFpZcgV7T6DVZKTyKOMTYUmKoTCVJRgckC"
-     "L9kiMT03JGeipsEdY3mx_etLbbWSrFr05kLzcSr4qKAq7YN7e9jwQRb23nfa6c9d-StnImGyFDbSv04uVuxIp5Zms1gNxKKK2Da1"
-     "4B8S4rzVRltdYwam_lDp5XnZAYpQdb76FdIKLaVmqgfwX7XWRxv2322i-vDxRfqNzo_tETKzpVLzfiwQyeyPGLBIO56YJ7eObdv0"
-     "je81860ppamavo35UgoRdbYaBcoh9QcfylQr66oc6vFWXRcZ_ZT2LawVCWTIy3brGPi6UklfCpIMfIjf7iGdXKHzg.48V1_ALb6U"
-     "S04U3b.5eym8TW_c8SuK0ltJ3rpYIzOeDQz7TALvtu6UG9oMo4vpzs9tX_EFShS8iB7j6jiSdiwkIr3ajwQzaBtQD_A.XFBoMYUZ"
-     "odetZdvTiFvSkQ",
-     b"The true sign of intelligence is not knowledge but imagination."),
-    ("RFC 7516 A.2",
-     "sXchDaQebHnPiGvyDOAT4saGEUetSyo9MKLOoWFsueri23bOdgWp4Dy1WlUzewbgBHod5pcM9H95GQRV3JDXboIRROSBigeC5yjU"
-     "1hGzHHyXss8UDprecbAYxknTcQkhslANGRUZmdTOQ5qTRsLAt6BTYuyvVRdhS8exSZEy_c4gs_7svlJJQ4H9_NxsiIoLwAEk7-Q3"
-     "UXERGYw_75IDrGA84-lA_-Ct4eTlXHBIY2EaV7t7LjJaynVJCpkv4LKjTTAumiGUIuQhrNhZLuF_RJLqHpM2kgWFLU7-VTdL1VbC"
-     "2tejvcI2BlMkEpk1BzBZI0KQB0GaDWFLN-aEAw3vRw",
-     "VFCWOqXr8nvZNyaaJLXdnNPXZKRaWCjkU5Q2egQQpTBMwhprMzWzpR8Sxq1OPThh_J6MUD8Z35wky9b8eEO0pwNS8xlh1lOFRRBo"
-     "NqDIKVOku0aZb-rynq8cxjDTLZQ6Fz7jSjR1Klop-YKaUHc9GsEofQqYruPhzSA-QgajZGPbE_0ZaVDJHfyd7UUBUKunFMScbflY"
-     "AAOYJqVIVwaYR5zWEEceUjNnTNo_CVSj-VvXLO5VZfCUAVLgW4dpf1SrtZjSt34YLsRarSb127reG_DUwg9Ch-KyvjT1SkHgUWRV"
-     "Gcyly7uvVGRSDwsXypdrNinPA4jlhoNdizK2zF2CWQ",
-     "eyJhbGciOiJSU0ExXzUiLCJlbmMiOiJBMTI4Q0JDLUhTMjU2In0.UGhIOguC7IuEvf_NPVaXsGMoLOmwvc1GyqlIKOK1nN94nHPo"
-     "ltGRhWhw7Zx0-kFm1NJn8LE9XShH59_i8J0PH5ZZyNfGy2xGdULU7sHNF6Gp2vPLgNZ__deLKxGHZ7PcHALUzoOegEI-8E66jX2E"
-     "4zyJKx-YxzZIItRzC5hlRirb6Y5Cl_p-ko3YvkkysZIFNPccxRU7qve1WYPxqbb2Yw8kZqa2rMWI5ng8OtvzlV7elprCbuPhcCdZ"
-     "6XDP0_F8rkXds2vE4X-ncOIM8hAYHHi29NX0mcKiRaD0-D-ljQTP-cFPgwCp6X-nZZd9OHBv-B3oWh2TbqmScqXMR4gp_A.AxY8D"
-     "CtDaGlsbGljb3RoZQ.KDlTtXchhZTGufMYmOYGS4HffxPSUrfmqCHXaI9wOGY.9hH0vgRfYgPnAHOd8stkvw",
-     b"Live long and prosper."),
-]  # fmt: skip
+    (
+        "RFC 7516 A.1",
+        "oahUIoWw0K0usKNuOR6H4wkf4oBUXHTxRvgb48E-BVvxkeDNjbC4he8rUWcJoZmds2h7M70imEVhRU5djINXtqllXI4DFqcI1Dgj"
+        "T9LewND8MW2Krf3Spsk_ZkoFnilakGygTwpZ3uesH-PFABNIUYpOiN15dsQRkgr0vEhxN92i2asbOenSZeyaxziK72UwxrrKoExv"
+        "6kc5twXTq4h-QChLOln0_mtUZwfsRaMStPs6mS6XrgxnxbWhojf663tuEQueGC-FCMfra36C9knDFGzKsNa7LZK2djYgyD3JR_MB"
+        "_4NUJW_TqOQtwHYbxevoJArm-L5StowjzGy-_bq6Gw",
+        "kLdtIj6GbDks_ApCSTYQtelcNttlKiOyPzMrXHeI-yk1F7-kpDxY4-WY5NWV5KntaEeXS1j82E375xxhWMHXyvjYecPT9fpwR_M9"
+        "gV8n9Hrh2anTpTD93Dt62ypW3yDsJzBnTnrYu1iwWRgBKrEYY46qAZIrA2xAwnm2X7uGR1hghkqDp0Vqj3kbSCz1XyfCs6_LehBw"
+        "txHIyh8Ripy40p24moOAbgxVw3rxT_vlt3UVe4WO3JkJOzlpUf-KTVI2Ptgm-dARxTEtE-id-4OJr0h-K-VFs3VSndVTIznSxfyr"
+        "j8ILL6MG_Uv8YAu7VILSB3lOW085-4qE3DzgrTjgyQ",
+        "eyJhbGciOiJSU0EtT0FFUCIsImVuYyI6IkEyNTZHQ00ifQ.OKOawDo13gRp2ojaHV7LFpZcgV7T6DVZKTyKOMTYUmKoTCVJRgckC"
+        "L9kiMT03JGeipsEdY3mx_etLbbWSrFr05kLzcSr4qKAq7YN7e9jwQRb23nfa6c9d-StnImGyFDbSv04uVuxIp5Zms1gNxKKK2Da1"
+        "4B8S4rzVRltdYwam_lDp5XnZAYpQdb76FdIKLaVmqgfwX7XWRxv2322i-vDxRfqNzo_tETKzpVLzfiwQyeyPGLBIO56YJ7eObdv0"
+        "je81860ppamavo35UgoRdbYaBcoh9QcfylQr66oc6vFWXRcZ_ZT2LawVCWTIy3brGPi6UklfCpIMfIjf7iGdXKHzg.48V1_ALb6U"
+        "S04U3b.5eym8TW_c8SuK0ltJ3rpYIzOeDQz7TALvtu6UG9oMo4vpzs9tX_EFShS8iB7j6jiSdiwkIr3ajwQzaBtQD_A.XFBoMYUZ"
+        "odetZdvTiFvSkQ",
+        b"The true sign of intelligence is not knowledge but imagination.",
+    ),
+    (
+        "RFC 7516 A.2",
+        "sXchDaQebHnPiGvyDOAT4saGEUetSyo9MKLOoWFsueri23bOdgWp4Dy1WlUzewbgBHod5pcM9H95GQRV3JDXboIRROSBigeC5yjU"
+        "1hGzHHyXss8UDprecbAYxknTcQkhslANGRUZmdTOQ5qTRsLAt6BTYuyvVRdhS8exSZEy_c4gs_7svlJJQ4H9_NxsiIoLwAEk7-Q3"
+        "UXERGYw_75IDrGA84-lA_-Ct4eTlXHBIY2EaV7t7LjJaynVJCpkv4LKjTTAumiGUIuQhrNhZLuF_RJLqHpM2kgWFLU7-VTdL1VbC"
+        "2tejvcI2BlMkEpk1BzBZI0KQB0GaDWFLN-aEAw3vRw",
+        "VFCWOqXr8nvZNyaaJLXdnNPXZKRaWCjkU5Q2egQQpTBMwhprMzWzpR8Sxq1OPThh_J6MUD8Z35wky9b8eEO0pwNS8xlh1lOFRRBo"
+        "NqDIKVOku0aZb-rynq8cxjDTLZQ6Fz7jSjR1Klop-YKaUHc9GsEofQqYruPhzSA-QgajZGPbE_0ZaVDJHfyd7UUBUKunFMScbflY"
+        "AAOYJqVIVwaYR5zWEEceUjNnTNo_CVSj-VvXLO5VZfCUAVLgW4dpf1SrtZjSt34YLsRarSb127reG_DUwg9Ch-KyvjT1SkHgUWRV"
+        "Gcyly7uvVGRSDwsXypdrNinPA4jlhoNdizK2zF2CWQ",
+        "eyJhbGciOiJSU0ExXzUiLCJlbmMiOiJBMTI4Q0JDLUhTMjU2In0.UGhIOguC7IuEvf_NPVaXsGMoLOmwvc1GyqlIKOK1nN94nHPo"
+        "ltGRhWhw7Zx0-kFm1NJn8LE9XShH59_i8J0PH5ZZyNfGy2xGdULU7sHNF6Gp2vPLgNZ__deLKxGHZ7PcHALUzoOegEI-8E66jX2E"
+        "4zyJKx-YxzZIItRzC5hlRirb6Y5Cl_p-ko3YvkkysZIFNPccxRU7qve1WYPxqbb2Yw8kZqa2rMWI5ng8OtvzlV7elprCbuPhcCdZ"
+        "6XDP0_F8rkXds2vE4X-ncOIM8hAYHHi29NX0mcKiRaD0-D-ljQTP-cFPgwCp6X-nZZd9OHBv-B3oWh2TbqmScqXMR4gp_A.AxY8D"
+        "CtDaGlsbGljb3RoZQ.KDlTtXchhZTGufMYmOYGS4HffxPSUrfmqCHXaI9wOGY.9hH0vgRfYgPnAHOd8stkvw",
+        b"Live long and prosper.",
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "n", "d", "text", "plain"), RSA_SEALED, ids=[one[0] for one in RSA_SEALED])
@@ -174,28 +220,42 @@ def test_cbc_with_hmac() -> None:
         "b3d69550a67646344427ade54b8851ffb598f7f80074b9473c82e2db"
     )
     aad = b"The second principle of Auguste Kerckhoffs"
-    sealed = Jwe("", {"alg": "dir", "enc": "A128CBC-HS256"}, b"", vector, ciphertext, tag, aad)
+    sealed = Jwe(
+        text="",
+        header={"alg": "dir", "enc": "A128CBC-HS256"},
+        encrypted_key=b"",
+        vector=vector,
+        ciphertext=ciphertext,
+        tag=tag,
+        aad=aad,
+    )
     assert decrypt(sealed, secret) == plain
     with pytest.raises(Broken):
         decrypt(sealed._replace(aad=aad[1:]), secret)
 
 
 SEALED: list[tuple[str, str, str]] = [
-    ("RFC 7520 5.6, a key given directly", "XctOhJAkA-pD9Lh7ZgW_2A",
-     "eyJhbGciOiJkaXIiLCJraWQiOiI3N2M3ZTJiOC02ZTEzLTQ1Y2YtODY3Mi02MTdiNWI0NTI0M2EiLCJlbmMiOiJBMTI4R0NNIn0."
-     ".refa467QzzKx6QAB.JW_i_f52hww_ELQPGaYyeAB6HYGcR559l9TYnSovc23XJoBcW29rHP8yZOZG7YhLpT1bjFuvZPjQS-m0IF"
-     "tVcXkZXdH_lr_FrdYt9HRUYkshtrMmIUAyGmUnd9zMDB2n0cRDIHAzFVeJUDxkUwVAE7_YGRPdcqMyiBoCO-FBdE-Nceb4h3-FtB"
-     "P-c_BIwCPTjb9o0SbdcdREEMJMyZBH8ySWMVi1gPD9yxi-aQpGbSv_F9N4IZAxscj5g-NJsUPbjk29-s7LJAGb15wEBtXphVCgyy"
-     "53CoIKLHHeJHXex45Uz9aKZSRSInZI-wjsY0yu3cT4_aQ3i1o-tiE-F8Ios61EKgyIQ4CWao8PFMj8TTnp.vbb32Xvllea2OtmHA"
-     "dccRQ"),
-    ("RFC 7520 5.8, a key wrapped", "GZy6sIZ6wl9NJOKB-jnmVQ",
-     "eyJhbGciOiJBMTI4S1ciLCJraWQiOiI4MWIyMDk2NS04MzMyLTQzZDktYTQ2OC04MjE2MGFkOTFhYzgiLCJlbmMiOiJBMTI4R0NN"
-     "In0.CBI6oDw8MydIx1IBntf_lQcw2MmJKIQx.Qx0pmsDa8KnJc9Jo.AwliP-KmWgsZ37BvzCefNen6VTbRK3QMA4TkvRkH0tP1bT"
-     "dhtFJgJxeVmJkLD61A1hnWGetdg11c9ADsnWgL56NyxwSYjU1ZEHcGkd3EkU0vjHi9gTlb90qSYFfeF0LwkcTtjbYKCsiNJQkcIp"
-     "1yeM03OmuiYSoYJVSpf7ej6zaYcMv3WwdxDFl8REwOhNImk2Xld2JXq6BR53TSFkyT7PwVLuq-1GwtGHlQeg7gDT6xW0JqHDPn_H"
-     "-puQsmthc9Zg0ojmJfqqFvETUxLAF-KjcBTS5dNy6egwkYtOt8EIHK-oEsKYtZRaa8Z7MOZ7UGxGIMvEmxrGCPeJa14slv2-gaqK"
-     "0kEThkaSqdYw0FkQZF.ER7MWJZ1FBI_NKvn7Zb1Lw"),
-]  # fmt: skip
+    (
+        "RFC 7520 5.6, a key given directly",
+        "XctOhJAkA-pD9Lh7ZgW_2A",
+        "eyJhbGciOiJkaXIiLCJraWQiOiI3N2M3ZTJiOC02ZTEzLTQ1Y2YtODY3Mi02MTdiNWI0NTI0M2EiLCJlbmMiOiJBMTI4R0NNIn0."
+        ".refa467QzzKx6QAB.JW_i_f52hww_ELQPGaYyeAB6HYGcR559l9TYnSovc23XJoBcW29rHP8yZOZG7YhLpT1bjFuvZPjQS-m0IF"
+        "tVcXkZXdH_lr_FrdYt9HRUYkshtrMmIUAyGmUnd9zMDB2n0cRDIHAzFVeJUDxkUwVAE7_YGRPdcqMyiBoCO-FBdE-Nceb4h3-FtB"
+        "P-c_BIwCPTjb9o0SbdcdREEMJMyZBH8ySWMVi1gPD9yxi-aQpGbSv_F9N4IZAxscj5g-NJsUPbjk29-s7LJAGb15wEBtXphVCgyy"
+        "53CoIKLHHeJHXex45Uz9aKZSRSInZI-wjsY0yu3cT4_aQ3i1o-tiE-F8Ios61EKgyIQ4CWao8PFMj8TTnp.vbb32Xvllea2OtmHA"
+        "dccRQ",
+    ),
+    (
+        "RFC 7520 5.8, a key wrapped",
+        "GZy6sIZ6wl9NJOKB-jnmVQ",
+        "eyJhbGciOiJBMTI4S1ciLCJraWQiOiI4MWIyMDk2NS04MzMyLTQzZDktYTQ2OC04MjE2MGFkOTFhYzgiLCJlbmMiOiJBMTI4R0NN"
+        "In0.CBI6oDw8MydIx1IBntf_lQcw2MmJKIQx.Qx0pmsDa8KnJc9Jo.AwliP-KmWgsZ37BvzCefNen6VTbRK3QMA4TkvRkH0tP1bT"
+        "dhtFJgJxeVmJkLD61A1hnWGetdg11c9ADsnWgL56NyxwSYjU1ZEHcGkd3EkU0vjHi9gTlb90qSYFfeF0LwkcTtjbYKCsiNJQkcIp"
+        "1yeM03OmuiYSoYJVSpf7ej6zaYcMv3WwdxDFl8REwOhNImk2Xld2JXq6BR53TSFkyT7PwVLuq-1GwtGHlQeg7gDT6xW0JqHDPn_H"
+        "-puQsmthc9Zg0ojmJfqqFvETUxLAF-KjcBTS5dNy6egwkYtOt8EIHK-oEsKYtZRaa8Z7MOZ7UGxGIMvEmxrGCPeJa14slv2-gaqK"
+        "0kEThkaSqdYw0FkQZF.ER7MWJZ1FBI_NKvn7Zb1Lw",
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "shared", "text"), SEALED, ids=[one[0] for one in SEALED])
@@ -213,11 +273,22 @@ def test_encryption_vectors(name: str, shared: str, text: str) -> None:
 
 def test_key_agreement() -> None:
     """RFC 7518 Appendix C: what was sealed with the derived key opens with Bob's."""
-    epk = {"kty": "EC", "crv": "P-256", "x": "gI0GAILBdu7T53akrFmMyGcsF3n5dO7MmwNBHKW5SV0",
-           "y": "SLW_xSffzlPWrHEVI30DHM_4egVwt3NQqeUD7nMFpps"}  # fmt: skip
-    bob = read_jwk({"kty": "EC", "crv": "P-256", "x": "weNJy2HscCSM6AEDTDg04biOvhFhyyWvOHQfeF_PxMQ",
-                    "y": "e8lnCO-AlStT-NJVX-crhB7QRYhiix03illJOVAOyck",
-                    "d": "VEmDZpDXXK8p8N0Cndsxs924q6nS1RXFASRl6BfUqdw"}, own=True)  # fmt: skip
+    epk = {
+        "kty": "EC",
+        "crv": "P-256",
+        "x": "gI0GAILBdu7T53akrFmMyGcsF3n5dO7MmwNBHKW5SV0",
+        "y": "SLW_xSffzlPWrHEVI30DHM_4egVwt3NQqeUD7nMFpps",
+    }
+    bob = read_jwk(
+        {
+            "kty": "EC",
+            "crv": "P-256",
+            "x": "weNJy2HscCSM6AEDTDg04biOvhFhyyWvOHQfeF_PxMQ",
+            "y": "e8lnCO-AlStT-NJVX-crhB7QRYhiix03illJOVAOyck",
+            "d": "VEmDZpDXXK8p8N0Cndsxs924q6nS1RXFASRl6BfUqdw",
+        },
+        own=True,
+    )
     derived = from_base64url("VqqN6vgjbSBcIijNcacQGg")[0]
     protected = compact({"alg": "ECDH-ES", "enc": "A128GCM", "apu": "QWxpY2U", "apv": "Qm9i", "epk": epk})
     sealed = AESGCM(derived).encrypt(bytes(12), b"hello", protected.encode())
@@ -225,10 +296,21 @@ def test_key_agreement() -> None:
     assert decrypt(read_jwe(token), bob.private) == b"hello"
 
 
-@pytest.mark.parametrize(("algorithm", "kind"), [
-    ("RS256", "rsa-2048"), ("RS384", "rsa-2048"), ("RS512", "rsa-2048"), ("PS256", "rsa-2048"), ("PS384", "rsa-2048"),
-    ("PS512", "rsa-2048"), ("ES256", "ec-256"), ("ES384", "ec-384"), ("EdDSA", "ed"), ("Ed25519", "ed"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("algorithm", "kind"),
+    [
+        ("RS256", "rsa-2048"),
+        ("RS384", "rsa-2048"),
+        ("RS512", "rsa-2048"),
+        ("PS256", "rsa-2048"),
+        ("PS384", "rsa-2048"),
+        ("PS512", "rsa-2048"),
+        ("ES256", "ec-256"),
+        ("ES384", "ec-384"),
+        ("EdDSA", "ed"),
+        ("Ed25519", "ed"),
+    ],
+)
 def test_every_algorithm_by_its_own_key_only(algorithm: str, kind: str) -> None:
     private = key("jose", kind)
     made = signature(b"octets", private, algorithm)
@@ -247,15 +329,18 @@ def test_a_public_key_is_no_shared_secret() -> None:
     assert not algorithms.verifies("none", public, b"", b"x")
 
 
-@pytest.mark.parametrize(("text", "words", "truncated"), [
-    ("a.b", "stops before its signature", True),
-    (f"{compact({'alg': 'RS256'})}.e30.", "stops before its signature", True),
-    ("a.b.c.d", "4 parts", False),
-    (f"{to_base64url(b'no json')}.e30.AA", "header", False),
-    (f"{to_base64url(b'[]')}.e30.AA", "header", False),
-    ("*.e30.AA", "header", False),
-    ("x" * (limits.TOKEN_CHARACTERS + 1), "characters", False),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "words", "truncated"),
+    [
+        ("a.b", "stops before its signature", True),
+        (f"{compact({'alg': 'RS256'})}.e30.", "stops before its signature", True),
+        ("a.b.c.d", "4 parts", False),
+        (f"{to_base64url(b'no json')}.e30.AA", "header", False),
+        (f"{to_base64url(b'[]')}.e30.AA", "header", False),
+        ("*.e30.AA", "header", False),
+        ("x" * (limits.TOKEN_CHARACTERS + 1), "characters", False),
+    ],
+)
 def test_what_is_no_token(text: str, words: str, truncated: bool) -> None:
     with pytest.raises(JoseDamaged) as raised:
         read_jws(text)
@@ -271,10 +356,17 @@ def test_lax_base64url_is_read_and_told() -> None:
     assert found.payload == read_jws(made).payload
 
 
-@pytest.mark.parametrize(("text", "words"), [
-    ("", "empty"), ("{", "ends"), ('{"a": 1} x', "after"), ("[" * 100 + "]" * 100, "deep"), ('{"a": NaN}', "NaN"),
-    (b'{"a": "\xff"}', "UTF-8"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("", "empty"),
+        ("{", "ends"),
+        ('{"a": 1} x', "after"),
+        ("[" * 100 + "]" * 100, "deep"),
+        ('{"a": NaN}', "NaN"),
+        (b'{"a": "\xff"}', "UTF-8"),
+    ],
+)
 def test_json_that_is_refused(text: str | bytes, words: str) -> None:
     with pytest.raises(JsonDamaged):
         read_json(text if isinstance(text, bytes) else text.encode())
@@ -287,41 +379,63 @@ def test_json_that_is_odd() -> None:
     assert found.inexact == ("9007199254740993",)
 
 
-@pytest.mark.parametrize(("header", "claims", "kind"), [
-    ({}, {"iss": "i", "sub": "s", "aud": "a", "exp": 1, "iat": 1}, "id-token"),
-    ({}, {"nonce": "n"}, "id-token"),
-    ({"typ": "at+jwt"}, {"nonce": "n"}, "access-token"),
-    ({"typ": "application/at+jwt"}, {}, "access-token"),
-    ({}, {"iss": "i", "sub": "s", "aud": "a", "exp": 1, "iat": 1, "scope": "x"}, "access-token"),
-    ({"typ": "logout+jwt"}, {}, "logout-token"),
-    ({}, {"events": {"http://schemas.openid.net/event/backchannel-logout": {}}}, "logout-token"),
-    ({}, {"response_type": "code", "client_id": "c"}, "authorization-request"),
-    ({}, {"sub": "s", "email": "e"}, "userinfo"),
-    ({}, {"hello": 1}, "jwt"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("header", "claims", "kind"),
+    [
+        ({}, {"iss": "i", "sub": "s", "aud": "a", "exp": 1, "iat": 1}, "id-token"),
+        ({}, {"nonce": "n"}, "id-token"),
+        ({"typ": "at+jwt"}, {"nonce": "n"}, "access-token"),
+        ({"typ": "application/at+jwt"}, {}, "access-token"),
+        ({}, {"iss": "i", "sub": "s", "aud": "a", "exp": 1, "iat": 1, "scope": "x"}, "access-token"),
+        ({"typ": "logout+jwt"}, {}, "logout-token"),
+        ({}, {"events": {"http://schemas.openid.net/event/backchannel-logout": {}}}, "logout-token"),
+        ({}, {"response_type": "code", "client_id": "c"}, "authorization-request"),
+        ({}, {"sub": "s", "email": "e"}, "userinfo"),
+        ({}, {"hello": 1}, "jwt"),
+    ],
+)
 def test_kinds_of_token(header: dict[str, Any], claims: dict[str, Any], kind: str) -> None:
     found, why = kind_of(header, claims)
     assert found == kind
     assert why
 
 
-@pytest.mark.parametrize(("document", "kind"), [
-    ({"issuer": "i", "jwks_uri": "k"}, "discovery-document"), ({"keys": []}, "key-set"), ({"kty": "RSA"}, "jwk"),
-    ({"active": True, "sub": "s"}, "introspection"), ({"access_token": "a"}, "token-response"),
-    ({"error": "invalid_grant"}, "token-response"), ({"error": "Not Found", "status": 404}, None),
-    ({"error": "N-17", "error_description": "x"}, "token-response"), ({"request_uri": "urn:x", "expires_in": 60}, "token-response"),
-    ({"client_id": "c", "redirect_uris": []}, "client-registration"), ({"sub": "s"}, "userinfo"), ({"a": 1}, None), ([], None),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("document", "kind"),
+    [
+        ({"issuer": "i", "jwks_uri": "k"}, "discovery-document"),
+        ({"keys": []}, "key-set"),
+        ({"kty": "RSA"}, "jwk"),
+        ({"active": True, "sub": "s"}, "introspection"),
+        ({"access_token": "a"}, "token-response"),
+        ({"error": "invalid_grant"}, "token-response"),
+        ({"error": "Not Found", "status": 404}, None),
+        ({"error": "N-17", "error_description": "x"}, "token-response"),
+        ({"request_uri": "urn:x", "expires_in": 60}, "token-response"),
+        ({"client_id": "c", "redirect_uris": []}, "client-registration"),
+        ({"sub": "s"}, "userinfo"),
+        ({"a": 1}, None),
+        ([], None),
+    ],
+)
 def test_kinds_of_document(document: Any, kind: str | None) -> None:
     assert documents.kind_of(document) == kind
 
 
-@pytest.mark.parametrize(("value", "moment", "problem"), [
-    (1763626443, "2025-11-20T08:14:03", None), (1763626443.5, "2025-11-20T08:14:03.500000", None),
-    ("1763626443", "2025-11-20T08:14:03", "text"), (1763626443000, "2025-11-20T08:14:03", "milliseconds"),
-    ("2025-11-20T08:14:03Z", "2025-11-20T08:14:03", "written out"), ("soon", None, "neither"), (True, None, "no number"),
-    (None, None, "no number"), (1e300, None, "calendar"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("value", "moment", "problem"),
+    [
+        (1763626443, "2025-11-20T08:14:03", None),
+        (1763626443.5, "2025-11-20T08:14:03.500000", None),
+        ("1763626443", "2025-11-20T08:14:03", "text"),
+        (1763626443000, "2025-11-20T08:14:03", "milliseconds"),
+        ("2025-11-20T08:14:03Z", "2025-11-20T08:14:03", "written out"),
+        ("soon", None, "neither"),
+        (True, None, "no number"),
+        (None, None, "no number"),
+        (1e300, None, "calendar"),
+    ],
+)
 def test_moments(value: Any, moment: str | None, problem: str | None) -> None:
     found = read_numeric_date(value)
     assert found.moment == (datetime.fromisoformat(moment).replace(tzinfo=UTC) if moment else None)
@@ -335,11 +449,19 @@ def test_half_hashes() -> None:
     assert half_hash("none", "x") is None
 
 
-@pytest.mark.parametrize(("members", "words"), [
-    ({}, "no kty"), ({"kty": "XX"}, "not known"), ({"kty": "EC", "crv": "P-9", "x": "AA", "y": "AA"}, "curve"),
-    ({"kty": "RSA", "e": "AQAB"}, "no n"), ({"kty": "RSA", "n": "*", "e": "AQAB"}, "base64url"),
-    ({**EC_KEY, "y": EC_KEY["x"]}, ""), ({"kty": "OKP", "crv": "Ed25519", "x": "AA"}, ""), ("text", "no JSON object"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("members", "words"),
+    [
+        ({}, "no kty"),
+        ({"kty": "XX"}, "not known"),
+        ({"kty": "EC", "crv": "P-9", "x": "AA", "y": "AA"}, "curve"),
+        ({"kty": "RSA", "e": "AQAB"}, "no n"),
+        ({"kty": "RSA", "n": "*", "e": "AQAB"}, "base64url"),
+        ({**EC_KEY, "y": EC_KEY["x"]}, ""),
+        ({"kty": "OKP", "crv": "Ed25519", "x": "AA"}, ""),
+        ("text", "no JSON object"),
+    ],
+)
 def test_keys_that_cannot_be_used(members: Any, words: str) -> None:
     found = read_jwk(members)
     assert found.problem is not None
@@ -353,10 +475,16 @@ def test_one_broken_key_hides_no_other() -> None:
     assert [one.place for one in found] == ["/keys/0", "/keys/1", "/keys/2"]
 
 
-@pytest.mark.parametrize(("header", "words"), [
-    ({"zip": "DEF"}, "zip"), ({"alg": "PBES2-HS256+A128KW", "p2c": 10**9}, "rounds"), ({"crit": ["x"]}, "demands"),
-    ({"alg": "XX"}, "XX"), ({"enc": "XX"}, "XX"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("header", "words"),
+    [
+        ({"zip": "DEF"}, "zip"),
+        ({"alg": "PBES2-HS256+A128KW", "p2c": 10**9}, "rounds"),
+        ({"crit": ["x"]}, "demands"),
+        ({"alg": "XX"}, "XX"),
+        ({"enc": "XX"}, "XX"),
+    ],
+)
 def test_encryption_that_is_refused(header: dict[str, Any], words: str) -> None:
     with pytest.raises(Refused, match=words):
         decrypt(read_jwe(encrypt("x", key("jose").public_key(), **header)), key("jose"))
@@ -374,8 +502,15 @@ def test_no_text_is_more_than_damaged(text: str) -> None:
             assert isinstance(read(text).header, dict)
 
 
-@given(st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=8), lambda inner: st.lists(inner, max_size=3)
-                    | st.dictionaries(st.sampled_from(["iss", "sub", "aud", "exp", "events", "scope", "x"]), inner, max_size=4)))  # fmt: skip
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers() | st.text(max_size=8),
+        lambda inner: (
+            st.lists(inner, max_size=3)
+            | st.dictionaries(st.sampled_from(["iss", "sub", "aud", "exp", "events", "scope", "x"]), inner, max_size=4)
+        ),
+    )
+)
 def test_any_claims_are_read(value: Any) -> None:
     jws = read_jws(sign(value, b"k" * 32, "HS256")) if isinstance(value, dict) else None
     if jws is None:

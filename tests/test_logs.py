@@ -46,12 +46,16 @@ TIMES: list[tuple[object, TimeForm, datetime]] = [
     ("11/20/2026 09:14:03 AM", TimeForm(zone=OSLO), AT),
     ("20/11/2026 09:14:03", TimeForm(zone=OSLO, day_first=True), AT),
     ("11/20/26, 8:14:03 PM", TimeForm(), AT + timedelta(hours=12)),
-    (1795162443, TimeForm(), AT), (1795162443.5, TimeForm(), AT + timedelta(seconds=0.5)), ("1795162443000", TimeForm(), AT),
-    ("1795162443000000", TimeForm(), AT), ("1795162443000000000", TimeForm(), AT), (1795162443000, TimeForm(unit="ms"), AT),
+    (1795162443, TimeForm(), AT),
+    (1795162443.5, TimeForm(), AT + timedelta(seconds=0.5)),
+    ("1795162443000", TimeForm(), AT),
+    ("1795162443000000", TimeForm(), AT),
+    ("1795162443000000000", TimeForm(), AT),
+    (1795162443000, TimeForm(unit="ms"), AT),
     ("20-11-2026 08h14m03", TimeForm(pattern="%d-%m-%Y %Hh%Mm%S"), AT),
     ("20-11-2026 09h14 +0100", TimeForm(pattern="%d-%m-%Y %Hh%M %z"), AT - timedelta(seconds=3)),
     (datetime(2026, 11, 20, 9, 14, 3), TimeForm(zone=OSLO), AT),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("value", "form", "moment"), TIMES, ids=[str(one[0]) for one in TIMES])
@@ -60,11 +64,18 @@ def test_times(value: object, form: TimeForm, moment: datetime) -> None:
 
 
 NO_TIMES: list[tuple[object, TimeForm, str]] = [
-    ("", TimeForm(), "no time"), ("-", TimeForm(), "no time"), (None, TimeForm(), "no time"), (True, TimeForm(), "no time"),
-    ("yesterday", TimeForm(), "no form"), ("2026-02-30 10:00:00", TimeForm(), "no moment"), ("12", TimeForm(), "no form"),
-    ("2026-11-20", TimeForm(pattern="%d.%m.%Y"), "not written as"), (1e300, TimeForm(), "no moment"),
-    ("2026-03-29 02:30:00", TimeForm(zone=OSLO), "never was"), ("20/Nox/2026:09:14:03 +0100", TimeForm(), "no moment"),
-]  # fmt: skip
+    ("", TimeForm(), "no time"),
+    ("-", TimeForm(), "no time"),
+    (None, TimeForm(), "no time"),
+    (True, TimeForm(), "no time"),
+    ("yesterday", TimeForm(), "no form"),
+    ("2026-02-30 10:00:00", TimeForm(), "no moment"),
+    ("12", TimeForm(), "no form"),
+    ("2026-11-20", TimeForm(pattern="%d.%m.%Y"), "not written as"),
+    (1e300, TimeForm(), "no moment"),
+    ("2026-03-29 02:30:00", TimeForm(zone=OSLO), "never was"),
+    ("20/Nox/2026:09:14:03 +0100", TimeForm(), "no moment"),
+]
 
 
 @pytest.mark.parametrize(("value", "form", "words"), NO_TIMES, ids=[str(one[0]) for one in NO_TIMES])
@@ -133,7 +144,7 @@ CSV = [
     ("empty columns at the end", "a,b\n1,2,,\n", [(2, {"a": "1", "b": "2"})]),
     ("blank lines", "a,b\n\n1,2\n\n", [(3, {"a": "1", "b": "2"})]),
     ("a byte order mark", "\ufeffa,b\n1,2\n", [(2, {"a": "1", "b": "2"})]),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "text", "expected"), CSV, ids=[one[0] for one in CSV])
@@ -148,13 +159,25 @@ def test_csv_in_another_encoding() -> None:
 
 
 JSONS = [
-    ("lines", '{"a": 1}\n\n{"b": [1, 2]}\nno\n[1]\n', "jsonl", {}, [(1, {"a": 1}), (3, {"b": [1, 2]}), (4, "it"), (5, "it")]),
+    (
+        "lines",
+        '{"a": 1}\n\n{"b": [1, 2]}\nno\n[1]\n',
+        "jsonl",
+        {},
+        [(1, {"a": 1}), (3, {"b": [1, 2]}), (4, "it"), (5, "it")],
+    ),
     ("an array", '[{"a": 1}, 7, {"a": 2}]', "json", {}, [(1, {"a": 1}), (2, "it"), (3, {"a": 2})]),
     ("an array under a key", '{"data": {"events": [{"a": 1}]}}', "json", {"rows": "data.events"}, [(1, {"a": 1})]),
     ("with a dollar", '{"events": [{"a": 1}]}', "json", {"rows": "$.events"}, [(1, {"a": 1})]),
     ("an array that breaks off", '[{"a": 1}, {"a"', "json", {}, [(1, {"a": 1}), (2, "the")]),
-    ("another class", '{"class_uid": 3002, "time": 1}\n{"class_uid": 1001}\n', "ocsf", {}, [(1, {"class_uid": 3002, "time": 1}), (2, "its")]),
-]  # fmt: skip
+    (
+        "another class",
+        '{"class_uid": 3002, "time": 1}\n{"class_uid": 1001}\n',
+        "ocsf",
+        {},
+        [(1, {"class_uid": 3002, "time": 1}), (2, "its")],
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "text", "form", "more", "expected"), JSONS, ids=[one[0] for one in JSONS])
@@ -163,12 +186,25 @@ def test_json(name: str, text: str, form: str, more: dict[str, str], expected: l
 
 
 def test_syslog() -> None:
-    text = ('<134>1 2026-11-20T08:14:03Z gw1 gate 4711 SIGNIN [auth@32473 user="m.tern" note="a \\"b\\" \\]"][x@1 user="other"] ok code=E-1 why="no luck"\n'
-            "17 <34>1 - - - - - - \ufeffbare\nno syslog\n")  # fmt: skip
+    text = (
+        '<134>1 2026-11-20T08:14:03Z gw1 gate 4711 SIGNIN [auth@32473 user="m.tern" note="a \\"b\\" \\]"][x@1 user="other"] ok code=E-1 why="no luck"\n'
+        "17 <34>1 - - - - - - \ufeffbare\nno syslog\n"
+    )
     first, second, third = rows(text, "syslog")
     assert isinstance(first, Record)
-    expected = {"user": "m.tern", "auth@32473.user": "m.tern", "x@1.user": "other", "note": 'a "b" ]', "code": "E-1", "why": "no luck",
-                "hostname": "gw1", "app-name": "gate", "severity": 6, "facility": 16, "time": "2026-11-20T08:14:03Z"}  # fmt: skip
+    expected = {
+        "user": "m.tern",
+        "auth@32473.user": "m.tern",
+        "x@1.user": "other",
+        "note": 'a "b" ]',
+        "code": "E-1",
+        "why": "no luck",
+        "hostname": "gw1",
+        "app-name": "gate",
+        "severity": 6,
+        "facility": 16,
+        "time": "2026-11-20T08:14:03Z",
+    }
     assert {name: first.values[name] for name in expected} == expected
     assert isinstance(second, Record)
     assert (second.values["message"], second.values["hostname"], second.values["time"]) == ("bare", None, None)
@@ -178,7 +214,16 @@ def test_syslog() -> None:
 def test_w3c_with_fields_that_change() -> None:
     text = '#Version: 1.0\n#Fields: date time cs-username sc-status\n2026-11-20 08:14:03 m.tern 302\n#Fields: time x\n08:14:04 "a b"\n1 2 3\n'
     found = rows(text, "w3c")
-    assert told(found)[0] == (3, {"date": "2026-11-20", "time": "08:14:03", "cs-username": "m.tern", "sc-status": "302", "date time": "2026-11-20 08:14:03Z"})  # fmt: skip
+    assert told(found)[0] == (
+        3,
+        {
+            "date": "2026-11-20",
+            "time": "08:14:03",
+            "cs-username": "m.tern",
+            "sc-status": "302",
+            "date time": "2026-11-20 08:14:03Z",
+        },
+    )
     assert told(found)[1:] == [(5, {"time": "08:14:04", "x": "a b"}), (6, "it")]
 
 
@@ -186,7 +231,12 @@ def test_combined() -> None:
     text = 'shop.example:443 192.0.2.4 - m.tern [20/Nov/2026:09:14:03 +0100] "GET /a?b=\\"c HTTP/1.1" 302 5 "https://x.example/" "Panel"\n'
     (only,) = rows(text, "combined")
     assert isinstance(only, Record)
-    assert (only.values["user"], only.values["status"], only.values["method"], only.values["vhost"]) == ("m.tern", "302", "GET", "shop.example:443")  # fmt: skip
+    assert (only.values["user"], only.values["status"], only.values["method"], only.values["vhost"]) == (
+        "m.tern",
+        "302",
+        "GET",
+        "shop.example:443",
+    )
 
 
 def parquet(*found: dict[str, Any]) -> bytes:
@@ -203,8 +253,10 @@ def test_parquet(tmp_path: Path) -> None:
         {"when": AT, "user": "m.tern", "result": "granted", "n": 1},
         {"when": AT, "user": None, "result": "denied", "n": 2},
     )
-    assert told(rows(data, "parquet")) == [(1, {"when": AT, "user": "m.tern", "result": "granted", "n": 1}),
-                                           (2, {"when": AT, "user": None, "result": "denied", "n": 2})]  # fmt: skip
+    assert told(rows(data, "parquet")) == [
+        (1, {"when": AT, "user": "m.tern", "result": "granted", "n": 1}),
+        (2, {"when": AT, "user": None, "result": "denied", "n": 2}),
+    ]
     with pytest.raises(Unreadable, match="no Parquet"):
         rows(b"PAR1 nothing", "parquet")
     folder = workspace(tmp_path)
@@ -292,17 +344,38 @@ def test_records_become_events() -> None:
     ]
     assert events[0].time == AT
     assert [(one.line, one.because.split(";")[0]) for one in read if isinstance(one, BadRow)] == [
-        (6, "it has 2 columns where the header has 8"), (7, "'never' is in no form of time that is known"),
-    ]  # fmt: skip
+        (6, "it has 2 columns where the header has 8"),
+        (7, "'never' is in no form of time that is known"),
+    ]
 
 
 OWN = [
-    ("combined", '192.0.2.4 - m.tern [20/Nov/2026:09:14:03 +0100] "GET / HTTP/1.1" 403 5\n', ("m.tern", "failure", "403", "192.0.2.4")),
-    ("w3c", "#Fields: date time c-ip cs-username sc-status\n2026-11-20 08:14:03 192.0.2.4 m.tern 302\n", ("m.tern", "success", "302", "192.0.2.4")),
-    ("ocsf", json.dumps({"class_uid": 3002, "time": 1795162443000, "status_id": 2, "status_code": "E1", "actor": {"user": {"name": "m.tern"}},
-     "src_endpoint": {"ip": "192.0.2.4"}}), ("m.tern", "failure", "E1", "192.0.2.4")),
+    (
+        "combined",
+        '192.0.2.4 - m.tern [20/Nov/2026:09:14:03 +0100] "GET / HTTP/1.1" 403 5\n',
+        ("m.tern", "failure", "403", "192.0.2.4"),
+    ),
+    (
+        "w3c",
+        "#Fields: date time c-ip cs-username sc-status\n2026-11-20 08:14:03 192.0.2.4 m.tern 302\n",
+        ("m.tern", "success", "302", "192.0.2.4"),
+    ),
+    (
+        "ocsf",
+        json.dumps(
+            {
+                "class_uid": 3002,
+                "time": 1795162443000,
+                "status_id": 2,
+                "status_code": "E1",
+                "actor": {"user": {"name": "m.tern"}},
+                "src_endpoint": {"ip": "192.0.2.4"},
+            }
+        ),
+        ("m.tern", "failure", "E1", "192.0.2.4"),
+    ),
     ("syslog", '<1>1 2026-11-20T08:14:03Z h gate 1 - [a@1 who="m.tern"] code=x\n', (None, "other", None, None)),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("form", "text", "expected"), OWN, ids=[one[0] for one in OWN])
@@ -314,7 +387,8 @@ def test_what_a_format_keeps_by_itself(form: str, text: str, expected: tuple[str
 
 
 WRONG = [
-    ('role = "provider"\n', "format is missing"), ('role = "somebody"\nformat = "csv"\n', "role must be"),
+    ('role = "provider"\n', "format is missing"),
+    ('role = "somebody"\nformat = "csv"\n', "role must be"),
     ('role = "provider"\nformat = "csv"\ntime_zone = "Europe/Olso"\n', "no time zone"),
     ('role = "provider"\nformat = "csv"\n[fields]\nwhen = "x"\n', "is not a known setting"),
     ('role = "provider"\nformat = "csv"\ndelimiter = "||"\n', "one character"),
@@ -323,7 +397,7 @@ WRONG = [
     ('role = "provider"\nformat = "csv"\n[codes]\n"D-1" = { stage = "identified" }\n', "means is missing"),
     ('role = "provider"\nformat = "csv"\n[codes]\n"D-1" = { means = "x", stage = "somewhere" }\n', "stage"),
     ("role = provider", "is not valid TOML"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("text", "words"), WRONG)
@@ -347,11 +421,16 @@ def test_a_description_names_what_is_on_record(tmp_path: Path) -> None:
 
 
 FORMS = [
-    (b"PAR1xx", ("parquet", None, None)), (b'{"a": 1}\n{"a": 2}\n', ("jsonl", None, None)), (b'[{"a": 1}]', ("json", None, None)),
-    (b'{"meta": {"n": 1}, "data": {"rows": [{"a": 1}]}}', ("json", None, "data.rows")), (b"<34>1 2026-11-20T08:14:03Z h a - - - x", ("syslog", None, None)),
-    (b"#Software: x\n#Fields: date time\n", ("w3c", None, None)), (b'1.2.3.4 - - [20/Nov/2026:09:14:03 +0100] "GET / HTTP/1.1" 200 5', ("combined", None, None)),
-    (b"a;b;c\n1;2;3\n", ("csv", ";", None)), (b'{"class_uid": 3002, "time": 1}\n', ("ocsf", None, None)),
-]  # fmt: skip
+    (b"PAR1xx", ("parquet", None, None)),
+    (b'{"a": 1}\n{"a": 2}\n', ("jsonl", None, None)),
+    (b'[{"a": 1}]', ("json", None, None)),
+    (b'{"meta": {"n": 1}, "data": {"rows": [{"a": 1}]}}', ("json", None, "data.rows")),
+    (b"<34>1 2026-11-20T08:14:03Z h a - - - x", ("syslog", None, None)),
+    (b"#Software: x\n#Fields: date time\n", ("w3c", None, None)),
+    (b'1.2.3.4 - - [20/Nov/2026:09:14:03 +0100] "GET / HTTP/1.1" 200 5', ("combined", None, None)),
+    (b"a;b;c\n1;2;3\n", ("csv", ";", None)),
+    (b'{"class_uid": 3002, "time": 1}\n', ("ocsf", None, None)),
+]
 
 
 @pytest.mark.parametrize(("head", "expected"), FORMS)
@@ -372,8 +451,15 @@ def test_an_unknown_file_gets_a_description_that_reads_it(tmp_path: Path) -> Non
     jsonschema.validate(document, json.loads(run("explain", "--schema", "log-check").stdout))
     assert (document["rows"], document["bad"], document["source"]) == (6 - 1, 2, None)
     assert {one["column"]: one["field"] for one in document["columns"]} == {
-        "When": "time", "Account": "user", "Target": "app", "Result": "outcome", "Code": "code", "Message": "reason", "From": "ip", "Request": "ids",
-    }  # fmt: skip
+        "When": "time",
+        "Account": "user",
+        "Target": "app",
+        "Result": "outcome",
+        "Code": "code",
+        "Message": "reason",
+        "From": "ip",
+        "Request": "ids",
+    }
     assert document["lacking"]["user"] == 0
     assert any("time_zone" in one for one in document["remarks"])
     done = run("logs", "check", "export.csv", "--write", "id", folder=folder)
@@ -478,10 +564,21 @@ def test_loading_listing_and_searching_by_the_program(loaded: Path) -> None:
     status, document = run_json("logs", "search", "--outcome", "failure", folder=loaded)
     jsonschema.validate(document, json.loads(run("explain", "--schema", "events").stdout))
     assert document["events"] == [
-        {"source": "id", "file": "logs/id-1.csv", "line": 3, "time": "2026-11-20T08:15:44Z", "user": "a.fulmar@northmere.example",
-         "app": "Fuel Ledger", "outcome": "failure", "code": "D-4107", "reason": "no account\nof that name", "ip": "192.0.2.15",
-         "ids": ["_rq9f1b2c3d4e5f60718293a4b6"], "doubled": False}
-    ]  # fmt: skip
+        {
+            "source": "id",
+            "file": "logs/id-1.csv",
+            "line": 3,
+            "time": "2026-11-20T08:15:44Z",
+            "user": "a.fulmar@northmere.example",
+            "app": "Fuel Ledger",
+            "outcome": "failure",
+            "code": "D-4107",
+            "reason": "no account\nof that name",
+            "ip": "192.0.2.15",
+            "ids": ["_rq9f1b2c3d4e5f60718293a4b6"],
+            "doubled": False,
+        }
+    ]
     text = run("logs", "search", "--user", "M.TERN", "--since", "2026-11-20", folder=loaded).stdout.decode()
     assert text.startswith("1 event.")
 
@@ -523,13 +620,28 @@ def test_other_content_under_the_same_name_is_added(loaded: Path) -> None:
 
 
 SEARCHES: list[tuple[dict[str, Any], list[int]]] = [
-    ({}, [2, 3, 5]), ({"user": "m.tern@northmere.example"}, [2]), ({"user": "M.TERN"}, [2]), ({"user": "40117"}, [2]),
-    ({"user": "NORTHMERE\\m.tern"}, [2]), ({"user": "nobody"}, []), ({"user": "Fulmar"}, [3]), ({"user": "northmere"}, []), ({"app": "crew-roster"}, [2, 5]), ({"app": "Fuel Ledger"}, [3]),
-    ({"outcome": "failure"}, [3]), ({"code": "d-4107"}, [3]), ({"ip": "192.0.2.15"}, [3]), ({"ip": "192.0.2.0/24"}, [2, 3, 5]),
-    ({"ip": "198.51.100.0/24"}, []), ({"id": "_rq9f1b2c3d4e5f60718293a4b5"}, [2]), ({"text": "of that name"}, [3]), ({"text": "A4B6"}, [3]),
-    ({"since": datetime(2026, 11, 20, 8, 15, 44, tzinfo=UTC)}, [3, 5]), ({"until": datetime(2026, 11, 20, 8, 15, 44, tzinfo=UTC)}, [2]),
+    ({}, [2, 3, 5]),
+    ({"user": "m.tern@northmere.example"}, [2]),
+    ({"user": "M.TERN"}, [2]),
+    ({"user": "40117"}, [2]),
+    ({"user": "NORTHMERE\\m.tern"}, [2]),
+    ({"user": "nobody"}, []),
+    ({"user": "Fulmar"}, [3]),
+    ({"user": "northmere"}, []),
+    ({"app": "crew-roster"}, [2, 5]),
+    ({"app": "Fuel Ledger"}, [3]),
+    ({"outcome": "failure"}, [3]),
+    ({"code": "d-4107"}, [3]),
+    ({"ip": "192.0.2.15"}, [3]),
+    ({"ip": "192.0.2.0/24"}, [2, 3, 5]),
+    ({"ip": "198.51.100.0/24"}, []),
+    ({"id": "_rq9f1b2c3d4e5f60718293a4b5"}, [2]),
+    ({"text": "of that name"}, [3]),
+    ({"text": "A4B6"}, [3]),
+    ({"since": datetime(2026, 11, 20, 8, 15, 44, tzinfo=UTC)}, [3, 5]),
+    ({"until": datetime(2026, 11, 20, 8, 15, 44, tzinfo=UTC)}, [2]),
     ({"source": "id", "outcome": "other"}, [5]),
-]  # fmt: skip
+]
 
 
 def test_searches(loaded: Path) -> None:
@@ -637,14 +749,16 @@ def regular(count: int, time: str = "2026-11-20 {h:02d}:{m:02d}:{s:02d}") -> str
 
 
 BULK = [
-    ("local times", regular(2500), True), ("epoch milliseconds", regular(2500, "17951624{n:05d}"), True),
+    ("local times", regular(2500), True),
+    ("epoch milliseconds", regular(2500, "17951624{n:05d}"), True),
     ("with fractions", regular(2500, "2026-11-20T{h:02d}:{m:02d}:{s:02d}.125"), True),
-    ("one bad row", regular(2500) + "x;y\n", False), ("one bad time", regular(2500).replace("2026-11-20 00:10:00", "never"), False),
+    ("one bad row", regular(2500) + "x;y\n", False),
+    ("one bad time", regular(2500).replace("2026-11-20 00:10:00", "never"), False),
     ("a value on two lines", regular(2500).replace("plain words", '"plain\nwords"', 1), False),
     ("a blank line", regular(2500) + "\n", False),
     ("white space of other kinds", regular(2500).replace("plain words", "\u00a0plain words\t"), True),
     ("the night when clocks change", regular(2500).replace("2026-11-20", "2026-10-25"), False),
-]  # fmt: skip
+]
 
 
 JSON_LINES = """role = "application"
@@ -678,13 +792,15 @@ def lines(count: int, time: str = "{ms}") -> str:
 
 
 BULK_LINES = [
-    ("epoch milliseconds", lines(2500), True), ("in UTC", lines(2500, '"2026-11-20T{h:02d}:{m:02d}:{s:02d}Z"'), True),
+    ("epoch milliseconds", lines(2500), True),
+    ("in UTC", lines(2500, '"2026-11-20T{h:02d}:{m:02d}:{s:02d}Z"'), True),
     ("local", lines(2500, '"2026-11-20 {h:02d}:{m:02d}:{s:02d}"'), True),
     ("a fraction", lines(2500).replace('"service": 3', '"service": 3.0', 1), False),
     ("a truth value", lines(2500).replace('"service": 3', '"service": true', 1), False),
-    ("no JSON", lines(2500) + "{\n", False), ("a blank line", lines(2500) + "\n", False),
+    ("no JSON", lines(2500) + "{\n", False),
+    ("a blank line", lines(2500) + "\n", False),
     ("a dotted name", lines(2500).replace('"service"', '"error.code": "X-1", "service"', 1), False),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(

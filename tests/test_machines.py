@@ -41,7 +41,7 @@ CHANGES: dict[str, Change] = {
     "UTF-16, big end first": lambda text: codecs.BOM_UTF16_BE + text.encode("utf-16-be"),
     "a mark and Windows line ends": lambda text: codecs.BOM_UTF8 + text.replace("\n", "\r\n").encode(),
     "blank lines around": lambda text: f"\n\n{text}\n\n".encode(),
-}  # fmt: skip
+}
 HOSTILE = "\x1b[31mred\x1b]0;title\x07\u202egpj.exe\u200b\u2066x\x9b1m\r\n"
 
 
@@ -53,10 +53,16 @@ def _wrapped(data: bytes) -> str:
 def _export() -> str:
     body = "SAMLResponse=" + quote(base64.b64encode(response()))
     entry = {
-        "startedDateTime": "2026-11-20T08:14:03Z", "time": 1,
-        "request": {"method": "POST", "url": ACS, "headers": [], "postData": {"mimeType": "application/x-www-form-urlencoded", "text": body}},
+        "startedDateTime": "2026-11-20T08:14:03Z",
+        "time": 1,
+        "request": {
+            "method": "POST",
+            "url": ACS,
+            "headers": [],
+            "postData": {"mimeType": "application/x-www-form-urlencoded", "text": body},
+        },
         "response": {"status": 302, "headers": [], "content": {}, "redirectURL": "/home"},
-    }  # fmt: skip
+    }
     return json.dumps({"log": {"version": "1.2", "entries": [entry]}}, indent=1)
 
 
@@ -92,10 +98,15 @@ def test_settings_lists_and_certificates(how: str, tmp_path: Path) -> None:
     """TOML, CSV of three kinds, metadata, PEM: each as that machine writes it."""
     change = CHANGES[how]
     changed: dict[str, Any] = {
-        "application": {"metadata": None}, "account": {"list": "accounts.csv"}, "provider_setup": {"assigned": "assigned.csv"},
-    }  # fmt: skip
-    folder = workspace(tmp_path, {"account": changed["account"], "provider_setup": changed["provider_setup"]},
-                       {"accounts.csv": "", "assigned.csv": "", "changes.csv": "", "id.xml": ""})  # fmt: skip
+        "application": {"metadata": None},
+        "account": {"list": "accounts.csv"},
+        "provider_setup": {"assigned": "assigned.csv"},
+    }
+    folder = workspace(
+        tmp_path,
+        {"account": changed["account"], "provider_setup": changed["provider_setup"]},
+        {"accounts.csv": "", "assigned.csv": "", "changes.csv": "", "id.xml": ""},
+    )
     written = {
         "apps/crew-roster.toml": toml(
             merged(APP, {"account": changed["account"], "provider_setup": changed["provider_setup"]})
@@ -125,7 +136,7 @@ def test_logs(form: str, how: str, tmp_path: Path) -> None:
         "syslog": '<34>1 2026-11-20T08:14:01Z gate app 1 - [x user="m.tern"] -\n<34>1 2026-11-20T08:14:02Z gate app 1 - [x user="a.fulmar"] -\n',
         "w3c": "#Fields: date time user\n2026-11-20 08:14:01 m.tern\n2026-11-20 08:14:02 a.fulmar\n",
         "combined": '192.0.2.1 - m.tern [20/Nov/2026:08:14:01 +0000] "GET / HTTP/1.1" 200 1\n192.0.2.1 - a.fulmar [20/Nov/2026:08:14:02 +0000] "GET / HTTP/1.1" 200 1\n',
-    }  # fmt: skip
+    }
     time = {"csv": 'time = "time"\n', "jsonl": 'time = "time"\n'}.get(form, "")
     described = f'role = "provider"\nprovider = "northmere-id"\nformat = "{form}"\nfiles = ["logs/a.log"]\n[fields]\nuser = "user"\n{time}'
     folder = workspace(tmp_path, files={"logs/a.toml": described})
@@ -185,9 +196,26 @@ def test_nothing_reaches_a_terminal_raw(tmp_path: Path) -> None:
     (folder / "token.txt").write_text(
         f"https://a.example/?error={quote(HOSTILE)}&error_description={quote(HOSTILE)}&state=x"
     )
-    commands = (("diagnose", "."), ("diagnose", ".", "-v"), ("decode", "."), ("certs", "."), ("apps", "list"), ("apps", "show", "crew-roster"),
-                ("apps", "check"), ("sides", "crew-roster"), ("logs", "load"), ("logs", "search"), ("logs", "list"), ("logs", "check", "x.csv"),
-                ("timeline", "."), ("explain", safe), (safe,), ("diagnose", ".", "--app", safe), ("diagnose", safe), ("diagnose", ".", "--at", safe))  # fmt: skip
+    commands = (
+        ("diagnose", "."),
+        ("diagnose", ".", "-v"),
+        ("decode", "."),
+        ("certs", "."),
+        ("apps", "list"),
+        ("apps", "show", "crew-roster"),
+        ("apps", "check"),
+        ("sides", "crew-roster"),
+        ("logs", "load"),
+        ("logs", "search"),
+        ("logs", "list"),
+        ("logs", "check", "x.csv"),
+        ("timeline", "."),
+        ("explain", safe),
+        (safe,),
+        ("diagnose", ".", "--app", safe),
+        ("diagnose", safe),
+        ("diagnose", ".", "--at", safe),
+    )
     for command in commands:
         for more in ((), ("--format", "json")):
             done = run(*command, *more, folder=folder)

@@ -59,11 +59,23 @@ TEXTS: list[tuple[str, str, list[str]]] = [
     ("encrypted", encrypt(ID, key("client").public_key()), ["jwe"]),
     ("a token response", token_response(access_token=ACCESS), ["token-response", "id-token", "access-token"]),
     ("deep in JSON", json.dumps({"log": {"entries": [{"note": {"value": ID}}]}}), ["id-token"]),
-    ("JSON as a string of JSON", json.dumps(json.dumps({"access_token": "opaque-0123456789", "token_type": "Bearer"})), ["token-response"]),
+    (
+        "JSON as a string of JSON",
+        json.dumps(json.dumps({"access_token": "opaque-0123456789", "token_type": "Bearer"})),
+        ["token-response"],
+    ),
     ("in base64", base64.b64encode(token_response().encode()).decode(), ["token-response", "id-token"]),
     ("an authorization request", request(), ["authorization-request"]),
-    ("a request by reference", f"{ISSUER}/authorize?client_id={CLIENT}&request_uri=urn%3Ax%3A1", ["authorization-request"]),
-    ("a request with an object", f"{ISSUER}/authorize?client_id={CLIENT}&request={OBJECT}", ["authorization-request", "authorization-request"]),
+    (
+        "a request by reference",
+        f"{ISSUER}/authorize?client_id={CLIENT}&request_uri=urn%3Ax%3A1",
+        ["authorization-request"],
+    ),
+    (
+        "a request with an object",
+        f"{ISSUER}/authorize?client_id={CLIENT}&request={OBJECT}",
+        ["authorization-request", "authorization-request"],
+    ),
     ("what a pushed request brings", '{"request_uri": "urn:x:1", "expires_in": 60}', ["token-response"]),
     ("a callback", answer(), ["authorization-response"]),
     ("a callback, encoded", quote(answer(), safe=""), ["authorization-response"]),
@@ -74,20 +86,36 @@ TEXTS: list[tuple[str, str, list[str]]] = [
     ("a form body", f"id_token={ID}&state=s1", ["authorization-response", "id-token"]),
     ("a token request", token_request(), ["token-request"]),
     ("a refusal", '{"error": "invalid_client"}', ["token-response"]),
-    ("a request line", "GET /callback?code=SplxlOBeZQQYbYS6WxSbIA&state=s1 HTTP/1.1\nHost: berths.northmere.example\n", ["authorization-response"]),
+    (
+        "a request line",
+        "GET /callback?code=SplxlOBeZQQYbYS6WxSbIA&state=s1 HTTP/1.1\nHost: berths.northmere.example\n",
+        ["authorization-response"],
+    ),
     ("as a panel lists it", "code: SplxlOBeZQQYbYS6WxSbIA\nstate: s1\nsession_state: abc", ["authorization-response"]),
     ("userinfo", '{"sub": "1", "email": "m.tern@northmere.example"}', ["userinfo"]),
     ("introspection", '{"active": true, "sub": "1", "scope": "openid"}', ["introspection"]),
-    ("a registration", json.dumps({"client_id": "c", "redirect_uris": [REDIRECT], "client_secret": "s"}), ["client-registration"]),
+    (
+        "a registration",
+        json.dumps({"client_id": "c", "redirect_uris": [REDIRECT], "client_secret": "s"}),
+        ["client-registration"],
+    ),
     ("discovery", json.dumps({"issuer": ISSUER, "jwks_uri": f"{ISSUER}/keys"}), ["discovery-document"]),
     ("a key set", json.dumps({"keys": [public_jwk(key("oidc"), "a")]}), ["key-set"]),
     ("a key", json.dumps(public_jwk(key("oidc"), "a")), ["jwk"]),
-    ("signing out", f"{ISSUER}/logout?id_token_hint={ID}&post_logout_redirect_uri={REDIRECT}", ["logout-request", "id-token"]),
-    ("a ticket", f"It fails!\n\n{request()}\n\nand then\n\n{answer()}\n\nRegards", ["authorization-request", "authorization-response"]),
+    (
+        "signing out",
+        f"{ISSUER}/logout?id_token_hint={ID}&post_logout_redirect_uri={REDIRECT}",
+        ["logout-request", "id-token"],
+    ),
+    (
+        "a ticket",
+        f"It fails!\n\n{request()}\n\nand then\n\n{answer()}\n\nRegards",
+        ["authorization-request", "authorization-response"],
+    ),
     ("nothing", "good morning", []),
     ("a name with dots", "www.northmere.example", []),
     ("JSON of something else", '{"hello": {"world": [1, 2]}}', []),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "text", "kinds"), TEXTS, ids=[one[0] for one in TEXTS])
@@ -122,9 +150,15 @@ def test_what_is_told_of_a_token(tmp_path: Path) -> None:
         for name in ("issuer", "subject", "audience", "issued_at", "valid_until", "algorithm", "key_id", "size")
     }
     assert told == {
-        "issuer": ISSUER, "subject": "40117", "audience": [CLIENT], "issued_at": "2025-11-20T08:14:03Z",
-        "valid_until": "2025-11-20T09:14:03Z", "algorithm": "RS256", "key_id": "oidc", "size": len(ID),
-    }  # fmt: skip
+        "issuer": ISSUER,
+        "subject": "40117",
+        "audience": [CLIENT],
+        "issued_at": "2025-11-20T08:14:03Z",
+        "valid_until": "2025-11-20T09:14:03Z",
+        "algorithm": "RS256",
+        "key_id": "oidc",
+        "size": len(ID),
+    }
     moments = document["messages"][0]["content"]["moments"]
     assert "1 hour after" in json.dumps(moments)
 
@@ -224,8 +258,36 @@ def test_spoilt_tokens_are_never_more_than_broken(
             assert found.subject == "40117"
 
 
-@given(st.dictionaries(st.sampled_from(["iss", "sub", "aud", "exp", "iat", "nonce", "azp", "acr", "amr", "groups", "_claim_names", "auth_time", "email_verified"]),
-                       st.one_of(st.none(), st.booleans(), st.integers(), st.text(max_size=5), st.lists(st.integers(), max_size=2), st.just({"a": [1]})), max_size=6))  # fmt: skip
+@given(
+    st.dictionaries(
+        st.sampled_from(
+            [
+                "iss",
+                "sub",
+                "aud",
+                "exp",
+                "iat",
+                "nonce",
+                "azp",
+                "acr",
+                "amr",
+                "groups",
+                "_claim_names",
+                "auth_time",
+                "email_verified",
+            ]
+        ),
+        st.one_of(
+            st.none(),
+            st.booleans(),
+            st.integers(),
+            st.text(max_size=5),
+            st.lists(st.integers(), max_size=2),
+            st.just({"a": [1]}),
+        ),
+        max_size=6,
+    )
+)
 @settings(max_examples=60)
 def test_claims_of_any_type_are_judged_to_the_end(
     tmp_path_factory: pytest.TempPathFactory, changes: dict[str, object]

@@ -34,13 +34,17 @@ OF_TOKENS = [
     ("indented", f"token:\n{lines(TOKEN, 64, '    ')}\n\nregards", ("line wraps",)),
     ("a bearer header", f"Authorization: Bearer {lines(TOKEN, 60)}", ("line wraps",)),
     ("the other alphabet", TOKEN.replace("-", "+").replace("_", "/"), ("the standard alphabet of base64",)),
-    ("the other alphabet, named", "id_token=" + TOKEN.replace("-", "+").replace("_", "/"), ("the standard alphabet of base64",)),
+    (
+        "the other alphabet, named",
+        "id_token=" + TOKEN.replace("-", "+").replace("_", "/"),
+        ("the standard alphabet of base64",),
+    ),
     ("blanks", " ".join(TOKEN[i : i + 60] for i in range(0, len(TOKEN), 60)), ("blanks between the characters",)),
     ("typographic quotes", f"“{TOKEN}”", ("stray quotes or punctuation around it",)),
     ("cut, then whole", f"{TOKEN[:200]}\n\nThat was cut. Here it is:\n{TOKEN}", ()),
     ("encoded twice", quote(quote(f"id_token={TOKEN}&state=abc", safe=""), safe=""), ()),
     ("a word after it", f"{lines(TOKEN, 80)}\nThanks\n", ("line wraps",)),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("name, text, repairs", OF_TOKENS, ids=[one[0] for one in OF_TOKENS])
@@ -51,11 +55,16 @@ def test_a_token_in_a_paste(name: str, text: str, repairs: tuple[str, ...]) -> N
 
 
 OF_RESPONSES = [
-    printable(f"SAMLResponse={SAML}"), printable(f"> SAMLResponse={quote(SAML, safe='')}\n"), lines(SAML, 76, "> "),
-    f"This is what the browser posts:\n{lines(SAML, 76)}\nThat is all.", f"{lines(SAML, 76)}\nThat\n",
-    quote(quote(f"SAMLResponse={quote(SAML, safe='')}", safe=""), safe=""), SAML.replace("+", "-").replace("/", "_"),
-    f"SAMLResponse={quote(SAML[:400])}\n\nagain:\nSAMLResponse={quote(SAML)}", f"{SAML[:1200]}\n\nagain:\n\n{SAML}\n",
-]  # fmt: skip
+    printable(f"SAMLResponse={SAML}"),
+    printable(f"> SAMLResponse={quote(SAML, safe='')}\n"),
+    lines(SAML, 76, "> "),
+    f"This is what the browser posts:\n{lines(SAML, 76)}\nThat is all.",
+    f"{lines(SAML, 76)}\nThat\n",
+    quote(quote(f"SAMLResponse={quote(SAML, safe='')}", safe=""), safe=""),
+    SAML.replace("+", "-").replace("/", "_"),
+    f"SAMLResponse={quote(SAML[:400])}\n\nagain:\nSAMLResponse={quote(SAML)}",
+    f"{SAML[:1200]}\n\nagain:\n\n{SAML}\n",
+]
 
 
 @pytest.mark.parametrize("text", OF_RESPONSES, ids=range(len(OF_RESPONSES)))

@@ -37,14 +37,19 @@ SCIM = {
     "schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"],
     "totalResults": 3,
     "Resources": [
-        {"id": "2819c223", "userName": "m.tern", "externalId": "X-1", "active": True,
-         "emails": [{"value": "old@x.example"}, {"value": TERN, "primary": True}],
-         "groups": [{"value": "g1", "$ref": "../Groups/g1", "display": "grp-deck"}],
-         "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": {"employeeNumber": "40117"}},
+        {
+            "id": "2819c223",
+            "userName": "m.tern",
+            "externalId": "X-1",
+            "active": True,
+            "emails": [{"value": "old@x.example"}, {"value": TERN, "primary": True}],
+            "groups": [{"value": "g1", "$ref": "../Groups/g1", "display": "grp-deck"}],
+            "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": {"employeeNumber": "40117"},
+        },
         {"id": "b", "userName": "a.fulmar", "active": False, "name": {"familyName": "Fulmar"}},
         {"id": "c", "displayName": "no user name"},
     ],
-}  # fmt: skip
+}
 LDIF = f"""version: 1
 # a comment that is
   continued
@@ -68,12 +73,17 @@ ou: people
 
 def test_scim_users() -> None:
     tern, fulmar = read_accounts(json.dumps(SCIM, indent=2).encode())
-    assert tern == AccountRow("m.tern", 7, TERN, None, "2819c223", True, True, ("grp-deck",))
+    assert tern == AccountRow(
+        user="m.tern", line=7, email=TERN, login=None, id="2819c223", active=True, federated=True, groups=("grp-deck",)
+    )
     assert (fulmar.user, fulmar.active) == ("a.fulmar", False)
     wanted = [
-        ("externalId", "X-1"), ("emails", TERN), ("emails.value", TERN), ("USERNAME", "m.tern"),
+        ("externalId", "X-1"),
+        ("emails", TERN),
+        ("emails.value", TERN),
+        ("USERNAME", "m.tern"),
         ("urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:employeeNumber", "40117"),
-    ]  # fmt: skip
+    ]
     for attribute, value in wanted:
         assert read_accounts(json.dumps(SCIM).encode(), attribute)[0].user == value
     assert read_accounts(json.dumps(SCIM["Resources"]).encode())[0].line == 1
@@ -82,7 +92,9 @@ def test_scim_users() -> None:
 
 def test_ldif_people() -> None:
     tern, fulmar = read_accounts(LDIF.encode())
-    assert tern == AccountRow("m.tern", 4, TERN, None, None, True, True, ("grp-deck",))
+    assert tern == AccountRow(
+        user="m.tern", line=4, email=TERN, login=None, id=None, active=True, federated=True, groups=("grp-deck",)
+    )
     assert (fulmar.user, fulmar.id, fulmar.active, fulmar.line) == ("a.fulmar", "40118", False, 11)
     assert read_accounts(LDIF.encode(), "cn")[0].user == "Møya Tern"
 
@@ -293,10 +305,14 @@ def test_a_rule_that_would_merge_is_not_proposed(tmp_path: Path) -> None:
         (["m.tern@northmere.example"], "m.tern", [{"drop_domain": True}]),
         (["m.tern"], "m.tern@northmere.example", [{"add_suffix": "@northmere.example"}]),
         (["NORTHMERE\\m.tern"], "m.tern", [{"replace": r"^.*\\", "with": ""}]),
-        (["m.tern@old.example"], "m.tern@northmere.example", [{"replace": r"@old\.example$", "with": "@northmere.example"}]),
+        (
+            ["m.tern@old.example"],
+            "m.tern@northmere.example",
+            [{"replace": r"@old\.example$", "with": "@northmere.example"}],
+        ),
         (["M.TERN@northmere.example"], "m.tern", [{"case": "lower"}, {"drop_domain": True}]),
     ],
-)  # fmt: skip
+)
 def test_what_is_proposed(tmp_path: Path, names: list[str], accounts: str, rewrite: list[dict[str, Any]]) -> None:
     folder = folder_with(tmp_path, accounts=f"user\n{accounts}\n")
     (folder / "n.txt").write_text("\n".join(names))

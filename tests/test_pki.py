@@ -21,10 +21,17 @@ HEX = ONE.fingerprint(hashes.SHA256()).hex()
 SHORT = ONE.fingerprint(hashes.SHA1()).hex()
 
 SPELLINGS = [
-    HEX, HEX.upper(), "sha256:" + HEX, "SHA-256: " + HEX, "sha256 Fingerprint=" + HEX.upper(),
-    ":".join(HEX[i : i + 2] for i in range(0, 64, 2)), " ".join(HEX[i : i + 2] for i in range(0, 64, 2)),
-    "-".join(HEX[i : i + 2] for i in range(0, 64, 2)), "\u200e" + HEX, f" {HEX}\n",
-]  # fmt: skip
+    HEX,
+    HEX.upper(),
+    "sha256:" + HEX,
+    "SHA-256: " + HEX,
+    "sha256 Fingerprint=" + HEX.upper(),
+    ":".join(HEX[i : i + 2] for i in range(0, 64, 2)),
+    " ".join(HEX[i : i + 2] for i in range(0, 64, 2)),
+    "-".join(HEX[i : i + 2] for i in range(0, 64, 2)),
+    "\u200e" + HEX,
+    f" {HEX}\n",
+]
 
 
 @pytest.mark.parametrize("text", SPELLINGS, ids=range(len(SPELLINGS)))
@@ -73,15 +80,22 @@ REPAIRABLE = [
     ("bare base64", bare(ONE), ("no BEGIN and END lines",)),
     ("one line", PEM.replace("\n", ""), ("the line breaks are lost",)),
     ("blanks for line ends", PEM.replace("\n", " "), ("the line breaks are lost", "blanks inside the lines")),
-    ("quoted in an e-mail", "\n".join("> " + line for line in PEM.splitlines()), ("e-mail quotation marks at the beginning of lines",)),
+    (
+        "quoted in an e-mail",
+        "\n".join("> " + line for line in PEM.splitlines()),
+        ("e-mail quotation marks at the beginning of lines",),
+    ),
     ("line ends spelt out", PEM.replace("\n", "\\n"), None),
-    ("a wrong header", PEM.replace("BEGIN CERTIFICATE", "BEGIN X509 CRL").replace("END CERTIFICATE", "END X509 CRL"),
-     ("the header says X509 CRL, not CERTIFICATE",)),
+    (
+        "a wrong header",
+        PEM.replace("BEGIN CERTIFICATE", "BEGIN X509 CRL").replace("END CERTIFICATE", "END X509 CRL"),
+        ("the header says X509 CRL, not CERTIFICATE",),
+    ),
     ("no end", "\n".join(PEM.splitlines()[:-1]), ("the END line is missing",)),
     ("a misspelt header", PEM.replace("-----BEGIN", "----BEGIN"), ("the BEGIN line is misspelt",)),
     ("stray characters", PEM.replace(BODY[2], BODY[2][:9] + "*" + BODY[2][9:]), ("stray characters (*)",)),
     ("bytes after its end", DER + b"\n", ("1 bytes after its end",)),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "text", "repairs"), REPAIRABLE, ids=[one[0] for one in REPAIRABLE])

@@ -78,16 +78,31 @@ def test_a_diagnosis_as_json(tmp_path: Path) -> None:
     assert status == 1
     assert document["unreadable"] == []
     expected = {
-        "id": "1", "source": "0142.txt", "protocol": "saml", "started_by": "application", "app": "crew-roster",
-        "provider": "northmere-id", "subject": TERN, "at": ISSUED, "at_from": "option", "chosen_by": "audience",
-        "outcome": "broken", "first_break": "audience-mismatch", "next_breaks": [], "hops": [],
+        "id": "1",
+        "source": "0142.txt",
+        "protocol": "saml",
+        "started_by": "application",
+        "app": "crew-roster",
+        "provider": "northmere-id",
+        "subject": TERN,
+        "at": ISSUED,
+        "at_from": "option",
+        "chosen_by": "audience",
+        "outcome": "broken",
+        "first_break": "audience-mismatch",
+        "next_breaks": [],
+        "hops": [],
         "claims": [{"name": "role", "values": ["mate"], "from": "assertion", "use": "used"}],
-    }  # fmt: skip
+    }
     assert {key: attempt[key] for key in expected} == expected
     found = next(one for one in attempt["findings"] if one["code"] == "audience-mismatch")
     assert (found["expected"], found["actual"], found["difference"], found["side"], found["value_to_set"]) == (
-        AUDIENCE, AUDIENCE[:-1], "trailing-slash", "provider", AUDIENCE,
-    )  # fmt: skip
+        AUDIENCE,
+        AUDIENCE[:-1],
+        "trailing-slash",
+        "provider",
+        AUDIENCE,
+    )
     assert found["evidence"][0]["label"] == "Audience"
     assert found["evidence"][0]["where"].startswith("field SAMLResponse › line 1 › /samlp:Response/saml:Assertion")
     assert found["evidence"][1]["source"] == "apps/crew-roster.toml"
@@ -222,8 +237,11 @@ def test_relay_state(tmp_path: Path) -> None:
     folder = workspace(tmp_path, {"application": {"relay_state": "https://roster.northmere.example/home"}})
     unasked = quote(base64.b64encode(response(request=None, response_request="")), safe="").encode()
     cases = [
-        (b"https%3A%2F%2Froster.northmere.example%2Fhome", False), (b"elsewhere", True), (b"x" * 81, True), (b"", False),
-    ]  # fmt: skip
+        (b"https%3A%2F%2Froster.northmere.example%2Fhome", False),
+        (b"elsewhere", True),
+        (b"x" * 81, True),
+        (b"", False),
+    ]
     for state, told in cases:
         _, document = run_json("diagnose", folder=folder, stdin=b"SAMLResponse=" + unasked + b"&RelayState=" + state)
         codes = {one["code"] for one in document["attempts"][0]["findings"]}
@@ -232,8 +250,10 @@ def test_relay_state(tmp_path: Path) -> None:
 
 
 def test_accepted_risks_stay_in_sight(tmp_path: Path) -> None:
-    accepted = [{"code": "domain-not-routed", "reason": "one person with two addresses", "until": "2026-12-31"},
-                {"code": "claim-missing", "reason": "old", "until": "2026-01-01"}]  # fmt: skip
+    accepted = [
+        {"code": "domain-not-routed", "reason": "one person with two addresses", "until": "2026-12-31"},
+        {"code": "claim-missing", "reason": "old", "until": "2026-01-01"},
+    ]
     folder = workspace(tmp_path, {"accepted": accepted, "claims": [{"name": "x", "need": "should"}]})
     (folder / "m.xml").write_bytes(response(name_id="m.tern@elsewhere.example"))
     _, document = run_json("diagnose", "m.xml", folder=folder)
@@ -254,14 +274,31 @@ BAD: list[tuple[str, bytes, int, str | None, str]] = [
     ("a certificate", pem(certificate("id")).encode(), 3, None, "no message of a sign-in"),
     ("cut off", response()[:1500], 1, "capture-truncated", "it stops"),
     ("cut off in base64", B64[:2001], 1, "capture-truncated", "it stops"),
-    ("broken in the middle", response().replace(b"</saml:Issuer>", b"</saml:Isuer>", 1), 1, "malformed-message", "broken at line"),
+    (
+        "broken in the middle",
+        response().replace(b"</saml:Issuer>", b"</saml:Isuer>", 1),
+        1,
+        "malformed-message",
+        "broken at line",
+    ),
     ("a document type", b'<!DOCTYPE x SYSTEM "file:///etc/passwd">' + response(), 1, "unsafe-xml", "DOCTYPE"),
-    ("an entity bomb",
-     b'<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]>'
-     + response().replace(b">mate<", b">&b;<"), 1, "unsafe-xml", "DOCTYPE"),
+    (
+        "an entity bomb",
+        b'<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]>'
+        + response().replace(b">mate<", b">&b;<"),
+        1,
+        "unsafe-xml",
+        "DOCTYPE",
+    ),
     ("deep", response().replace(b">mate<", b">" + b"<x>" * 150 + b"</x>" * 150 + b"<"), 1, "unsafe-xml", "nested"),
-    ("very deep", response().replace(b">mate<", b">" + b"<x>" * 5000 + b"</x>" * 5000 + b"<"), 1, "unsafe-xml", "nested"),
-]  # fmt: skip
+    (
+        "very deep",
+        response().replace(b">mate<", b">" + b"<x>" * 5000 + b"</x>" * 5000 + b"<"),
+        1,
+        "unsafe-xml",
+        "nested",
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "data", "status", "code", "words"), BAD, ids=[one[0] for one in BAD])
@@ -310,8 +347,11 @@ def test_decode(tmp_path: Path) -> None:
     assert (status, message["kind"], message["layers"]) == (0, "saml-response", ["form", "base64"])
     summary = message["summary"]
     assert (summary["issuer"], summary["audience"], summary["subject"], summary["recipient"]) == (
-        "https://id.northmere.example/saml", [AUDIENCE], TERN, "https://roster.northmere.example/saml/acs",
-    )  # fmt: skip
+        "https://id.northmere.example/saml",
+        [AUDIENCE],
+        TERN,
+        "https://roster.northmere.example/saml/acs",
+    )
     assert (summary["valid_from"], summary["valid_until"]) == ("2026-11-20T08:13:03Z", "2026-11-20T08:19:03Z")
     assert (summary["signed_parts"], summary["status"]) == (["assertion"], ["Success"])
     assert summary["relay_state"] == "[secret 1, 4 characters]"
@@ -365,8 +405,13 @@ def test_certs(tmp_path: Path) -> None:
 
 
 def test_apps(tmp_path: Path) -> None:
-    folder = workspace(tmp_path, {"provider_setup": {"audience": AUDIENCE[:-1], "assigned": "everyone"},
-                                  "application": {"password_sign_in": True}})  # fmt: skip
+    folder = workspace(
+        tmp_path,
+        {
+            "provider_setup": {"audience": AUDIENCE[:-1], "assigned": "everyone"},
+            "application": {"password_sign_in": True},
+        },
+    )
     status, document = run_json("apps", "list", folder=folder)
     conforms(document, "apps")
     assert (status, document["applications"][0]["entity_id"]) == (0, AUDIENCE)

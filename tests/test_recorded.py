@@ -100,12 +100,32 @@ def test_no_question_is_well_in_one_form_and_broken_in_another(name: str) -> Non
 
 
 WAY = {
-    "no-answer", "session-not-started", "session-cookie-lost", "http-error", "redirect-loop", "blocked-by-browser", "state-mismatch",
-    "response-to-unknown-request", "api-refused", "replayed-message", "name-not-resolved", "port-unreachable", "tls-untrusted",
-    "request-rejected", "not-assigned", "redirect-uri-mismatch", "acs-not-registered", "request-unsigned", "account-not-found",
-    "token-request-refused", "scope-not-granted", "issuer-mismatch", "identifier-in-request-unknown", "code-challenge-missing",
+    "no-answer",
+    "session-not-started",
+    "session-cookie-lost",
+    "http-error",
+    "redirect-loop",
+    "blocked-by-browser",
+    "state-mismatch",
+    "response-to-unknown-request",
+    "api-refused",
+    "replayed-message",
+    "name-not-resolved",
+    "port-unreachable",
+    "tls-untrusted",
+    "request-rejected",
+    "not-assigned",
+    "redirect-uri-mismatch",
+    "acs-not-registered",
+    "request-unsigned",
+    "account-not-found",
+    "token-request-refused",
+    "scope-not-granted",
+    "issuer-mismatch",
+    "identifier-in-request-unknown",
+    "code-challenge-missing",
     "other-user-answered",
-}  # fmt: skip
+}
 """What only the way, or a page on it, shows: a form that has no way cannot have asked."""
 
 

@@ -60,35 +60,86 @@ CASES: list[tuple[str, dict[str, Any], dict[str, Any], dict[str, Any], str | Non
     ("the answer is to another request", {}, {"request": "_rq9"}, SETUP, "response-to-unknown-request", "break"),
     ("the answer names no request", {}, {"request": None}, SETUP, "in-response-to-missing", "risk"),
     ("an ACS URL the provider does not have", {"acs": ACS + "/v2"}, {}, SETUP, "acs-not-registered", "break"),
-    ("another identifier than at the provider", {"issuer": AUDIENCE[:-1]}, {}, SETUP, "identifier-in-request-unknown",
-     "break"),
+    (
+        "another identifier than at the provider",
+        {"issuer": AUDIENCE[:-1]},
+        {},
+        SETUP,
+        "identifier-in-request-unknown",
+        "break",
+    ),
     ("sent to another address", {"destination": SSO + "2"}, {}, {**SETUP}, "destination-mismatch", "risk"),
-    ("another format than asked for",
-     {"inner": f'<samlp:NameIDPolicy Format="{PERSISTENT}"/>'}, {}, SETUP, "name-id-format-mismatch", "break"),
+    (
+        "another format than asked for",
+        {"inner": f'<samlp:NameIDPolicy Format="{PERSISTENT}"/>'},
+        {},
+        SETUP,
+        "name-id-format-mismatch",
+        "break",
+    ),
     ("the format asked for", {"inner": f'<samlp:NameIDPolicy Format="{EMAIL}"/>'}, {}, SETUP, None, ""),
-    ("a redirect asked for", {"extra": f'ProtocolBinding="{BINDINGS}HTTP-Redirect"'}, {}, SETUP, "wrong-binding",
-     "break"),
-    ("an artifact asked for, a post came", {"extra": f'ProtocolBinding="{BINDINGS}HTTP-Artifact"'}, {}, SETUP,
-     "wrong-binding", "break"),
+    (
+        "a redirect asked for",
+        {"extra": f'ProtocolBinding="{BINDINGS}HTTP-Redirect"'},
+        {},
+        SETUP,
+        "wrong-binding",
+        "break",
+    ),
+    (
+        "an artifact asked for, a post came",
+        {"extra": f'ProtocolBinding="{BINDINGS}HTTP-Artifact"'},
+        {},
+        SETUP,
+        "wrong-binding",
+        "break",
+    ),
     ("a post asked for", {"extra": f'ProtocolBinding="{BINDINGS}HTTP-POST"'}, {}, SETUP, None, ""),
-    ("forced, and an old session used", {"extra": 'ForceAuthn="true"'}, {"authenticated": "2026-11-20T07:00:00Z"},
-     SETUP, "authentication-too-old", "break"),
+    (
+        "forced, and an old session used",
+        {"extra": 'ForceAuthn="true"'},
+        {"authenticated": "2026-11-20T07:00:00Z"},
+        SETUP,
+        "authentication-too-old",
+        "break",
+    ),
     ("forced, and done", {"extra": 'ForceAuthn="true"'}, {}, SETUP, None, ""),
     ("exactly another class", {"inner": context("exact", "Smartcard")}, {}, SETUP, "assurance-too-low", "break"),
     ("one of two classes", {"inner": context("exact", "Smartcard", "Password")}, {}, SETUP, None, ""),
     ("at least a weaker class", {"inner": context("minimum", "InternetProtocol")}, {}, SETUP, None, ""),
-    ("at least a stronger class", {"inner": context("minimum", "TimeSyncToken")}, {}, SETUP, "assurance-too-low",
-     "break"),
+    (
+        "at least a stronger class",
+        {"inner": context("minimum", "TimeSyncToken")},
+        {},
+        SETUP,
+        "assurance-too-low",
+        "break",
+    ),
     ("better than the same class", {"inner": context("better", "Password")}, {}, SETUP, "assurance-too-low", "break"),
     ("at most a weaker class", {"inner": context("maximum", "unspecified")}, {}, SETUP, "assurance-too-low", "break"),
-    ("another person asked for",
-     {"inner": f'<saml:Subject><saml:NameID Format="{EMAIL}">a.fulmar@northmere.example</saml:NameID></saml:Subject>'},
-     {}, SETUP, "other-user-answered", "break"),
-    ("another provider asked for",
-     {"inner": '<samlp:Scoping><samlp:IDPList><samlp:IDPEntry ProviderID="https://id.skerry-pilots.example"/>'
-               "</samlp:IDPList></samlp:Scoping>"}, {}, SETUP, "issuer-mismatch", "risk"),
+    (
+        "another person asked for",
+        {
+            "inner": f'<saml:Subject><saml:NameID Format="{EMAIL}">a.fulmar@northmere.example</saml:NameID></saml:Subject>'
+        },
+        {},
+        SETUP,
+        "other-user-answered",
+        "break",
+    ),
+    (
+        "another provider asked for",
+        {
+            "inner": '<samlp:Scoping><samlp:IDPList><samlp:IDPEntry ProviderID="https://id.skerry-pilots.example"/>'
+            "</samlp:IDPList></samlp:Scoping>"
+        },
+        {},
+        SETUP,
+        "issuer-mismatch",
+        "risk",
+    ),
     ("signed requests wanted", {}, {}, {**SETUP, "wants": True}, "request-unsigned", "risk"),
-]  # fmt: skip
+]
 
 
 def capture_of(asked: dict[str, Any], answered: dict[str, Any]) -> bytes:
@@ -107,9 +158,14 @@ def folder_for(folder: Path, settings: dict[str, Any]) -> Path:
     ("name", "asked", "answered", "settings", "code", "severity"), CASES, ids=[c[0] for c in CASES]
 )
 def test_a_request_held_against_its_answer(
-    tmp_path: Path, name: str, asked: dict[str, Any], answered: dict[str, Any], settings: dict[str, Any],
-    code: str | None, severity: str,
-) -> None:  # fmt: skip
+    tmp_path: Path,
+    name: str,
+    asked: dict[str, Any],
+    answered: dict[str, Any],
+    settings: dict[str, Any],
+    code: str | None,
+    severity: str,
+) -> None:
     found = judge(capture_of(asked, answered), folder_for(tmp_path, settings))
     assert found.started_by == "application"
     told = {one.code: one for one in found.findings if one.severity in ("break", "risk")}
@@ -202,8 +258,11 @@ def test_a_request_without_its_answer(tmp_path: Path) -> None:
     status, document = run_json("diagnose", "request.txt", folder=folder)
     (attempt,) = document["attempts"]
     assert (status, attempt["app"], attempt["chosen_by"], attempt["started_by"]) == (
-        1, "crew-roster", "audience", "application",
-    )  # fmt: skip
+        1,
+        "crew-roster",
+        "audience",
+        "application",
+    )
     assert attempt["first_break"] == "acs-not-registered"
     assert {one["because"] for one in attempt["unchecked"]} >= {"the answer to the request is not in this capture"}
 
@@ -215,8 +274,9 @@ def test_a_request_and_its_answer_in_two_files(tmp_path: Path) -> None:
     (folder / "c.txt").write_bytes(posted(response(request="_rq7", identifier="_as7"), RelayState="ss:4d1f"))
     _, document = run_json("diagnose", "a.txt", "b.txt", "c.txt", folder=folder)
     assert [(one["source"], one["first_break"]) for one in document["attempts"]] == [
-        ("a.txt", "assurance-too-low"), ("c.txt", None),
-    ]  # fmt: skip
+        ("a.txt", "assurance-too-low"),
+        ("c.txt", None),
+    ]
     _, document = run_json("diagnose", "b.txt", "c.txt", "--together", folder=folder)
     assert [one["first_break"] for one in document["attempts"]] == ["response-to-unknown-request"]
 
@@ -229,8 +289,9 @@ def test_two_sign_ins_in_one_text_are_told_apart() -> None:
     )
     attempts = parse_all(first + second)
     assert [(one.request.id, one.assertion or one.response.assertions[0].id.value) for one in attempts] == [
-        ("_rq1", "_as1"), ("_rq2", "_as2"),
-    ]  # fmt: skip
+        ("_rq1", "_as1"),
+        ("_rq2", "_as2"),
+    ]
 
 
 def test_a_silent_round_belongs_to_the_attempt_after_it(tmp_path: Path) -> None:

@@ -33,17 +33,31 @@ _CLAIMS = {"iss": ISSUER, "sub": "m.tern", "aud": "crew-roster", "exp": 17951616
 _HIDDEN = _token(_CLAIMS)
 
 
-def _exchange(url: str = f"{_PAGE}/", sent: dict[str, str] | None = None, received: dict[str, str] | None = None,
-              body: str | None = None, answer: str | None = None, media: str = "text/html", status: int = 200,
-              method: str = "GET") -> dict[str, Any]:  # fmt: skip
+def _exchange(
+    url: str = f"{_PAGE}/",
+    sent: dict[str, str] | None = None,
+    received: dict[str, str] | None = None,
+    body: str | None = None,
+    answer: str | None = None,
+    media: str = "text/html",
+    status: int = 200,
+    method: str = "GET",
+) -> dict[str, Any]:
     request: dict[str, Any] = {"method": method, "url": url, "headers": _pairs(sent), "cookies": []}
     if body is not None:
         request |= {"method": "POST", "postData": {"mimeType": "application/x-www-form-urlencoded", "text": body}}
     return {
-        "startedDateTime": AT, "time": 12, "request": request,
-        "response": {"status": status, "headers": _pairs(received), "cookies": [], "redirectURL": "",
-                     "content": {"mimeType": media, **({"text": answer} if answer is not None else {})}},
-    }  # fmt: skip
+        "startedDateTime": AT,
+        "time": 12,
+        "request": request,
+        "response": {
+            "status": status,
+            "headers": _pairs(received),
+            "cookies": [],
+            "redirectURL": "",
+            "content": {"mimeType": media, **({"text": answer} if answer is not None else {})},
+        },
+    }
 
 
 def _pairs(fields: dict[str, str] | None) -> list[dict[str, str]]:
@@ -172,10 +186,16 @@ PLACES: dict[str, bytes] = {
 }
 
 COMMANDS = (
-    ("decode",), ("decode", "--format", "json"), ("diagnose", "-v"), ("diagnose", "--format", "json"),
-    ("diagnose", "--format", "jsonl"), ("timeline",), ("timeline", "--format", "json"), ("certs",),
+    ("decode",),
+    ("decode", "--format", "json"),
+    ("diagnose", "-v"),
+    ("diagnose", "--format", "json"),
+    ("diagnose", "--format", "jsonl"),
+    ("timeline",),
+    ("timeline", "--format", "json"),
+    ("certs",),
     ("diagnose", "--figure", "way.svg"),
-)  # fmt: skip
+)
 
 
 def spellings(secret: str) -> set[str]:
@@ -223,20 +243,42 @@ def test_reveal_shows_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Non
 
 @pytest.mark.parametrize(
     "column, secret",
-    [("Session", True), ("sid", True), ("user_sid", True), ("cookie", True), ("ids.token", True), ("Request", False),
-     ("correlation", False), ("trace_id", False), ("code", False), ("reason_code", False), ("transaction", False),
-     ("side", False)],
-)  # fmt: skip
+    [
+        ("Session", True),
+        ("sid", True),
+        ("user_sid", True),
+        ("cookie", True),
+        ("ids.token", True),
+        ("Request", False),
+        ("correlation", False),
+        ("trace_id", False),
+        ("code", False),
+        ("reason_code", False),
+        ("transaction", False),
+        ("side", False),
+    ],
+)
 def test_which_columns_are_secret(column: str, secret: bool) -> None:
     assert is_secret_column(column) is secret
 
 
 @pytest.mark.parametrize(
     "text",
-    ["Invalid token: expired", "password: incorrect", "token: not yet valid", "Secret: missing", "error code: 50126",
-     "code=A-70 no session", "sign-in by k.dunlin@northmere.example", "cookie: none sent", "PIN accepted", "assertion: audience differs",
-     "GET /cb?state=st-1 HTTP/1.1", "https://id.northmere.example/realms/ferries/protocol/saml"],
-)  # fmt: skip
+    [
+        "Invalid token: expired",
+        "password: incorrect",
+        "token: not yet valid",
+        "Secret: missing",
+        "error code: 50126",
+        "code=A-70 no session",
+        "sign-in by k.dunlin@northmere.example",
+        "cookie: none sent",
+        "PIN accepted",
+        "assertion: audience differs",
+        "GET /cb?state=st-1 HTTP/1.1",
+        "https://id.northmere.example/realms/ferries/protocol/saml",
+    ],
+)
 def test_what_a_reason_says_in_words_stays(text: str) -> None:
     """What a log says of a token or password is no secret, and is needed to understand the failure."""
     assert without_secrets(text) == text
@@ -244,11 +286,16 @@ def test_what_a_reason_says_in_words_stays(text: str) -> None:
 
 @pytest.mark.parametrize(
     "text, hidden",
-    [("password=hunter2", "password=[secret]"), ('{"password": "correct horse", "a": 1}', '{"password": [secret], "a": 1}'),
-     ("token: 8f3aZ", "token: [secret]"), ("Authorization: Bearer abcdefgh", "Authorization: [secret] [secret]"),
-     ("GET /cb?code=abc&state=x", "GET /cb?code=[secret]&state=x"), ("https://u:p@a.example/", "https://[secret]@a.example/"),
-     ("/a;jsessionid=1F2E?x=1", "/a;jsessionid=[secret]")],
-)  # fmt: skip
+    [
+        ("password=hunter2", "password=[secret]"),
+        ('{"password": "correct horse", "a": 1}', '{"password": [secret], "a": 1}'),
+        ("token: 8f3aZ", "token: [secret]"),
+        ("Authorization: Bearer abcdefgh", "Authorization: [secret] [secret]"),
+        ("GET /cb?code=abc&state=x", "GET /cb?code=[secret]&state=x"),
+        ("https://u:p@a.example/", "https://[secret]@a.example/"),
+        ("/a;jsessionid=1F2E?x=1", "/a;jsessionid=[secret]"),
+    ],
+)
 def test_what_a_reason_gives_away_is_hidden(text: str, hidden: str) -> None:
     found = without_secrets(text)
     assert found == hidden or "Bearer" in text

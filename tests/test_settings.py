@@ -86,9 +86,12 @@ def test_files_that_are_missing(tmp_path: Path) -> None:
     folder = workspace(tmp_path, changes, files={"metadata/x.xml": ""})
     text = problems(folder)
     for words in (
-        "certs/gone.pem, which does not exist", "has 2 hexadecimal digits", "metadata, which is a folder",
-        "accounts/gone.csv, which does not exist", "did you mean northmere-id?",
-    ):  # fmt: skip
+        "certs/gone.pem, which does not exist",
+        "has 2 hexadecimal digits",
+        "metadata, which is a folder",
+        "accounts/gone.csv, which does not exist",
+        "did you mean northmere-id?",
+    ):
         assert words in text
 
 
@@ -169,10 +172,17 @@ def test_the_workspace_is_found_upwards(tmp_path: Path) -> None:
 
 def test_openid_connect_keys_are_read(tmp_path: Path) -> None:
     client = {
-        "protocol": "oidc", "provider": "northmere-id",
-        "application": {"client_id": "abc", "redirect_uris": ["https://x.example/cb"], "max_age": 3600,
-                        "token_algorithm": "RS256", "scopes": ["openid"], "secret_expires": "2027-01-01"},
-    }  # fmt: skip
+        "protocol": "oidc",
+        "provider": "northmere-id",
+        "application": {
+            "client_id": "abc",
+            "redirect_uris": ["https://x.example/cb"],
+            "max_age": 3600,
+            "token_algorithm": "RS256",
+            "scopes": ["openid"],
+            "secret_expires": "2027-01-01",
+        },
+    }
     folder = workspace(tmp_path, files={"apps/x.toml": toml(client)})
     settings = load_workspace(folder).apps["x"].settings.application
     assert (settings.token_algorithm, settings.max_age.total_seconds() if settings.max_age else None) == (
@@ -210,8 +220,12 @@ def test_lists() -> None:
 
 
 def test_rewriting_step_by_step() -> None:
-    steps = [Rewrite(drop_domain=True), Rewrite(case="lower"), Rewrite(replace="^x-(.*)$", replacement=r"\1"),
-             Rewrite(add_suffix="@northmere.example")]  # fmt: skip
+    steps = [
+        Rewrite(drop_domain=True),
+        Rewrite(case="lower"),
+        Rewrite(replace="^x-(.*)$", replacement=r"\1"),
+        Rewrite(add_suffix="@northmere.example"),
+    ]
     assert rewrite("X-M.Tern@other.example", steps) == ["X-M.Tern", "x-m.tern", "m.tern", TERN]
     assert rewrite("x", []) == []
 

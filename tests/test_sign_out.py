@@ -26,7 +26,7 @@ from kit import (
     run_json,
     sp_metadata,
     workspace,
-)  # fmt: skip
+)
 
 FILES = {"metadata/sp.xml": sp_metadata(), "metadata/id.xml": idp_metadata()}
 
@@ -53,22 +53,45 @@ BESIDE: list[tuple[str, bytes, bytes | None, dict[str, str]]] = [
     ("all is well", redirect(logout_request(), "id"), ANSWERED, {}),
     ("not signed", redirect(logout_request()), ANSWERED, {"sign-out-unmatched": "risk"}),
     ("another session", redirect(logout_request(session="_se9"), "id"), ANSWERED, {"sign-out-unmatched": "risk"}),
-    ("another person", redirect(logout_request("a.fulmar@northmere.example"), "id"), ANSWERED,
-     {"sign-out-unmatched": "risk"}),
+    (
+        "another person",
+        redirect(logout_request("a.fulmar@northmere.example"), "id"),
+        ANSWERED,
+        {"sign-out-unmatched": "risk"},
+    ),
     ("no answer", redirect(logout_request(), "id"), None, {"sign-out-unmatched": "risk"}),
-    ("refused", redirect(logout_request(), "id"),
-     redirect(logout_response(status=("Responder", "PartialLogout")), "app", field="SAMLResponse"),
-     {"sign-out-unmatched": "risk"}),
-    ("to another address", redirect(logout_request(destination=SLO + "2"), "id"), ANSWERED,
-     {"destination-mismatch": "risk"}),
+    (
+        "refused",
+        redirect(logout_request(), "id"),
+        redirect(logout_response(status=("Responder", "PartialLogout")), "app", field="SAMLResponse"),
+        {"sign-out-unmatched": "risk"},
+    ),
+    (
+        "to another address",
+        redirect(logout_request(destination=SLO + "2"), "id"),
+        ANSWERED,
+        {"destination-mismatch": "risk"},
+    ),
     ("by a stranger's key", redirect(logout_request(), "stranger"), ANSWERED, {"signature-value-invalid": "risk"}),
-    ("too late", redirect(logout_request(extra='NotOnOrAfter="2026-11-20T08:50:00Z"'), "id"), ANSWERED,
-     {"expired": "risk"}),
-    ("by somebody else", redirect(logout_request(issuer="https://id.skerry-pilots.example"), "id"), ANSWERED,
-     {"issuer-mismatch": "risk"}),
-    ("by the application", redirect(logout_request(issuer=AUDIENCE, destination=SLO_OF_ID), "app"),
-     redirect(logout_response(issuer=ISSUER, destination=SLO), "id", field="SAMLResponse"), {}),
-]  # fmt: skip
+    (
+        "too late",
+        redirect(logout_request(extra='NotOnOrAfter="2026-11-20T08:50:00Z"'), "id"),
+        ANSWERED,
+        {"expired": "risk"},
+    ),
+    (
+        "by somebody else",
+        redirect(logout_request(issuer="https://id.skerry-pilots.example"), "id"),
+        ANSWERED,
+        {"issuer-mismatch": "risk"},
+    ),
+    (
+        "by the application",
+        redirect(logout_request(issuer=AUDIENCE, destination=SLO_OF_ID), "app"),
+        redirect(logout_response(issuer=ISSUER, destination=SLO), "id", field="SAMLResponse"),
+        {},
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "request_", "answer", "codes"), BESIDE, ids=[one[0] for one in BESIDE])

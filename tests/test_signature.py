@@ -22,7 +22,10 @@ M2007 = "http://www.w3.org/2007/05/xmldsig-more#"
 GOOD: list[tuple[str, dict[str, Any]]] = [
     ("RSA-SHA256", {}),
     ("RSA-SHA384", {"method": MORE + "rsa-sha384", "hashed": hashes.SHA384()}),
-    ("RSA-SHA512", {"method": MORE + "rsa-sha512", "hashed": hashes.SHA512(), "digest": ENC + "sha512", "digest_name": "sha512"}),
+    (
+        "RSA-SHA512",
+        {"method": MORE + "rsa-sha512", "hashed": hashes.SHA512(), "digest": ENC + "sha512", "digest_name": "sha512"},
+    ),
     ("RSA-SHA1", {"method": DS + "rsa-sha1", "hashed": hashes.SHA1(), "digest": DS + "sha1", "digest_name": "sha1"}),
     ("RSA-PSS", {"method": M2007 + "sha256-rsa-MGF1", "pss": True}),
     ("RSA-PSS with SHA-512", {"method": M2007 + "sha512-rsa-MGF1", "hashed": hashes.SHA512(), "pss": True}),
@@ -35,7 +38,7 @@ GOOD: list[tuple[str, dict[str, Any]]] = [
     ("with comments", {"c14n": EXCLUSIVE + "WithComments"}),
     ("inclusive with comments", {"c14n": INCLUSIVE + "#WithComments"}),
     ("a prefix list", {"prefixes": "saml xs"}),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "signing"), GOOD, ids=[one[0] for one in GOOD])
@@ -115,20 +118,41 @@ REFUSED: list[tuple[str, dict[str, Any], str]] = [
     ("HMAC", {"method": DS + "hmac-sha1"}, "symmetric"),
     ("an unknown algorithm", {"method": "urn:x"}, "not one that is accepted"),
     ("an unknown digest", {"digest": "urn:x"}, "digest algorithm urn:x"),
-    ("an unknown canonicalization", {"after": _edit("ds:SignedInfo/ds:CanonicalizationMethod", Algorithm="urn:x")}, "urn:x"),
+    (
+        "an unknown canonicalization",
+        {"after": _edit("ds:SignedInfo/ds:CanonicalizationMethod", Algorithm="urn:x")},
+        "urn:x",
+    ),
     ("the empty URI", {"reference": ""}, "empty URI"),
     ("an address", {"reference": "https://a.example/x.xml"}, "outside this document"),
     ("a file", {"reference": "file:///etc/hostname"}, "outside this document"),
     ("an expression", {"reference": "#xpointer(/)"}, "expression"),
     ("nobody's ID", {"reference": "#_nobody"}, "no element here"),
     ("no enveloped transform", {"transforms": TRANSFORM.format(EXCLUSIVE)}, "lacks the enveloped"),
-    ("XPath", {"transforms": TRANSFORM.format(DS + "enveloped-signature")
-               + TRANSFORM.format("http://www.w3.org/TR/1999/REC-xpath-19991116")}, "transform"),
-    ("two canonicalizations", {"transforms": TRANSFORM.format(DS + "enveloped-signature") + TRANSFORM.format(EXCLUSIVE) * 2},
-     "more than one"),
-    ("canonicalized first", {"transforms": TRANSFORM.format(EXCLUSIVE) + TRANSFORM.format(DS + "enveloped-signature")}, ""),
-    ("no digest value", {"after": _edit("ds:SignedInfo/ds:Reference/ds:DigestValue", text="***")}, "DigestValue is not base64"),
-]  # fmt: skip
+    (
+        "XPath",
+        {
+            "transforms": TRANSFORM.format(DS + "enveloped-signature")
+            + TRANSFORM.format("http://www.w3.org/TR/1999/REC-xpath-19991116")
+        },
+        "transform",
+    ),
+    (
+        "two canonicalizations",
+        {"transforms": TRANSFORM.format(DS + "enveloped-signature") + TRANSFORM.format(EXCLUSIVE) * 2},
+        "more than one",
+    ),
+    (
+        "canonicalized first",
+        {"transforms": TRANSFORM.format(EXCLUSIVE) + TRANSFORM.format(DS + "enveloped-signature")},
+        "",
+    ),
+    (
+        "no digest value",
+        {"after": _edit("ds:SignedInfo/ds:Reference/ds:DigestValue", text="***")},
+        "DigestValue is not base64",
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "signing", "words"), REFUSED, ids=[one[0] for one in REFUSED])

@@ -26,10 +26,20 @@ LOCAL = "spark://local[1]"
 LOG = "when,who,target,result,code,from,request\n"
 ROW = "2026-11-20 0{hour}:14:0{second},{who},Crew Roster,{result},,192.0.2.{second},r{hour}{second} r{hour}\n"
 SETTINGS = {
-    "role": "provider", "format": "csv", "files": ["logs/*.csv"], "outcomes": {"success": ["yes"], "failure": ["no"]},
-    "fields": {"time": "when", "user": "who", "app": "target", "outcome": "result", "code": "code", "ip": "from",
-               "ids": ["request"]},
-}  # fmt: skip
+    "role": "provider",
+    "format": "csv",
+    "files": ["logs/*.csv"],
+    "outcomes": {"success": ["yes"], "failure": ["no"]},
+    "fields": {
+        "time": "when",
+        "user": "who",
+        "app": "target",
+        "outcome": "result",
+        "code": "code",
+        "ip": "from",
+        "ids": ["request"],
+    },
+}
 SOURCE = LogSource("id", "logs/id.toml", LogSettings.model_validate(SETTINGS))
 
 
@@ -86,11 +96,17 @@ def test_both_stores_answer_alike(both: list[EventStore]) -> None:
                 search(store.events(), wanted, Workspace())
                 for wanted in (
                     Wanted(),
-                    Wanted(user="m.tern", outcome="success", ip="192.0.2.0/24", text="TERN",
-                           since=datetime(2026, 11, 20, 1, tzinfo=UTC), until=datetime(2026, 11, 20, 3, tzinfo=UTC)),
+                    Wanted(
+                        user="m.tern",
+                        outcome="success",
+                        ip="192.0.2.0/24",
+                        text="TERN",
+                        since=datetime(2026, 11, 20, 1, tzinfo=UTC),
+                        until=datetime(2026, 11, 20, 3, tzinfo=UTC),
+                    ),
                     Wanted(id="r23 r2"),
                 )
-            ]  # fmt: skip
+            ]
             carried, spread = by_ids(store.plain_events(), ["r23 r2", "r14 r1", "nothing"])
             everything.append((found, sorted(carried, key=repr), spread, survey(store.plain_events())))
     assert everything[0] == everything[1]
@@ -111,7 +127,16 @@ def test_both_stores_correlate_alike(tmp_path: Path) -> None:
                 by_file.setdefault(event.file, []).append(event)
             for name, events in by_file.items():
                 store.add(events)
-                loaded = LoadedFile(events[0].source, name, 1, name, 1, len(events), 0, correlation.BEGIN)
+                loaded = LoadedFile(
+                    source=events[0].source,
+                    file=name,
+                    octets=1,
+                    digest=name,
+                    lines=1,
+                    rows=len(events),
+                    bad=0,
+                    loaded_at=correlation.BEGIN,
+                )
                 store.remember(loaded)
         for opened in open_one(store_of(tmp_path / setting[:5], setting)):
             told = correlation.run(world, opened, apps)
@@ -144,9 +169,12 @@ def test_nothing_is_lost_by_an_interruption(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     ("setting", "master", "folder"),
-    [("spark://local[2]", "local[2]", None), ("spark://one.example:7077", "spark://one.example:7077", None),
-     ("spark://one.example:7077/srv/logs", "spark://one.example:7077", "/srv/logs")],
-)  # fmt: skip
+    [
+        ("spark://local[2]", "local[2]", None),
+        ("spark://one.example:7077", "spark://one.example:7077", None),
+        ("spark://one.example:7077/srv/logs", "spark://one.example:7077", "/srv/logs"),
+    ],
+)
 def test_where_a_store_on_spark_is(setting: str, master: str, folder: str | None, tmp_path: Path) -> None:
     assert place_of(setting, tmp_path) == (master, Path(folder) if folder else tmp_path / ".trace-lens/parquet")
 

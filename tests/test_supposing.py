@@ -22,11 +22,16 @@ PROPOSED: list[tuple[str, dict[str, Any], dict[str, Any], dict[str, str], str]] 
     ("case of the name", {"name_id": TERN.upper()}, LISTED, ACCOUNTS, "account-near-match"),
     ("domain of the name", {}, LISTED, {"accounts.csv": "user\nm.tern\n"}, "account-near-match"),
     ("format", {"name_format": TRANSIENT}, {"application": {"name_id_format": EMAIL}}, {}, "name-id-format-mismatch"),
-    ("key", {"signing": {"signer": "id-next"}}, {}, {"certs/next.pem": pem(certificate("id-next"))},
-     "signed-by-other-known-key"),
+    (
+        "key",
+        {"signing": {"signer": "id-next"}},
+        {},
+        {"certs/next.pem": pem(certificate("id-next"))},
+        "signed-by-other-known-key",
+    ),
     ("start", {"request": None}, {"application": {"accepts_unsolicited": False}}, {}, "unsolicited-not-accepted"),
     ("claim", {}, {"claims": [{"name": "urn:northmere:ROLE"}]}, {}, "claim-name-near-match"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "message", "app", "files", "code"), PROPOSED, ids=[one[0] for one in PROPOSED])

@@ -37,7 +37,7 @@ _OPERATIONS: dict[str, Callable[[Any, Any], object]] = {
     "findall": lambda pattern, text: pattern.findall(text),
     "sub": lambda pattern, text: pattern.sub(lambda match: match[0][:1], text),
     "split": lambda pattern, text: pattern.split(text),
-}  # fmt: skip
+}
 Expression = tuple[str, re.Pattern[Any], frozenset[str]]
 
 

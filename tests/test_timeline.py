@@ -64,9 +64,16 @@ def when(seconds: float) -> str:
 
 
 def loaded(
-    folder: Path, *, provider: str = "granted,", app: str | None = "ok,,", off: float = 0.0, request: str = "_rq1",
-    settings: dict[str, Any] | None = None, more: dict[str, str] | None = None, web: str | None = None,
-) -> Path:  # fmt: skip
+    folder: Path,
+    *,
+    provider: str = "granted,",
+    app: str | None = "ok,,",
+    off: float = 0.0,
+    request: str = "_rq1",
+    settings: dict[str, Any] | None = None,
+    more: dict[str, str] | None = None,
+    web: str | None = None,
+) -> Path:
     """A workspace whose two logs hold one sign-in, and forty others by which the clocks can be told."""
     ids = ["when,who,target,result,code,from,request"]
     apps = ["when,who,result,code,why,request"]

@@ -51,10 +51,12 @@ def test_claims_that_are_names_and_those_that_are_not(tmp_path: Path) -> None:
     attributes = "".join(
         f'<saml:Attribute Name="{name}"><saml:AttributeValue>{value}</saml:AttributeValue></saml:Attribute>'
         for name, value in (
-            ("https://schemas.northmere.example/emailAddress", "tern@home.example"), ("uid", "mtern"),
-            ("department", "harbour"), ("upn", "m.tern@corp.example"),
+            ("https://schemas.northmere.example/emailAddress", "tern@home.example"),
+            ("uid", "mtern"),
+            ("department", "harbour"),
+            ("upn", "m.tern@corp.example"),
         )
-    )  # fmt: skip
+    )
     found = seen(workspace(tmp_path), response(attributes=attributes))
     assert {"tern@home.example", "mtern", "m.tern@corp.example"} <= found.names
     assert "harbour" not in found.names
@@ -103,11 +105,14 @@ def test_messages_of_openid_connect(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("means", "stage", "expected"),
     [
-        ("no account of that name", "identified", True), ("unknown user", None, True),
-        ("the account was not found", "identified", True), ("no account of that name", "authentic", False),
-        ("the account is locked", "identified", False), ("nobody is assigned", "entitled", False),
+        ("no account of that name", "identified", True),
+        ("unknown user", None, True),
+        ("the account was not found", "identified", True),
+        ("no account of that name", "authentic", False),
+        ("the account is locked", "identified", False),
+        ("nobody is assigned", "entitled", False),
     ],
-)  # fmt: skip
+)
 def test_codes_that_mean_no_account(means: str, stage: Any, expected: bool) -> None:
     assert says_no_account(LogCode(means=means, stage=stage)) is expected
     assert says_no_account(None) is False
@@ -123,8 +128,22 @@ def test_windows_are_put_together() -> None:
 )
 def test_where_an_event_stands(off: float, words: str) -> None:
     at = datetime(2026, 11, 20, 8, 14, tzinfo=UTC)
-    event = Event("gate", "gate.log", 7, at + timedelta(seconds=off), None, None, "other", None, None, None, ())
-    assert written(Matched(event, at, 0.934, ("id", "time"), "gateway")) == words
+    event = Event(
+        source="gate",
+        file="gate.log",
+        line=7,
+        time=at + timedelta(seconds=off),
+        user=None,
+        app=None,
+        outcome="other",
+        code=None,
+        reason=None,
+        ip=None,
+        ids=(),
+    )
+    assert (
+        written(Matched(event=event, corrected=at, probability=0.934, because=("id", "time"), role="gateway")) == words
+    )
 
 
 def test_the_logs_of_the_demo_are_as_their_descriptions_say(tmp_path: Path) -> None:

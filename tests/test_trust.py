@@ -46,9 +46,12 @@ def test_settings_that_lead_out(key: str, how: str, tmp_path: Path) -> None:
     (folder / "here").mkdir(parents=True)
     (folder / "here" / "link").symlink_to(outside)
     named = {"absolute": str(outside), "upwards": "../elsewhere/secret.txt", "link": "here/link"}[how]
-    changed = {"metadata": {"application": {"metadata": named}}, "list": {"account": {"list": named}},
-               "assigned": {"provider_setup": {"assigned": named}},
-               "trusted_certificates": {"application": {"trusted_certificates": [named]}}}[key]  # fmt: skip
+    changed = {
+        "metadata": {"application": {"metadata": named}},
+        "list": {"account": {"list": named}},
+        "assigned": {"provider_setup": {"assigned": named}},
+        "trusted_certificates": {"application": {"trusted_certificates": [named]}},
+    }[key]
     workspace(folder, changed)
     with pytest.raises(SettingsError, match="outside this workspace"):
         load_workspace(folder)
@@ -126,18 +129,31 @@ def test_commands_that_read_write_nothing(tmp_path: Path) -> None:
     folder = workspace(tmp_path / "workspace")
     (folder / "m.txt").write_bytes(posted(response()))
     before = sorted(folder.rglob("*"))
-    for command in (("diagnose", "m.txt"), ("decode", "m.txt"), ("sides", "crew-roster"), ("certs", "certs"), ("apps", "check"),
-                    ("logs", "list"), ("compare", "m.txt", "m.txt"), ("timeline", "m.txt")):  # fmt: skip
+    for command in (
+        ("diagnose", "m.txt"),
+        ("decode", "m.txt"),
+        ("sides", "crew-roster"),
+        ("certs", "certs"),
+        ("apps", "check"),
+        ("logs", "list"),
+        ("compare", "m.txt", "m.txt"),
+        ("timeline", "m.txt"),
+    ):
         run(*command, folder=folder, XDG_CACHE_HOME=str(tmp_path / "cache"))
     assert sorted(folder.rglob("*")) == before
 
 
 @pytest.mark.parametrize(
     "statement, words",
-    [("CREATE VIEW events2 AS SELECT 1", "view events2"), ("CREATE MACRO lower2(a) AS a", "macro lower2"),
-     ("CREATE TABLE other (a INTEGER)", "table other"), ("CREATE SEQUENCE s", "sequence s"),
-     ("CREATE SCHEMA t", "schema t"), ("DROP TABLE bad_rows; CREATE VIEW bad_rows AS SELECT 1 AS a", "view bad_rows")],
-)  # fmt: skip
+    [
+        ("CREATE VIEW events2 AS SELECT 1", "view events2"),
+        ("CREATE MACRO lower2(a) AS a", "macro lower2"),
+        ("CREATE TABLE other (a INTEGER)", "table other"),
+        ("CREATE SEQUENCE s", "sequence s"),
+        ("CREATE SCHEMA t", "schema t"),
+        ("DROP TABLE bad_rows; CREATE VIEW bad_rows AS SELECT 1 AS a", "view bad_rows"),
+    ],
+)
 def test_a_strange_store_is_refused(statement: str, words: str, tmp_path: Path) -> None:
     folder = with_log(tmp_path)
     run("logs", "load", folder=folder)
@@ -156,8 +172,13 @@ def test_the_store_reads_nothing_else(tmp_path: Path) -> None:
     (tmp_path / "other.csv").write_text("a\n1\n")
     for writing in (False, True):
         with EventStore(folder, writing=writing, files=[folder / "logs/id.csv"]) as store:
-            for statement in (f"SELECT * FROM read_csv('{tmp_path}/other.csv')", "SET enable_external_access = true",
-                              "INSTALL httpfs", f"ATTACH '{tmp_path}/x.duckdb'", f"COPY events TO '{tmp_path}/x.csv'"):  # fmt: skip
+            for statement in (
+                f"SELECT * FROM read_csv('{tmp_path}/other.csv')",
+                "SET enable_external_access = true",
+                "INSTALL httpfs",
+                f"ATTACH '{tmp_path}/x.duckdb'",
+                f"COPY events TO '{tmp_path}/x.csv'",
+            ):
                 with pytest.raises(duckdb.Error):
                     store._connection.raw_sql(statement)
 
@@ -195,9 +216,14 @@ def test_the_same_in_bulk(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "pattern, words",
-    [("(?=a)b", "lookahead"), ("(a)\\1", "back references"), ("(a", "not a regular expression"), ("a++", "possessive"),
-     ("(?<=a)b", "lookahead")],
-)  # fmt: skip
+    [
+        ("(?=a)b", "lookahead"),
+        ("(a)\\1", "back references"),
+        ("(a", "not a regular expression"),
+        ("a++", "possessive"),
+        ("(?<=a)b", "lookahead"),
+    ],
+)
 def test_expressions_that_are_told_at_loading(pattern: str, words: str, tmp_path: Path) -> None:
     with pytest.raises(NotUsable, match=words):
         compiled(pattern)
@@ -213,14 +239,29 @@ def test_expressions_that_take_for_ever_elsewhere(pattern: str, tmp_path: Path) 
 
 def test_expressions_mean_what_they_meant(tmp_path: Path) -> None:
     for pattern, text, put, made in (
-        (r"^(\w+)\.(\w+)$", "é.ü", r"\2.\1", "ü.é"), (r"^(.*)~guest@.*$", "k~guest@x", r"\1", "k"),
-        (r"[\d-]+", "a٣-b", "", "ab"), (r"x\Z", "xx", "y", "xy"), (r"(?P<a>b)", "b", r"\g<a>!", "b!"), (r"[]x]", "]", "", ""),
-    ):  # fmt: skip
+        (r"^(\w+)\.(\w+)$", "é.ü", r"\2.\1", "ü.é"),
+        (r"^(.*)~guest@.*$", "k~guest@x", r"\1", "k"),
+        (r"[\d-]+", "a٣-b", "", "ab"),
+        (r"x\Z", "xx", "y", "xy"),
+        (r"(?P<a>b)", "b", r"\g<a>!", "b!"),
+        (r"[]x]", "]", "", ""),
+    ):
         assert compiled(pattern).sub(put, text) == made
 
 
-@pytest.mark.parametrize("octets, small", [(0, True), (1, True), (2**255 - 20, True), (2**255 - 19, True), (2**255 - 18, True),
-                                           (2**255, True), (9, False), (4 * pow(5, -1, 2**255 - 19) % (2**255 - 19), False)])  # fmt: skip
+@pytest.mark.parametrize(
+    "octets, small",
+    [
+        (0, True),
+        (1, True),
+        (2**255 - 20, True),
+        (2**255 - 19, True),
+        (2**255 - 18, True),
+        (2**255, True),
+        (9, False),
+        (4 * pow(5, -1, 2**255 - 19) % (2**255 - 19), False),
+    ],
+)
 def test_points_of_small_order(octets: int, small: bool) -> None:
     """0, 1 and p - 1 as y, in every spelling; not the base point (RFC 8032 §5.1), nor what is no point."""
     assert has_small_order(octets.to_bytes(32, "little")) is small

@@ -48,12 +48,17 @@ OTHER = f"<saml:AudienceRestriction><saml:Audience>{AUDIENCE[:-1]}</saml:Audienc
 BOTH = {"metadata/sp.xml": sp_metadata(), "metadata/id.xml": idp_metadata()}
 FULL: dict[str, Any] = {
     "application": {
-        "metadata": "metadata/sp.xml", "provider_sso_url": SSO, "name_id_format": EMAIL, "sign_out_url": SLO,
-        "relay_state": "home", "email_domains": ["northmere.example"], "signed_part": "assertion",
+        "metadata": "metadata/sp.xml",
+        "provider_sso_url": SSO,
+        "name_id_format": EMAIL,
+        "sign_out_url": SLO,
+        "relay_state": "home",
+        "email_domains": ["northmere.example"],
+        "signed_part": "assertion",
     },
     "provider_setup": {"audience": AUDIENCE, "acs_url": ACS, "name_id_format": EMAIL},
     "claims": [{"name": "role", "one_of": ["mate", "master"]}],
-}  # fmt: skip
+}
 
 
 def laid(folder: Path, *captures: bytes) -> dict[str, Row]:
@@ -78,47 +83,128 @@ def test_all_agree(tmp_path: Path) -> None:
     status, document = run_json("sides", "crew-roster", "m.txt", folder=folder)
     assert (status, document["capture"]) == (0, "m.txt")
     items = {one["item"]: one for one in document["items"]}
-    wanted = {"audience", "acs_url", "issuer", "sso_url", "sign_out_url", "name_id_format", "certificates",
-              "signed_part", "algorithms", "relay_state", "email_domains", "claim role", "values of role"}  # fmt: skip
+    wanted = {
+        "audience",
+        "acs_url",
+        "issuer",
+        "sso_url",
+        "sign_out_url",
+        "name_id_format",
+        "certificates",
+        "signed_part",
+        "algorithms",
+        "relay_state",
+        "email_domains",
+        "claim role",
+        "values of role",
+    }
     assert wanted <= set(items)
     assert [one["label"] for one in items["acs_url"]["capture"]] == ["Destination", "Recipient"]
     assert items["algorithms"]["capture"][0]["value"] == "rsa-sha256"
 
 
 CASES: list[tuple[str, dict[str, Any], dict[str, Any] | None, str, str, str | None, str]] = [
-    ("a slash at the provider", {"provider_setup": {"audience": AUDIENCE[:-1]}}, None, "audience", "near", AUDIENCE,
-     "provider"),
+    (
+        "a slash at the provider",
+        {"provider_setup": {"audience": AUDIENCE[:-1]}},
+        None,
+        "audience",
+        "near",
+        AUDIENCE,
+        "provider",
+    ),
     ("a slash in the capture", {}, {"audiences": OTHER}, "audience", "near", AUDIENCE, "provider"),
-    ("the ACS URL as audience", {"provider_setup": {"audience": ACS}}, None, "audience", "misplaced", AUDIENCE,
-     "provider"),
-    ("the sign-on URL as issuer", {"application": {"provider_entity_id": SSO}}, None, "issuer", "misplaced", ISSUER,
-     "application"),
-    ("another reply address", {"provider_setup": {"acs_url": "https://else.example/acs"}}, None, "acs_url", "different",
-     ACS, "provider"),
-    ("another format", {"provider_setup": {"name_id_format": PERSISTENT}}, None, "name_id_format", "different", EMAIL,
-     "provider"),
-    ("another sign-on URL", {"application": {"provider_sso_url": SSO + "2"}}, None, "sso_url", "near", SSO,
-     "application"),
+    (
+        "the ACS URL as audience",
+        {"provider_setup": {"audience": ACS}},
+        None,
+        "audience",
+        "misplaced",
+        AUDIENCE,
+        "provider",
+    ),
+    (
+        "the sign-on URL as issuer",
+        {"application": {"provider_entity_id": SSO}},
+        None,
+        "issuer",
+        "misplaced",
+        ISSUER,
+        "application",
+    ),
+    (
+        "another reply address",
+        {"provider_setup": {"acs_url": "https://else.example/acs"}},
+        None,
+        "acs_url",
+        "different",
+        ACS,
+        "provider",
+    ),
+    (
+        "another format",
+        {"provider_setup": {"name_id_format": PERSISTENT}},
+        None,
+        "name_id_format",
+        "different",
+        EMAIL,
+        "provider",
+    ),
+    (
+        "another sign-on URL",
+        {"application": {"provider_sso_url": SSO + "2"}},
+        None,
+        "sso_url",
+        "near",
+        SSO,
+        "application",
+    ),
     ("the response signed", {}, {"signed": "response"}, "signed_part", "different", "assertion", "provider"),
     ("a role misspelt", {}, {"attributes": attribute("role", "Mate")}, "values of role", "near", "mate", "provider"),
-    ("a role unknown", {}, {"attributes": attribute("role", "cook")}, "values of role", "different", "mate, master",
-     "provider"),
-    ("a claim under another name", {}, {"attributes": attribute("urn:x:Role", "mate")}, "claim role", "near", "role",
-     "provider"),
+    (
+        "a role unknown",
+        {},
+        {"attributes": attribute("role", "cook")},
+        "values of role",
+        "different",
+        "mate, master",
+        "provider",
+    ),
+    (
+        "a claim under another name",
+        {},
+        {"attributes": attribute("urn:x:Role", "mate")},
+        "claim role",
+        "near",
+        "role",
+        "provider",
+    ),
     ("another key", {}, {"signing": {"signer": "other"}}, "certificates", "different", None, "application"),
-    ("a fingerprint of another", {"application": {"trusted_certificates": [
-        certificate("old").fingerprint(hashes.SHA256()).hex(":")]}}, None, "certificates", "different", None,
-     "application"),
-]  # fmt: skip
+    (
+        "a fingerprint of another",
+        {"application": {"trusted_certificates": [certificate("old").fingerprint(hashes.SHA256()).hex(":")]}},
+        None,
+        "certificates",
+        "different",
+        None,
+        "application",
+    ),
+]
 
 
 @pytest.mark.parametrize(
     ("name", "app", "message", "item", "verdict", "value", "side"), CASES, ids=[one[0] for one in CASES]
 )
 def test_one_value_differs(
-    tmp_path: Path, name: str, app: dict[str, Any], message: dict[str, Any] | None, item: str, verdict: str,
-    value: str | None, side: str,
-) -> None:  # fmt: skip
+    tmp_path: Path,
+    name: str,
+    app: dict[str, Any],
+    message: dict[str, Any] | None,
+    item: str,
+    verdict: str,
+    value: str | None,
+    side: str,
+) -> None:
     folder = full(tmp_path, **app)
     captures = []
     if message is not None:
@@ -158,13 +244,24 @@ def test_captures_that_do_not_help(tmp_path: Path) -> None:
 
 def test_two_attempts(tmp_path: Path) -> None:
     """What came, went and stayed; what matters first; what always differs only counted."""
-    folder = workspace(tmp_path, {"account": {"list": "a.csv"}, "claims": [{"name": "role"}, {"name": "mail"}]},
-                       {"a.csv": f"user\n{TERN}\n"})  # fmt: skip
+    folder = workspace(
+        tmp_path,
+        {"account": {"list": "a.csv"}, "claims": [{"name": "role"}, {"name": "mail"}]},
+        {"a.csv": f"user\n{TERN}\n"},
+    )
     given = attribute("role", "mate") + attribute("mail", "a@x.example")
     fails = response(audiences=OTHER, name_id="M.Tern@northmere.example", attributes=given)
-    works = response(response_id="_rs2", identifier="_as2", issued="2026-11-20T09:14:03Z", begins="2026-11-20T09:13:03Z",
-                     ends="2026-11-20T09:19:03Z", authenticated="2026-11-20T09:13:43Z", session_end="2026-11-20T17:14:03Z", request=None,
-                     attributes=attribute("role", "mate") + attribute("mail", "b@x.example"))  # fmt: skip
+    works = response(
+        response_id="_rs2",
+        identifier="_as2",
+        issued="2026-11-20T09:14:03Z",
+        begins="2026-11-20T09:13:03Z",
+        ends="2026-11-20T09:19:03Z",
+        authenticated="2026-11-20T09:13:43Z",
+        session_end="2026-11-20T17:14:03Z",
+        request=None,
+        attributes=attribute("role", "mate") + attribute("mail", "b@x.example"),
+    )
     (folder / "fails.txt").write_bytes(posted(fails))
     (folder / "works.txt").write_bytes(posted(works))
     status, document = run_json("compare", "fails.txt", "works.txt", folder=folder)
@@ -298,8 +395,9 @@ def test_many_entities_and_a_broken_one(tmp_path: Path) -> None:
     parts[5_000] = parts[5_000].replace("</md:SPSSODescriptor>", "", 1)
     parts.append(idp_metadata())
     whole = "<md:EntitiesDescriptor xmlns:md='urn:oasis:names:tc:SAML:2.0:metadata'>" + "\n".join(parts)
-    folder = workspace(tmp_path, provider=PROVIDER + 'metadata = "m.xml"\n',
-                       files={"m.xml": whole + "</md:EntitiesDescriptor>"})  # fmt: skip
+    folder = workspace(
+        tmp_path, provider=PROVIDER + 'metadata = "m.xml"\n', files={"m.xml": whole + "</md:EntitiesDescriptor>"}
+    )
     entity = load_workspace(folder).providers["northmere-id"].entity
     assert entity
     assert entity.entity_id == ISSUER
@@ -333,8 +431,23 @@ def test_apps_add(tmp_path: Path) -> None:
     assert run("apps", "add", "tides", "--entity-id", "x", "--overwrite", folder=folder).returncode == 0
     assert load_workspace(folder).apps["tides"].entity_id == "x"
 
-    bare = ["apps", "add", "radio", "--entity-id", "https://radio.example", "--acs-url", ACS, "--acs-url", ACS + "2",
-            "--certificate", "certs/id.pem", "--display-name", "Harbour Radio", "--set", "account.compare=ignore-case"]  # fmt: skip
+    bare = [
+        "apps",
+        "add",
+        "radio",
+        "--entity-id",
+        "https://radio.example",
+        "--acs-url",
+        ACS,
+        "--acs-url",
+        ACS + "2",
+        "--certificate",
+        "certs/id.pem",
+        "--display-name",
+        "Harbour Radio",
+        "--set",
+        "account.compare=ignore-case",
+    ]
     assert run(*bare, folder=folder).returncode == 0
     radio = load_workspace(folder).apps["radio"]
     assert (radio.name, radio.provider_id, len(radio.acs_urls)) == ("Harbour Radio", "northmere-id", 2)
@@ -404,8 +517,22 @@ def test_sarif(tmp_path: Path) -> None:
     assert text[place["region"]["startLine"] - 1].startswith("audience = ")
     assert results["password-sign-in-open"]["suppressions"][0]["justification"] == "until spring"
     shape = {
-        "type": "object", "required": ["version", "runs"],
-        "properties": {"runs": {"items": {"required": ["tool", "results"], "properties": {"results": {"items": {
-            "required": ["message"], "properties": {"level": {"enum": ["none", "note", "warning", "error"]}}}}}}}},
-    }  # fmt: skip
+        "type": "object",
+        "required": ["version", "runs"],
+        "properties": {
+            "runs": {
+                "items": {
+                    "required": ["tool", "results"],
+                    "properties": {
+                        "results": {
+                            "items": {
+                                "required": ["message"],
+                                "properties": {"level": {"enum": ["none", "note", "warning", "error"]}},
+                            }
+                        }
+                    },
+                }
+            }
+        },
+    }
     jsonschema.validate(document, shape)

@@ -134,8 +134,16 @@ def password_by_call() -> Recording:
     one.step("GET", APP + "/", 302, to=sso, sets=(SESSION,))
     one.step("GET", sso, 200, page=sign_in_page("/login"))
     one.pause(9)
-    one.step("POST", PROVIDER + "/api/begin", 200, body='{"name": "m.tern", "password": "gull7-lantern"}', page='{"ok": true}',
-             media="application/json", kind="fetch", referer=sso)  # fmt: skip
+    one.step(
+        "POST",
+        PROVIDER + "/api/begin",
+        200,
+        body='{"name": "m.tern", "password": "gull7-lantern"}',
+        page='{"ok": true}',
+        media="application/json",
+        kind="fetch",
+        referer=sso,
+    )
     one.step(
         "POST",
         ACS,
@@ -153,11 +161,22 @@ def password_by_call() -> Recording:
 def discovering(issuer: str) -> Recording:
     """A page that fetches the discovery document, then redeems its own code."""
     one = Recording(datetime.fromtimestamp(oidc_kit.IAT - 60, UTC))
-    document = {"issuer": issuer, "authorization_endpoint": oidc_kit.ISSUER + "/authorize", "jwks_uri": oidc_kit.ISSUER + "/keys",
-                "token_endpoint": oidc_kit.ISSUER + "/token"}  # fmt: skip
+    document = {
+        "issuer": issuer,
+        "authorization_endpoint": oidc_kit.ISSUER + "/authorize",
+        "jwks_uri": oidc_kit.ISSUER + "/keys",
+        "token_endpoint": oidc_kit.ISSUER + "/token",
+    }
     one.step("GET", "https://berths.northmere.example/", 200, page=HOME)
-    one.step("GET", f"{oidc_kit.ISSUER}/.well-known/openid-configuration", 200, page=json.dumps(document), media="application/json",
-             kind="fetch", referer="https://berths.northmere.example/")  # fmt: skip
+    one.step(
+        "GET",
+        f"{oidc_kit.ISSUER}/.well-known/openid-configuration",
+        200,
+        page=json.dumps(document),
+        media="application/json",
+        kind="fetch",
+        referer="https://berths.northmere.example/",
+    )
     return oidc_trip(recording=later(one, 0.5), spa=True)
 
 
@@ -165,8 +184,15 @@ def silent_then_alone() -> Recording:
     one = oidc_trip()
     later(one, 20)
     asked = oidc_kit.request(prompt="none", state="s-9", nonce="n-9", code_challenge="x" * 43)
-    one.step("GET", asked, 302, to=oidc_kit.answer(code="other-code-here-1", state="s-9"), frame=True, by_script=True,
-             referer="https://berths.northmere.example/")  # fmt: skip
+    one.step(
+        "GET",
+        asked,
+        302,
+        to=oidc_kit.answer(code="other-code-here-1", state="s-9"),
+        frame=True,
+        by_script=True,
+        referer="https://berths.northmere.example/",
+    )
     one.step("GET", oidc_kit.answer(code="other-code-here-1", state="s-9"), 200, page="<p>ok</p>", frame=True)
     return one
 
@@ -177,98 +203,307 @@ ROWS = [
     row("an absent cookie that never was", saml_trip(sets=(), cookie=None)),
     row("SameSite told, and the same site", saml_trip(sets=("rsid=a1b2; Path=/; Secure; SameSite=Strict",))),
     row("two minutes of grace for posts", saml_trip(sets=("rsid=a1b2; Path=/; Secure",), provider=ELSEWHERE)),
-    row("a code, fine from both sides", oidc_trip(), protocol="oidc", absent=("outcome-unknown", "no-answer"), outcome="sound"),
+    row(
+        "a code, fine from both sides",
+        oidc_trip(),
+        protocol="oidc",
+        absent=("outcome-unknown", "no-answer"),
+        outcome="sound",
+    ),
     row("a page that redeems its own code", oidc_trip(spa=True), protocol="oidc", absent=("no-answer",)),
-    row("cookies left out of the export", sanitised(lost("Path=/; SameSite=Strict", provider=ELSEWHERE)), "http-error",
-        unchecked=("session-cookie-lost",)),
+    row(
+        "cookies left out of the export",
+        sanitised(lost("Path=/; SameSite=Strict", provider=ELSEWHERE)),
+        "http-error",
+        unchecked=("session-cookie-lost",),
+    ),
     row("a cookie cleared on the way", saml_trip(sets=(SESSION, "old=; Path=/; Max-Age=0"))),
     row("a scrap of another cookie", saml_trip(sets=(SESSION, "tour=1; Path=/tour")), absent=("session-cookie-lost",)),
     # --- cookies: each cause
-    row("SameSite=Strict", lost("Path=/; Secure; SameSite=Strict", provider=ELSEWHERE), "session-cookie-lost",
-        says="SameSite=Strict", value="SameSite=None; Secure", because={"http-error": "session-cookie-lost"}, side="application"),
-    row("SameSite=Lax", lost("Path=/; Secure; SameSite=Lax", provider=ELSEWHERE), "session-cookie-lost",
-        says="SameSite=Lax", value="SameSite=None; Secure"),
-    row("no SameSite, and too long at the provider", lost("Path=/; Secure", provider=ELSEWHERE, wait=200), "session-cookie-lost",
-        says="counts as Lax", value="SameSite=None; Secure"),
+    row(
+        "SameSite=Strict",
+        lost("Path=/; Secure; SameSite=Strict", provider=ELSEWHERE),
+        "session-cookie-lost",
+        says="SameSite=Strict",
+        value="SameSite=None; Secure",
+        because={"http-error": "session-cookie-lost"},
+        side="application",
+    ),
+    row(
+        "SameSite=Lax",
+        lost("Path=/; Secure; SameSite=Lax", provider=ELSEWHERE),
+        "session-cookie-lost",
+        says="SameSite=Lax",
+        value="SameSite=None; Secure",
+    ),
+    row(
+        "no SameSite, and too long at the provider",
+        lost("Path=/; Secure", provider=ELSEWHERE, wait=200),
+        "session-cookie-lost",
+        says="counts as Lax",
+        value="SameSite=None; Secure",
+    ),
     row("another path", lost("Path=/app; Secure"), "session-cookie-lost", says="Path is /app", value="Path=/"),
     row("it ended meanwhile", lost("Path=/; Secure; Max-Age=60", wait=90), "session-cookie-lost", says="1 minute"),
-    row("it ended at a moment", lost("Path=/; Secure; Expires=Fri, 20 Nov 2026 08:13:45 GMT"), "session-cookie-lost", says="ended"),
-    row("Secure, and the return over http", lost("Path=/; Secure", back=CLEAR, message={"destination": CLEAR, "recipient": CLEAR}),
-        "session-cookie-lost", says="over http", codes={"insecure-transport": "risk"},
-        settings={"app": {"application": {"acs_urls": [CLEAR, ACS]}}}),
-    row("another host", lost("Path=/", start="https://crew.northmere.example"), "session-cookie-lost", says="crew.northmere.example",
-        codes={"host-changed": "risk"}, because={"host-changed": "session-cookie-lost"}),
-    row("an address instead of a name", lost("Path=/", start="http://192.0.2.7"), "session-cookie-lost", codes={"host-changed": "risk"}),
-    row("SameSite=None without Secure", lost("Path=/; SameSite=None"), "session-cookie-lost", says="only together with Secure"),
+    row(
+        "it ended at a moment",
+        lost("Path=/; Secure; Expires=Fri, 20 Nov 2026 08:13:45 GMT"),
+        "session-cookie-lost",
+        says="ended",
+    ),
+    row(
+        "Secure, and the return over http",
+        lost("Path=/; Secure", back=CLEAR, message={"destination": CLEAR, "recipient": CLEAR}),
+        "session-cookie-lost",
+        says="over http",
+        codes={"insecure-transport": "risk"},
+        settings={"app": {"application": {"acs_urls": [CLEAR, ACS]}}},
+    ),
+    row(
+        "another host",
+        lost("Path=/", start="https://crew.northmere.example"),
+        "session-cookie-lost",
+        says="crew.northmere.example",
+        codes={"host-changed": "risk"},
+        because={"host-changed": "session-cookie-lost"},
+    ),
+    row(
+        "an address instead of a name",
+        lost("Path=/", start="http://192.0.2.7"),
+        "session-cookie-lost",
+        codes={"host-changed": "risk"},
+    ),
+    row(
+        "SameSite=None without Secure",
+        lost("Path=/; SameSite=None"),
+        "session-cookie-lost",
+        says="only together with Secure",
+    ),
     row("a public suffix", lost("Path=/; Domain=example"), "session-cookie-lost", says="public suffix"),
     row("another domain", lost("Path=/; Domain=quay.northmere.example"), "session-cookie-lost", says="does not cover"),
-    row("a prefix that demands more", saml_trip(sets=("__Host-rsid=a1; Path=/saml; Secure",), cookie=None, status=403, shown=REFUSAL, after=()),
-        "session-cookie-lost", says="__Host-"),
-    row("nothing keeps it back", lost("Path=/; Secure; SameSite=None"), "session-cookie-lost", says="the browser blocks it", side="user"),
-    row("an older cookie hides it", saml_trip(cookie="rsid=old9", status=403, shown=REFUSAL, after=()), "session-cookie-lost",
-        says="another value"),
-    row("lost, and let in all the same", saml_trip(sets=("seen=1; Path=/; SameSite=Strict; Secure",), cookie=None, provider=ELSEWHERE),
-        absent=("session-cookie-lost",), outcome="sound"),
-    row("Lax and a code", oidc_trip(sets=("bsid=q1; Path=/; SameSite=Strict; Secure",), cookie=None, status=400, shown=REFUSAL, after=()),
-        "session-cookie-lost", protocol="oidc"),
-    row("another cookie that is lost beside the session", saml_trip(sets=("rsid=a1b2; Path=/; HttpOnly; Secure; SameSite=None", "lb=7; Path=/"),
-        provider=ELSEWHERE, wait=200, status=403, shown=REFUSAL, after=(), message={"ends": "2026-11-20T08:39:03Z"}), "http-error",
-        codes={"session-cookie-lost": "risk"}),
-    row("the session lost beside another cookie", saml_trip(sets=("rsid=a1b2; Path=/; Secure; SameSite=Strict", "lang=en; Path=/; SameSite=None; Secure"),
-        provider=ELSEWHERE, cookie="lang=en", status=403, shown=REFUSAL, after=()), "session-cookie-lost"),
+    row(
+        "a prefix that demands more",
+        saml_trip(sets=("__Host-rsid=a1; Path=/saml; Secure",), cookie=None, status=403, shown=REFUSAL, after=()),
+        "session-cookie-lost",
+        says="__Host-",
+    ),
+    row(
+        "nothing keeps it back",
+        lost("Path=/; Secure; SameSite=None"),
+        "session-cookie-lost",
+        says="the browser blocks it",
+        side="user",
+    ),
+    row(
+        "an older cookie hides it",
+        saml_trip(cookie="rsid=old9", status=403, shown=REFUSAL, after=()),
+        "session-cookie-lost",
+        says="another value",
+    ),
+    row(
+        "lost, and let in all the same",
+        saml_trip(sets=("seen=1; Path=/; SameSite=Strict; Secure",), cookie=None, provider=ELSEWHERE),
+        absent=("session-cookie-lost",),
+        outcome="sound",
+    ),
+    row(
+        "Lax and a code",
+        oidc_trip(sets=("bsid=q1; Path=/; SameSite=Strict; Secure",), cookie=None, status=400, shown=REFUSAL, after=()),
+        "session-cookie-lost",
+        protocol="oidc",
+    ),
+    row(
+        "another cookie that is lost beside the session",
+        saml_trip(
+            sets=("rsid=a1b2; Path=/; HttpOnly; Secure; SameSite=None", "lb=7; Path=/"),
+            provider=ELSEWHERE,
+            wait=200,
+            status=403,
+            shown=REFUSAL,
+            after=(),
+            message={"ends": "2026-11-20T08:39:03Z"},
+        ),
+        "http-error",
+        codes={"session-cookie-lost": "risk"},
+    ),
+    row(
+        "the session lost beside another cookie",
+        saml_trip(
+            sets=("rsid=a1b2; Path=/; Secure; SameSite=Strict", "lang=en; Path=/; SameSite=None; Secure"),
+            provider=ELSEWHERE,
+            cookie="lang=en",
+            status=403,
+            shown=REFUSAL,
+            after=(),
+        ),
+        "session-cookie-lost",
+    ),
     # --- the way
-    row("back at a sign-in page of its own", saml_trip(to=APP + "/welcome", shown=sign_in_page("/local"), after=("lang=en; Path=/",)),
-        "session-not-started", says="shows a sign-in form"),
-    row("nothing tells how it ended", saml_trip(to=APP + "/login?e=1", shown="", after=("lang=en; Path=/",)), codes={"outcome-unknown": "note"}),
+    row(
+        "back at a sign-in page of its own",
+        saml_trip(to=APP + "/welcome", shown=sign_in_page("/local"), after=("lang=en; Path=/",)),
+        "session-not-started",
+        says="shows a sign-in form",
+    ),
+    row(
+        "nothing tells how it ended",
+        saml_trip(to=APP + "/login?e=1", shown="", after=("lang=en; Path=/",)),
+        codes={"outcome-unknown": "note"},
+    ),
     row("a password in a call of the page", password_by_call(), codes={"credentials-in-clear": "risk"}),
     row("no answer: left at the form", saml_trip(ends="login"), "no-answer", says="Sign in", side="user"),
-    row("no answer: an error page", saml_trip(ends="login", login=200, login_page=page("Access denied", "Ask your desk.")), "no-answer",
-        says="Access denied", side="provider"),
-    row("an error of the provider", saml_trip(ends="login", login=500, login_page=page("Oops", "Trace 77")), "no-answer",
-        because={"http-error": "no-answer"}, side="provider", says="Oops"),
+    row(
+        "no answer: an error page",
+        saml_trip(ends="login", login=200, login_page=page("Access denied", "Ask your desk.")),
+        "no-answer",
+        says="Access denied",
+        side="provider",
+    ),
+    row(
+        "an error of the provider",
+        saml_trip(ends="login", login=500, login_page=page("Oops", "Trace 77")),
+        "no-answer",
+        because={"http-error": "no-answer"},
+        side="provider",
+        says="Oops",
+    ),
     row("never handed over", saml_trip(ends="form"), "no-answer"),
-    row("an error page of the application", saml_trip(status=500, shown=page("Not provisioned", "No account here."), after=()),
-        "account-not-found", says="No account here", because={"http-error": "account-not-found"}),
-    row("an error page that says nothing", saml_trip(status=500, shown=page("Oops", "Call the desk."), after=()),
-        "http-error", says="Oops", side="application", because={"session-not-started": "http-error"}),
-    row("http-error explained by the message", saml_trip(status=403, shown=REFUSAL, after=(), message={"recipient": ACS + "x"}),
-        "recipient-mismatch", because={"http-error": "recipient-mismatch"}),
-    row("gone round without a cookie", looping(3, sets=(), cookie=None, after=(), headers={"Set-Cookie": "nid=7; Path=/"}), "session-not-started",
-        because={"redirect-loop": "session-not-started"}, says="set no cookie"),
-    row("gone round, a cookie that no browser takes", looping(3, sets=(), cookie=None, after=("rsid=c; Path=/; SameSite=None",)),
-        "session-not-started", because={"redirect-loop": "session-not-started"}, says="only together with Secure", value="Secure"),
-    row("a loop whose first cookie is lost", looping(2, sets=("rsid=a1b2; Path=/x",), cookie=None, after=()), "session-cookie-lost",
-        because={"redirect-loop": "session-cookie-lost"}),
-    row("a password over http", saml_trip(provider="http://id.northmere.example", body=form(account="m.tern", passphrase="gull7-lantern")),
-        codes={"credentials-in-clear": "risk", "insecure-transport": "risk"}, says=""),
-    row("a password in the capture", saml_trip(body=form(account="m.tern", passphrase="gull7-lantern")), codes={"credentials-in-clear": "risk"},
-        side=None),
+    row(
+        "an error page of the application",
+        saml_trip(status=500, shown=page("Not provisioned", "No account here."), after=()),
+        "account-not-found",
+        says="No account here",
+        because={"http-error": "account-not-found"},
+    ),
+    row(
+        "an error page that says nothing",
+        saml_trip(status=500, shown=page("Oops", "Call the desk."), after=()),
+        "http-error",
+        says="Oops",
+        side="application",
+        because={"session-not-started": "http-error"},
+    ),
+    row(
+        "http-error explained by the message",
+        saml_trip(status=403, shown=REFUSAL, after=(), message={"recipient": ACS + "x"}),
+        "recipient-mismatch",
+        because={"http-error": "recipient-mismatch"},
+    ),
+    row(
+        "gone round without a cookie",
+        looping(3, sets=(), cookie=None, after=(), headers={"Set-Cookie": "nid=7; Path=/"}),
+        "session-not-started",
+        because={"redirect-loop": "session-not-started"},
+        says="set no cookie",
+    ),
+    row(
+        "gone round, a cookie that no browser takes",
+        looping(3, sets=(), cookie=None, after=("rsid=c; Path=/; SameSite=None",)),
+        "session-not-started",
+        because={"redirect-loop": "session-not-started"},
+        says="only together with Secure",
+        value="Secure",
+    ),
+    row(
+        "a loop whose first cookie is lost",
+        looping(2, sets=("rsid=a1b2; Path=/x",), cookie=None, after=()),
+        "session-cookie-lost",
+        because={"redirect-loop": "session-cookie-lost"},
+    ),
+    row(
+        "a password over http",
+        saml_trip(provider="http://id.northmere.example", body=form(account="m.tern", passphrase="gull7-lantern")),
+        codes={"credentials-in-clear": "risk", "insecure-transport": "risk"},
+        says="",
+    ),
+    row(
+        "a password in the capture",
+        saml_trip(body=form(account="m.tern", passphrase="gull7-lantern")),
+        codes={"credentials-in-clear": "risk"},
+        side=None,
+    ),
     row("an address too long", oidc_trip(state="s" * 9000), codes={"message-in-url-too-long": "risk"}, protocol="oidc"),
-    row("posted elsewhere", saml_trip(back="https://roster.northmere.example/saml/acs2", status=404, shown=REFUSAL, after=()),
-        "destination-mismatch"),
-    row("posted elsewhere, and taken", saml_trip(back="https://roster.northmere.example/saml/acs2"), outcome="sound",
-        codes={"destination-mismatch": "risk", "application-too-lenient": "risk"}),
-    row("a short session", saml_trip(after=("rsid=c3d4; Path=/; HttpOnly; Secure; Max-Age=300",)), codes={"session-ends-early": "risk"}),
-    row("form-action", saml_trip(ends="form", headers={"Content-Security-Policy": "default-src 'self'; form-action 'self'"}),
-        "blocked-by-browser", says="form-action", because={"no-answer": "blocked-by-browser"}, side="provider"),
-    row("form-action that allows it", saml_trip(headers={"Content-Security-Policy": "form-action 'self' https://*.northmere.example"}),
-        absent=("blocked-by-browser",)),
-    row("cross-origin rules", oidc_trip(spa=True, token_status=0, error="net::ERR_FAILED (CORS)", tokens=" "), "blocked-by-browser",
-        protocol="oidc", says="cross-origin"),
+    row(
+        "posted elsewhere",
+        saml_trip(back="https://roster.northmere.example/saml/acs2", status=404, shown=REFUSAL, after=()),
+        "destination-mismatch",
+    ),
+    row(
+        "posted elsewhere, and taken",
+        saml_trip(back="https://roster.northmere.example/saml/acs2"),
+        outcome="sound",
+        codes={"destination-mismatch": "risk", "application-too-lenient": "risk"},
+    ),
+    row(
+        "a short session",
+        saml_trip(after=("rsid=c3d4; Path=/; HttpOnly; Secure; Max-Age=300",)),
+        codes={"session-ends-early": "risk"},
+    ),
+    row(
+        "form-action",
+        saml_trip(ends="form", headers={"Content-Security-Policy": "default-src 'self'; form-action 'self'"}),
+        "blocked-by-browser",
+        says="form-action",
+        because={"no-answer": "blocked-by-browser"},
+        side="provider",
+    ),
+    row(
+        "form-action that allows it",
+        saml_trip(headers={"Content-Security-Policy": "form-action 'self' https://*.northmere.example"}),
+        absent=("blocked-by-browser",),
+    ),
+    row(
+        "cross-origin rules",
+        oidc_trip(spa=True, token_status=0, error="net::ERR_FAILED (CORS)", tokens=" "),
+        "blocked-by-browser",
+        protocol="oidc",
+        says="cross-origin",
+    ),
     row("a code redeemed late", oidc_trip(spa=True, redeem_after=700), codes={"code-too-old": "risk"}, protocol="oidc"),
-    row("a code redeemed too late", oidc_trip(spa=True, redeem_after=700, token_status=400, tokens='{"error": "invalid_grant"}'), "code-too-old",
-        protocol="oidc", because={"token-request-refused": "code-too-old"}),
-    row("the verifier does not fit", oidc_trip(spa=True, token_status=400, tokens='{"error": "invalid_grant"}',
-        token_request={"code_verifier": "x" * 43}), "code-verifier-mismatch", protocol="oidc"),
+    row(
+        "a code redeemed too late",
+        oidc_trip(spa=True, redeem_after=700, token_status=400, tokens='{"error": "invalid_grant"}'),
+        "code-too-old",
+        protocol="oidc",
+        because={"token-request-refused": "code-too-old"},
+    ),
+    row(
+        "the verifier does not fit",
+        oidc_trip(
+            spa=True, token_status=400, tokens='{"error": "invalid_grant"}', token_request={"code_verifier": "x" * 43}
+        ),
+        "code-verifier-mismatch",
+        protocol="oidc",
+    ),
     row("the clock of the application is ahead", with_clock("roster", 4), codes={"clock-offset": "risk"}),
     row("clocks that differ by little", with_clock("roster", 1), absent=("clock-offset",)),
-    row("a discovery document of another place", discovering("https://id.skerry-pilots.example"), "discovery-issuer-mismatch", protocol="oidc"),
-    row("a discovery document of its own place", discovering(oidc_kit.ISSUER), protocol="oidc", absent=("discovery-issuer-mismatch",)),
-    row("it shows a refusal", saml_trip(shown=page("Access denied", "You have no role here.")), "session-not-started", says="Access denied"),
+    row(
+        "a discovery document of another place",
+        discovering("https://id.skerry-pilots.example"),
+        "discovery-issuer-mismatch",
+        protocol="oidc",
+    ),
+    row(
+        "a discovery document of its own place",
+        discovering(oidc_kit.ISSUER),
+        protocol="oidc",
+        absent=("discovery-issuer-mismatch",),
+    ),
+    row(
+        "it shows a refusal",
+        saml_trip(shown=page("Access denied", "You have no role here.")),
+        "session-not-started",
+        says="Access denied",
+    ),
     row("two tabs", saml_in_two_tabs(), "response-to-unknown-request", side=Side.USER, says="at the same time"),
-    row("two tabs, and the first one's cookie came", saml_in_two_tabs("rsid=a1b2"), "http-error", absent=("response-to-unknown-request",)),
+    row(
+        "two tabs, and the first one's cookie came",
+        saml_in_two_tabs("rsid=a1b2"),
+        "http-error",
+        absent=("response-to-unknown-request",),
+    ),
     row("a silent renewal in a frame", silent_then_alone(), protocol="oidc"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("one", ROWS, ids=lambda one: one.name)
@@ -309,8 +544,12 @@ def test_what_holds_of_every_way(one: Row, tmp_path: Path) -> None:
     after = [hop["after"] for hop in hops]
     assert after == sorted(after)
     if attempt["first_break"]:
-        named = any(item["where"].startswith("entry ") for each in attempt["findings"] if each["code"] == attempt["first_break"]
-                    for item in each["evidence"])  # fmt: skip
+        named = any(
+            item["where"].startswith("entry ")
+            for each in attempt["findings"]
+            if each["code"] == attempt["first_break"]
+            for item in each["evidence"]
+        )
         assert not named or any(hop["broken"] == attempt["first_break"] for hop in hops)
     text = json.dumps(document)
     for secret in ("a1b2", "c3d4", "gull7-lantern", "SplxlOBeZQQYbYS6WxSbIA", "old9"):
@@ -439,9 +678,24 @@ WRONG = [
     ("another log", b'{"log": {"lines": [1, 2]}}', "without entries"),
     ("cut before an entry", b'{"log": {"entries": [{"request": {"url": "https://a.example/', "breaks off"),
     ("two in one archive", b"PK\x03\x04" + bytes(26) + b"a.har" + bytes(40), "ZIP"),
-    ("images only", json.dumps({"log": {"entries": [{"request": {"url": "https://a.example/x.png", "method": "GET"},
-        "response": {"status": 200}, "_resourceType": "image"}]}}).encode(), "no message of a sign-in"),
-]  # fmt: skip
+    (
+        "images only",
+        json.dumps(
+            {
+                "log": {
+                    "entries": [
+                        {
+                            "request": {"url": "https://a.example/x.png", "method": "GET"},
+                            "response": {"status": 200},
+                            "_resourceType": "image",
+                        }
+                    ]
+                }
+            }
+        ).encode(),
+        "no message of a sign-in",
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "data", "words"), WRONG, ids=[one[0] for one in WRONG])
@@ -471,12 +725,16 @@ ODD = {
     "no zone": {"startedDateTime": "2026-11-20T08:13:30.000"},
     "numbers as texts": {"response__status": "302"},
     "headers as an object": {"response__headers": {"Set-Cookie": SESSION}},
-    "no response headers, a list of cookies": {"response__headers": [], "response__cookies": [
-        {"name": "rsid", "value": "a1b2", "path": "/", "secure": True, "httpOnly": True, "sameSite": "None"}]},
+    "no response headers, a list of cookies": {
+        "response__headers": [],
+        "response__cookies": [
+            {"name": "rsid", "value": "a1b2", "path": "/", "secure": True, "httpOnly": True, "sameSite": "None"}
+        ],
+    },
     "no content": {"response__content": None},
     "no initiator": {"_initiator": None},
     "no cache": {"cache": None, "pageref": None},
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", ODD)
@@ -539,8 +797,16 @@ def without_redirects_told(entry: dict[str, Any]) -> None:
 
 
 STYLES = (without_private_members, with_lists_of_cookies, with_small_headers, without_redirects_told)
-TOLD = ("both sides fine", "SameSite=Lax", "another path", "another host", "gone round without a cookie",
-        "an error page of the application", "a code, fine from both sides", "SameSite=None without Secure")  # fmt: skip
+TOLD = (
+    "both sides fine",
+    "SameSite=Lax",
+    "another path",
+    "another host",
+    "gone round without a cookie",
+    "an error page of the application",
+    "a code, fine from both sides",
+    "SameSite=None without Secure",
+)
 
 
 @pytest.mark.parametrize("style", STYLES, ids=lambda style: style.__name__)
@@ -564,8 +830,11 @@ def test_every_browser_writes_it_in_its_own_way(
 def test_pseudo_header_fields_stand_for_an_address(tmp_path: Path) -> None:
     one = saml_trip()
     first = one.document()["log"]["entries"][0]["request"]
-    first["headers"] = [{"name": ":authority", "value": "roster.northmere.example"}, {"name": ":path", "value": "/"},
-                        {"name": ":scheme", "value": "https"}]  # fmt: skip
+    first["headers"] = [
+        {"name": ":authority", "value": "roster.northmere.example"},
+        {"name": ":path", "value": "/"},
+        {"name": ":scheme", "value": "https"},
+    ]
     del first["url"]
     assert len(judged(har(one), workspace(tmp_path))[0].steps) == 5
 

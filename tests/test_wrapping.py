@@ -88,9 +88,13 @@ def _behind(root: etree._Element, forged: etree._Element) -> None:
 
 
 PLACES: dict[str, Put] = {
-    "before": _before, "behind": _behind, "in Extensions": _extensions, "in StatusDetail": _status, "in Object": _object,
+    "before": _before,
+    "behind": _behind,
+    "in Extensions": _extensions,
+    "in StatusDetail": _status,
+    "in Object": _object,
     "in KeyInfo": _key_info,
-}  # fmt: skip
+}
 
 
 @pytest.fixture(scope="module")
@@ -193,9 +197,13 @@ def _in_a_response_in_a_response(root: etree._Element) -> etree._Element:
 
 
 MORE_KINDS = {
-    **KINDS, "same ID": _same_id, "no ID": _no_id, "with its signature": _with_its_signature,
-    "self-signed": _self_signed, "response in a response": _in_a_response_in_a_response,
-}  # fmt: skip
+    **KINDS,
+    "same ID": _same_id,
+    "no ID": _no_id,
+    "with its signature": _with_its_signature,
+    "self-signed": _self_signed,
+    "response in a response": _in_a_response_in_a_response,
+}
 
 
 def _into(path: str) -> Put:
@@ -220,12 +228,17 @@ def _deep_object(root: etree._Element, forged: etree._Element) -> None:
 
 
 MORE_PLACES: dict[str, Put] = {
-    **PLACES, "in the issuer": _into(f"{{{SAML}}}Issuer"), "in the subject": _into(f"{{{SAML}}}Subject"),
-    "in a condition": _into(f"{{{SAML}}}Conditions"), "in a value": _into(f"{{{SAML}}}AttributeValue"),
-    "in the confirmation": _into(f"{{{SAML}}}SubjectConfirmationData"), "aside": _aside,
-    "in a signature property": _deep_object, "in the signed information": _into(f"{{{DS}}}SignedInfo"),
+    **PLACES,
+    "in the issuer": _into(f"{{{SAML}}}Issuer"),
+    "in the subject": _into(f"{{{SAML}}}Subject"),
+    "in a condition": _into(f"{{{SAML}}}Conditions"),
+    "in a value": _into(f"{{{SAML}}}AttributeValue"),
+    "in the confirmation": _into(f"{{{SAML}}}SubjectConfirmationData"),
+    "aside": _aside,
+    "in a signature property": _deep_object,
+    "in the signed information": _into(f"{{{DS}}}SignedInfo"),
     "in the digest value": _into(f"{{{DS}}}DigestValue"),
-}  # fmt: skip
+}
 _NAMED = {"signature-wrapping", "duplicate-id", "signature-form-refused"}
 _ALTERED = {"digest-mismatch", "signature-value-invalid"}
 

@@ -18,9 +18,14 @@ NEW = "http://docs.oasis-open.org/ws-sx/ws-trust/200512"
 
 
 def assertion_11(
-    *, issuer: str = ISSUER, audience: str = AUDIENCE, name: str = TERN, begins: str = "2026-11-20T08:13:03Z",
-    ends: str = "2026-11-20T09:13:03Z", role: str = "role",
-) -> etree._Element:  # fmt: skip
+    *,
+    issuer: str = ISSUER,
+    audience: str = AUDIENCE,
+    name: str = TERN,
+    begins: str = "2026-11-20T08:13:03Z",
+    ends: str = "2026-11-20T09:13:03Z",
+    role: str = "role",
+) -> etree._Element:
     """A SAML 1.1 assertion."""
     subject = (
         f'<saml:Subject><saml:NameIdentifier Format="{EMAIL}">{name}</saml:NameIdentifier><saml:SubjectConfirmation>'
@@ -40,9 +45,13 @@ def assertion_11(
 
 
 def wresult(
-    edit: Edit | None = None, *, signer: str | None = "id", trust: str = OLD, reference: str | None = "#_old1",
+    edit: Edit | None = None,
+    *,
+    signer: str | None = "id",
+    trust: str = OLD,
+    reference: str | None = "#_old1",
     **told: str,
-) -> bytes:  # fmt: skip
+) -> bytes:
     """The form post of a WS-Federation sign-in response."""
     assertion = assertion_11(**told)
     if signer:
@@ -107,8 +116,10 @@ def test_decode_and_a_bare_assertion(tmp_path: Path) -> None:
     (tmp_path / "bare.xml").write_bytes(etree.tostring(assertion_11()))
     _, document = run_json("decode", "post.txt", "page.html", "bare.xml", folder=tmp_path)
     assert [one["kind"] for one in document["messages"]] == [
-        "ws-federation-response", "ws-federation-response", "saml-assertion",
-    ]  # fmt: skip
+        "ws-federation-response",
+        "ws-federation-response",
+        "saml-assertion",
+    ]
     for one in document["messages"]:
         assert one["summary"]["subject"] == TERN
         assert one["summary"]["audience"] == [AUDIENCE]

@@ -23,12 +23,28 @@ REFUSAL = page("Sign-in failed", "Your session was not found.")
 
 
 def saml_trip(
-    *, sets: tuple[str, ...] = (SESSION,), cookie: str | None = "rsid=a1b2", start: str = APP, back: str = ACS,
-    provider: str = PROVIDER, wait: float = 20, status: int = 302, to: str | None = APP + "/home", after: tuple[str, ...] = NEW,
-    shown: str | None = HOME, ends: str = "", message: dict[str, Any] | None = None, body: str = "account=m.tern",
-    headers: dict[str, str] | None = None, recording: Recording | None = None, request: str = "_rq1", login: int = 200,
-    login_page: str | None = None, login_headers: dict[str, str] | None = None, issuer: str = AUDIENCE,
-) -> Recording:  # fmt: skip
+    *,
+    sets: tuple[str, ...] = (SESSION,),
+    cookie: str | None = "rsid=a1b2",
+    start: str = APP,
+    back: str = ACS,
+    provider: str = PROVIDER,
+    wait: float = 20,
+    status: int = 302,
+    to: str | None = APP + "/home",
+    after: tuple[str, ...] = NEW,
+    shown: str | None = HOME,
+    ends: str = "",
+    message: dict[str, Any] | None = None,
+    body: str = "account=m.tern",
+    headers: dict[str, str] | None = None,
+    recording: Recording | None = None,
+    request: str = "_rq1",
+    login: int = 200,
+    login_page: str | None = None,
+    login_headers: dict[str, str] | None = None,
+    issuer: str = AUDIENCE,
+) -> Recording:
     """A sign-in by SAML, started at the application. `sets` and `cookie` are what the application set on leaving and
     got on return; `after` what it set then, `shown` the page that followed. `ends` names the hop after which it ends.
     """
@@ -44,8 +60,17 @@ def saml_trip(
     one.step("POST", provider + "/login", 200, page=form, body=body, referer=sso, received=headers)
     if ends == "form":
         return one
-    one.step("POST", back, status, to=to if status == 302 else None, body=fields, referer=provider + "/", cookie=cookie,
-             sets=after, page=None if status == 302 else shown)  # fmt: skip
+    one.step(
+        "POST",
+        back,
+        status,
+        to=to if status == 302 else None,
+        body=fields,
+        referer=provider + "/",
+        cookie=cookie,
+        sets=after,
+        page=None if status == 302 else shown,
+    )
     if status == 302 and to:
         names = "; ".join(line.split(";")[0] for line in after)
         one.step("GET", to, 200, page=shown, cookie=names or cookie, referer=provider + "/", noise=2)
@@ -64,12 +89,23 @@ def saml_in_two_tabs(cookie: str = "rsid=e5f6") -> Recording:
 
 
 def oidc_trip(
-    *, sets: tuple[str, ...] = ("bsid=q1; Path=/; HttpOnly; Secure; SameSite=Lax",), cookie: str | None = "bsid=q1",
-    start: str = "https://berths.northmere.example", begin: datetime | None = None, spa: bool = False, redeem_after: float = 0.2,
-    shown: str | None = HOME, status: int = 302, after: tuple[str, ...] = ("bsid=q2; Path=/; HttpOnly; Secure",),
-    recording: Recording | None = None, token_request: dict[str, str | None] | None = None, tokens: str | None = None,
-    token_status: int = 200, error: str | None = None, **request: str | None,
-) -> Recording:  # fmt: skip
+    *,
+    sets: tuple[str, ...] = ("bsid=q1; Path=/; HttpOnly; Secure; SameSite=Lax",),
+    cookie: str | None = "bsid=q1",
+    start: str = "https://berths.northmere.example",
+    begin: datetime | None = None,
+    spa: bool = False,
+    redeem_after: float = 0.2,
+    shown: str | None = HOME,
+    status: int = 302,
+    after: tuple[str, ...] = ("bsid=q2; Path=/; HttpOnly; Secure",),
+    recording: Recording | None = None,
+    token_request: dict[str, str | None] | None = None,
+    tokens: str | None = None,
+    token_status: int = 200,
+    error: str | None = None,
+    **request: str | None,
+) -> Recording:
     """A sign-in by OpenID Connect with a code; with `spa` the page itself redeems it."""
     one = recording or Recording(begin or datetime.fromtimestamp(oidc_kit.IAT - 30, UTC))
     asked = oidc_kit.request(**request)
@@ -79,16 +115,32 @@ def oidc_trip(
     one.pause(28)
     one.step("POST", oidc_kit.ISSUER + "/login", 302, to=came, body="account=m.tern", referer=asked)
     if not spa:
-        one.step("GET", came, status, to=start + "/" if status == 302 else None, cookie=cookie, sets=after,
-                 page=None if status == 302 else shown)  # fmt: skip
+        one.step(
+            "GET",
+            came,
+            status,
+            to=start + "/" if status == 302 else None,
+            cookie=cookie,
+            sets=after,
+            page=None if status == 302 else shown,
+        )
         if status == 302:
             one.step("GET", start + "/", 200, page=shown, cookie="bsid=q2")
         return one
     one.step("GET", came, 200, page=HOME, cookie=cookie)
     one.pause(redeem_after)
-    one.step("POST", oidc_kit.ISSUER + "/token", token_status, body=oidc_kit.token_request(**(token_request or {})),
-             page=tokens or oidc_kit.token_response(), media="application/json", kind="fetch", by_script=True,
-             referer=came, error=error)  # fmt: skip
+    one.step(
+        "POST",
+        oidc_kit.ISSUER + "/token",
+        token_status,
+        body=oidc_kit.token_request(**(token_request or {})),
+        page=tokens or oidc_kit.token_response(),
+        media="application/json",
+        kind="fetch",
+        by_script=True,
+        referer=came,
+        error=error,
+    )
     return one
 
 
@@ -117,30 +169,102 @@ def _head(entry: dict[str, Any], spelling: str) -> str:
     content = "" if got["content"].get("encoding") else got["content"]["text"]
     match spelling:
         case "plain":
-            lines = [f"{asked['method']} {path} HTTP/1.1", *(sent or [f"Host: {host}"]), "", body, "",
-                     f"HTTP/1.1 {got['status']} Found", *received, "", content, ""]  # fmt: skip
+            lines = [
+                f"{asked['method']} {path} HTTP/1.1",
+                *(sent or [f"Host: {host}"]),
+                "",
+                body,
+                "",
+                f"HTTP/1.1 {got['status']} Found",
+                *received,
+                "",
+                content,
+                "",
+            ]
         case "marked":
-            lines = [f"> {asked['method']} {path} HTTP/1.1", *(f"> {one}" for one in sent or [f"Host: {host}"]), ">", body, "",
-                     f"< HTTP/1.1 {got['status']} Found", *(f"< {one}" for one in received), "<", content, ""]  # fmt: skip
+            lines = [
+                f"> {asked['method']} {path} HTTP/1.1",
+                *(f"> {one}" for one in sent or [f"Host: {host}"]),
+                ">",
+                body,
+                "",
+                f"< HTTP/1.1 {got['status']} Found",
+                *(f"< {one}" for one in received),
+                "<",
+                content,
+                "",
+            ]
         case "timed":
             stamp = entry["startedDateTime"]
-            lines = [f"[{stamp}] {asked['method']} {url} HTTP/1.1", *(f"[{stamp}] {one}" for one in sent), f"[{stamp}] ",
-                     body, "", f"[{stamp}] HTTP/1.1 {got['status']}", *(f"[{stamp}] {one}" for one in received), f"[{stamp}] ",
-                     content, ""]  # fmt: skip
+            lines = [
+                f"[{stamp}] {asked['method']} {url} HTTP/1.1",
+                *(f"[{stamp}] {one}" for one in sent),
+                f"[{stamp}] ",
+                body,
+                "",
+                f"[{stamp}] HTTP/1.1 {got['status']}",
+                *(f"[{stamp}] {one}" for one in received),
+                f"[{stamp}] ",
+                content,
+                "",
+            ]
         case "addressed":
-            lines = [url, "", f"{asked['method']} {path} HTTP/1.1", *(sent or [f"Host: {host}"]), "", body, "",
-                     f"HTTP/1.x {got['status']} OK", *received, "", content, "-----"]  # fmt: skip
+            lines = [
+                url,
+                "",
+                f"{asked['method']} {path} HTTP/1.1",
+                *(sent or [f"Host: {host}"]),
+                "",
+                body,
+                "",
+                f"HTTP/1.x {got['status']} OK",
+                *received,
+                "",
+                content,
+                "-----",
+            ]
         case "http2":
             pseudo = [f":method: {asked['method']}", f":authority: {host}", ":scheme: https", f":path: {path}"]
-            lines = [*pseudo, *[one for one in sent if not one.startswith("Host")], "", body, "", f":status: {got['status']}",
-                     *received, "", content, ""]  # fmt: skip
+            lines = [
+                *pseudo,
+                *[one for one in sent if not one.startswith("Host")],
+                "",
+                body,
+                "",
+                f":status: {got['status']}",
+                *received,
+                "",
+                content,
+                "",
+            ]
         case "paired":
             pairs = [f"Request URL\n{url}", f"Request Method\n{asked['method']}", f"Status Code\n{got['status']} Found"]
-            lines = [*pairs, "Response Headers", *(one.replace(": ", "\n", 1) for one in received), "Request Headers",
-                     *(one.replace(": ", "\n", 1) for one in sent), "", body, ""]  # fmt: skip
+            lines = [
+                *pairs,
+                "Response Headers",
+                *(one.replace(": ", "\n", 1) for one in received),
+                "Request Headers",
+                *(one.replace(": ", "\n", 1) for one in sent),
+                "",
+                body,
+                "",
+            ]
         case _:
-            lines = ["General", f"Request URL: {url}", f"Request Method: {asked['method']}", f"Status Code: {got['status']} Found",
-                     "", "Response Headers", *received, "", "Request Headers", *sent, "", body, ""]  # fmt: skip
+            lines = [
+                "General",
+                f"Request URL: {url}",
+                f"Request Method: {asked['method']}",
+                f"Status Code: {got['status']} Found",
+                "",
+                "Response Headers",
+                *received,
+                "",
+                "Request Headers",
+                *sent,
+                "",
+                body,
+                "",
+            ]
     return "\n".join(lines)
 
 

@@ -27,9 +27,21 @@ DOCS = Path(__file__).resolve().parent.parent / "docs"
 MEANINGS = tomllib.loads((Path(__file__).parent / "settings-meanings.toml").read_text("utf-8"))
 LATER = "read, not judged yet"
 SCHEMAS = (
-    "diagnosis", "decode", "certs", "sides", "compare", "identify", "apps", "check", "explain", "log-check", "log-load",
-    "log-files", "events", "timeline",
-)  # fmt: skip
+    "diagnosis",
+    "decode",
+    "certs",
+    "sides",
+    "compare",
+    "identify",
+    "apps",
+    "check",
+    "explain",
+    "log-check",
+    "log-load",
+    "log-files",
+    "events",
+    "timeline",
+)
 TABLES = (
     ("trace-lens.toml", settings.WorkspaceSettings),
     ("providers/NAME.toml", settings.ProviderSettings),
@@ -157,8 +169,12 @@ def bounds() -> str:
 
 
 PAGES = {
-    "commands.md": commands, "findings.md": findings, "settings.md": keys, "json.md": schemas, "limits.md": bounds,
-}  # fmt: skip
+    "commands.md": commands,
+    "findings.md": findings,
+    "settings.md": keys,
+    "json.md": schemas,
+    "limits.md": bounds,
+}
 
 
 def main() -> None:

@@ -182,9 +182,13 @@ def log_of(form: str) -> Callable[[bytes], None]:
 
     def reader(data: bytes) -> None:
         told = LogSettings.model_validate(
-            {"role": "provider", "format": form, "rows": "rows" if data[:1] == b"{" and form == "json" else None,
-             "fields": {"time": "time", "user": "user", "reason": "reason", "ids": ["session", "id"]}}
-        )  # fmt: skip
+            {
+                "role": "provider",
+                "format": form,
+                "rows": "rows" if data[:1] == b"{" and form == "json" else None,
+                "fields": {"time": "time", "user": "user", "reason": "reason", "ids": ["session", "id"]},
+            }
+        )
         source = LogSource("x", "logs/x.toml", told)
         try:
             rows = rows_of(unpacked(io.BytesIO(data)), source)

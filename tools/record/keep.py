@@ -12,10 +12,30 @@ import sys
 from pathlib import Path
 
 NOISE = {
-    "user-agent", "accept", "accept-encoding", "accept-language", "priority", "upgrade-insecure-requests", "dnt",
-    "cache-control", "pragma", "connection", "keep-alive", "vary", "etag", "transfer-encoding", "content-length", "te",
-    "sec-ch-ua", "sec-ch-ua-mobile", "sec-ch-ua-platform", "sec-fetch-user", "expires", "x-powered-by", "last-modified",
-}  # fmt: skip
+    "user-agent",
+    "accept",
+    "accept-encoding",
+    "accept-language",
+    "priority",
+    "upgrade-insecure-requests",
+    "dnt",
+    "cache-control",
+    "pragma",
+    "connection",
+    "keep-alive",
+    "vary",
+    "etag",
+    "transfer-encoding",
+    "content-length",
+    "te",
+    "sec-ch-ua",
+    "sec-ch-ua-mobile",
+    "sec-ch-ua-platform",
+    "sec-fetch-user",
+    "expires",
+    "x-powered-by",
+    "last-modified",
+}
 STATIC = ("text/javascript", "application/javascript", "text/css", "image/")
 
 
@@ -30,17 +50,32 @@ def stripped(entry: dict) -> dict:
             "method": request["method"],
             "url": request["url"],
             "headers": fields(request),
-            **({"postData": {"mimeType": request["postData"].get("mimeType", ""), "text": request["postData"].get("text", "")}}
-               if request.get("postData") else {}),
+            **(
+                {
+                    "postData": {
+                        "mimeType": request["postData"].get("mimeType", ""),
+                        "text": request["postData"].get("text", ""),
+                    }
+                }
+                if request.get("postData")
+                else {}
+            ),
         },
         "response": {
             "status": response["status"],
             "headers": fields(response),
             "redirectURL": response.get("redirectURL", ""),
-            "content": {"size": content.get("size", 0), "mimeType": content.get("mimeType", ""),
-                        **({} if kind.startswith(STATIC) else {name: content[name] for name in ("text", "encoding") if name in content})},
+            "content": {
+                "size": content.get("size", 0),
+                "mimeType": content.get("mimeType", ""),
+                **(
+                    {}
+                    if kind.startswith(STATIC)
+                    else {name: content[name] for name in ("text", "encoding") if name in content}
+                ),
+            },
         },
-    }  # fmt: skip
+    }
     for holder, into in ((response, kept["response"]), (entry, kept)):
         into.update(
             {name: value for name, value in holder.items() if name in ("_failureText", "_error", "_resourceType")}
@@ -60,8 +95,13 @@ def main() -> None:
     before = json.loads(old.read_text()) if old.exists() else {}
     for name in index:
         document = json.loads((recordings / f"{name}.har").read_text())["log"]
-        kept = {"log": {"version": "1.2", "creator": {"name": "a browser", "version": "1"},
-                        "entries": [stripped(one) for one in document["entries"]]}}  # fmt: skip
+        kept = {
+            "log": {
+                "version": "1.2",
+                "creator": {"name": "a browser", "version": "1"},
+                "entries": [stripped(one) for one in document["entries"]],
+            }
+        }
         text = json.dumps(kept, separators=(",", ":"), ensure_ascii=False)
         (to / "captures" / f"{name}.har.gz").write_bytes(gzip.compress(text.encode(), 9, mtime=0))
     workspace = to / "workspace"

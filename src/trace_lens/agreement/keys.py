@@ -59,10 +59,14 @@ def signed_metadata(app: App, workspace: Workspace) -> Iterator[Finding]:
     """Metadata that is signed, and whose signature does not hold: of the provider, and of the application itself."""
     provider = workspace.provider_of(app)
     for side, entity, source, name in (
-        (Side.PROVIDER, provider.entity if provider else None, provider.source if provider else app.source,
-         provider.settings.metadata if provider else None),
+        (
+            Side.PROVIDER,
+            provider.entity if provider else None,
+            provider.source if provider else app.source,
+            provider.settings.metadata if provider else None,
+        ),
         (Side.APPLICATION, app.entity, app.source, app.settings.application.metadata),
-    ):  # fmt: skip
+    ):
         for one in _signatures(source, name, workspace) if name else ():
             if one.problem and (one.entity_id is None or (entity and one.entity_id == entity.entity_id)):
                 yield finding(

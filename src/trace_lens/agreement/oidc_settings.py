@@ -61,13 +61,21 @@ def client_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     provider = workspace.provider_of(app)
     mine, setup = app.settings.application, app.settings.provider_setup
     if mine.client_id and setup.client_id:
-        yield Pair("client_id", at_provider(app, "client_id", setup.client_id),
-                   in_app(app, "client_id", mine.client_id), Side.APPLICATION)  # fmt: skip
+        yield Pair(
+            "client_id",
+            at_provider(app, "client_id", setup.client_id),
+            in_app(app, "client_id", mine.client_id),
+            Side.APPLICATION,
+        )
     for url in mine.redirect_uris if setup.redirect_uris else ():
         if not any(same_redirect(one, url) for one in setup.redirect_uris):
             held = closest(url, setup.redirect_uris)
-            yield Pair("redirect_uris", in_app(app, "redirect_uris", url),
-                       at_provider(app, "redirect_uris", held), Side.PROVIDER)  # fmt: skip
+            yield Pair(
+                "redirect_uris",
+                in_app(app, "redirect_uris", url),
+                at_provider(app, "redirect_uris", held),
+                Side.PROVIDER,
+            )
     issuer = of_issuer(provider) if provider else None
     if issuer and mine.provider_issuer:
         yield Pair("issuer", issuer, in_app(app, "provider_issuer", mine.provider_issuer), Side.APPLICATION)
@@ -75,8 +83,12 @@ def client_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
         one for one in mine.scopes if one not in setup.scopes_granted and one not in ("openid", "offline_access")
     ]
     if setup.scopes_granted and lacking:
-        yield Pair("scopes", in_app(app, "scopes", " ".join(mine.scopes)),
-                   at_provider(app, "scopes_granted", " ".join(setup.scopes_granted)), Side.PROVIDER)  # fmt: skip
+        yield Pair(
+            "scopes",
+            in_app(app, "scopes", " ".join(mine.scopes)),
+            at_provider(app, "scopes_granted", " ".join(setup.scopes_granted)),
+            Side.PROVIDER,
+        )
 
 
 def of_client(app: App, workspace: Workspace) -> Iterator[Finding]:
@@ -107,16 +119,24 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         lacking.append(("key_set", f"no signing key of {provider.name} is on record", Side.PROVIDER))
     for key, reason, side in lacking:
         file = provider.source.file if provider and side is Side.PROVIDER else app.source.file
-        yield finding("setting-missing", f"{app.name}: {reason}.", side=side, expected=key,
-                   evidence=(Evidence(key, "(not set)", file, "not set"),))  # fmt: skip
+        yield finding(
+            "setting-missing",
+            f"{app.name}: {reason}.",
+            side=side,
+            expected=key,
+            evidence=(Evidence(key, "(not set)", file, "not set"),),
+        )
 
 
 def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
     own = app.settings.application.client_id
     for other in workspace.apps.values():
-        if own and other is not app and other.settings.application.client_id == own and (
-            other.provider_id == app.provider_id and other.settings.protocol == "oidc"
-        ):  # fmt: skip
+        if (
+            own
+            and other is not app
+            and other.settings.application.client_id == own
+            and (other.provider_id == app.provider_id and other.settings.protocol == "oidc")
+        ):
             yield finding(
                 "identifier-shared",
                 f"{app.name} and {other.name} have the same client_id {own}.",
@@ -232,10 +252,13 @@ def endpoints_called(case: OidcCase) -> Iterator[Finding]:
         listed = [str(url) for member in _CALLS[one.kind] if (url := provider.discovery.get(member))]
         evidence = Evidence("address", address, one.source, one.place)
         if not listed:
-            yield finding("endpoint-missing",
-                       f"The {one.kind.replace('-', ' ')} went to {address}; the discovery document of {provider.name} "
-                       f"has no {_CALLS[one.kind][0].replace('_', ' ')}.",
-                       expected=_CALLS[one.kind][0], evidence=(evidence,))  # fmt: skip
+            yield finding(
+                "endpoint-missing",
+                f"The {one.kind.replace('-', ' ')} went to {address}; the discovery document of {provider.name} "
+                f"has no {_CALLS[one.kind][0].replace('_', ' ')}.",
+                expected=_CALLS[one.kind][0],
+                evidence=(evidence,),
+            )
         elif address not in listed:
             yield guessed(provider, address, closest(address, listed), evidence)
 
@@ -247,8 +270,12 @@ def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
     told = listed if isinstance(listed, str) else provider.settings.issuer
     if not isinstance(told, str):
         return
-    place = Evidence("issuer", told, (provider.settings.discovery or "") if listed else provider.source.file,
-                     "/issuer" if listed else provider.source.where("issuer"))  # fmt: skip
+    place = Evidence(
+        "issuer",
+        told,
+        (provider.settings.discovery or "") if listed else provider.source.file,
+        "/issuer" if listed else provider.source.where("issuer"),
+    )
     if url and (not url.endswith(WELL_KNOWN) or url.removesuffix(WELL_KNOWN) != told.rstrip("/")):
         yield finding(
             "discovery-issuer-mismatch",

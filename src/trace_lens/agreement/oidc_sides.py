@@ -84,8 +84,12 @@ class ClientSides(Sides):
             if answer and address:
                 cells.append(("capture", Value("address of the answer", address, answer.source, answer.place)))
         row = self._row("redirect_uris", "redirect URI", Side.APPLICATION, cells, some_of=True)
-        loopback = [one._replace(verdict="equal", difference=None) if one.against and same_redirect(
-            one.against.text, one.value.text) else one for one in row.cells]  # fmt: skip
+        loopback = [
+            one._replace(verdict="equal", difference=None)
+            if one.against and same_redirect(one.against.text, one.value.text)
+            else one
+            for one in row.cells
+        ]
         return row._replace(cells=tuple(loopback))
 
     def _issuer(self) -> Row:
@@ -116,8 +120,9 @@ class ClientSides(Sides):
             for one in self.case.attempt.of(kind) if self.case else ():
                 address = one.parameters.address if one.parameters else None
                 if address and ":" in address:
-                    cells.append(("capture", Value(f"address of the {kind.replace('-', ' ')}", address, one.source,
-                                                   one.place)))  # fmt: skip
+                    cells.append(
+                        ("capture", Value(f"address of the {kind.replace('-', ' ')}", address, one.source, one.place))
+                    )
             yield self._row(member, member.replace("_", " "), Side.PROVIDER, cells)
 
     @property
@@ -145,7 +150,7 @@ class ClientSides(Sides):
             own = counts is None or value is counts
             verdict = "alone" if own and len(cells) < 2 else "different" if lacking else "equal"
             judged.append(Cell(column, value, verdict, counts if verdict == "different" else None))
-        return Row("scopes", "scopes", Side.APPLICATION, tuple(judged), counts)
+        return Row(item="scopes", words="scopes", owner=Side.APPLICATION, cells=tuple(judged), counts=counts)
 
     def _offered(self, key: str, words: str, member: str) -> Row:
         told = getattr(self.mine, key)
@@ -153,7 +158,7 @@ class ClientSides(Sides):
         listed = self.provider.discovery.get(member) if self.provider else None
         offered = [str(one) for one in listed] if isinstance(listed, list) else []
         if not wanted and key != "token_algorithm":
-            return Row(key, words, Side.PROVIDER, (), None)
+            return Row(item=key, words=words, owner=Side.PROVIDER, cells=(), counts=None)
         against = self._discovered(member, ", ".join(offered))[0][1] if offered and self.provider else None
         cells = []
         for text in wanted:
@@ -171,7 +176,7 @@ class ClientSides(Sides):
             fits = not allowed or any(same_algorithm(used, one) for one in allowed)
             for column, value in self._seen(self.case.of_header("alg")):
                 cells.append(Cell(column, value, "equal" if fits else "different"))
-        return Row(key, words, Side.PROVIDER, tuple(cells), against)
+        return Row(item=key, words=words, owner=Side.PROVIDER, cells=tuple(cells), counts=against)
 
     def _pkce(self) -> Row:
         told = self.mine.requires_pkce
@@ -189,7 +194,7 @@ class ClientSides(Sides):
                 value = Value("code challenge of the request", method, message.source, message.place)
                 fits = method == "S256" or not told
                 cells.append(Cell("capture", value, "equal" if fits else "different", None if fits else cells[0].value))
-        return Row("pkce", "code challenge (PKCE)", Side.APPLICATION, tuple(cells), None)
+        return Row(item="pkce", words="code challenge (PKCE)", owner=Side.APPLICATION, cells=tuple(cells), counts=None)
 
     def _keys(self) -> Row:
         """The key that the token names against the provider's key set."""
@@ -210,12 +215,12 @@ class ClientSides(Sides):
                 cells.append(Cell(column, value, "equal" if fits else "different"))
             named = {one.key.id for one in verdict.named}
             cells = [one._replace(verdict="equal") if one.value.text in named and fits else one for one in cells]
-        return Row("keys", "signing key", Side.PROVIDER, tuple(cells), counts)
+        return Row(item="keys", words="signing key", owner=Side.PROVIDER, cells=tuple(cells), counts=counts)
 
     def _secret(self) -> Row:
         told = self.mine.secret_expires
         cells = tuple(Cell(*one) for one in self._in_app("secret_expires", str(told) if told else None))
-        return Row("secret", "end of the client secret", Side.PROVIDER, cells, None)
+        return Row(item="secret", words="end of the client secret", owner=Side.PROVIDER, cells=cells, counts=None)
 
     def _claims(self) -> Iterator[Row]:
         """Each claim that the application reads: its name, what is released, and what was sent for it."""
@@ -231,13 +236,29 @@ class ClientSides(Sides):
                     ]
                 elif is_near(claim.name, name) and claim.name not in released:
                     found = difference(claim.name, name)
-                    cells += [Cell(column, value, "near", cells[0].value, found)
-                              for column, value in self._at_provider("claims_released", name)]  # fmt: skip
+                    cells += [
+                        Cell(column=column, value=value, verdict="near", against=cells[0].value, difference=found)
+                        for column, value in self._at_provider("claims_released", name)
+                    ]
             match = sent.get(position)
             if match and match.sent_as and self.case:
                 near = cells[0].value if match.near else None
                 how = difference(claim.name, match.sent_as) if match.near else None
                 for one in self.case.evidence_of(match.sent_as)[:1]:
                     value = Value(self.case.source_of(match.sent_as), match.sent_as, one.source, one.where)
-                    cells.append(Cell("capture", value, "near" if match.near else "equal", near, how))
-            yield Row(f"claim {claim.name}", f"claim {claim.name}", Side.APPLICATION, tuple(cells), cells[0].value)
+                    cells.append(
+                        Cell(
+                            column="capture",
+                            value=value,
+                            verdict="near" if match.near else "equal",
+                            against=near,
+                            difference=how,
+                        )
+                    )
+            yield Row(
+                item=f"claim {claim.name}",
+                words=f"claim {claim.name}",
+                owner=Side.APPLICATION,
+                cells=tuple(cells),
+                counts=cells[0].value,
+            )

@@ -80,9 +80,15 @@ class Sides:
         return [("provider", Value(key, one, source.file, source.where(key))) for one in texts if one]
 
     def _row(
-        self, item: str, words: str, owner: Side, cells: list[tuple[str, Value]], *, counts: Value | None = None,
+        self,
+        item: str,
+        words: str,
+        owner: Side,
+        cells: list[tuple[str, Value]],
+        *,
+        counts: Value | None = None,
         some_of: bool = False,
-    ) -> Row:  # fmt: skip
+    ) -> Row:
         """A row with each cell held against the value that counts: the owner's own, its settings before its metadata.
 
         With `some_of` the owner may hold several, and another cell has to be one of them.
@@ -102,7 +108,7 @@ class Sides:
         if sum(1 for one in judged) > 1 and all(one.verdict in ("alone", "equal") for one in judged):
             held = any(one.verdict == "equal" for one in judged)
             judged = [one._replace(verdict="equal") if held else one for one in judged]
-        return Row(item, words, owner, tuple(judged), counts)
+        return Row(item=item, words=words, owner=owner, cells=tuple(judged), counts=counts)
 
     def _cell(self, item: str, column: str, value: Value, options: list[Value]) -> Cell:
         same = next((one for one in options if one.text == value.text), None)
@@ -113,8 +119,12 @@ class Sides:
         belongs = misplaced(self.app, self.workspace, item, value.text)
         found = difference(against.text, value.text)
         if belongs:
-            return Cell(column, value, "misplaced", against, found, belongs)
-        return Cell(column, value, "near" if near else "different", against, found)
+            return Cell(
+                column=column, value=value, verdict="misplaced", against=against, difference=found, belongs=belongs
+            )
+        return Cell(
+            column=column, value=value, verdict="near" if near else "different", against=against, difference=found
+        )
 
     def _domains(self) -> Row:
         theirs = self.provider.settings.email_domains if self.provider else ()
@@ -125,7 +135,7 @@ class Sides:
         known = {one.casefold() for one in theirs}
         if self.mine.email_domains and theirs and {one.casefold() for one in self.mine.email_domains} <= known:
             alike = tuple(Cell(column, value, "equal") for column, value in cells)
-            return Row("email_domains", "e-mail domains", Side.PROVIDER, alike, None)
+            return Row(item="email_domains", words="e-mail domains", owner=Side.PROVIDER, cells=alike, counts=None)
         return self._row("email_domains", "e-mail domains", Side.PROVIDER, cells)
 
 

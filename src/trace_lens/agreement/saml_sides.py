@@ -193,7 +193,9 @@ class SamlSides(Sides):
                 value = Value("certificate in use", str(certificate.sha256), self.case.attempt.source, place)
                 cells.append(Cell("capture", value, "equal" if trusted else "different", None if trusted else counts))
         cells.sort(key=lambda one: COLUMNS.index(one.column))
-        return Row("certificates", "signing certificate", Side.PROVIDER, tuple(cells), counts)
+        return Row(
+            item="certificates", words="signing certificate", owner=Side.PROVIDER, cells=tuple(cells), counts=counts
+        )
 
     def _encryption(self) -> Row:
         role = self._sp()
@@ -204,7 +206,7 @@ class SamlSides(Sides):
                 found.append((print_of, key.where))
         private = decryption_key(self.app, self.workspace)
         if private is None:
-            return Row("encryption", "encryption key", Side.APPLICATION, (), None)
+            return Row(item="encryption", words="encryption key", owner=Side.APPLICATION, cells=(), counts=None)
         own = key_print(private.public_key())
         cells = [*self._in_app("decryption_key", own), *self._in_metadata("application", "KeyDescriptor", *found)]
         return self._row("encryption", "encryption key", Side.APPLICATION, cells, some_of=False)
@@ -225,7 +227,13 @@ class SamlSides(Sides):
             fits = sent != "none" and (wanted in ("either", sent) or sent == "both")
             verdict = "equal" if fits else "different"
             cells.append(Cell(column, value, verdict, None if fits else cells[0].value))
-        return Row("signed_part", "signed part", Side.APPLICATION, tuple(cells), cells[0].value if cells else None)
+        return Row(
+            item="signed_part",
+            words="signed part",
+            owner=Side.APPLICATION,
+            cells=tuple(cells),
+            counts=cells[0].value if cells else None,
+        )
 
     def _signed_requests(self) -> Row:
         sp, idp = self._sp(), self._idp()
@@ -245,7 +253,13 @@ class SamlSides(Sides):
                 ("capture", Value("request signed", str(signed).lower(), message.source, message.place.rstrip(" ›")))
             )
         if not wants:
-            return Row("signs_requests", "signed requests", Side.PROVIDER, tuple(Cell(*one) for one in cells), None)
+            return Row(
+                item="signs_requests",
+                words="signed requests",
+                owner=Side.PROVIDER,
+                cells=tuple(Cell(*one) for one in cells),
+                counts=None,
+            )
         return self._row("signs_requests", "signed requests", Side.PROVIDER, cells)
 
     def _algorithms(self) -> Row:
@@ -254,7 +268,13 @@ class SamlSides(Sides):
             weak = f" (weak: {', '.join(one.signature.weak_parts)})" if one.signature.weak_parts else ""
             text = short(one.signature.algorithm_uri or "none") + weak
             cells += self._captured((f"signature of the {one.part}", text, one.place))
-        return Row("algorithms", "signature algorithm", Side.PROVIDER, tuple(Cell(*one) for one in cells), None)
+        return Row(
+            item="algorithms",
+            words="signature algorithm",
+            owner=Side.PROVIDER,
+            cells=tuple(Cell(*one) for one in cells),
+            counts=None,
+        )
 
     def _relay_state(self) -> Row:
         case = self.case
@@ -269,7 +289,13 @@ class SamlSides(Sides):
             )
         )
         if case and (case.request_ids or case.request):
-            return Row("relay_state", "relay state", Side.APPLICATION, tuple(Cell(*one) for one in cells), None)
+            return Row(
+                item="relay_state",
+                words="relay state",
+                owner=Side.APPLICATION,
+                cells=tuple(Cell(*one) for one in cells),
+                counts=None,
+            )
         return self._row("relay_state", "relay state", Side.APPLICATION, cells)
 
     def _claims(self) -> Iterator[Row]:
@@ -292,8 +318,14 @@ class SamlSides(Sides):
                 against = cells[0].value if match.near else None
                 for column, value in self._captured(("attribute", match.sent_as, "AttributeStatement")):
                     how = difference(claim.name, match.sent_as) if match.near else None
-                    cells.append(Cell(column, value, verdict, against, how))
-            yield Row(f"claim {claim.name}", f"claim {claim.name}", Side.APPLICATION, tuple(cells), cells[0].value)
+                    cells.append(Cell(column=column, value=value, verdict=verdict, against=against, difference=how))
+            yield Row(
+                item=f"claim {claim.name}",
+                words=f"claim {claim.name}",
+                owner=Side.APPLICATION,
+                cells=tuple(cells),
+                counts=cells[0].value,
+            )
             if claim.one_of:
                 allowed = Value("one_of", ", ".join(claim.one_of), self.app.source.file, place)
                 values = [Cell("application", allowed)]
@@ -304,9 +336,17 @@ class SamlSides(Sides):
                         near = next((each for each in claim.one_of if is_near(each, text)), None)
                         against = None if fits else allowed._replace(text=near or one_of)
                         verdict = "equal" if fits else "near" if near else "different"
-                        values.append(Cell(column, value, verdict, against, difference(near, text) if near else None))
+                        values.append(
+                            Cell(
+                                column=column,
+                                value=value,
+                                verdict=verdict,
+                                against=against,
+                                difference=difference(near, text) if near else None,
+                            )
+                        )
                 item = f"values of {claim.name}"
-                yield Row(item, item, Side.APPLICATION, tuple(values), allowed)
+                yield Row(item=item, words=item, owner=Side.APPLICATION, cells=tuple(values), counts=allowed)
 
 
 def _places(role: Role | None, purpose: str) -> list[tuple[str, str]]:

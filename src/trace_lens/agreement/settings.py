@@ -106,9 +106,10 @@ def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     """The key that opens what is encrypted, and the one that the application's metadata tells others to encrypt to."""
     role = app.role
     published = [
-        (found, key) for key in (role.encryption_keys if role else ())
+        (found, key)
+        for key in (role.encryption_keys if role else ())
         if (found := certificate_key_print(key.certificate.der))
-    ]  # fmt: skip
+    ]
     if app.settings.application.decryption_key is None:
         return
     private = decryption_key(app, workspace)
@@ -121,8 +122,12 @@ def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
         told = Value("key that the certificate in that file certifies", beside[0], file, "the certificate")
         yield Pair("encryption key", told, Value("decryption_key", own, file, "the private key"), Side.APPLICATION)
     if published and own not in {found for found, _ in published}:
-        told = Value("public key in the application's metadata", published[0][0],
-                     app.settings.application.metadata or "", published[0][1].where)  # fmt: skip
+        told = Value(
+            "public key in the application's metadata",
+            published[0][0],
+            app.settings.application.metadata or "",
+            published[0][1].where,
+        )
         held = Value("decryption_key", own, app.source.file, app.source.where("application", "decryption_key"))
         yield Pair("encryption key", told, held, Side.APPLICATION)
 
@@ -183,7 +188,7 @@ def misplaced(app: App, workspace: Workspace, item: str, text: str) -> str | Non
         "relay_state": ("the default relay state", {mine.relay_state}),
         "name_id_format": ("a name identifier format", {mine.name_id_format}),
         "metadata": ("the name of a metadata file", {mine.metadata}),
-    }  # fmt: skip
+    }
     if app.settings.protocol == "oidc":
         issuer = provider.issuer if provider else None
         meanings = {
@@ -234,12 +239,16 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
             f"{app.name} has a sign-out URL, and the metadata of {provider.name} has no SingleLogoutService.",
             expected="SingleLogoutService",
             evidence=(
-                Evidence("sign_out_url", app.sign_out_urls[0], app.source.file,
-                         app.source.where("application", "sign_out_url"))
+                Evidence(
+                    "sign_out_url",
+                    app.sign_out_urls[0],
+                    app.source.file,
+                    app.source.where("application", "sign_out_url"),
+                )
                 if where.sign_out_url
                 else Evidence("SingleLogoutService", app.sign_out_urls[0], where.metadata or "", "SPSSODescriptor"),
             ),
-        )  # fmt: skip
+        )
     for key, reason, side in lacking:
         yield finding(
             "setting-missing",
@@ -416,8 +425,12 @@ def misplaced_value(
 
 def _misplaced_in_findings(case: Case, findings: list[Finding], found: list[Finding]) -> list[Finding]:
     """A value in the message that belongs in another field, where no setting on record shows it already."""
-    items = {"audience-mismatch": "audience", "issuer-mismatch": "issuer", "destination-mismatch": "acs_url",
-             "redirect-uri-mismatch": "redirect_uris"}  # fmt: skip
+    items = {
+        "audience-mismatch": "audience",
+        "issuer-mismatch": "issuer",
+        "destination-mismatch": "acs_url",
+        "redirect-uri-mismatch": "redirect_uris",
+    }
     if case.protocol == "oidc":
         items["audience-mismatch"] = "client_id"
     more = []

@@ -39,5 +39,5 @@ def copies(found: Iterable[Row]) -> list[Copy]:
             if any(one.side is side and one.item == row.item for one in made):
                 continue
             own = sent_by_application and row.owner is Side.APPLICATION
-            made.append(Copy(row.item, side, cell.against, cell.value, own))
+            made.append(Copy(item=row.item, side=side, value=cell.against, into=cell.value, of_itself=own))
     return made

@@ -169,10 +169,12 @@ def _answered(
         request = named.get(id(answer))
         if request is None:
             fitting = [
-                one for one in free
-                if (together or one.source == answer.source) and order[id(one)] < order[id(answer)]
+                one
+                for one in free
+                if (together or one.source == answer.source)
+                and order[id(one)] < order[id(answer)]
                 and _same_parties(one, answer)
-            ]  # fmt: skip
+            ]
             request = fitting[-1] if fitting else None
             if request:
                 free.remove(request)

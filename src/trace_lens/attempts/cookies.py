@@ -197,13 +197,24 @@ def read_set_cookie(line: str, by: Exchange) -> Cookie | Refused:
     if prefix.startswith("__secure-") and not secure:
         return refused("its name begins with __Secure-, and it is not Secure", "Secure")
     if prefix.startswith("__host-") and not (secure and not domain and attributes.get("path") == "/"):
-        return refused("its name begins with __Host-, which demands Secure, Path=/ and no Domain",
-                       "Secure; Path=/")  # fmt: skip
+        return refused("its name begins with __Host-, which demands Secure, Path=/ and no Domain", "Secure; Path=/")
     until, lasts = _end(attributes, by.at)
     return Cookie(
-        name, value, domain or host, not domain, path, secure, "httponly" in attributes, site,
-        "partitioned" in attributes, by.at, until, lasts, by, line,
-    )  # fmt: skip
+        name=name,
+        value=value,
+        domain=domain or host,
+        host_only=not domain,
+        path=path,
+        secure=secure,
+        http_only="httponly" in attributes,
+        same_site=site,
+        partitioned="partitioned" in attributes,
+        created=by.at,
+        until=until,
+        lasts=lasts,
+        set_by=by,
+        line=line,
+    )
 
 
 def _end(attributes: dict[str, str], at: datetime | None) -> tuple[datetime | None, timedelta | None]:
@@ -310,11 +321,17 @@ def _cross_site(cookie: Cookie, request: Exchange, came_from: str | None, *, red
         return None
     how = f"{request.method} from another site" + (f" ({site_of(_host_of(came_from))})" if came_from else "")
     if request.frame:
-        return Kept("SameSite", f"it is {_named(cookie)}, and the return comes into a frame of another site",
-                    "SameSite=None; Secure; Partitioned")  # fmt: skip
+        return Kept(
+            "SameSite",
+            f"it is {_named(cookie)}, and the return comes into a frame of another site",
+            "SameSite=None; Secure; Partitioned",
+        )
     if cookie.same_site == STRICT:
-        return Kept("SameSite", f"it is SameSite=Strict, and the return is a {how}",
-                    "SameSite=None; Secure" if request.method in _UNSAFE else "SameSite=Lax")  # fmt: skip
+        return Kept(
+            "SameSite",
+            f"it is SameSite=Strict, and the return is a {how}",
+            "SameSite=None; Secure" if request.method in _UNSAFE else "SameSite=Lax",
+        )
     if request.method not in _UNSAFE:
         return None
     if cookie.same_site == DEFAULT:

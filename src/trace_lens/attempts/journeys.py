@@ -182,8 +182,10 @@ def ways(
     links = link(capture, messages)
     carried = carried_by(messages)
     owner: dict[int, int] = {}
-    own = [sorted({links.places[int(one.context[EXCHANGE])] for one in found if EXCHANGE in one.context})
-           for found in attempts]  # fmt: skip
+    own = [
+        sorted({links.places[int(one.context[EXCHANGE])] for one in found if EXCHANGE in one.context})
+        for found in attempts
+    ]
     for number, places in enumerate(own):
         for place in places:
             owner.setdefault(place, number)

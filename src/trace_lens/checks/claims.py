@@ -94,7 +94,15 @@ def _matches(case: Case) -> tuple[Match, ...]:
         sent = next((name for name in (claim.name, *claim.also_as) if name in case.said), None)
         near = None if sent else _near(claim, [name for name in case.said if name not in exact], case)
         name = sent or near
-        found.append(Match(claim, position, name, case.said[name] if name else (), near is not None))
+        found.append(
+            Match(
+                claim=claim,
+                position=position,
+                sent_as=name,
+                values=case.said[name] if name else (),
+                near=near is not None,
+            )
+        )
     return tuple(found)
 
 
@@ -116,7 +124,7 @@ def table(case: Case) -> tuple[ClaimRow, ...]:
     return (
         *rows,
         *(
-            ClaimRow(match.claim.name, (), case.main_source, "missing", match.claim.name)
+            ClaimRow(name=match.claim.name, values=(), source=case.main_source, use="missing", serves=match.claim.name)
             for match in found
             if match.sent_as is None
         ),

@@ -89,8 +89,14 @@ def subject_there(case: Case) -> Answer:
     )
 
 
-@check("account-not-found", "account-near-match", "account-ambiguous", "account-disabled",
-      "account-not-federated", "account-creation-blocked")  # fmt: skip
+@check(
+    "account-not-found",
+    "account-near-match",
+    "account-ambiguous",
+    "account-disabled",
+    "account-not-federated",
+    "account-creation-blocked",
+)
 def account(case: Case) -> Answer:
     """Is there exactly one account of that name, active, and set to single sign-on?"""
     if case.app is None:

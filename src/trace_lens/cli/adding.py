@@ -16,10 +16,15 @@ if TYPE_CHECKING:
 
 _METADATA, _DISCOVERY, _REGISTRATION = "saml-metadata", "discovery-document", "client-registration"
 _KEYS = {
-    "entity_id": "application.entity_id", "acs_urls": "application.acs_urls", "sign_in_url": "application.sign_in_url",
-    "client_id": "application.client_id", "redirect_uris": "application.redirect_uris",
-    "certificates": "application.trusted_certificates", "display_name": "name", "owner": "owner",
-}  # fmt: skip
+    "entity_id": "application.entity_id",
+    "acs_urls": "application.acs_urls",
+    "sign_in_url": "application.sign_in_url",
+    "client_id": "application.client_id",
+    "redirect_uris": "application.redirect_uris",
+    "certificates": "application.trusted_certificates",
+    "display_name": "name",
+    "owner": "owner",
+}
 
 
 @click.command(

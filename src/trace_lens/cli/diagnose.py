@@ -69,7 +69,15 @@ def command(
         raise click.UsageError(f"--set: {error}.") from None
     book = logbook(workspace)
     lines = session.format == "jsonl"
-    told = Circumstances(session.now, at, app, provider, settings, with_logs=book is not None, prove=not lines)
+    told = Circumstances(
+        now=session.now,
+        at=at,
+        app=app,
+        provider=provider,
+        supposed=settings,
+        with_logs=book is not None,
+        prove=not lines,
+    )
     result = diagnose_sources(session.sources(sources), workspace, told, together=together, logbook=book)
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):

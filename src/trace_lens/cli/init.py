@@ -9,8 +9,13 @@ import click
 
 from trace_lens.cli.options import say
 
-_FILES = ("trace-lens.toml", "providers/example-provider.toml", "apps/example-app.toml", "accounts/example-app.csv",
-          "assignments/example-app.csv")  # fmt: skip
+_FILES = (
+    "trace-lens.toml",
+    "providers/example-provider.toml",
+    "apps/example-app.toml",
+    "accounts/example-app.csv",
+    "assignments/example-app.csv",
+)
 
 
 @click.command(epilog="Example:\n\n  trace-lens init sso-workspace")

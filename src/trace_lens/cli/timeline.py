@@ -23,8 +23,14 @@ from trace_lens.cli.with_logs import logbook, tell_problem
 @click.argument("sources", nargs=-1, metavar="[SOURCE...]")
 @click.option("--user", metavar="NAME", help="Without a SOURCE: rebuild this person's attempts from the logs alone.")
 @click.option("--around", type=Moment(), metavar="TIME", help="The moment around which to look for them.")
-@click.option("--within", type=Duration(), default="15m", show_default=True, metavar="DURATION",
-              help="How far before and after that moment.")  # fmt: skip
+@click.option(
+    "--within",
+    type=Duration(),
+    default="15m",
+    show_default=True,
+    metavar="DURATION",
+    help="How far before and after that moment.",
+)
 @click.option("--app", metavar="NAME", help="The application that the messages are for.")
 @click.option("--provider", metavar="NAME", help="The provider that sent them.")
 @click.option("--at", type=Moment(), metavar="TIME", help="Judge times as of this moment.")

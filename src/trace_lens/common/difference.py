@@ -21,16 +21,76 @@ _DEFAULT_PORTS = {"http": 80, "https": 443, "ldap": 389, "ldaps": 636}
 # Characters that print alike, folded to one of them (a small part of the idea of Unicode TS #39, skeletons).
 _LOOKALIKES = str.maketrans(
     {
-        "0": "o", "O": "o", "1": "l", "I": "l", "|": "l",
-        "а": "a", "е": "e", "о": "o", "р": "p", "с": "c", "х": "x", "у": "y", "і": "i", "ј": "j", "ѕ": "s",
-        "һ": "h", "ԁ": "d", "ո": "n", "А": "A", "В": "B", "Е": "E", "К": "K", "М": "M", "Н": "H", "О": "o",
-        "Р": "P", "С": "C", "Т": "T", "Х": "X", "У": "Y", "І": "l", "α": "a", "ο": "o", "ρ": "p", "ν": "v",
-        "ι": "i", "Α": "A", "Β": "B", "Ε": "E", "Ζ": "Z", "Η": "H", "Ι": "l", "Κ": "K", "Μ": "M", "Ν": "N",
-        "Ο": "o", "Ρ": "P", "Τ": "T", "Υ": "Y", "Χ": "X", "ı": "i", "ɡ": "g", "‐": "-", "‑": "-", "‒": "-",
-        "–": "-", "—": "-", "−": "-", "’": "'", "‘": "'", "`": "'", "“": '"', "”": '"', "∕": "/", "⁄": "/",
-        "։": ":", "∶": ":", "․": ".",
+        "0": "o",
+        "O": "o",
+        "1": "l",
+        "I": "l",
+        "|": "l",
+        "а": "a",
+        "е": "e",
+        "о": "o",
+        "р": "p",
+        "с": "c",
+        "х": "x",
+        "у": "y",
+        "і": "i",
+        "ј": "j",
+        "ѕ": "s",
+        "һ": "h",
+        "ԁ": "d",
+        "ո": "n",
+        "А": "A",
+        "В": "B",
+        "Е": "E",
+        "К": "K",
+        "М": "M",
+        "Н": "H",
+        "О": "o",
+        "Р": "P",
+        "С": "C",
+        "Т": "T",
+        "Х": "X",
+        "У": "Y",
+        "І": "l",
+        "α": "a",
+        "ο": "o",
+        "ρ": "p",
+        "ν": "v",
+        "ι": "i",
+        "Α": "A",
+        "Β": "B",
+        "Ε": "E",
+        "Ζ": "Z",
+        "Η": "H",
+        "Ι": "l",
+        "Κ": "K",
+        "Μ": "M",
+        "Ν": "N",
+        "Ο": "o",
+        "Ρ": "P",
+        "Τ": "T",
+        "Υ": "Y",
+        "Χ": "X",
+        "ı": "i",
+        "ɡ": "g",
+        "‐": "-",
+        "‑": "-",
+        "‒": "-",
+        "–": "-",
+        "—": "-",
+        "−": "-",
+        "’": "'",
+        "‘": "'",
+        "`": "'",
+        "“": '"',
+        "”": '"',
+        "∕": "/",
+        "⁄": "/",
+        "։": ":",
+        "∶": ":",
+        "․": ".",
     }
-)  # fmt: skip
+)
 _ASCII_LOOKALIKES = bytes(ord(_LOOKALIKES.get(code, chr(code))) for code in range(128)) + bytes(range(128, 256))
 _UNSEEN = dict.fromkeys(map(ord, "\u200b\u200c\u200d\u2060\ufeff\u00ad\u200e\u200f"))
 
@@ -219,10 +279,21 @@ _KINDS: tuple[tuple[str, _Describes], ...] = (
 _NEAR_RANK = {
     name: rank
     for rank, name in enumerate(
-        ("whitespace", "case", "percent-encoding", "lookalike", "trailing-slash", "edit", "scheme", "port",
-         "domain-ending", "prefix", "suffix")
+        (
+            "whitespace",
+            "case",
+            "percent-encoding",
+            "lookalike",
+            "trailing-slash",
+            "edit",
+            "scheme",
+            "port",
+            "domain-ending",
+            "prefix",
+            "suffix",
+        )
     )
-}  # fmt: skip
+}
 
 
 def is_near(expected: str, actual: str) -> bool:

@@ -133,8 +133,9 @@ def listed(findings: Iterable[Finding]) -> tuple[list[Finding], dict[str, int]]:
         counts[finding.code] = counts.get(finding.code, 0) + 1
         if counts[finding.code] <= limits.FINDINGS_OF_KIND:
             kept.append(finding)
-    return kept, {code: count - limits.FINDINGS_OF_KIND for code, count in counts.items()
-                  if count > limits.FINDINGS_OF_KIND}  # fmt: skip
+    return kept, {
+        code: count - limits.FINDINGS_OF_KIND for code, count in counts.items() if count > limits.FINDINGS_OF_KIND
+    }
 
 
 class Unchecked(NamedTuple):

@@ -56,8 +56,14 @@ PARAMETER_KINDS = ("authorization-request", "authorization-response", "token-req
 
 
 DOCUMENT_KINDS = (
-    "token-response", "userinfo", "introspection", "client-registration", "discovery-document", "key-set", "jwk",
-)  # fmt: skip
+    "token-response",
+    "userinfo",
+    "introspection",
+    "client-registration",
+    "discovery-document",
+    "key-set",
+    "jwk",
+)
 
 
 KINDS = (*TOKEN_KINDS, "jwe", *PARAMETER_KINDS, *DOCUMENT_KINDS)

@@ -45,9 +45,15 @@ def read_moment(text: str) -> tuple[datetime, bool]:
     leap_second = second == "60"
     try:
         moment = datetime(
-            int(year), int(month), int(day), 0 if end_of_day else int(hour), int(minute),
-            59 if leap_second else int(second), micro, zone,
-        )  # fmt: skip
+            int(year),
+            int(month),
+            int(day),
+            0 if end_of_day else int(hour),
+            int(minute),
+            59 if leap_second else int(second),
+            micro,
+            zone,
+        )
         if end_of_day:
             moment += timedelta(days=1)
         if leap_second:
@@ -100,8 +106,10 @@ def read_xs_duration(text: str) -> timedelta:
     try:
         span = timedelta(
             days=int(years or 0) * 365 + int(months or 0) * 30 + int(days or 0),
-            hours=int(hours or 0), minutes=int(minutes or 0), seconds=float(seconds or 0),
-        )  # fmt: skip
+            hours=int(hours or 0),
+            minutes=int(minutes or 0),
+            seconds=float(seconds or 0),
+        )
     except OverflowError:
         raise MomentError(f"{text!r} is longer than any duration that can be counted") from None
     return -span if sign else span

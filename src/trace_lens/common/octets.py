@@ -5,9 +5,11 @@ from __future__ import annotations
 import codecs
 
 _MARKS = (
-    (codecs.BOM_UTF32_LE, "utf-32"), (codecs.BOM_UTF32_BE, "utf-32"), (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF32_LE, "utf-32"),
+    (codecs.BOM_UTF32_BE, "utf-32"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
     (codecs.BOM_UTF16_BE, "utf-16"),
-)  # fmt: skip
+)
 
 
 def wide_encoding(head: bytes) -> str | None:

@@ -13,37 +13,71 @@ from typing import Any
 from trace_lens.common.masking import Secret
 from trace_lens.common.secrets_in_text import without_tokens
 
-PARAMETERS = frozenset({
-    "code", "access_token", "refresh_token", "client_secret", "password",  # RFC 6749 §2.3.1, §4.1.2, §4.3.2, §5.1, §6
-    "client_assertion", "assertion",  # RFC 7521 §4.1, §4.2
-    "code_verifier",  # RFC 7636 §4.1
-    "device_code", "user_code",  # RFC 8628 §3.2
-    "device_secret",  # OpenID Connect Native SSO 1.0 §3.1
-    "subject_token", "actor_token",  # RFC 8693 §2.1
-    "id_token", "id_token_hint", "request",  # OpenID Connect Core 1.0 §3.1.2.1, §3.1.3.3, §6.1
-    "logout_token",  # OpenID Connect Back-Channel Logout 1.0 §2.5
-    "registration_access_token", "initial_access_token",  # RFC 7592 §3
-    "token",  # RFC 7662 §2.1, RFC 7009 §2.1
-    "auth_req_id",  # OpenID Connect CIBA Core 1.0 §7.3
-})  # fmt: skip
+PARAMETERS = frozenset(
+    {
+        "code",
+        "access_token",
+        "refresh_token",
+        "client_secret",
+        "password",  # RFC 6749 §2.3.1, §4.1.2, §4.3.2, §5.1, §6
+        "client_assertion",
+        "assertion",  # RFC 7521 §4.1, §4.2
+        "code_verifier",  # RFC 7636 §4.1
+        "device_code",
+        "user_code",  # RFC 8628 §3.2
+        "device_secret",  # OpenID Connect Native SSO 1.0 §3.1
+        "subject_token",
+        "actor_token",  # RFC 8693 §2.1
+        "id_token",
+        "id_token_hint",
+        "request",  # OpenID Connect Core 1.0 §3.1.2.1, §3.1.3.3, §6.1
+        "logout_token",  # OpenID Connect Back-Channel Logout 1.0 §2.5
+        "registration_access_token",
+        "initial_access_token",  # RFC 7592 §3
+        "token",  # RFC 7662 §2.1, RFC 7009 §2.1
+        "auth_req_id",  # OpenID Connect CIBA Core 1.0 §7.3
+    }
+)
 """Parameters of requests and answers, and members of JSON documents."""
 
-JWK_PUBLIC = frozenset({
-    "kty", "use", "key_ops", "alg", "kid", "x5u", "x5c", "x5t", "x5t#S256",  # RFC 7517 §4
-    "crv", "x", "y", "n", "e",  # RFC 7518 §6
-    "pub",  # AKP keys (RFC 9864 and its relatives)
-    "exp", "nbf", "iat", "revoked",  # OpenID Federation 1.0 §8.7.2
-})  # fmt: skip
+JWK_PUBLIC = frozenset(
+    {
+        "kty",
+        "use",
+        "key_ops",
+        "alg",
+        "kid",
+        "x5u",
+        "x5c",
+        "x5t",
+        "x5t#S256",  # RFC 7517 §4
+        "crv",
+        "x",
+        "y",
+        "n",
+        "e",  # RFC 7518 §6
+        "pub",  # AKP keys (RFC 9864 and its relatives)
+        "exp",
+        "nbf",
+        "iat",
+        "revoked",  # OpenID Federation 1.0 §8.7.2
+    }
+)
 """The members of a key that anybody may see; every other one is taken for private, whatever kind of key it is."""
 
-XML_ELEMENTS = frozenset({
-    "SignatureValue",  # XML Signature §4.3
-    "CipherValue",  # XML Encryption §3.3.1
-    "Password", "BinarySecurityToken",  # WS-Security UsernameToken Profile §3.1, WS-Security §6.3
-    "BinarySecret", "Entropy",  # WS-Trust 1.4 §4.3
-    "Artifact", "MessageHandle",  # SAML 2.0 Core §3.5.1, Bindings §3.6.4
-    "AssertionHandle",
-})  # fmt: skip
+XML_ELEMENTS = frozenset(
+    {
+        "SignatureValue",  # XML Signature §4.3
+        "CipherValue",  # XML Encryption §3.3.1
+        "Password",
+        "BinarySecurityToken",  # WS-Security UsernameToken Profile §3.1, WS-Security §6.3
+        "BinarySecret",
+        "Entropy",  # WS-Trust 1.4 §4.3
+        "Artifact",
+        "MessageHandle",  # SAML 2.0 Core §3.5.1, Bindings §3.6.4
+        "AssertionHandle",
+    }
+)
 """Elements whose text is a secret."""
 
 _TOKEN = re.compile(r"eyJ[A-Za-z0-9_-]{6,}+\.[A-Za-z0-9_.-]{2,}+")

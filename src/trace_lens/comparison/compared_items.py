@@ -49,9 +49,10 @@ def _message(case: SamlCase) -> Iterator[Item]:
         context = statement.context_class
         yield Item("authentication", some(context.value if context else None), ("assurance-too-low",))
         yield Item(
-            "session lasts", some(_span(assertion and assertion.issue_instant, statement.session_not_on_or_after)),
+            "session lasts",
+            some(_span(assertion and assertion.issue_instant, statement.session_not_on_or_after)),
             ("session-ends-early", "session-expired"),
-        )  # fmt: skip
+        )
     if conditions:
         yield Item("valid for", some(_span(conditions.not_before, conditions.not_on_or_after)), ("validity-too-long",))
     yield from _signatures(case)
@@ -61,18 +62,30 @@ def _signatures(case: SamlCase) -> Iterator[Item]:
     own = case.signed.own
     yield Item("signed part", tuple(one.part for one in own), ("not-signed", "signed-part-wrong"))
     yield Item(
-        "signature algorithm", tuple(dict.fromkeys(short(one.signature.algorithm_uri or "none") for one in own)),
+        "signature algorithm",
+        tuple(dict.fromkeys(short(one.signature.algorithm_uri or "none") for one in own)),
         ("weak-signature", "signature-form-refused"),
-    )  # fmt: skip
+    )
     digests = (short(one.signature.digest_uri or "") for one in own if isinstance(one.signature, XMLSignature))
     yield Item("digest algorithm", tuple(dict.fromkeys(filter(None, digests))), ("weak-signature",))
     keys = tuple(dict.fromkeys(str(one.certificate.sha256) for one in own if one.certificate))
-    yield Item("signing certificate", keys, (
-        "signed-by-other-known-key", "fingerprint-mismatch", "signed-by-untrusted-key", "certificate-expired",
-        "certificate-expiring", "signature-value-invalid",
-    ))  # fmt: skip
-    kinds = [("assertion", len(case.openings)), ("name", int(case.name_opening is not None)),
-             ("attributes", len(case.attribute_openings))]  # fmt: skip
+    yield Item(
+        "signing certificate",
+        keys,
+        (
+            "signed-by-other-known-key",
+            "fingerprint-mismatch",
+            "signed-by-untrusted-key",
+            "certificate-expired",
+            "certificate-expiring",
+            "signature-value-invalid",
+        ),
+    )
+    kinds = [
+        ("assertion", len(case.openings)),
+        ("name", int(case.name_opening is not None)),
+        ("attributes", len(case.attribute_openings)),
+    ]
     yield Item(
         "encrypted", tuple(what for what, count in kinds if count), ("encrypted-no-key", "encrypted-to-other-key")
     )
@@ -81,17 +94,28 @@ def _signatures(case: SamlCase) -> Iterator[Item]:
 def _claims(case: SamlCase) -> Iterator[Item]:
     """Each attribute: that it is there matters where it is needed, its values where they decide something."""
     read = {match.sent_as: match for match in matches(case) if match.sent_as}
-    codes = ("claim-missing", "claim-empty", "claim-name-near-match", "claim-value-not-allowed", "claim-not-single",
-             "group-unmapped", "group-style-mismatch")  # fmt: skip
+    codes = (
+        "claim-missing",
+        "claim-empty",
+        "claim-name-near-match",
+        "claim-value-not-allowed",
+        "claim-not-single",
+        "group-unmapped",
+        "group-style-mismatch",
+    )
     for name in case.said:
         match = read.get(name)
         decides = bool(match and (match.claim.means != "plain" or match.claim.one_of or match.claim.maps))
         why = f"{case.app.name if case.app else 'the application'} decides by it" if decides else "it must be there"
         yield Item(
-            f"attribute {name}", case.said[name], codes if match else (), matters=decides, why=why,
+            f"attribute {name}",
+            case.said[name],
+            codes if match else (),
+            matters=decides,
+            why=why,
             personal=bool(match) and not decides,
             matters_if_missing=bool(match and match.claim.need in ("must", "should")),
-        )  # fmt: skip
+        )
 
 
 def _request(case: SamlCase) -> Iterator[Item]:
@@ -133,8 +157,10 @@ def _noise(case: SamlCase) -> Iterator[Item]:
     if assertion:
         moments.append(("Assertion", assertion.issue_instant))
         if assertion.conditions:
-            moments += [("NotBefore", assertion.conditions.not_before),
-                        ("NotOnOrAfter", assertion.conditions.not_on_or_after)]  # fmt: skip
+            moments += [
+                ("NotBefore", assertion.conditions.not_before),
+                ("NotOnOrAfter", assertion.conditions.not_on_or_after),
+            ]
         moments += [("AuthnInstant", one.authn_instant) for one in assertion.authn_statements]
     yield from noise(MOMENTS, ((name, one.text.value if one else None) for name, one in moments))
     yield from noise(

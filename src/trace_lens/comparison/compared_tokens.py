@@ -13,22 +13,44 @@ from trace_lens.comparison.items import IDS, MOMENTS, SIGNATURES, Item, some
 from trace_lens.oidc.jwk import Jwk, read_key_set, thumbprint
 
 _VERIFIED = (
-    "signature-value-invalid", "signed-by-other-known-key", "signed-by-untrusted-key", "key-id-unknown",
-    "key-id-missing", "no-trusted-key",
-)  # fmt: skip
+    "signature-value-invalid",
+    "signed-by-other-known-key",
+    "signed-by-untrusted-key",
+    "key-id-unknown",
+    "key-id-missing",
+    "no-trusted-key",
+)
 _CLAIM_CODES = (
-    "claim-missing", "claim-empty", "claim-name-near-match", "claim-value-not-allowed", "claim-not-single",
-    "group-unmapped", "group-style-mismatch", "email-unverified",
-)  # fmt: skip
-_NAMED = ("account-not-found", "account-near-match", "account-ambiguous", "guest-identifier", "not-assigned",
-          "other-user-answered")  # fmt: skip
+    "claim-missing",
+    "claim-empty",
+    "claim-name-near-match",
+    "claim-value-not-allowed",
+    "claim-not-single",
+    "group-unmapped",
+    "group-style-mismatch",
+    "email-unverified",
+)
+_NAMED = (
+    "account-not-found",
+    "account-near-match",
+    "account-ambiguous",
+    "guest-identifier",
+    "not-assigned",
+    "other-user-answered",
+)
 _REQUEST = {
-    "client_id": ("identifier-in-request-unknown",), "redirect_uri": ("redirect-uri-mismatch",),
-    "response_type": ("wrong-binding",), "response_mode": ("wrong-binding",),
-    "scope": ("scope-not-granted", "token-missing", "consent-missing"), "prompt": (), "max_age": (),
-    "acr_values": ("assurance-too-low",), "code_challenge_method": ("code-challenge-missing",),
-    "login_hint": ("other-user-answered",), "resource": (),
-}  # fmt: skip
+    "client_id": ("identifier-in-request-unknown",),
+    "redirect_uri": ("redirect-uri-mismatch",),
+    "response_type": ("wrong-binding",),
+    "response_mode": ("wrong-binding",),
+    "scope": ("scope-not-granted", "token-missing", "consent-missing"),
+    "prompt": (),
+    "max_age": (),
+    "acr_values": ("assurance-too-low",),
+    "code_challenge_method": ("code-challenge-missing",),
+    "login_hint": ("other-user-answered",),
+    "resource": (),
+}
 
 
 def items_of_token(case: OidcCase) -> list[Item]:
@@ -45,8 +67,9 @@ def _answer(case: OidcCase) -> Iterator[Item]:
     answer = case.attempt.answer
     given = answer.parameters if answer else None
     yield Item("way of the answer", some(given.carried if given else None), ("wrong-binding",), only_if_both=True)
-    yield Item("address of the answer", some(given.address if given else None), ("redirect-uri-mismatch",),
-               only_if_both=True)  # fmt: skip
+    yield Item(
+        "address of the answer", some(given.address if given else None), ("redirect-uri-mismatch",), only_if_both=True
+    )
     yield Item("iss of the answer", some(case.response_issuer), ("response-issuer-mismatch",), only_if_both=True)
     response = case.attempt.token_response
     for name in ("token_type", "expires_in", "scope"):
@@ -64,8 +87,11 @@ def _token(case: OidcCase) -> Iterator[Item]:
     yield Item("issuer", some(token.text("iss")), ("issuer-mismatch", "issuer-unknown", "discovery-issuer-mismatch"))
     yield Item("audience", token.audience, ("audience-mismatch", "audience-missing", "authorized-party-mismatch"))
     yield Item("authorized party", some(token.text("azp")), ("authorized-party-mismatch",))
-    yield Item("algorithm", some(token.jws.algorithm),
-               ("algorithm-none", "algorithm-confusion", "algorithm-unexpected", "weak-signature"))  # fmt: skip
+    yield Item(
+        "algorithm",
+        some(token.jws.algorithm),
+        ("algorithm-none", "algorithm-confusion", "algorithm-unexpected", "weak-signature"),
+    )
     yield Item("key", some(token.jws.key_id), _VERIFIED)
     standing = case.verdict.standing if case.verdict else None
     yield Item("verified by", some(standing), _VERIFIED, why="whose key made the signature")
@@ -74,8 +100,11 @@ def _token(case: OidcCase) -> Iterator[Item]:
     yield Item("authentication", some(token.text("acr")), ("assurance-too-low",))
     yield Item("authentication methods", values_of(token.claims.get("amr", [])), matters=False, personal=True)
     start, end = token.at("iat"), token.at("exp")
-    yield Item("valid for", some(show_duration(end - start) if start and end and end > start else None),
-               ("validity-too-long", "session-ends-early"))  # fmt: skip
+    yield Item(
+        "valid for",
+        some(show_duration(end - start) if start and end and end > start else None),
+        ("validity-too-long", "session-ends-early"),
+    )
 
 
 def _claims(case: OidcCase) -> Iterator[Item]:
@@ -87,11 +116,14 @@ def _claims(case: OidcCase) -> Iterator[Item]:
         source = case.source_of(name)
         by_account = name == case.account_source
         yield Item(
-            f"claim {name}" + ("" if source == case.main_source else f" (of {source})"), values,
-            (*(_CLAIM_CODES if match else ()), *(_NAMED if by_account else ())), matters=decides, why=why,
+            f"claim {name}" + ("" if source == case.main_source else f" (of {source})"),
+            values,
+            (*(_CLAIM_CODES if match else ()), *(_NAMED if by_account else ())),
+            matters=decides,
+            why=why,
             personal=(bool(match) or by_account) and not decides,
             matters_if_missing=by_account or bool(match and match.claim.need in ("must", "should")),
-        )  # fmt: skip
+        )
 
 
 def _requests(case: OidcCase) -> Iterator[Item]:

@@ -38,10 +38,18 @@ from trace_lens.workspace.sources import SourceFile
 
 ATTEMPTS, METADATA, CERTIFICATES = "attempts", "metadata", "certificates"
 DOCUMENTS = {
-    "discovery-document": "discovery documents", "key-set": "key sets", "client-registration": "client registrations"
-}  # fmt: skip
-_IDLE = ("service_documentation", "op_policy_uri", "op_tos_uri", "ui_locales_supported", "claims_locales_supported",
-         "display_values_supported")  # fmt: skip
+    "discovery-document": "discovery documents",
+    "key-set": "key sets",
+    "client-registration": "client registrations",
+}
+_IDLE = (
+    "service_documentation",
+    "op_policy_uri",
+    "op_tos_uri",
+    "ui_locales_supported",
+    "claims_locales_supported",
+    "display_values_supported",
+)
 """Members of a discovery document that no sign-in depends on."""
 
 
@@ -162,9 +170,19 @@ def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstanc
     differences, same = _differences(mine, theirs, moving)
     noise = _noise(mine, theirs)
     return Compared(
-        ATTEMPTS, left.name, right.name, differences, same, noise, (first, second), came, went, stayed, notes,
-        side_by_side(first.steps, second.steps),
-    )  # fmt: skip
+        kind=ATTEMPTS,
+        left=left.name,
+        right=right.name,
+        differences=differences,
+        same=same,
+        noise=noise,
+        diagnoses=(first, second),
+        came=came,
+        went=went,
+        stayed=stayed,
+        notes=notes,
+        ways=side_by_side(first.steps, second.steps),
+    )
 
 
 def _items_of(case: SamlCase | OidcCase) -> list[Item]:
@@ -217,7 +235,12 @@ def _differences(left: list[Item], right: list[Item], moving: Mapping[str, str])
         matters = item.matters or bool(about) or (item.matters_if_missing and not (a and b))
         rank = 0 if about and moving[about[0]] == "break" else 1 if about else 2 if matters else 3
         why = _why(item, about, matters=matters)
-        found.append((rank, Differing(name, a.values if a else (), b.values if b else (), matters, why)))
+        found.append(
+            (
+                rank,
+                Differing(item=name, left=a.values if a else (), right=b.values if b else (), matters=matters, why=why),
+            )
+        )
     return tuple(one for _, one in sorted(found, key=lambda pair: pair[0])), same
 
 
@@ -246,11 +269,22 @@ def _metadata(left: _Side, right: _Side, workspace: Workspace) -> Compared:
     else:
         pairs = [(mine[name], theirs[name]) for name in mine if name in theirs]
         found = [
-            Differing(f"entity {name}", (name,), (), True, "it is gone", _holders(name, workspace))
+            Differing(
+                item=f"entity {name}",
+                left=(name,),
+                right=(),
+                matters=True,
+                why="it is gone",
+                hits=_holders(name, workspace),
+            )
             for name in mine
             if name not in theirs
         ]
-        found += [Differing(f"entity {name}", (), (name,), True, "it is new") for name in theirs if name not in mine]
+        found += [
+            Differing(item=f"entity {name}", left=(), right=(name,), matters=True, why="it is new")
+            for name in theirs
+            if name not in mine
+        ]
     same = 0
     for a, b in pairs:
         prefix = f"{a.entity_id}: " if len(pairs) > 1 else ""
@@ -264,9 +298,9 @@ def _metadata(left: _Side, right: _Side, workspace: Workspace) -> Compared:
             gone = [text for text in before if text not in after]
             hits = tuple(dict.fromkeys(app for text in gone for app in _holders(text, workspace)))
             why = "one side or the other uses it" if matters else "it does not change a sign-in"
-            found.append(Differing(prefix + name, before, after, matters, why, hits))
+            found.append(Differing(item=prefix + name, left=before, right=after, matters=matters, why=why, hits=hits))
     found.sort(key=lambda one: not one.matters)
-    return Compared(METADATA, left.name, right.name, tuple(found), same)
+    return Compared(kind=METADATA, left=left.name, right=right.name, differences=tuple(found), same=same)
 
 
 def _documents(kind: str, left: _Side, right: _Side, workspace: Workspace) -> Compared:
@@ -285,9 +319,9 @@ def _documents(kind: str, left: _Side, right: _Side, workspace: Workspace) -> Co
         why = "it does not change a sign-in" if not matters else "applications use it"
         if kind == "key-set":
             why = "tokens signed with it verify no more" if a else "it is new; applications that fetch the set take it"
-        found.append(Differing(name, a, b, matters, why, hits))
+        found.append(Differing(item=name, left=a, right=b, matters=matters, why=why, hits=hits))
     found.sort(key=lambda one: not one.matters)
-    return Compared(DOCUMENTS[kind], left.name, right.name, tuple(found), same)
+    return Compared(kind=DOCUMENTS[kind], left=left.name, right=right.name, differences=tuple(found), same=same)
 
 
 def _entities(side: _Side) -> tuple[Entity, ...]:
@@ -375,13 +409,31 @@ def _certificates(left: _Side, right: _Side, workspace: Workspace) -> Compared:
                 continue
             matters, why = _CERTIFICATE_MATTERS[name]
             hits = _holders(value, workspace) if name == "sha256" else ()
-            found.append(Differing(prefix + name, (value,), (after[name],), matters, why, hits))
+            found.append(
+                Differing(item=prefix + name, left=(value,), right=(after[name],), matters=matters, why=why, hits=hits)
+            )
     found += [
-        Differing("certificate", (f"{one.subject} ({one.sha256})",), (), True, "it is gone",
-                  _holders(str(one.sha256), workspace)) for one in only_left
-    ]  # fmt: skip
-    found += [Differing("certificate", (), (f"{one.subject} ({one.sha256})",), True, "it is new") for one in only_right]
-    return Compared(CERTIFICATES, left.name, right.name, tuple(sorted(found, key=lambda one: not one.matters)), same)
+        Differing(
+            item="certificate",
+            left=(f"{one.subject} ({one.sha256})",),
+            right=(),
+            matters=True,
+            why="it is gone",
+            hits=_holders(str(one.sha256), workspace),
+        )
+        for one in only_left
+    ]
+    found += [
+        Differing(item="certificate", left=(), right=(f"{one.subject} ({one.sha256})",), matters=True, why="it is new")
+        for one in only_right
+    ]
+    return Compared(
+        kind=CERTIFICATES,
+        left=left.name,
+        right=right.name,
+        differences=tuple(sorted(found, key=lambda one: not one.matters)),
+        same=same,
+    )
 
 
 _CERTIFICATE_MATTERS = {

@@ -16,9 +16,13 @@ from trace_lens.workspace.loading import App, Provider, Workspace
 from trace_lens.workspace.sources import SourceFile
 
 _ABOUT_VALUES = (
-    "settings-disagree", "setting-misplaced", "setting-missing", "certificate-not-published", "next-key-not-pinned",
+    "settings-disagree",
+    "setting-misplaced",
+    "setting-missing",
+    "certificate-not-published",
+    "next-key-not-pinned",
     "identifier-shared",
-)  # fmt: skip
+)
 
 
 class TwoSides(NamedTuple):
@@ -60,6 +64,12 @@ def two_sides(app: App, workspace: Workspace, now: datetime, sources: Iterable[S
                 )
                 findings += [told_of] if told_of else []
     return TwoSides(
-        app, workspace.provider_of(app), chosen.source if chosen else None, found, copies(found),
-        in_order(accept(findings, app, now)), failed, other,
-    )  # fmt: skip
+        app=app,
+        provider=workspace.provider_of(app),
+        capture=chosen.source if chosen else None,
+        rows=found,
+        copies=copies(found),
+        findings=in_order(accept(findings, app, now)),
+        failed=failed,
+        fits_other=other,
+    )

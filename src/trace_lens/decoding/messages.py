@@ -38,10 +38,23 @@ from trace_lens.saml.reading import (
 from trace_lens.saml.signature import refuse_many_signatures, signatures_in
 
 OIDC_KINDS = (
-    "id-token", "access-token", "logout-token", "jwt", "jwe", "authorization-request", "authorization-response",
-    "token-request", "logout-request", "token-response", "userinfo", "introspection", "client-registration",
-    "discovery-document", "key-set", "jwk",
-)  # fmt: skip
+    "id-token",
+    "access-token",
+    "logout-token",
+    "jwt",
+    "jwe",
+    "authorization-request",
+    "authorization-response",
+    "token-request",
+    "logout-request",
+    "token-response",
+    "userinfo",
+    "introspection",
+    "client-registration",
+    "discovery-document",
+    "key-set",
+    "jwk",
+)
 _LOOKED_FOR_SIGNATURE = 64 * 1024
 """A metadata file's own signature stands near its beginning (Metadata §2.3.1: before the entities)."""
 
@@ -93,15 +106,29 @@ def _capture(source: str, found: Found, peeled: Peeled) -> Opened:
 
 
 def _opened(
-    source: str, found: Found, summary: dict[str, Any], content: dict[str, Any],
-    root: etree._Element | None = None, more: tuple[Finding, ...] = (), where: str = "",
-) -> Opened:  # fmt: skip
+    source: str,
+    found: Found,
+    summary: dict[str, Any],
+    content: dict[str, Any],
+    root: etree._Element | None = None,
+    more: tuple[Finding, ...] = (),
+    where: str = "",
+) -> Opened:
     findings = list(more)
     if found.repairs:
         evidence = Evidence("layers", " → ".join(found.layers) or "none", source, found.where or "the whole")
         detail = f"It decoded only after a repair: {', '.join(found.repairs)}."
         findings.append(finding("repaired-encoding", detail, evidence=(evidence,)))
-    return Opened(source, where or found.where, found.kind, found.layers, summary, content, tuple(findings), root)
+    return Opened(
+        source=source,
+        where=where or found.where,
+        kind=found.kind,
+        layers=found.layers,
+        summary=summary,
+        content=content,
+        findings=tuple(findings),
+        root=root,
+    )
 
 
 def _artifact(source: str, found: Found, issuers: Iterable[str]) -> Opened:

@@ -117,9 +117,23 @@ def _parameters(found: Found) -> Laid:
     given = parameters_of(found)
     pairs = ((name, Secret(value) if name in PARAMETERS else hidden_text(value)) for name, value in given.pairs)
     content = {"parameters": [{"name": name, "value": value} for name, value in pairs]}
-    wanted = ("response_type", "client_id", "redirect_uri", "response_mode", "state", "nonce", "prompt", "max_age",
-              "login_hint", "acr_values", "code_challenge_method", "grant_type", "error", "error_description",
-              "iss")  # fmt: skip
+    wanted = (
+        "response_type",
+        "client_id",
+        "redirect_uri",
+        "response_mode",
+        "state",
+        "nonce",
+        "prompt",
+        "max_age",
+        "login_hint",
+        "acr_values",
+        "code_challenge_method",
+        "grant_type",
+        "error",
+        "error_description",
+        "iss",
+    )
     address = without_tokens(given.address) if given.address else None
     summary: dict[str, Any] = {"address": address, "carried": given.carried}
     summary |= {name: hidden_text(value) for name in wanted if (value := given.get(name))}
@@ -155,8 +169,11 @@ def _token_response(document: Mapping[str, Any]) -> dict[str, Any]:
         return "a signed token" if value[:3] == "eyJ" else f"opaque, {len(value)} characters"
 
     given = {name: of(name) for name in ("id_token", "access_token", "refresh_token")}
-    plain = {name: document[name] for name in ("token_type", "expires_in", "scope", "error", "error_description")
-             if name in document}  # fmt: skip
+    plain = {
+        name: document[name]
+        for name in ("token_type", "expires_in", "scope", "error", "error_description")
+        if name in document
+    }
     return {
         **{name: words for name, words in given.items() if words},
         **plain,
@@ -183,9 +200,14 @@ def _introspection(document: Mapping[str, Any]) -> dict[str, Any]:
 def _registration(document: Mapping[str, Any]) -> dict[str, Any]:
     ends = document.get("client_secret_expires_at")
     end = _moment(read_numeric_date(ends).moment) if ends else None
-    return {"client_id": document.get("client_id"), "client_name": document.get("client_name"),
-            "redirect_uris": document.get("redirect_uris") or [], "grant_types": document.get("grant_types") or [],
-            "client_authentication": document.get("token_endpoint_auth_method"), "secret_until": end}  # fmt: skip
+    return {
+        "client_id": document.get("client_id"),
+        "client_name": document.get("client_name"),
+        "redirect_uris": document.get("redirect_uris") or [],
+        "grant_types": document.get("grant_types") or [],
+        "client_authentication": document.get("token_endpoint_auth_method"),
+        "secret_until": end,
+    }
 
 
 def _discovery(document: Mapping[str, Any]) -> dict[str, Any]:
@@ -206,18 +228,27 @@ def _keys(document: Mapping[str, Any]) -> dict[str, Any]:
     return {
         "keys": [
             {
-                "key_id": one.id, "type": one.type, "use": one.use, "algorithm": one.algorithm,
-                "thumbprint": thumbprint(one), "problem": one.problem or one.weakness,
+                "key_id": one.id,
+                "type": one.type,
+                "use": one.use,
+                "algorithm": one.algorithm,
+                "thumbprint": thumbprint(one),
+                "problem": one.problem or one.weakness,
             }
             for one in read_key_set(document)
         ]
-    }  # fmt: skip
+    }
 
 
 _SUMMARIES = {
-    "token-response": _token_response, "userinfo": _userinfo, "introspection": _introspection,
-    "client-registration": _registration, "discovery-document": _discovery, "key-set": _keys, "jwk": _keys,
-}  # fmt: skip
+    "token-response": _token_response,
+    "userinfo": _userinfo,
+    "introspection": _introspection,
+    "client-registration": _registration,
+    "discovery-document": _discovery,
+    "key-set": _keys,
+    "jwk": _keys,
+}
 
 
 def moments_in_words(claims: Mapping[str, Any], issued: datetime | None) -> dict[str, str]:

@@ -38,7 +38,14 @@ class _Fortnight:
         attributes = {
             name: [value.format(email=email) for value in values] for name, values in application.attributes.items()
         }
-        good = Answer(PROVIDER, application.entity_id, application.acs_url, email, issued, attributes)
+        good = Answer(
+            issuer=PROVIDER,
+            audience=application.entity_id,
+            acs_url=application.acs_url,
+            name_id=email,
+            issued=issued,
+            attributes=attributes,
+        )
         return replace(good, **changes)  # type: ignore[arg-type]
 
     def xml(self, answer: Answer, signed: str = "assertion", key: str | None = None) -> etree._Element:
@@ -121,14 +128,18 @@ def _all(make: _Fortnight, keys: dict[str, SigningKey]) -> Iterator[Capture]:
         _form(
             make.xml(
                 make.answer(
-                    "crew-roster", tern, 18, 15, 11,
+                    "crew-roster",
+                    tern,
+                    18,
+                    15,
+                    11,
                     status=(RESPONDER, REQUEST_DENIED),
                     status_message="N-2207 no assignment for this target",
                 ),
                 "response",
             )
         ),
-    )  # fmt: skip
+    )
     yield Capture("14-claims-office-other-provider.txt", _form(_of_partner(make)))
     yield Capture(
         "15-galley-orders-edited.xml",

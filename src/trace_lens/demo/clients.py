@@ -43,24 +43,73 @@ class Client:
 
 
 CLIENTS = (
-    Client("slip-booking", "Slip Booking", "slips", 410, application=("requires_pkce = true",),
-           claims=('name = "name"', 'need = "should"')),
-    Client("weather-desk", "Weather Desk", "weather", 75, scopes=("openid", "profile", "email", "groups"),
-           claims=('name = "groups"', 'need = "must"', "[claims.maps]", '"grp-charts" = "forecaster"',
-                   '"grp-staff" = "reader"')),
-    Client("rope-store", "Rope Store", "ropes", 22,
-           application=('client_authentication = "client_secret_basic"', "secret_expires = 2026-11-13")),
-    Client("gangway", "Gangway", "gangway", 1200, redirect="http://127.0.0.1/callback",
-           application=("requires_pkce = true",)),
-    Client("night-watch", "Night Watch", "watch", 35, account=('from = "sub"', 'column = "id"'),
-           application=('decryption_key = "keys/night-watch.key"', 'acr_values = ["two-factors"]')),
-    Client("parcel-lockers", "Parcel Lockers", "parcels", 140,
-           application=(f'api_audience = "https://api.parcels.{HOME}"',),
-           account=('from = "email"', "created_at_first_sign_in = true")),
-    Client("deck-log", "Deck Logbook", "log", 260, redirect=f"https://log.{HOME}:8443/callback",
-           claims=('name = "role"', 'need = "must"', 'one_of = ["master", "chief-mate"]',
-                   'elevated = ["master", "chief-mate"]')),
-)  # fmt: skip
+    Client(
+        "slip-booking",
+        "Slip Booking",
+        "slips",
+        410,
+        application=("requires_pkce = true",),
+        claims=('name = "name"', 'need = "should"'),
+    ),
+    Client(
+        "weather-desk",
+        "Weather Desk",
+        "weather",
+        75,
+        scopes=("openid", "profile", "email", "groups"),
+        claims=(
+            'name = "groups"',
+            'need = "must"',
+            "[claims.maps]",
+            '"grp-charts" = "forecaster"',
+            '"grp-staff" = "reader"',
+        ),
+    ),
+    Client(
+        "rope-store",
+        "Rope Store",
+        "ropes",
+        22,
+        application=('client_authentication = "client_secret_basic"', "secret_expires = 2026-11-13"),
+    ),
+    Client(
+        "gangway",
+        "Gangway",
+        "gangway",
+        1200,
+        redirect="http://127.0.0.1/callback",
+        application=("requires_pkce = true",),
+    ),
+    Client(
+        "night-watch",
+        "Night Watch",
+        "watch",
+        35,
+        account=('from = "sub"', 'column = "id"'),
+        application=('decryption_key = "keys/night-watch.key"', 'acr_values = ["two-factors"]'),
+    ),
+    Client(
+        "parcel-lockers",
+        "Parcel Lockers",
+        "parcels",
+        140,
+        application=(f'api_audience = "https://api.parcels.{HOME}"',),
+        account=('from = "email"', "created_at_first_sign_in = true"),
+    ),
+    Client(
+        "deck-log",
+        "Deck Logbook",
+        "log",
+        260,
+        redirect=f"https://log.{HOME}:8443/callback",
+        claims=(
+            'name = "role"',
+            'need = "must"',
+            'one_of = ["master", "chief-mate"]',
+            'elevated = ["master", "chief-mate"]',
+        ),
+    ),
+)
 CLIENT = {one.id: one for one in CLIENTS}
 
 
@@ -83,15 +132,21 @@ def client_files(keys: dict[str, SigningKey]) -> dict[str, str]:
 def discovery() -> dict[str, Any]:
     """The discovery document of Northmere ID."""
     return {
-        "issuer": ISSUER, "authorization_endpoint": AUTHORIZE, "token_endpoint": TOKEN,
-        "userinfo_endpoint": f"{ISSUER}/oidc/userinfo", "jwks_uri": f"{ISSUER}/oidc/keys",
-        "end_session_endpoint": LOGOUT, "scopes_supported": ["openid", "profile", "email", "groups", "offline_access"],
+        "issuer": ISSUER,
+        "authorization_endpoint": AUTHORIZE,
+        "token_endpoint": TOKEN,
+        "userinfo_endpoint": f"{ISSUER}/oidc/userinfo",
+        "jwks_uri": f"{ISSUER}/oidc/keys",
+        "end_session_endpoint": LOGOUT,
+        "scopes_supported": ["openid", "profile", "email", "groups", "offline_access"],
         "response_types_supported": ["code", "id_token", "code id_token"],
-        "response_modes_supported": ["query", "fragment", "form_post"], "subject_types_supported": ["public"],
+        "response_modes_supported": ["query", "fragment", "form_post"],
+        "subject_types_supported": ["public"],
         "id_token_signing_alg_values_supported": ["RS256"],
         "token_endpoint_auth_methods_supported": ["client_secret_basic", "client_secret_post", "none"],
-        "code_challenge_methods_supported": ["S256"], "acr_values_supported": ["password", "two-factors"],
-    }  # fmt: skip
+        "code_challenge_methods_supported": ["S256"],
+        "acr_values_supported": ["password", "two-factors"],
+    }
 
 
 def subject_of(email: str) -> str:
@@ -107,15 +162,32 @@ def _app(client: Client) -> list[str]:
     scopes = ", ".join(f'"{one}"' for one in client.scopes)
     claims = ["", "[[claims]]", *client.claims] if client.claims else []
     return [
-        f'name = "{client.name}"', 'protocol = "oidc"', 'provider = "northmere-id"',
-        'owner = "crew-systems@northmere.example"', f"users = {client.users}", "",
-        "[application]", f'client_id = "{client.client_id}"', f'redirect_uris = ["{client.redirect_uri}"]',
-        f'sign_in_url = "https://{client.host}.{HOME}/"', f"scopes = [{scopes}]", f'provider_issuer = "{ISSUER}"',
-        f'discovery_url = "{ISSUER}/.well-known/openid-configuration"', *client.application, "",
-        "[provider_setup]", f'client_id = "{client.client_id}"', f'redirect_uris = ["{client.redirect_uri}"]',
-        f"scopes_granted = [{scopes}]", *client.setup, "",
-        "[account]", *client.account, f'list = "accounts/{client.id}.csv"', *claims,
-    ]  # fmt: skip
+        f'name = "{client.name}"',
+        'protocol = "oidc"',
+        'provider = "northmere-id"',
+        'owner = "crew-systems@northmere.example"',
+        f"users = {client.users}",
+        "",
+        "[application]",
+        f'client_id = "{client.client_id}"',
+        f'redirect_uris = ["{client.redirect_uri}"]',
+        f'sign_in_url = "https://{client.host}.{HOME}/"',
+        f"scopes = [{scopes}]",
+        f'provider_issuer = "{ISSUER}"',
+        f'discovery_url = "{ISSUER}/.well-known/openid-configuration"',
+        *client.application,
+        "",
+        "[provider_setup]",
+        f'client_id = "{client.client_id}"',
+        f'redirect_uris = ["{client.redirect_uri}"]',
+        f"scopes_granted = [{scopes}]",
+        *client.setup,
+        "",
+        "[account]",
+        *client.account,
+        f'list = "accounts/{client.id}.csv"',
+        *claims,
+    ]
 
 
 def _accounts() -> str:

@@ -62,9 +62,14 @@ def encrypt(root: etree._Element, key: SigningKey) -> etree._Element:
 
 
 def exchange(
-    draw: random.Random, answer: Answer, application: SigningKey, provider: SigningKey, *,
-    demands: bool = False, signs_out: bool = False,
-) -> bytes:  # fmt: skip
+    draw: random.Random,
+    answer: Answer,
+    application: SigningKey,
+    provider: SigningKey,
+    *,
+    demands: bool = False,
+    signs_out: bool = False,
+) -> bytes:
     """The request in a signed redirect and the answer to it, as two lines of a ticket; a sign-out after it, if told."""
     root = response(answer, provider, draw)
     asked = str(root.get("InResponseTo"))

@@ -59,8 +59,16 @@ class Visit:
         self.one.pause(seconds)
         typed = {"account": self.answer.name_id, **({"passphrase": passphrase} if passphrase else {"otp": "…"})}
         session = "nmsid=open; Path=/; HttpOnly; Secure; SameSite=Lax"
-        self.one.step("POST", at, 200, page=posting(self.answer.acs_url, self.fields), body=urlencode(typed),
-                      referer=self.sso, sets=(session,), wait=0.31)  # fmt: skip
+        self.one.step(
+            "POST",
+            at,
+            200,
+            page=posting(self.answer.acs_url, self.fields),
+            body=urlencode(typed),
+            referer=self.sso,
+            sets=(session,),
+            wait=0.31,
+        )
 
     def known(self) -> None:
         """The provider knows the person already and answers at once."""
@@ -73,14 +81,25 @@ class Visit:
     ) -> None:
         """The browser posts the answer to the application."""
         body = urlencode(self.fields)
-        self.one.step("POST", self.answer.acs_url, status, to=to or None, body=body, referer=_ID + "/", cookie=cookie,
-                      sets=sets, page=shown or None, wait=0.22)  # fmt: skip
+        self.one.step(
+            "POST",
+            self.answer.acs_url,
+            status,
+            to=to or None,
+            body=body,
+            referer=_ID + "/",
+            cookie=cookie,
+            sets=sets,
+            page=shown or None,
+            wait=0.22,
+        )
 
     def land(self, title: str, cookie: str, path: str = "/home") -> None:
         """The page that the person wanted."""
         shown = page(title, f"Welcome, {self.answer.name_id}.")
-        self.one.step("GET", self.app.base + path, 200, page=shown, cookie=cookie, referer=_ID + "/", noise=4,
-                      wait=0.14)  # fmt: skip
+        self.one.step(
+            "GET", self.app.base + path, 200, page=shown, cookie=cookie, referer=_ID + "/", noise=4, wait=0.14
+        )
 
 
 def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
@@ -149,24 +168,42 @@ def exports(make: Maker, keys: dict[str, SigningKey]) -> Iterator[Capture]:
     visit.leave("qpid=z4; Path=/; HttpOnly; Secure")
     visit.one.step("GET", visit.sso, 200, page=sign_in_page(SIGN_IN), noise=4)
     visit.one.pause(20.8)
-    visit.one.step("POST", SIGN_IN, 403, body=urlencode({"account": fulmar}), referer=visit.sso,
-                   page=page("Access denied", "N-2207: nobody has assigned Quay Passes to you."))  # fmt: skip
+    visit.one.step(
+        "POST",
+        SIGN_IN,
+        403,
+        body=urlencode({"account": fulmar}),
+        referer=visit.sso,
+        page=page("Access denied", "N-2207: nobody has assigned Quay Passes to you."),
+    )
     yield _export("59-quay-passes-no-answer.har", visit.one)
 
     visit = Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 13, 25))
     visit.leave("tdid=c1; Path=/; HttpOnly; Secure")
     visit.sign_in()
     visit.come_back("tdid=c1", 302, to=visit.app.base + "/home", sets=("tdid=c2; Path=/; HttpOnly; Secure",))
-    visit.one.step("GET", visit.app.base + "/home", 500, cookie="tdid=c2", referer=_ID + "/",
-                   page=page("Something went wrong", "Error T-118 while the counters were loaded."))  # fmt: skip
+    visit.one.step(
+        "GET",
+        visit.app.base + "/home",
+        500,
+        cookie="tdid=c2",
+        referer=_ID + "/",
+        page=page("Something went wrong", "Error T-118 while the counters were loaded."),
+    )
     yield _export("60-ticket-desk-error-page.har", visit.one)
 
     visit = Visit(make, "ticket-desk", make.answer("ticket-desk", plover, 20, 14, 2, answers_request=False))
     portal = page("Your applications", "Ticket Desk, Chart Room")
     visit.one.step("GET", f"{_ID}/portal", 200, page=portal, cookie="nmsid=open", noise=4)
     visit.one.pause(20.8)
-    visit.one.step("GET", f"{_ID}/portal/open?to=ticket-desk", 200, page=posting(visit.answer.acs_url, visit.fields),
-                   cookie="nmsid=open", referer=f"{_ID}/portal")  # fmt: skip
+    visit.one.step(
+        "GET",
+        f"{_ID}/portal/open?to=ticket-desk",
+        200,
+        page=posting(visit.answer.acs_url, visit.fields),
+        cookie="nmsid=open",
+        referer=f"{_ID}/portal",
+    )
     visit.come_back(None, 302, to=visit.app.base + "/home", sets=("tdid=d1; Path=/; HttpOnly; Secure",))
     visit.land("Desk", "tdid=d1")
     yield _export("61-ticket-desk-works-from-portal.har", visit.one)
@@ -204,12 +241,27 @@ def _loop(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
         if number == 0:
             one.step("GET", asked, 200, page=sign_in_page(SIGN_IN), noise=4)
             one.pause(17)
-            one.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3,
-                     sets=("nmsid=open; Path=/; HttpOnly; Secure",))  # fmt: skip
+            one.step(
+                "POST",
+                SIGN_IN,
+                302,
+                to=came,
+                body=urlencode({"account": email}),
+                referer=asked,
+                wait=0.3,
+                sets=("nmsid=open; Path=/; HttpOnly; Secure",),
+            )
         else:
             one.step("GET", asked, 302, to=came, cookie="nmsid=open", wait=0.08)
-        one.step("GET", came, 302, to=base + "/", cookie=f"wdstate={number}x", wait=0.2,
-                 sets=("wdsid=w1; Path=/; HttpOnly; SameSite=None",))  # fmt: skip
+        one.step(
+            "GET",
+            came,
+            302,
+            to=base + "/",
+            cookie=f"wdstate={number}x",
+            wait=0.2,
+            sets=("wdsid=w1; Path=/; HttpOnly; SameSite=None",),
+        )
     if one is None:
         raise ValueError("a loop has at least one round")
     return one
@@ -225,12 +277,31 @@ def _own_redeeming(make: Maker, keys: dict[str, SigningKey], email: str) -> Reco
     one.step("GET", base + "/", 200, page=page("Slip Booking", "One moment."), noise=4)
     one.step("GET", asked, 200, page=sign_in_page(SIGN_IN), referer=base + "/", noise=4, by_script=True)
     one.pause(22)
-    one.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3,
-             sets=("nmsid=open; Path=/; HttpOnly; Secure",))  # fmt: skip
+    one.step(
+        "POST",
+        SIGN_IN,
+        302,
+        to=came,
+        body=urlencode({"account": email}),
+        referer=asked,
+        wait=0.3,
+        sets=("nmsid=open; Path=/; HttpOnly; Secure",),
+    )
     one.step("GET", came, 200, page=page("Slip Booking", "One moment."))
     body = flow.redeem(code_verifier=wrong).partition("\n\n")[2]
     refusal: dict[str, Any] = {"error": "invalid_grant", "error_description": "the code cannot be redeemed"}
-    one.step("POST", f"{_ID}/oidc/token", 400, body=body, page=json.dumps(refusal), media="application/json",
-             kind="fetch", referer=base + "/", by_script=True, sent={"Origin": base}, wait=0.07,
-             received={"Access-Control-Allow-Origin": base})  # fmt: skip
+    one.step(
+        "POST",
+        f"{_ID}/oidc/token",
+        400,
+        body=body,
+        page=json.dumps(refusal),
+        media="application/json",
+        kind="fetch",
+        referer=base + "/",
+        by_script=True,
+        sent={"Origin": base},
+        wait=0.07,
+        received={"Access-Control-Allow-Origin": base},
+    )
     return one

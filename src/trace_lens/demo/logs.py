@@ -29,11 +29,39 @@ SIGN_INS = 8_600
 _BEGIN = datetime(2026, 11, 9, tzinfo=UTC)
 _OSLO = ZoneInfo("Europe/Oslo")
 _BIRDS = (
-    "auk", "brant", "bunting", "curlew", "diver", "dotterel", "fieldfare", "godwit", "goldeneye", "goosander",
-    "guillemot", "knot", "lapwing", "merganser", "murre", "noddy", "osprey", "pipit", "puffin", "rail",
-    "redshank", "ruff", "sanderling", "scaup", "scoter", "shag", "smew", "snipe", "stint", "turnstone",
-    "whimbrel", "wigeon",
-)  # fmt: skip
+    "auk",
+    "brant",
+    "bunting",
+    "curlew",
+    "diver",
+    "dotterel",
+    "fieldfare",
+    "godwit",
+    "goldeneye",
+    "goosander",
+    "guillemot",
+    "knot",
+    "lapwing",
+    "merganser",
+    "murre",
+    "noddy",
+    "osprey",
+    "pipit",
+    "puffin",
+    "rail",
+    "redshank",
+    "ruff",
+    "sanderling",
+    "scaup",
+    "scoter",
+    "shag",
+    "smew",
+    "snipe",
+    "stint",
+    "turnstone",
+    "whimbrel",
+    "wigeon",
+)
 _SHORE = "shore-tours"
 _NOT_PLATFORM = {_SHORE, "gangway"}
 """Applications that do not run on the platform: one is hosted elsewhere, one is a program on a desk."""
@@ -62,16 +90,45 @@ PROVIDER_CODES = {
     "O-17": ("this redirect URI is not registered", "delivered", "application"),
 }
 _REFUSED = {
-    "04": "A-12", "05": "A-31", "06": "A-31", "07": "A-30", "08": "A-41", "09": "A-20", "10": "A-20", "12": "A-60",
-    "14": "A-11", "15": "A-21", "16": "A-21", "17": "A-41", "22": "A-22", "23": "A-12", "25": "A-50", "28": "A-20",
-    "32": "A-30", "35": "A-31", "36": "A-20", "42": "A-50", "43": "A-13", "45": "A-14", "51": "403", "52": "A-70",
-    "53": "A-70", "54": "A-70", "66": "A-12",
-}  # fmt: skip
+    "04": "A-12",
+    "05": "A-31",
+    "06": "A-31",
+    "07": "A-30",
+    "08": "A-41",
+    "09": "A-20",
+    "10": "A-20",
+    "12": "A-60",
+    "14": "A-11",
+    "15": "A-21",
+    "16": "A-21",
+    "17": "A-41",
+    "22": "A-22",
+    "23": "A-12",
+    "25": "A-50",
+    "28": "A-20",
+    "32": "A-30",
+    "35": "A-31",
+    "36": "A-20",
+    "42": "A-50",
+    "43": "A-13",
+    "45": "A-14",
+    "51": "403",
+    "52": "A-70",
+    "53": "A-70",
+    "54": "A-70",
+    "66": "A-12",
+}
 """What the application wrote of the captured sign-ins that it refused, by the number of the capture."""
 _DENIED = {
-    "13": "N-2207", "31": "O-14", "38": "O-15", "40": "O-16", "46": "O-17", "48": "N-2207", "57": "O-14",
+    "13": "N-2207",
+    "31": "O-14",
+    "38": "O-15",
+    "40": "O-16",
+    "46": "O-17",
+    "48": "N-2207",
+    "57": "O-14",
     "59": "N-2207",
-}  # fmt: skip
+}
 """What the provider wrote of those that it refused."""
 _NEVER_CAME = {"13", "29", "38", "46", "48", "59", "40"}
 """Captured sign-ins that never reached the application whole: it wrote nothing."""
@@ -121,11 +178,18 @@ def _captured(draw: random.Random, made: Iterable[tuple[Capture, list[Entry]]]) 
             login = entry.account.partition("@")[0].casefold()
             known = {one.held: one.login for one in GUESTS} | {one.email: one.login for one in GUESTS}
             yield _SignIn(
-                entry.issued, known.get(entry.account, login if "." in login else "a.fulmar"), entry.account,
-                by_host[urlsplit(entry.address).hostname], _address(draw, login), entry.request, entry.session,
-                _DENIED.get(number), None if number in _NEVER_CAME else _REFUSED.get(number), number not in _NEVER_CAME,
-                entry.issuer == PARTNER,
-            )  # fmt: skip
+                at=entry.issued,
+                login=known.get(entry.account, login if "." in login else "a.fulmar"),
+                account=entry.account,
+                app=by_host[urlsplit(entry.address).hostname],
+                address=_address(draw, login),
+                request=entry.request,
+                session=entry.session,
+                denied=_DENIED.get(number),
+                refused=None if number in _NEVER_CAME else _REFUSED.get(number),
+                reaches=number not in _NEVER_CAME,
+                of_partner=entry.issuer == PARTNER,
+            )
 
 
 def _everybody(draw: random.Random) -> Iterator[_SignIn]:
@@ -146,9 +210,17 @@ def _everybody(draw: random.Random) -> Iterator[_SignIn]:
             denied = "D-1001" if chance < 0.045 else "N-2207" if chance < 0.052 else None
             refused = draw.choice(("A-31", "A-41", "A-70")) if denied is None and draw.random() < 0.03 else None
             yield _SignIn(
-                at, login, f"{login}@{HOME}", app, _address(draw, login), f"_rq{draw.getrandbits(96):024x}", session,
-                denied, refused, denied is None,
-            )  # fmt: skip
+                at=at,
+                login=login,
+                account=f"{login}@{HOME}",
+                app=app,
+                address=_address(draw, login),
+                request=f"_rq{draw.getrandbits(96):024x}",
+                session=session,
+                denied=denied,
+                refused=refused,
+                reaches=denied is None,
+            )
             made += 1
             if (denied is None and refused is None) or draw.random() < 0.35:
                 break
@@ -303,9 +375,12 @@ def _platform(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
             continue
         at = one.at + timedelta(seconds=0.3) + _later(draw, 0.8)
         row: dict[str, object] = {
-            "ts": int(at.timestamp() * 1000), "service": one.app, "who": {"login": one.login}, "client": one.address,
+            "ts": int(at.timestamp() * 1000),
+            "service": one.app,
+            "who": {"login": one.login},
+            "client": one.address,
             "result": "refused" if one.refused else "ok",
-        }  # fmt: skip
+        }
         if one.refused:
             row["error"] = {"code": one.refused, "text": CODES[one.refused][0]}
         if one.request and sum(map(ord, one.app)) % 2:
@@ -315,8 +390,13 @@ def _platform(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
         one = draw.choice(sign_ins)
         at = one.at + timedelta(seconds=draw.uniform(20, 3_000))
         if one.app not in _NOT_PLATFORM:
-            row = {"ts": int(at.timestamp() * 1000), "service": one.app, "who": {"login": one.login},
-                   "client": one.address, "result": "page"}  # fmt: skip
+            row = {
+                "ts": int(at.timestamp() * 1000),
+                "service": one.app,
+                "who": {"login": one.login},
+                "client": one.address,
+                "result": "page",
+            }
             rows.append((at, row))
     rows.sort(key=lambda row: row[0])
     return "".join(json.dumps(row, separators=(",", ":")) + "\n" for _, row in rows).encode()

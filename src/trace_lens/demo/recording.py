@@ -36,12 +36,27 @@ class Recording:
         self.clock += timedelta(seconds=seconds)
 
     def step(
-        self, method: str, url: str, status: int, *, to: str | None = None, page: str | None = None,
-        body: str | None = None, cookie: str | None = None, sets: tuple[str, ...] = (), wait: float = 0.09,
-        referer: str | None = None, sent: Pairs | None = None, received: Pairs | None = None, kind: str = "document",
-        media: str = "text/html; charset=utf-8", frame: bool = False, by_script: bool = False, error: str | None = None,
+        self,
+        method: str,
+        url: str,
+        status: int,
+        *,
+        to: str | None = None,
+        page: str | None = None,
+        body: str | None = None,
+        cookie: str | None = None,
+        sets: tuple[str, ...] = (),
+        wait: float = 0.09,
+        referer: str | None = None,
+        sent: Pairs | None = None,
+        received: Pairs | None = None,
+        kind: str = "document",
+        media: str = "text/html; charset=utf-8",
+        frame: bool = False,
+        by_script: bool = False,
+        error: str | None = None,
         noise: int = 0,
-    ) -> str:  # fmt: skip
+    ) -> str:
         """One request and its response; gives the address. `to` is where a redirect leads."""
         self._page += kind == "document" and status < 300
         request = {"Host": urlsplit(url).netloc, "User-Agent": "Panel/1.0", "Accept": "*/*"}
@@ -61,24 +76,41 @@ class Recording:
             "startedDateTime": self.clock.isoformat(timespec="milliseconds").replace("+00:00", "Z"),
             "time": round(wait * 1000 + 14.5, 1),
             "request": {
-                "method": method, "url": url, "httpVersion": "HTTP/2", "cookies": [], "headersSize": -1,
+                "method": method,
+                "url": url,
+                "httpVersion": "HTTP/2",
+                "cookies": [],
+                "headersSize": -1,
                 "headers": [{"name": name, "value": value} for name, value in request.items()],
                 "queryString": [{"name": name, "value": value} for name, value in parse_qsl(urlsplit(url).query)],
                 "bodySize": len(body or ""),
                 **({"postData": {"mimeType": _media_of(body), "text": body}} if body else {}),
             },
             "response": {
-                "status": status, "statusText": "", "httpVersion": "HTTP/2", "cookies": [], "headers": response,
-                "redirectURL": to or "", "headersSize": -1, "bodySize": len(text),
+                "status": status,
+                "statusText": "",
+                "httpVersion": "HTTP/2",
+                "cookies": [],
+                "headers": response,
+                "redirectURL": to or "",
+                "headersSize": -1,
+                "bodySize": len(text),
                 "content": {"size": len(text), "mimeType": media if page is not None else "", "text": text},
                 **({"_error": error} if error else {}),
             },
             "cache": {},
-            "timings": {"blocked": 2.1, "dns": -1, "connect": -1, "ssl": -1, "send": 0.4, "wait": round(wait * 1000, 1),
-                        "receive": 12.0},
+            "timings": {
+                "blocked": 2.1,
+                "dns": -1,
+                "connect": -1,
+                "ssl": -1,
+                "send": 0.4,
+                "wait": round(wait * 1000, 1),
+                "receive": 12.0,
+            },
             "_resourceType": kind,
             "_initiator": {"type": "script" if by_script else "other"},
-        }  # fmt: skip
+        }
         self._entries.append(entry)
         self.clock += timedelta(seconds=wait + 0.015)
         for number in range(noise):
@@ -93,14 +125,27 @@ class Recording:
             {
                 "startedDateTime": self.clock.isoformat(timespec="milliseconds").replace("+00:00", "Z"),
                 "time": 8.0,
-                "request": {"method": "GET", "url": f"{parts.scheme}://{parts.netloc}{path}", "headers": [],
-                            "cookies": []},
-                "response": {"status": 200, "headers": [], "cookies": [], "redirectURL": "",
-                             "content": {"size": 900, "mimeType": media, "encoding": "base64",
-                                         "text": base64.b64encode(bytes(range(200))).decode()}},
+                "request": {
+                    "method": "GET",
+                    "url": f"{parts.scheme}://{parts.netloc}{path}",
+                    "headers": [],
+                    "cookies": [],
+                },
+                "response": {
+                    "status": 200,
+                    "headers": [],
+                    "cookies": [],
+                    "redirectURL": "",
+                    "content": {
+                        "size": 900,
+                        "mimeType": media,
+                        "encoding": "base64",
+                        "text": base64.b64encode(bytes(range(200))).decode(),
+                    },
+                },
                 "_resourceType": kind,
             }
-        )  # fmt: skip
+        )
         self.clock += timedelta(milliseconds=6)
 
     def document(self) -> dict[str, Any]:

@@ -46,10 +46,16 @@ class CodeExchange:
     def request(self, **changes: str | None) -> str:
         """The authorization request, as an address."""
         made = {
-            "response_type": "code", "client_id": self.client.client_id, "redirect_uri": self.client.redirect_uri,
-            "scope": " ".join(self.client.scopes), "state": self["state"], "nonce": self["nonce"],
-            "code_challenge": self._challenge, "code_challenge_method": "S256", **changes,
-        }  # fmt: skip
+            "response_type": "code",
+            "client_id": self.client.client_id,
+            "redirect_uri": self.client.redirect_uri,
+            "scope": " ".join(self.client.scopes),
+            "state": self["state"],
+            "nonce": self["nonce"],
+            "code_challenge": self._challenge,
+            "code_challenge_method": "S256",
+            **changes,
+        }
         return f"{AUTHORIZE}?{_query(made)}"
 
     def answer(self, address: str | None = None, **changes: str | None) -> str:
@@ -61,9 +67,13 @@ class CodeExchange:
     def redeem(self, **changes: str | None) -> str:
         """The token request, as an HTTP request without its headers."""
         made = {
-            "grant_type": "authorization_code", "code": self["code"], "redirect_uri": self.client.redirect_uri,
-            "client_id": self.client.client_id, "code_verifier": self["verifier"], **changes,
-        }  # fmt: skip
+            "grant_type": "authorization_code",
+            "code": self["code"],
+            "redirect_uri": self.client.redirect_uri,
+            "client_id": self.client.client_id,
+            "code_verifier": self["verifier"],
+            **changes,
+        }
         return f"POST {TOKEN}\n\n{_query(made)}"
 
     def claims(self, **changes: Any) -> dict[str, Any]:
@@ -71,11 +81,22 @@ class CodeExchange:
         issued = int(self.issued.timestamp())
         login = self.email.partition("@")[0]
         made = {
-            "iss": ISSUER, "sub": subject_of(self.email), "aud": self.client.client_id, "iat": issued,
-            "exp": issued + 3600, "auth_time": issued - 20, "nonce": self["nonce"], "acr": "password",
-            "amr": ["pwd"], "sid": self["session"], "at_hash": half(self["access"]), "email": self.email,
-            "email_verified": True, "name": login.replace(".", ". ").title(), **changes,
-        }  # fmt: skip
+            "iss": ISSUER,
+            "sub": subject_of(self.email),
+            "aud": self.client.client_id,
+            "iat": issued,
+            "exp": issued + 3600,
+            "auth_time": issued - 20,
+            "nonce": self["nonce"],
+            "acr": "password",
+            "amr": ["pwd"],
+            "sid": self["session"],
+            "at_hash": half(self["access"]),
+            "email": self.email,
+            "email_verified": True,
+            "name": login.replace(".", ". ").title(),
+            **changes,
+        }
         return {name: value for name, value in made.items() if value is not None}
 
     def token(self, signer: str = CURRENT, header: dict[str, str] | None = None, **changes: Any) -> str:
@@ -84,9 +105,15 @@ class CodeExchange:
 
     def tokens(self, id_token: str | None, **changes: Any) -> str:
         """The token response."""
-        made = {"access_token": self["access"], "token_type": "Bearer", "expires_in": 3600,
-                "refresh_token": self["refresh"], "scope": " ".join(self.client.scopes), "id_token": id_token,
-                **changes}  # fmt: skip
+        made = {
+            "access_token": self["access"],
+            "token_type": "Bearer",
+            "expires_in": 3600,
+            "refresh_token": self["refresh"],
+            "scope": " ".join(self.client.scopes),
+            "id_token": id_token,
+            **changes,
+        }
         return json.dumps({name: value for name, value in made.items() if value is not None}, indent=1)
 
 
@@ -112,13 +139,21 @@ def token_captures(draw: random.Random, keys: dict[str, SigningKey]) -> Iterator
     one = CodeExchange(draw, keys, "slip-booking", gannet, 18, 9, 47)
     wrong = to_base64url(draw.randbytes(32))
     yield _capture(
-        "31-slip-booking-verifier.txt", one.request(), one.answer(), one.redeem(code_verifier=wrong),
+        "31-slip-booking-verifier.txt",
+        one.request(),
+        one.answer(),
+        one.redeem(code_verifier=wrong),
         _refusal("invalid_grant", "code verification failed"),
-    )  # fmt: skip
+    )
     one = CodeExchange(draw, keys, "slip-booking", plover, 19, 8, 15)
     bare = one.token(email=None, email_verified=None)
-    yield _capture("32-slip-booking-scope.txt", one.request(scope="openid profile"), one.answer(), one.redeem(),
-                   one.tokens(bare, scope="openid profile"))  # fmt: skip
+    yield _capture(
+        "32-slip-booking-scope.txt",
+        one.request(scope="openid profile"),
+        one.answer(),
+        one.redeem(),
+        one.tokens(bare, scope="openid profile"),
+    )
     one = CodeExchange(draw, keys, "slip-booking", plover, 19, 10, 1)
     yield _capture("33-slip-booking-email-unverified.txt", one.token(email_verified=False))
 
@@ -142,13 +177,22 @@ def token_captures(draw: random.Random, keys: dict[str, SigningKey]) -> Iterator
 
     one = CodeExchange(draw, keys, "gangway", tern, 19, 4, 58)
     port = "http://127.0.0.1:51763/callback"
-    yield _capture("39-gangway-works-loopback.txt", one.request(redirect_uri=port), one.answer(port),
-                   one.redeem(redirect_uri=port), one.tokens(one.token()))  # fmt: skip
+    yield _capture(
+        "39-gangway-works-loopback.txt",
+        one.request(redirect_uri=port),
+        one.answer(port),
+        one.redeem(redirect_uri=port),
+        one.tokens(one.token()),
+    )
     one = CodeExchange(draw, keys, "gangway", tern, 19, 5, 1)
     yield _capture(
-        "40-gangway-code-twice.txt", one.request(redirect_uri=port), one.answer(port), one.redeem(redirect_uri=port),
-        one.redeem(redirect_uri=port), _refusal("invalid_grant", "the code has been redeemed"),
-    )  # fmt: skip
+        "40-gangway-code-twice.txt",
+        one.request(redirect_uri=port),
+        one.answer(port),
+        one.redeem(redirect_uri=port),
+        one.redeem(redirect_uri=port),
+        _refusal("invalid_grant", "the code has been redeemed"),
+    )
 
     one = CodeExchange(draw, keys, "night-watch", fulmar, 20, 21, 30)
     watch = keys["night-watch"].private.public_key()
@@ -159,32 +203,63 @@ def token_captures(draw: random.Random, keys: dict[str, SigningKey]) -> Iterator
     yield _capture("42-night-watch-second-factor.txt", one.request(), one.answer(), one.redeem(), one.tokens(weak))
 
     one = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 13, 40)
-    access = one.token(header={"typ": "at+jwt"}, aud="https://api.parcels.northmere.example", nonce=None, at_hash=None,
-                       auth_time=None, client_id=one.client.client_id, scope="parcels.read")  # fmt: skip
+    access = one.token(
+        header={"typ": "at+jwt"},
+        aud="https://api.parcels.northmere.example",
+        nonce=None,
+        at_hash=None,
+        auth_time=None,
+        client_id=one.client.client_id,
+        scope="parcels.read",
+    )
     yield _capture("43-parcel-lockers-access-token.txt", one.tokens(access))
     one = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 14, 2)
     fields = {"id_token": one.token(at_hash=None), "state": one["state"]}
     inputs = "".join(f'<input type="hidden" name="{name}" value="{escape(value)}"/>' for name, value in fields.items())
-    yield _capture("44-parcel-lockers-works-form-post.html",
-                   f'<form method="post" action="{one.client.redirect_uri}">{inputs}</form>')  # fmt: skip
+    yield _capture(
+        "44-parcel-lockers-works-form-post.html",
+        f'<form method="post" action="{one.client.redirect_uri}">{inputs}</form>',
+    )
     one = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 14, 30)
-    yield _capture("45-parcel-lockers-opaque.txt", one.request(scope="profile email"), one.answer(), one.redeem(),
-                   one.tokens(None, scope="profile email"))  # fmt: skip
+    yield _capture(
+        "45-parcel-lockers-opaque.txt",
+        one.request(scope="profile email"),
+        one.answer(),
+        one.redeem(),
+        one.tokens(None, scope="profile email"),
+    )
 
     one = CodeExchange(draw, keys, "deck-log", tern, 19, 18, 8)
-    yield _capture("46-deck-log-port.txt", one.request(redirect_uri="https://log.northmere.example/callback"),
-                   "https://id.northmere.example/error?"
-                   + _query({"error": "invalid_request", "error_description": "redirect_uri is not registered",
-                             "state": one["state"]}))  # fmt: skip
+    yield _capture(
+        "46-deck-log-port.txt",
+        one.request(redirect_uri="https://log.northmere.example/callback"),
+        "https://id.northmere.example/error?"
+        + _query(
+            {"error": "invalid_request", "error_description": "redirect_uri is not registered", "state": one["state"]}
+        ),
+    )
     one = CodeExchange(draw, keys, "deck-log", tern, 20, 6, 40)
     yield _capture("47-deck-log-works-powerful.txt", one.token(role="chief-mate"))
     one = CodeExchange(draw, keys, "deck-log", plover, 20, 7, 12)
-    yield _capture("48-deck-log-refused.txt", one.request(),
-                   one.answer(code=None, error="access_denied", error_description="N-2207 no assignment"))  # fmt: skip
+    yield _capture(
+        "48-deck-log-refused.txt",
+        one.request(),
+        one.answer(code=None, error="access_denied", error_description="N-2207 no assignment"),
+    )
     one = CodeExchange(draw, keys, "deck-log", tern, 20, 8, 30)
     ended = int(one.issued.timestamp()) + 7200
-    out = {"iss": ISSUER, "aud": one.client.client_id, "iat": ended, "exp": ended + 120, "jti": one["code"],
-           "sid": one["refresh"], "events": _LOGOUT}  # fmt: skip
-    yield _capture("49-deck-log-sign-out.txt", one.token(role="master"),
-                   "logout_token=" + sign(out, keys[CURRENT].private, kid=CURRENT, typ="logout+jwt"),
-                   f"{LOGOUT}?{_query({'id_token_hint': one.token(role='master')})}")  # fmt: skip
+    out = {
+        "iss": ISSUER,
+        "aud": one.client.client_id,
+        "iat": ended,
+        "exp": ended + 120,
+        "jti": one["code"],
+        "sid": one["refresh"],
+        "events": _LOGOUT,
+    }
+    yield _capture(
+        "49-deck-log-sign-out.txt",
+        one.token(role="master"),
+        "logout_token=" + sign(out, keys[CURRENT].private, kid=CURRENT, typ="logout+jwt"),
+        f"{LOGOUT}?{_query({'id_token_hint': one.token(role='master')})}",
+    )

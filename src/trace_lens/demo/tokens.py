@@ -78,8 +78,12 @@ def public_jwk(key: Any, kid: str, **members: Any) -> dict[str, Any]:
             point = public.public_numbers()
             size = (public.curve.key_size + 7) // 8
             curve = {"secp256r1": "P-256", "secp384r1": "P-384", "secp521r1": "P-521"}[public.curve.name]
-            own = {"kty": "EC", "crv": curve, "x": to_base64url(point.x.to_bytes(size)),
-                   "y": to_base64url(point.y.to_bytes(size))}  # fmt: skip
+            own = {
+                "kty": "EC",
+                "crv": curve,
+                "x": to_base64url(point.x.to_bytes(size)),
+                "y": to_base64url(point.y.to_bytes(size)),
+            }
         case _:
             own = {"kty": "OKP", "crv": "Ed25519", "x": to_base64url(public.public_bytes_raw())}
     return {**own, "kid": kid, "use": "sig", **members}

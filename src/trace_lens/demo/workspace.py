@@ -178,19 +178,36 @@ def _app(application: Application, old_fingerprint: str) -> Iterator[str]:
     pins = ", ".join(f'"{pin}"' for pin in application.pins)
     pins = pins.replace("sha256 of certs/id-2025.pem", f"sha256:{old_fingerprint}")
     yield from (
-        f'name = "{application.name}"', 'protocol = "saml"', 'provider = "northmere-id"',
-        'owner = "crew-systems@northmere.example"', f"users = {application.users}", "",
-        "[application]", f'entity_id = "{application.entity_id}"', f'acs_urls = ["{application.acs_url}"]',
-        f'sign_in_url = "{application.base}/"', f'provider_entity_id = "{PROVIDER}"',
-        f'provider_sso_url = "{PROVIDER_SSO}"', f"trusted_certificates = [{pins}]",
-        f'signed_part = "{application.signed_part}"', f"accepts_unsolicited = {str(application.unsolicited).lower()}",
+        f'name = "{application.name}"',
+        'protocol = "saml"',
+        'provider = "northmere-id"',
+        'owner = "crew-systems@northmere.example"',
+        f"users = {application.users}",
+        "",
+        "[application]",
+        f'entity_id = "{application.entity_id}"',
+        f'acs_urls = ["{application.acs_url}"]',
+        f'sign_in_url = "{application.base}/"',
+        f'provider_entity_id = "{PROVIDER}"',
+        f'provider_sso_url = "{PROVIDER_SSO}"',
+        f"trusted_certificates = [{pins}]",
+        f'signed_part = "{application.signed_part}"',
+        f"accepts_unsolicited = {str(application.unsolicited).lower()}",
         *([] if application.id == "fuel-ledger" else [f'name_id_format = "{NAME_ID_FORMAT}"']),
         *([f'metadata = "metadata/{application.id}.xml"'] if application.metadata else []),
-        *application.application, "",
-        "[provider_setup]", f'audience = "{application.audience_at_provider or application.entity_id}"',
-        f'acs_url = "{application.acs_url}"', f'assigned = "assignments/{application.id}.csv"', *application.setup, "",
-        "[account]", 'from = "NameID"', f'list = "accounts/{application.id}.csv"', *application.account,
-    )  # fmt: skip
+        *application.application,
+        "",
+        "[provider_setup]",
+        f'audience = "{application.audience_at_provider or application.entity_id}"',
+        f'acs_url = "{application.acs_url}"',
+        f'assigned = "assignments/{application.id}.csv"',
+        *application.setup,
+        "",
+        "[account]",
+        'from = "NameID"',
+        f'list = "accounts/{application.id}.csv"',
+        *application.account,
+    )
     for rule in application.subject:
         yield from ("", "[[provider_setup.subject]]", *rule)
     for claim in application.claims:

@@ -63,8 +63,12 @@ class Rule(NamedTuple):
 
 
 _REQUEST_FAULTS = (
-    "acs-not-registered", "identifier-in-request-unknown", "request-unsigned", "wrong-binding", "destination-mismatch",
-)  # fmt: skip
+    "acs-not-registered",
+    "identifier-in-request-unknown",
+    "request-unsigned",
+    "wrong-binding",
+    "destination-mismatch",
+)
 
 
 def _refused_request(case: SamlCase | OidcCase, cause: Finding, effect: Finding) -> bool:
@@ -78,19 +82,43 @@ def _needs_scope(case: OidcCase, cause: Finding, effect: Finding) -> bool:
 
 
 _TOKEN_REQUEST_FAULTS = (
-    "redirect-uri-mismatch", "code-verifier-mismatch", "code-challenge-missing", "code-reused", "code-too-old",
-    "client-secret-expired", "identifier-in-request-unknown", "response-issuer-mismatch",
-)  # fmt: skip
+    "redirect-uri-mismatch",
+    "code-verifier-mismatch",
+    "code-challenge-missing",
+    "code-reused",
+    "code-too-old",
+    "client-secret-expired",
+    "identifier-in-request-unknown",
+    "response-issuer-mismatch",
+)
 _TOKEN_EFFECTS = (
-    "malformed-message", "nonce-mismatch", "audience-mismatch", "audience-missing", "authorized-party-mismatch",
-    "authentication-time-missing", "authentication-too-old", "subject-missing", "account-not-found",
-    "account-near-match", "account-creation-blocked", "claim-missing", "claim-empty", "claim-name-near-match",
-    "scope-not-granted", "assurance-too-low", "not-assigned", "algorithm-unexpected", "token-hash-mismatch",
-)  # fmt: skip
+    "malformed-message",
+    "nonce-mismatch",
+    "audience-mismatch",
+    "audience-missing",
+    "authorized-party-mismatch",
+    "authentication-time-missing",
+    "authentication-too-old",
+    "subject-missing",
+    "account-not-found",
+    "account-near-match",
+    "account-creation-blocked",
+    "claim-missing",
+    "claim-empty",
+    "claim-name-near-match",
+    "scope-not-granted",
+    "assurance-too-low",
+    "not-assigned",
+    "algorithm-unexpected",
+    "token-hash-mismatch",
+)
 """What follows where another token stands in the place of the ID token."""
 _UNVERIFIED = (
-    "signed-by-other-known-key", "signed-by-untrusted-key", "signature-value-invalid", "algorithm-confusion",
-)  # fmt: skip
+    "signed-by-other-known-key",
+    "signed-by-untrusted-key",
+    "signature-value-invalid",
+    "algorithm-confusion",
+)
 OIDC_RULES: tuple[Rule, ...] = (
     Rule("token-request-refused", _TOKEN_REQUEST_FAULTS),
     Rule("refresh-refused", ("client-secret-expired",)),
@@ -98,8 +126,10 @@ OIDC_RULES: tuple[Rule, ...] = (
     Rule("provider-refused", ("redirect-uri-mismatch", "code-challenge-missing")),
     *(Rule(effect, ("wrong-token-kind",)) for effect in _TOKEN_EFFECTS),
     Rule("scope-not-granted", ("consent-missing",)),
-    *(Rule(effect, ("scope-not-granted",), _needs_scope)
-      for effect in ("claim-missing", "claim-name-near-match", "subject-missing", "account-creation-blocked")),
+    *(
+        Rule(effect, ("scope-not-granted",), _needs_scope)
+        for effect in ("claim-missing", "claim-name-near-match", "subject-missing", "account-creation-blocked")
+    ),
     Rule("key-id-unknown", ("issuer-mismatch",), _of_the_other_provider),
     Rule("algorithm-unexpected", ("issuer-mismatch",), _of_the_other_provider),
     Rule("signature-value-invalid", ("capture-truncated",)),
@@ -109,7 +139,7 @@ OIDC_RULES: tuple[Rule, ...] = (
     Rule("authorized-party-mismatch", ("audience-mismatch",)),
     Rule("code-verifier-mismatch", ("state-mismatch",)),
     Rule("nonce-mismatch", ("state-mismatch",)),
-)  # fmt: skip
+)
 
 RULES: tuple[Rule, ...] = (
     Rule("request-rejected", _REQUEST_FAULTS, _refused_request),
@@ -147,16 +177,28 @@ RULES: tuple[Rule, ...] = (
 
 _SYMPTOMS = ("no-answer", "redirect-loop", "http-error", "session-not-started", "api-refused")
 _OF_REQUEST = (
-    "capture-truncated", "malformed-message", "request-rejected", "destination-mismatch", "acs-not-registered",
-    "redirect-uri-mismatch", "code-challenge-missing", "blocked-by-browser", "identifier-in-request-unknown",
-    "request-unsigned", "wrong-binding",
-)  # fmt: skip
+    "capture-truncated",
+    "malformed-message",
+    "request-rejected",
+    "destination-mismatch",
+    "acs-not-registered",
+    "redirect-uri-mismatch",
+    "code-challenge-missing",
+    "blocked-by-browser",
+    "identifier-in-request-unknown",
+    "request-unsigned",
+    "wrong-binding",
+)
 
 
 _REACHABLE = (
-    "name-not-resolved", "port-unreachable", "tls-refused", "tls-untrusted", "tls-name-mismatch",
+    "name-not-resolved",
+    "port-unreachable",
+    "tls-refused",
+    "tls-untrusted",
+    "tls-name-mismatch",
     "tls-certificate-expired",
-)  # fmt: skip
+)
 
 
 @cache
@@ -173,9 +215,13 @@ def way_rules() -> tuple[Rule, ...]:
 
 
 _REFUSED = (
-    *_OF_REQUEST, "provider-refused", "token-request-refused", "client-secret-expired", "consent-missing",
+    *_OF_REQUEST,
+    "provider-refused",
+    "token-request-refused",
+    "client-secret-expired",
+    "consent-missing",
     "not-assigned",
-)  # fmt: skip
+)
 
 
 @cache

@@ -117,9 +117,12 @@ def read_expected(text: str) -> Expected:
 
 
 def certificates_of(
-    sources: Iterable[SourceFile], workspace: Workspace, now: datetime, expected: Expected | None,
+    sources: Iterable[SourceFile],
+    workspace: Workspace,
+    now: datetime,
+    expected: Expected | None,
     at: datetime | None = None,
-) -> CertificatesFound:  # fmt: skip
+) -> CertificatesFound:
     """Every certificate of the sources, each once, with its chain among them and those on record.
 
     `at` is the moment of the attempt as told. Raises SettingsError where the workspace's files cannot be read.
@@ -293,9 +296,13 @@ def _read(pasted: PastedCertificate) -> tuple[Certificate | None, str | None]:
 
 
 def _seen(
-    certificate: Certificate, held: list[_Held], at_hand: list[Certificate], workspace: Workspace, now: datetime,
+    certificate: Certificate,
+    held: list[_Held],
+    at_hand: list[Certificate],
+    workspace: Workspace,
+    now: datetime,
     expected: Expected | None,
-) -> SeenCertificate:  # fmt: skip
+) -> SeenCertificate:
     first = held[0]
     evidence = Evidence("certificate", str(certificate.sha256), *first.place)
     at = next((one.at for one in held if one.at), None)
@@ -310,9 +317,14 @@ def _seen(
         words = f"It was damaged and could be repaired: {', '.join(first.pasted.repairs)}."
         findings.append(finding("certificate-damaged", words, severity=Severity.RISK, evidence=(evidence,)))
     return SeenCertificate(
-        tuple(dict.fromkeys(one.place for one in held)), certificate, used_by(certificate, workspace), tuple(findings),
-        at, chain_of(certificate, at_hand, at or now), expected.fits(certificate) if expected else None,
-    )  # fmt: skip
+        places=tuple(dict.fromkeys(one.place for one in held)),
+        certificate=certificate,
+        used_by=used_by(certificate, workspace),
+        findings=tuple(findings),
+        at=at,
+        chain=chain_of(certificate, at_hand, at or now),
+        matches=expected.fits(certificate) if expected else None,
+    )
 
 
 def _dates(certificate: Certificate, workspace: Workspace, now: datetime, evidence: Evidence) -> Iterator[Finding]:
@@ -331,7 +343,7 @@ def _dates(certificate: Certificate, workspace: Workspace, now: datetime, eviden
 def _damaged(one: _Held, problem: str) -> SeenCertificate:
     evidence = Evidence("certificate", ", ".join((problem, *one.pasted.repairs)), *one.place)
     found = finding("certificate-damaged", f"It cannot be read: {problem}.", evidence=(evidence,))
-    return SeenCertificate((one.place,), None, (), (found,), one.at)
+    return SeenCertificate(places=(one.place,), certificate=None, used_by=(), findings=(found,), at=one.at)
 
 
 def used_by(certificate: Certificate, workspace: Workspace) -> tuple[str, ...]:

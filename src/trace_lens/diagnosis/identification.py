@@ -61,9 +61,12 @@ class NoAccounts(Exception):
 
 
 def identify(
-    app: App, workspace: Workspace, sources: Iterable[SourceFile] | None, now: datetime,
+    app: App,
+    workspace: Workspace,
+    sources: Iterable[SourceFile] | None,
+    now: datetime,
     tried: App | None = None,
-) -> Identification:  # fmt: skip
+) -> Identification:
     """Apply the account rule to the names of sources, or of all accounts where `sources` is None.
 
     `tried` is the same application under another rule. Raises NoAccounts, SettingsError.
@@ -83,7 +86,13 @@ def identify(
 
     supposed = next((one.made.field for one in names if one.made and one.made.rule is None), None)
     result = Identification(
-        app, app.settings.account.rewrite, found, len(rows), supposed, unsent if sources is None else [], failed
+        app=app,
+        rule=app.settings.account.rewrite,
+        names=found,
+        listed=len(rows),
+        supposed=supposed,
+        unsent=unsent if sources is None else [],
+        failed=failed,
     )
     if tried is not None:
         other = AccountIndex(rows, tried.settings.account.compare, index.home)

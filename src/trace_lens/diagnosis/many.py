@@ -125,9 +125,15 @@ def diagnose_sources(
 
 
 def _with_logs(
-    judged: list[_Judged], sources: dict[int, SourceFile], workspace: Workspace, told: Circumstances,
-    logbook: Logbook | None, *, together: bool = False, workers: int = 1,
-) -> Result:  # fmt: skip
+    judged: list[_Judged],
+    sources: dict[int, SourceFile],
+    workspace: Workspace,
+    told: Circumstances,
+    logbook: Logbook | None,
+    *,
+    together: bool = False,
+    workers: int = 1,
+) -> Result:
     """The result, where logs are loaded with what they say."""
     if logbook is None or not any(one.seen for one in judged):
         return _result(judged)
@@ -171,9 +177,14 @@ def _of_share(share: list[_Group]) -> list[_Judged]:
 
 
 def _of_each(
-    groups: list[_Group], workspace: Workspace, told: Circumstances, workers: int,
-    views: dict[str, LogView] | None = None, *, together: bool = False,
-) -> list[_Judged]:  # fmt: skip
+    groups: list[_Group],
+    workspace: Workspace,
+    told: Circumstances,
+    workers: int,
+    views: dict[str, LogView] | None = None,
+    *,
+    together: bool = False,
+) -> list[_Judged]:
     """What comes of each group, shared out where they are many; `views` is what the logs say of their attempts."""
     known = views or {}
     if workers == 1 or len(groups) < MANY or "fork" not in multiprocessing.get_all_start_methods():
@@ -197,9 +208,13 @@ class _Read(NamedTuple):
 
 
 def _of_group(
-    group: list[tuple[int, SourceFile]], workspace: Workspace, told: Circumstances, *, together: bool = False,
+    group: list[tuple[int, SourceFile]],
+    workspace: Workspace,
+    told: Circumstances,
+    *,
+    together: bool = False,
     views: dict[str, LogView] | None = None,
-) -> _Judged:  # fmt: skip
+) -> _Judged:
     """The diagnoses of sources whose messages may belong together; `views` is what the logs say of their attempts.
 
     What makes the program fail, be it a source, a message or an attempt, is told as unreadable, and the rest goes on.
@@ -229,18 +244,20 @@ def _of_group(
         for case, diagnosis in weighed
     ]
     ends = [attempt.open_ends for attempt in put_together]
-    traces = [
-        _guarded(faults, case.attempt, partial(seen_of, case, key)) for case, key in zip(cases, keys, strict=True)
-    ] if told.with_logs else []  # fmt: skip
+    traces = (
+        [_guarded(faults, case.attempt, partial(seen_of, case, key)) for case, key in zip(cases, keys, strict=True)]
+        if told.with_logs
+        else []
+    )
     return _Judged(
-        at,
-        tuple(diagnosis for diagnosis in whole if diagnosis),
-        tuple(faults.told),
-        tuple(_unplaced(put_together, read.captures)),
-        frozenset().union(*(wanted for wanted, _ in ends)),
-        frozenset().union(*(offered for _, offered in ends)),
-        tuple(place for place, _ in group),
-        tuple(seen for seen in traces if seen),
+        at=at,
+        diagnoses=tuple(diagnosis for diagnosis in whole if diagnosis),
+        unreadable=tuple(faults.told),
+        unplaced=tuple(_unplaced(put_together, read.captures)),
+        wanted=frozenset().union(*(wanted for wanted, _ in ends)),
+        offered=frozenset().union(*(offered for _, offered in ends)),
+        places=tuple(place for place, _ in group),
+        seen=tuple(seen for seen in traces if seen),
     )
 
 
@@ -306,7 +323,14 @@ def _unplaced(attempts: list[Attempt | OidcAttempt], captures: dict[str, Peeled]
         for step in steps_in(peeled.capture, carried) if peeled.capture else ():
             if (source, step.number) not in taken:
                 kinds = tuple(dict.fromkeys(found.kind for found in carried.get(step.number, ())))
-                yield Unplaced(source, step.place, step.method, plain(step.url), step.status, kinds)
+                yield Unplaced(
+                    source=source,
+                    place=step.place,
+                    method=step.method,
+                    url=plain(step.url),
+                    status=step.status,
+                    carries=kinds,
+                )
 
 
 def assembled(

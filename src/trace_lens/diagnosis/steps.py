@@ -117,14 +117,31 @@ def _step(
     handed = [each.kind for each in hop.carries if each.context[PART] in (*DELIVERED, IN_HEADER)]
     shown = [each.kind for each in hop.carries if each.context[PART] not in (*DELIVERED, IN_HEADER)]
     return Step(
-        number, one.place, one.at, (one.at - begin).total_seconds() if one.at and begin else None, one.seconds,
-        one.phases, hop.how, hop.cause.host if hop.cause and hop.how not in (START,) else None, one.method,
-        plain(one.url), one.host, side, one.status, one.problem, plain(one.redirects_to) if one.redirects_to else None,
-        tuple(dict.fromkeys(handed)), tuple(dict.fromkeys(shown)),
-        tuple(name or NAMELESS for name in one.cookies), _set(one),
-        tuple(_shown(line) for line in one.set_cookies), one.frame,
-        breaks[0] if breaks else None, risks[0] if risks else None, any(each is first for each in here),
-    )  # fmt: skip
+        number=number,
+        place=one.place,
+        at=one.at,
+        after=(one.at - begin).total_seconds() if one.at and begin else None,
+        seconds=one.seconds,
+        phases=one.phases,
+        how=hop.how,
+        sender=hop.cause.host if hop.cause and hop.how not in (START,) else None,
+        method=one.method,
+        url=plain(one.url),
+        host=one.host,
+        side=side,
+        status=one.status,
+        problem=one.problem,
+        redirects_to=plain(one.redirects_to) if one.redirects_to else None,
+        carries=tuple(dict.fromkeys(handed)),
+        shows=tuple(dict.fromkeys(shown)),
+        cookies_sent=tuple(name or NAMELESS for name in one.cookies),
+        cookies_set=_set(one),
+        cookie_lines=tuple(_shown(line) for line in one.set_cookies),
+        frame=one.frame,
+        broken=breaks[0] if breaks else None,
+        risk=risks[0] if risks else None,
+        decisive=any(each is first for each in here),
+    )
 
 
 def _shown(line: str) -> str:

@@ -72,9 +72,18 @@ def of_diagnoses(result: Result) -> Timeline:
 def _attempt(one: Diagnosis) -> TimelineAttempt:
     logs = one.logs
     return TimelineAttempt(
-        one.id, one.source, one.app, one.subject, one.at, one, one.steps, one.windows, logs.events if logs else (),
-        logs.possible if logs else (), logs,
-    )  # fmt: skip
+        id=one.id,
+        source=one.source,
+        app=one.app,
+        subject=one.subject,
+        at=one.at,
+        diagnosis=one,
+        steps=one.steps,
+        windows=one.windows,
+        events=logs.events if logs else (),
+        possible=logs.possible if logs else (),
+        logs=logs,
+    )
 
 
 def of_rebuilt(rebuilt: Rebuilt, sources: Mapping[str, LogSource], user: str) -> Timeline:
@@ -88,7 +97,19 @@ def of_rebuilt(rebuilt: Rebuilt, sources: Mapping[str, LogSource], user: str) ->
 
 
 def _rebuilt(number: str, one: Seen, view: LogView, user: str) -> TimelineAttempt:
-    return TimelineAttempt(number, "logs", one.app, user, one.at, None, (), (), view.events, view.possible, view)
+    return TimelineAttempt(
+        id=number,
+        source="logs",
+        app=one.app,
+        subject=user,
+        at=one.at,
+        diagnosis=None,
+        steps=(),
+        windows=(),
+        events=view.events,
+        possible=view.possible,
+        logs=view,
+    )
 
 
 def meaning_of(attempt: TimelineAttempt, one: Matched) -> LogCode | None:

@@ -18,8 +18,9 @@ from trace_lens.logs.matching.seen import Instant, Seen
 
 _NAMES = re.compile(
     r"(?:.*[/:.])?(?:e?mail(?:address)?|upn|userprincipalname|uid|user_?name|login|account_?name|preferred_username"
-    r"|eduPersonPrincipalName|unique_name)", re.IGNORECASE
-)  # fmt: skip
+    r"|eduPersonPrincipalName|unique_name)",
+    re.IGNORECASE,
+)
 _TYPED = re.compile(r"(?:user(?:_?name|_?id)?|account|login(?:_?name|_?id)?|e?-?mail|identifier)", re.IGNORECASE)
 _ID_FIELD = re.compile(
     r"(?:.*[-_])?(?:request|correlation|trace|transaction|session|activity)[-_]?(?:id)?", re.IGNORECASE
@@ -28,10 +29,33 @@ _ID = re.compile(r"(?=[A-Za-z_]*\d|[0-9a-f-]{12,})[A-Za-z0-9_][A-Za-z0-9_.~+=:-]
 _IN_TEXT = re.compile(r"(?<![\w-])(?=[\w-]*\d)[A-Za-z0-9_][\w-]{6,63}(?![\w-])")
 _ADDRESS = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F]*+:[0-9a-fA-F:.]++")
 _NOT_IDS = {
-    "iss", "aud", "sub", "azp", "client_id", "redirect_uri", "scope", "response_type", "grant_type", "acr", "amr",
-    "login_hint", "code_challenge_method", "response_mode", "prompt", "email", "name", "preferred_username", "groups",
-    "at_hash", "c_hash", "s_hash", "code_verifier", "client_secret", "post_logout_redirect_uri", "request_uri",
-}  # fmt: skip
+    "iss",
+    "aud",
+    "sub",
+    "azp",
+    "client_id",
+    "redirect_uri",
+    "scope",
+    "response_type",
+    "grant_type",
+    "acr",
+    "amr",
+    "login_hint",
+    "code_challenge_method",
+    "response_mode",
+    "prompt",
+    "email",
+    "name",
+    "preferred_username",
+    "groups",
+    "at_hash",
+    "c_hash",
+    "s_hash",
+    "code_verifier",
+    "client_secret",
+    "post_logout_redirect_uri",
+    "request_uri",
+}
 """Parameters and claims that no log would tell an attempt by: what they hold is the same in many, or a secret."""
 _LONGEST = 128
 
@@ -40,10 +64,17 @@ def seen_of(case: Case, key: str) -> Seen:
     """What the logs may hold of an attempt, which goes by a key."""
     answered = None if case.attempt.kind in ("request", "way", "sign-out", "artifact") else not case.refused
     return Seen(
-        key, case.at, tuple(_moments(case)), frozenset(_names(case)), case.app.id if case.app else None,
-        case.provider.id if case.provider else None, frozenset(_ids(case)), frozenset(_addresses(case)), answered,
-        _let_in(case),
-    )  # fmt: skip
+        key=key,
+        at=case.at,
+        moments=tuple(_moments(case)),
+        names=frozenset(_names(case)),
+        app=case.app.id if case.app else None,
+        provider=case.provider.id if case.provider else None,
+        ids=frozenset(_ids(case)),
+        addresses=frozenset(_addresses(case)),
+        answered=answered,
+        let_in=_let_in(case),
+    )
 
 
 def _let_in(case: Case) -> bool | None:

@@ -17,24 +17,64 @@ from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import forms_of
 
 ATTACKS = (
-    "signature-wrapping", "duplicate-id", "not-signed", "algorithm-none", "algorithm-confusion",
-    "signed-by-untrusted-key", "replayed-message",
-)  # fmt: skip
+    "signature-wrapping",
+    "duplicate-id",
+    "not-signed",
+    "algorithm-none",
+    "algorithm-confusion",
+    "signed-by-untrusted-key",
+    "replayed-message",
+)
 """Breaks that a success does not make harmless: somebody may be in who should not be."""
 AFTERWARDS = ("api-refused", "refresh-refused", "sign-out-unmatched")
 """What comes after the sign-in: it says nothing against it, and a sign-in says nothing against it."""
 OF_THE_RECORD = (
-    "destination-mismatch", "recipient-mismatch", "redirect-uri-mismatch", "acs-not-registered",
-    "identifier-in-request-unknown", "unsolicited-not-accepted", "request-unsigned", "signed-part-wrong",
-    "signature-value-invalid", "signed-by-other-known-key", "fingerprint-mismatch", "key-id-unknown",
-    "algorithm-unexpected", "certificate-damaged", "certificate-expired", "issuer-mismatch", "audience-mismatch",
-    "authorized-party-mismatch", "discovery-issuer-mismatch", "name-id-format-mismatch", "account-not-found",
-    "account-near-match", "account-ambiguous", "account-disabled", "account-not-federated", "account-creation-blocked",
-    "subject-missing", "claim-missing", "claim-empty", "claim-name-near-match", "claim-value-not-allowed",
-    "groups-left-out", "group-style-mismatch", "scope-not-granted", "not-assigned", "assurance-too-low",
-    "authentication-too-old", "authentication-time-missing", "client-secret-expired", "encrypted-to-other-key",
-    "decryption-failed", "wrong-binding", "code-challenge-missing", "other-user-answered", "consent-missing",
-)  # fmt: skip
+    "destination-mismatch",
+    "recipient-mismatch",
+    "redirect-uri-mismatch",
+    "acs-not-registered",
+    "identifier-in-request-unknown",
+    "unsolicited-not-accepted",
+    "request-unsigned",
+    "signed-part-wrong",
+    "signature-value-invalid",
+    "signed-by-other-known-key",
+    "fingerprint-mismatch",
+    "key-id-unknown",
+    "algorithm-unexpected",
+    "certificate-damaged",
+    "certificate-expired",
+    "issuer-mismatch",
+    "audience-mismatch",
+    "authorized-party-mismatch",
+    "discovery-issuer-mismatch",
+    "name-id-format-mismatch",
+    "account-not-found",
+    "account-near-match",
+    "account-ambiguous",
+    "account-disabled",
+    "account-not-federated",
+    "account-creation-blocked",
+    "subject-missing",
+    "claim-missing",
+    "claim-empty",
+    "claim-name-near-match",
+    "claim-value-not-allowed",
+    "groups-left-out",
+    "group-style-mismatch",
+    "scope-not-granted",
+    "not-assigned",
+    "assurance-too-low",
+    "authentication-too-old",
+    "authentication-time-missing",
+    "client-secret-expired",
+    "encrypted-to-other-key",
+    "decryption-failed",
+    "wrong-binding",
+    "code-challenge-missing",
+    "other-user-answered",
+    "consent-missing",
+)
 """Breaks that follow from a value on record: where the user was let in all the same, the record is in doubt."""
 _OF_THE_WAY = (
     "session-cookie-lost",
@@ -61,9 +101,13 @@ def weigh(case: Case, findings: list[Finding]) -> list[Finding]:
 
 
 _OF_REQUEST = (
-    "identifier-in-request-unknown", "acs-not-registered", "redirect-uri-mismatch", "request-unsigned",
-    "code-challenge-missing", "wrong-binding",
-)  # fmt: skip
+    "identifier-in-request-unknown",
+    "acs-not-registered",
+    "redirect-uri-mismatch",
+    "request-unsigned",
+    "code-challenge-missing",
+    "wrong-binding",
+)
 """Faults of a request for which a provider would refuse it at once."""
 
 

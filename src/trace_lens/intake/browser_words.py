@@ -32,28 +32,43 @@ class Trouble(StrEnum):
 
 
 _KINDS: tuple[tuple[Trouble, str], ...] = (
-    (Trouble.NAME, r"ERR_NAME_NOT_RESOLVED|ERR_NAME_RESOLUTION_FAILED|ERR_DNS_|NS_ERROR_UNKNOWN_(?:PROXY_)?HOST"
-                   r"|server with the specified hostname could not be found"),
-    (Trouble.OFFLINE, r"ERR_INTERNET_DISCONNECTED|ERR_NETWORK_CHANGED|ERR_NETWORK_IO_SUSPENDED|NS_ERROR_OFFLINE"
-                      r"|connection appears to be offline"),
+    (
+        Trouble.NAME,
+        r"ERR_NAME_NOT_RESOLVED|ERR_NAME_RESOLUTION_FAILED|ERR_DNS_|NS_ERROR_UNKNOWN_(?:PROXY_)?HOST"
+        r"|server with the specified hostname could not be found",
+    ),
+    (
+        Trouble.OFFLINE,
+        r"ERR_INTERNET_DISCONNECTED|ERR_NETWORK_CHANGED|ERR_NETWORK_IO_SUSPENDED|NS_ERROR_OFFLINE"
+        r"|connection appears to be offline",
+    ),
     (Trouble.TIMEOUT, r"ERR_(?:CONNECTION_)?TIMED_OUT|NS_ERROR_NET_TIMEOUT|request timed out"),
     (Trouble.TLS_NAME, r"ERR_CERT_COMMON_NAME_INVALID|SSL_ERROR_BAD_CERT_DOMAIN"),
-    (Trouble.TLS_DATE, r"ERR_CERT_DATE_INVALID|SEC_ERROR_EXPIRED_(?:ISSUER_)?CERTIFICATE"
-                       r"|MOZILLA_PKIX_ERROR_NOT_YET_VALID_(?:ISSUER_)?CERTIFICATE"),
+    (
+        Trouble.TLS_DATE,
+        r"ERR_CERT_DATE_INVALID|SEC_ERROR_EXPIRED_(?:ISSUER_)?CERTIFICATE"
+        r"|MOZILLA_PKIX_ERROR_NOT_YET_VALID_(?:ISSUER_)?CERTIFICATE",
+    ),
     (Trouble.TLS_UNTRUSTED, r"ERR_CERT_|SEC_ERROR_|MOZILLA_PKIX_|certificate for this server is invalid"),
     (Trouble.TLS, r"ERR_SSL_|ERR_BAD_SSL_|SSL_ERROR_|NS_ERROR_NET_INADEQUATE_SECURITY|TLS error|SSL error"),
-    (Trouble.REFUSED, r"ERR_CONNECTION_(?:REFUSED|RESET|CLOSED|ABORTED|FAILED)|ERR_ADDRESS_UNREACHABLE"
-                      r"|ERR_EMPTY_RESPONSE|NS_ERROR_CONNECTION_REFUSED|NS_ERROR_NET_(?:RESET|INTERRUPT|EMPTY_RESPONSE)"
-                      r"|[Cc]ould not connect to the server|network connection was lost"),
+    (
+        Trouble.REFUSED,
+        r"ERR_CONNECTION_(?:REFUSED|RESET|CLOSED|ABORTED|FAILED)|ERR_ADDRESS_UNREACHABLE"
+        r"|ERR_EMPTY_RESPONSE|NS_ERROR_CONNECTION_REFUSED|NS_ERROR_NET_(?:RESET|INTERRUPT|EMPTY_RESPONSE)"
+        r"|[Cc]ould not connect to the server|network connection was lost",
+    ),
     (Trouble.LOOP, r"ERR_TOO_MANY_REDIRECTS|NS_ERROR_REDIRECT_LOOP|too many HTTP redirects"),
-    (Trouble.FRAME, r"ERR_BLOCKED_BY_RESPONSE|NS_ERROR_XFO_VIOLATION|NS_ERROR_CSP_FRAME_ANCESTOR_VIOLATION"
-                    r"|NS_ERROR_(?:BLOCKED_BY_POLICY|DOM_(?:COEP|CORP)_FAILED)"),
+    (
+        Trouble.FRAME,
+        r"ERR_BLOCKED_BY_RESPONSE|NS_ERROR_XFO_VIOLATION|NS_ERROR_CSP_FRAME_ANCESTOR_VIOLATION"
+        r"|NS_ERROR_(?:BLOCKED_BY_POLICY|DOM_(?:COEP|CORP)_FAILED)",
+    ),
     (Trouble.POLICY, r"ERR_BLOCKED_BY_CSP|\bcsp\b|NS_ERROR_(?:CSP_|CONTENT_BLOCKED)|Content Security Policy"),
     (Trouble.MIXED, r"mixed.?content|NS_ERROR_MIXED_CONTENT"),
     (Trouble.CROSS_ORIGIN, r"\bcors\b|NS_ERROR_DOM_BAD_(?:URI|CROSS_ORIGIN)|CORS|Access-Control|cross-origin"),
     (Trouble.ABORTED, r"ERR_ABORTED|NS_BINDING_ABORTED|NS_ERROR_ABORT|^canceled$|\bcancelled\b"),
     (Trouble.FAILED, r"ERR_FAILED|NS_ERROR_FAILURE"),
-)  # fmt: skip
+)
 _PATTERNS = tuple((kind, re.compile(pattern)) for kind, pattern in _KINDS)
 
 

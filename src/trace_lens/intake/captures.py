@@ -36,7 +36,10 @@ def capture_from(open_it: Callable[[], BinaryIO]) -> Capture:
 
 def carried_by(capture: Capture, peel: Peel) -> tuple[Found, ...]:
     """The capture itself as the first thing found, then the messages that it carries, each within it."""
-    return (Found(capture.form, b"", (), (), ""), *_shifted(messages_of(capture, peel), capture.form))
+    return (
+        Found(kind=capture.form, data=b"", layers=(), repairs=(), where=""),
+        *_shifted(messages_of(capture, peel), capture.form),
+    )
 
 
 def _shifted(found: tuple[Found, ...], layer: str) -> list[Found]:

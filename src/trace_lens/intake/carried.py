@@ -26,11 +26,31 @@ IN_ADDRESS, IN_REQUEST, IN_HEADER = "address", "request body", "header"
 IN_RESPONSE, IN_REDIRECT = "response body", "redirect"
 DELIVERED = (IN_ADDRESS, IN_REQUEST)
 _SIGNS = (
-    b"SAMLRe", b"SAMLart", b"wresult", b"eyJ", b"access_token", b"id_token", b"client_id", b"jwks_uri", b"grant_type",
-    b"logout_token", b"refresh_token", b"request_uri", b"code=", b"error=", b":Response", b"AuthnRequest",
-    b"EntityDescriptor", b'"sub"', b'"active"', b'"error"', b'"keys"', b'"issuer"', b'name="code"',
+    b"SAMLRe",
+    b"SAMLart",
+    b"wresult",
+    b"eyJ",
+    b"access_token",
+    b"id_token",
+    b"client_id",
+    b"jwks_uri",
+    b"grant_type",
+    b"logout_token",
+    b"refresh_token",
+    b"request_uri",
+    b"code=",
+    b"error=",
+    b":Response",
+    b"AuthnRequest",
+    b"EntityDescriptor",
+    b'"sub"',
+    b'"active"',
+    b'"error"',
+    b'"keys"',
+    b'"issuer"',
+    b'name="code"',
     b"name='code'",
-)  # fmt: skip
+)
 
 
 def is_worth_reading(text: bytes) -> bool:

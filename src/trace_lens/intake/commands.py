@@ -29,9 +29,25 @@ _LOGGED_AT = re.compile(r"(\d\d?)/([A-Za-z]{3})/(\d{4}):(\d\d):(\d\d):(\d\d) (?:
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 _BODY_OPTIONS = ("-d", "--data", "--data-raw", "--data-binary", "--data-ascii", "--data-urlencode")
 _WITH_VALUE = {
-    "-o", "--output", "-A", "--user-agent", "-u", "--user", "-x", "--proxy", "--max-time", "-m", "--connect-timeout",
-    "--cacert", "-E", "--cert", "--key", "--resolve", "-w", "--write-out",
-}  # fmt: skip
+    "-o",
+    "--output",
+    "-A",
+    "--user-agent",
+    "-u",
+    "--user",
+    "-x",
+    "--proxy",
+    "--max-time",
+    "-m",
+    "--connect-timeout",
+    "--cacert",
+    "-E",
+    "--cert",
+    "--key",
+    "--resolve",
+    "-w",
+    "--write-out",
+}
 
 
 def read_commands(data: bytes) -> Capture | None:
@@ -79,7 +95,18 @@ def _made(method: str, url: str, headers: list[Header], body: str | None) -> Exc
     if not re.match(r"https?://", url):
         return None
     octets = body.encode("utf-8", "surrogatepass") if body else None
-    return Exchange(1, "line 1", method.upper(), url, 0, None, None, tuple(headers), (), octets)
+    return Exchange(
+        number=1,
+        place="line 1",
+        method=method.upper(),
+        url=url,
+        status=0,
+        at=None,
+        seconds=None,
+        sent=tuple(headers),
+        received=(),
+        body=octets,
+    )
 
 
 def _curl(piece: str) -> Exchange | None:
@@ -170,7 +197,17 @@ def _logged(number: int, line: int, match: re.Match[str]) -> Exchange:
         target = f"https://{match['vhost'].removesuffix(':443')}{target}"
     sent = (("Referer", match["referrer"]),) if match["referrer"] not in (None, "-", "") else ()
     moment = _moment(match["at"])
-    return Exchange(number, f"line {line}", match["method"], target, int(match["status"]), moment, None, sent, ())
+    return Exchange(
+        number=number,
+        place=f"line {line}",
+        method=match["method"],
+        url=target,
+        status=int(match["status"]),
+        at=moment,
+        seconds=None,
+        sent=sent,
+        received=(),
+    )
 
 
 def _moment(text: str) -> datetime | None:

@@ -211,7 +211,15 @@ def forms_of(page: Exchange) -> list[Form]:
         typed = [attributes(content[start:end]) for start, end in tags(content, "input")]
         asks = any(field.get("type", "text").lower() in ("text", "password", "email") for field in typed)
         password = any(field.get("type", "").lower() == "password" for field in typed)
-        found.append(Form(action, own.get("method", "get").upper(), names, sends and not asks, password))
+        found.append(
+            Form(
+                action=action,
+                method=own.get("method", "get").upper(),
+                fields=names,
+                by_itself=sends and not asks,
+                asks_password=password,
+            )
+        )
     return found
 
 

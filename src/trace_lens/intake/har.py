@@ -24,8 +24,20 @@ _HEAD = 64 * 1024
 _STARTS = re.compile(rb"^(?:\xef\xbb\xbf)?\s*\{")
 _LOG = re.compile(rb'"log"\s*:\s*\{')
 _CREATOR = re.compile(rb'"creator"\s*:\s*\{[^{}]*?"name"\s*:\s*"([^"]{1,80})"')
-_STATIC_TYPES = {"image", "stylesheet", "font", "media", "websocket", "manifest", "texttrack", "ping", "script",
-                 "imageset", "beacon", "csp_report"}  # fmt: skip
+_STATIC_TYPES = {
+    "image",
+    "stylesheet",
+    "font",
+    "media",
+    "websocket",
+    "manifest",
+    "texttrack",
+    "ping",
+    "script",
+    "imageset",
+    "beacon",
+    "csp_report",
+}
 _STATIC_MEDIA = re.compile(
     r"^(?:image/|font/|audio/|video/|text/css|application/font|(?:text|application)/(?:x-)?(?:java|ecma)script)"
 )
@@ -226,7 +238,18 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     seconds, phases = _timing(entry)
     if kind == STATIC:
         cookies = tuple(one for one in received if one[0].lower() == "set-cookie")
-        return Exchange(number, place, method, url[:2000], status, at, seconds, (), cookies, kind=STATIC)
+        return Exchange(
+            number=number,
+            place=place,
+            method=method,
+            url=url[:2000],
+            status=status,
+            at=at,
+            seconds=seconds,
+            sent=(),
+            received=cookies,
+            kind=STATIC,
+        )
     carried = request.get("cookies")
     if not _has(sent, "cookie") and isinstance(carried, list) and carried:
         pairs = [f"{_text(one, 'name')}={_text(one, 'value') or ''}" for one in carried if isinstance(one, dict)]
@@ -237,15 +260,15 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     body, request_left_out = _request_body(request)
     if kind == CALL and not _may_matter(url, sent, body, content):
         return Exchange(
-            number,
-            place,
-            method,
-            url[:2000],
-            status,
-            at,
-            seconds,
-            _those(sent, _CALL_SENT),
-            _those(received, _CALL_RECEIVED),
+            number=number,
+            place=place,
+            method=method,
+            url=url[:2000],
+            status=status,
+            at=at,
+            seconds=seconds,
+            sent=_those(sent, _CALL_SENT),
+            received=_those(received, _CALL_RECEIVED),
             kind=CALL,
             problem=_problem(entry, response),
         )
@@ -253,14 +276,25 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     answer = _what_serves(answer, kind, status, budget)
     initiator = _object(entry, "_initiator")
     return Exchange(
-        number, place, method, url, status, at, seconds, sent, received, body, answer, kind,
+        number=number,
+        place=place,
+        method=method,
+        url=url,
+        status=status,
+        at=at,
+        seconds=seconds,
+        sent=sent,
+        received=received,
+        body=body,
+        answer=answer,
+        kind=kind,
         frame=(_value(sent, "sec-fetch-dest") or "").lower() in _FRAMES,
         by_script=_text(initiator, "type") == "script",
         caused_by=_initiating(initiator),
         problem=_problem(entry, response),
         body_left_out=request_left_out or response_left_out,
         phases=phases,
-    )  # fmt: skip
+    )
 
 
 def _problem(entry: dict[str, Any], response: dict[str, Any]) -> str | None:

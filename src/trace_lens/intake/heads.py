@@ -30,13 +30,22 @@ _REQUEST = re.compile(rf"^({_METHODS}) (\S+)(?:\s+(HTTP/[\d.]+))?\s*$")
 _STATUS = re.compile(r"^HTTP/[\d.x]+[ \t]+(\d{3})\b")
 _HEADER = re.compile(r"^(:?[!#$%&'*+.^_`|~0-9A-Za-z-]+)[ \t]*:[ \t]*(.*)$")
 _ADDRESS = re.compile(r"^https?://\S+$", re.IGNORECASE)
-_LISTED = {"request url": "url", "request method": "method", "status code": "status", "remote address": "",
-           "referrer policy": "", "status": "status", "version": "", "transferred": ""}  # fmt: skip
+_LISTED = {
+    "request url": "url",
+    "request method": "method",
+    "status code": "status",
+    "remote address": "",
+    "referrer policy": "",
+    "status": "status",
+    "version": "",
+    "transferred": "",
+}
 _SECTION = re.compile(r"^(?:general|response headers|request headers|(?:raw )?headers)\b[^:]*:?$", re.IGNORECASE)
 _ENOUGH = re.compile(
     rb"(?m)^[^\n]{0,60}?(?:(?:GET|POST|PUT|HEAD|OPTIONS) \S+ HTTP/[\d.]+\s*$|HTTP/[\d.]+ \d{3}\b|:method[: ]"
-    rb"|:status[: ]|Request URL[:\s]|Set-Cookie:)", re.IGNORECASE
-)  # fmt: skip
+    rb"|:status[: ]|Request URL[:\s]|Set-Cookie:)",
+    re.IGNORECASE,
+)
 _SIGNS = (b"HTTP/", b":method", b":status", b"equest URL", b"EQUEST URL", b"et-Cookie:", b"et-cookie:")
 _STATIC_END = re.compile(r"\.(?:png|jpe?g|gif|svg|ico|css|js|mjs|woff2?|ttf|map)$", re.IGNORECASE)
 
@@ -260,9 +269,19 @@ def _exchange(number: int, head: _Head) -> Exchange:
     answer = "\n".join(head.answer).strip().encode("utf-8", "surrogatepass")[: limits.KEPT_BODY_BYTES] or None
     sent = tuple(one for one in head.sent if not one[0].startswith(":"))
     return Exchange(
-        number, f"line {head.line}", method, url, head.status, _moment_of(head), None, sent, tuple(head.received),
-        body, answer, _kind(sent, head, url),
-    )  # fmt: skip
+        number=number,
+        place=f"line {head.line}",
+        method=method,
+        url=url,
+        status=head.status,
+        at=_moment_of(head),
+        seconds=None,
+        sent=sent,
+        received=tuple(head.received),
+        body=body,
+        answer=answer,
+        kind=_kind(sent, head, url),
+    )
 
 
 def _scheme(head: _Head) -> str:

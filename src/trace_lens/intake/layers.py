@@ -303,6 +303,16 @@ def _excerpt(data: bytes) -> Iterator[Reading]:
 
 
 LAYERS: tuple[Callable[[bytes], Iterator[Reading]], ...] = (
-    _utf16, _html_form, _form, _listed_fields, _json_string, _base64, _url, _xml_escaped, _quoted_printable,
-    _inflate, _quotes, _excerpt,
-)  # fmt: skip
+    _utf16,
+    _html_form,
+    _form,
+    _listed_fields,
+    _json_string,
+    _base64,
+    _url,
+    _xml_escaped,
+    _quoted_printable,
+    _inflate,
+    _quotes,
+    _excerpt,
+)

@@ -30,11 +30,28 @@ from trace_lens.oidc.parameters import Parameters, read_parameters
 from trace_lens.oidc.tokens import NoClaims, read_token
 
 _PLAIN_HINTS = (
-    b"eyJ", b"grant_type=", b"logout_token=", b"post_logout_redirect_uri=", b"name=\"code\"", b"name='code'",
+    b"eyJ",
+    b"grant_type=",
+    b"logout_token=",
+    b"post_logout_redirect_uri=",
+    b'name="code"',
+    b"name='code'",
     *(sign + name for sign in (b"?", b"&", b"#") for name in (b"code=", b"state=")),
-)  # fmt: skip
-_MEMBERS = (b"access_token", b"id_token", b"client_id", b"jwks_uri", b"issuer", b"keys", b"kty", b"active", b"error",
-            b"sub", b"refresh_token", b"request_uri")  # fmt: skip
+)
+_MEMBERS = (
+    b"access_token",
+    b"id_token",
+    b"client_id",
+    b"jwks_uri",
+    b"issuer",
+    b"keys",
+    b"kty",
+    b"active",
+    b"error",
+    b"sub",
+    b"refresh_token",
+    b"request_uri",
+)
 _HINTS = (
     *((member, re.compile(member + rb"[\"']?\s*+[:=]")) for member in _MEMBERS),
     (b"code", re.compile(rb"(?m)^[^\S\n]*+code(?:\s*+[:=]|[^\S\t]*+\t)")),
@@ -55,8 +72,16 @@ _ADDRESS = re.compile(r"://?[^\s\"'<>`\\]++")
 _REQUEST_LINE = re.compile(r"(?m)^[ \t]*+(?:GET|POST)[ \t]++(/\S*+)")
 _FORM = re.compile(r"(?<![?&#\w.%=-])[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+(?:&[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+)*+")
 _LISTED = re.compile(r"(?m)^[ \t]*+\"?(\w++)\"?(?:[ \t]*+[:=]| *+\t)[ \t]*+\"?(.++)$")
-_TOKEN_MEMBERS = ("id_token", "access_token", "refresh_token", "logout_token", "id_token_hint", "request", "assertion",
-                  "client_assertion")  # fmt: skip
+_TOKEN_MEMBERS = (
+    "id_token",
+    "access_token",
+    "refresh_token",
+    "logout_token",
+    "id_token_hint",
+    "request",
+    "assertion",
+    "client_assertion",
+)
 NAMED = "named"
 """The key under which a message's context keeps the parameter or member that it stood in."""
 CARRIED = "carried"
@@ -223,14 +248,14 @@ def _token(text: str, where: str, layers: tuple[str, ...], named: str = "") -> F
     """A token by what it is: its kind from its own claims, `jwt` where it cannot be read."""
     context = {NAMED: named} if named else {}
     if looks_encrypted(text):
-        return Found("jwe", text.encode(), layers, (), where, context)
+        return Found(kind="jwe", data=text.encode(), layers=layers, repairs=(), where=where, context=context)
     try:
         kind = read_token(read_jws(text)).kind
     except JoseDamaged:
         kind = named.replace("_", "-") if named in ("id_token", "access_token", "logout_token") else "jwt"
     except NoClaims:
         kind = "jwt"
-    return Found(kind, text.encode(), layers, (), where, context)
+    return Found(kind=kind, data=text.encode(), layers=layers, repairs=(), where=where, context=context)
 
 
 def _json_values(text: str) -> Iterator[_Piece]:
@@ -280,7 +305,11 @@ def _in_json(value: Any, text: str, path: str = "", depth: int = 0) -> Iterator[
         if kind:
             raw = text if not path else json.dumps(value, ensure_ascii=False)
             yield Found(
-                kind, raw.encode("utf-8", "surrogatepass"), ("json",) if path else (), (), path and f"member {path}"
+                kind=kind,
+                data=raw.encode("utf-8", "surrogatepass"),
+                layers=("json",) if path else (),
+                repairs=(),
+                where=path and f"member {path}",
             )
             yield from _members(value, path)
             return
@@ -314,7 +343,7 @@ def _json_token(value: dict[str, Any], path: str) -> Found | None:
     """A JWS or JWE in JSON form (RFC 7515 §7.2, RFC 7516 §7.2)."""
     place = f"member {path}" if path else ""
     if "ciphertext" in value and "protected" in value:
-        return Found("jwe", json.dumps(value).encode(), (), (), place)
+        return Found(kind="jwe", data=json.dumps(value).encode(), layers=(), repairs=(), where=place)
     if "payload" in value and ("signature" in value or "signatures" in value):
         return _token(json.dumps(value), place, ())
     return None
@@ -430,7 +459,7 @@ def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) 
         yield from (token._replace(within=None) for token in tokens)
         return
     data = json.dumps(found.pairs, ensure_ascii=False).encode("utf-8", "surrogatepass")
-    yield Found(kind, data, own, (), where, context)
+    yield Found(kind=kind, data=data, layers=own, repairs=(), where=where, context=context)
     yield from tokens
 
 
@@ -461,7 +490,9 @@ def _opaque(text: str) -> Iterator[_Piece]:
     """Access tokens that are no JWT, as a header carries them (RFC 6750 §2.1)."""
     for match in _BEARER.finditer(text):
         context = {NAMED: "access_token", OPAQUE: "yes"}
-        token = Found("access-token", match[1].encode(), (), (), "Authorization", context)
+        token = Found(
+            kind="access-token", data=match[1].encode(), layers=(), repairs=(), where="Authorization", context=context
+        )
         yield _Piece(match.start(1), match.end(1), [token])
 
 

@@ -63,11 +63,11 @@ def _read(text: str, url: str, media: str) -> PageText:
     links += [Link("", _words(one)) for one in root.iter("button")]
     body = root.find("body")
     return PageText(
-        _words(title) if title is not None else "",
-        tuple(dict.fromkeys(one for one in headings if one)),
-        tuple(dict.fromkeys(one for one in alerts if one)),
-        tuple(links[: limits.PAGE_LINKS]),
-        _words(body if body is not None else root),
+        title=_words(title) if title is not None else "",
+        headings=tuple(dict.fromkeys(one for one in headings if one)),
+        alerts=tuple(dict.fromkeys(one for one in alerts if one)),
+        links=tuple(links[: limits.PAGE_LINKS]),
+        text=_words(body if body is not None else root),
     )
 
 

@@ -263,20 +263,22 @@ def _carried(state: Found, one: Found) -> Found:
     """A message found inside a text, with the layers that the text came in."""
     where = " › ".join(filter(None, (state.where, one.where)))
     return one._replace(
-        layers=(*state.layers, *one.layers), repairs=(*state.repairs, *one.repairs), where=where,
+        layers=(*state.layers, *one.layers),
+        repairs=(*state.repairs, *one.repairs),
+        where=where,
         context={**state.context, **one.context},
-    )  # fmt: skip
+    )
 
 
 def _under(state: Found, reading: Reading) -> Found:
     layers = (*state.layers, reading.layer) if reading.layer else state.layers
     return Found(
-        "",
-        reading.data,
-        layers,
-        (*state.repairs, *reading.repairs),
-        reading.where or state.where,
-        {**state.context, **reading.context},
+        kind="",
+        data=reading.data,
+        layers=layers,
+        repairs=(*state.repairs, *reading.repairs),
+        where=reading.where or state.where,
+        context={**state.context, **reading.context},
     )
 
 
@@ -285,7 +287,12 @@ def _named(state: Found) -> Found:
     if state.layers.count("url") + state.layers.count("form") > 1:
         repairs = (*repairs, "URL-encoding applied more than once")
     return Found(
-        recognise(state.data) or "", state.data, state.layers, tuple(dict.fromkeys(repairs)), state.where, state.context
+        kind=recognise(state.data) or "",
+        data=state.data,
+        layers=state.layers,
+        repairs=tuple(dict.fromkeys(repairs)),
+        where=state.where,
+        context=state.context,
     )
 
 

@@ -17,8 +17,11 @@ from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 from trace_lens.pki.small_order import has_small_order
 
 _HASHES: dict[str, hashes.HashAlgorithm] = {
-    "256": hashes.SHA256(), "384": hashes.SHA384(), "512": hashes.SHA512(), "1": hashes.SHA1(),
-}  # fmt: skip
+    "256": hashes.SHA256(),
+    "384": hashes.SHA384(),
+    "512": hashes.SHA512(),
+    "1": hashes.SHA1(),
+}
 
 
 class SignatureAlgorithm(NamedTuple):
@@ -40,8 +43,12 @@ class SignatureAlgorithm(NamedTuple):
 
 
 SIGNATURES: dict[str, SignatureAlgorithm] = {
-    **{f"{family}{size}": SignatureAlgorithm(family, size) for family in ("RS", "PS", "HS") for size in _HASHES
-       if size != "1"},
+    **{
+        f"{family}{size}": SignatureAlgorithm(family, size)
+        for family in ("RS", "PS", "HS")
+        for size in _HASHES
+        if size != "1"
+    },
     "ES256": SignatureAlgorithm("ES", "256", "secp256r1"),
     "ES384": SignatureAlgorithm("ES", "384", "secp384r1"),
     "ES512": SignatureAlgorithm("ES", "512", "secp521r1"),
@@ -49,7 +56,7 @@ SIGNATURES: dict[str, SignatureAlgorithm] = {
     "Ed25519": SignatureAlgorithm("Ed", "", "Ed25519"),
     "Ed448": SignatureAlgorithm("Ed", "", "Ed448"),
     "RS1": SignatureAlgorithm("RS", "1"),
-}  # fmt: skip
+}
 """`alg` → how it works. RS1 (RSA with SHA-1) is there to be named weak."""
 WEAK = {"RS1"}
 

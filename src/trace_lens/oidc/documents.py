@@ -11,23 +11,51 @@ from typing import Any
 from trace_lens.oidc.errors import meaning_of
 
 DISCOVERY, KEY_SET, JWK, TOKEN_RESPONSE, INTROSPECTION, REGISTRATION, USERINFO = (
-    "discovery-document", "key-set", "jwk", "token-response", "introspection", "client-registration", "userinfo"
-)  # fmt: skip
+    "discovery-document",
+    "key-set",
+    "jwk",
+    "token-response",
+    "introspection",
+    "client-registration",
+    "userinfo",
+)
 
 ENDPOINTS = (
-    "authorization_endpoint", "token_endpoint", "userinfo_endpoint", "jwks_uri", "end_session_endpoint",
-    "introspection_endpoint", "revocation_endpoint", "pushed_authorization_request_endpoint", "registration_endpoint",
-    "device_authorization_endpoint", "check_session_iframe",
-)  # fmt: skip
+    "authorization_endpoint",
+    "token_endpoint",
+    "userinfo_endpoint",
+    "jwks_uri",
+    "end_session_endpoint",
+    "introspection_endpoint",
+    "revocation_endpoint",
+    "pushed_authorization_request_endpoint",
+    "registration_endpoint",
+    "device_authorization_endpoint",
+    "check_session_iframe",
+)
 """Members of a discovery document that are addresses."""
 
 STANDARD_SCOPES: dict[str, tuple[str, ...]] = {
-    "profile": ("name", "family_name", "given_name", "middle_name", "nickname", "preferred_username", "profile",
-                "picture", "website", "gender", "birthdate", "zoneinfo", "locale", "updated_at"),
+    "profile": (
+        "name",
+        "family_name",
+        "given_name",
+        "middle_name",
+        "nickname",
+        "preferred_username",
+        "profile",
+        "picture",
+        "website",
+        "gender",
+        "birthdate",
+        "zoneinfo",
+        "locale",
+        "updated_at",
+    ),
     "email": ("email", "email_verified"),
     "address": ("address",),
     "phone": ("phone_number", "phone_number_verified"),
-}  # fmt: skip
+}
 """The claims that follow from a scope (OpenID Connect Core 1.0 §5.4)."""
 SCOPE_OF = {claim: scope for scope, claims in STANDARD_SCOPES.items() for claim in claims}
 

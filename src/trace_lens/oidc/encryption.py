@@ -25,9 +25,11 @@ _GCM = {"A128GCM": 16, "A192GCM": 24, "A256GCM": 32}
 _CBC = {"A128CBC-HS256": (32, "sha256"), "A192CBC-HS384": (48, "sha384"), "A256CBC-HS512": (64, "sha512")}
 _WRAPS = {"A128KW": 16, "A192KW": 24, "A256KW": 32}
 _OAEP: dict[str, hashes.HashAlgorithm] = {
-    "RSA-OAEP": hashes.SHA1(), "RSA-OAEP-256": hashes.SHA256(), "RSA-OAEP-384": hashes.SHA384(),
+    "RSA-OAEP": hashes.SHA1(),
+    "RSA-OAEP-256": hashes.SHA256(),
+    "RSA-OAEP-384": hashes.SHA384(),
     "RSA-OAEP-512": hashes.SHA512(),
-}  # fmt: skip
+}
 
 Recipient = Any
 """A private key of RSA, EC, X25519 or X448, or the octets of a shared secret."""
@@ -77,8 +79,17 @@ def refusal(header: dict[str, Any]) -> str | None:
         if count > limits.PBES2_COUNT:
             return f"its key is derived from a password in {count:,} rounds; at most {limits.PBES2_COUNT:,} are done"
         return "its key is derived from a password, and no password is on record"
-    known = {*_OAEP, "RSA1_5", "dir", "ECDH-ES", *_WRAPS, *(f"ECDH-ES+{one}" for one in _WRAPS), "A128GCMKW",
-             "A192GCMKW", "A256GCMKW"}  # fmt: skip
+    known = {
+        *_OAEP,
+        "RSA1_5",
+        "dir",
+        "ECDH-ES",
+        *_WRAPS,
+        *(f"ECDH-ES+{one}" for one in _WRAPS),
+        "A128GCMKW",
+        "A192GCMKW",
+        "A256GCMKW",
+    }
     if alg not in known:
         return f"its key is encrypted by {alg or 'an algorithm that is not named'}"
     if enc not in _GCM and enc not in _CBC:

@@ -106,13 +106,13 @@ def _jws(text: str, protected: str, payload: str, signature: str, unprotected: d
     problems: list[str] = []
     header = _header(protected, problems)
     return Jws(
-        text,
-        header,
-        _part(payload, "payload", problems),
-        f"{protected}.{payload}".encode(),
-        _part(signature, "signature", problems),
-        tuple(problems),
-        unprotected or {},
+        text=text,
+        header=header,
+        payload=_part(payload, "payload", problems),
+        signing_input=f"{protected}.{payload}".encode(),
+        signature=_part(signature, "signature", problems),
+        problems=tuple(problems),
+        unprotected=unprotected or {},
     )
 
 
@@ -165,7 +165,9 @@ def read_jwe(text: str) -> Jwe:
         for part, name in zip(parts[1:], ("encrypted key", "initialization vector", "ciphertext", "tag"), strict=True)
     )
     aad = parts[0] + (f".{extra}" if isinstance(extra, str) else "")
-    return Jwe(text, header, wrapped, vector, ciphertext, tag, aad.encode())
+    return Jwe(
+        text=text, header=header, encrypted_key=wrapped, vector=vector, ciphertext=ciphertext, tag=tag, aad=aad.encode()
+    )
 
 
 def looks_encrypted(text: str) -> bool:

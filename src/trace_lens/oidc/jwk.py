@@ -21,18 +21,29 @@ from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.pki.small_order import has_small_order
 
 _CURVES: dict[str, ec.EllipticCurve] = {
-    "P-256": ec.SECP256R1(), "P-384": ec.SECP384R1(), "P-521": ec.SECP521R1(), "secp256k1": ec.SECP256K1(),
-}  # fmt: skip
+    "P-256": ec.SECP256R1(),
+    "P-384": ec.SECP384R1(),
+    "P-521": ec.SECP521R1(),
+    "secp256k1": ec.SECP256K1(),
+}
 _OKP_PUBLIC: dict[str, Any] = {
-    "Ed25519": ed25519.Ed25519PublicKey, "Ed448": ed448.Ed448PublicKey,
-    "X25519": x25519.X25519PublicKey, "X448": x448.X448PublicKey,
-}  # fmt: skip
+    "Ed25519": ed25519.Ed25519PublicKey,
+    "Ed448": ed448.Ed448PublicKey,
+    "X25519": x25519.X25519PublicKey,
+    "X448": x448.X448PublicKey,
+}
 _OKP_PRIVATE: dict[str, Any] = {
-    "Ed25519": ed25519.Ed25519PrivateKey, "Ed448": ed448.Ed448PrivateKey,
-    "X25519": x25519.X25519PrivateKey, "X448": x448.X448PrivateKey,
-}  # fmt: skip
-_THUMBPRINT_MEMBERS = {"RSA": ("e", "kty", "n"), "EC": ("crv", "kty", "x", "y"), "OKP": ("crv", "kty", "x"),
-                       "oct": ("k", "kty")}  # fmt: skip
+    "Ed25519": ed25519.Ed25519PrivateKey,
+    "Ed448": ed448.Ed448PrivateKey,
+    "X25519": x25519.X25519PrivateKey,
+    "X448": x448.X448PrivateKey,
+}
+_THUMBPRINT_MEMBERS = {
+    "RSA": ("e", "kty", "n"),
+    "EC": ("crv", "kty", "x", "y"),
+    "OKP": ("crv", "kty", "x"),
+    "oct": ("k", "kty"),
+}
 
 
 class Jwk(NamedTuple):

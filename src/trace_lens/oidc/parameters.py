@@ -14,20 +14,66 @@ from trace_lens.common import limits
 from trace_lens.common.limits import Refused
 
 AUTHORIZATION_REQUEST, AUTHORIZATION_RESPONSE, TOKEN_REQUEST, LOGOUT_REQUEST, LOGOUT_TOKEN_POST = (
-    "authorization-request", "authorization-response", "token-request", "logout-request", "logout-token"
-)  # fmt: skip
+    "authorization-request",
+    "authorization-response",
+    "token-request",
+    "logout-request",
+    "logout-token",
+)
 
 KNOWN = {
-    "response_type", "client_id", "redirect_uri", "scope", "state", "nonce", "code", "grant_type", "id_token",
-    "access_token", "refresh_token", "code_verifier", "code_challenge", "code_challenge_method", "error",
-    "error_description", "session_state", "iss", "request", "request_uri", "logout_token", "id_token_hint",
-    "post_logout_redirect_uri", "client_secret", "response_mode", "prompt", "max_age", "login_hint", "acr_values",
-    "token_type", "expires_in", "client_assertion", "sid", "ui_locales", "display", "resource",
-}  # fmt: skip
+    "response_type",
+    "client_id",
+    "redirect_uri",
+    "scope",
+    "state",
+    "nonce",
+    "code",
+    "grant_type",
+    "id_token",
+    "access_token",
+    "refresh_token",
+    "code_verifier",
+    "code_challenge",
+    "code_challenge_method",
+    "error",
+    "error_description",
+    "session_state",
+    "iss",
+    "request",
+    "request_uri",
+    "logout_token",
+    "id_token_hint",
+    "post_logout_redirect_uri",
+    "client_secret",
+    "response_mode",
+    "prompt",
+    "max_age",
+    "login_hint",
+    "acr_values",
+    "token_type",
+    "expires_in",
+    "client_assertion",
+    "sid",
+    "ui_locales",
+    "display",
+    "resource",
+}
 SECRET = {
-    "code", "id_token", "access_token", "refresh_token", "client_secret", "client_assertion", "code_verifier",
-    "password", "logout_token", "id_token_hint", "request", "assertion", "device_code",
-}  # fmt: skip
+    "code",
+    "id_token",
+    "access_token",
+    "refresh_token",
+    "client_secret",
+    "client_assertion",
+    "code_verifier",
+    "password",
+    "logout_token",
+    "id_token_hint",
+    "request",
+    "assertion",
+    "device_code",
+}
 """Parameters whose values must be masked when shown."""
 
 

@@ -15,8 +15,13 @@ from trace_lens.oidc.strict_json import Json, JsonDamaged, read_json
 
 LOGOUT_EVENT = "http://schemas.openid.net/event/backchannel-logout"
 ID, ACCESS, LOGOUT, REQUEST, USERINFO, OTHER = (
-    "id-token", "access-token", "logout-token", "authorization-request", "userinfo", "jwt"
-)  # fmt: skip
+    "id-token",
+    "access-token",
+    "logout-token",
+    "authorization-request",
+    "userinfo",
+    "jwt",
+)
 TIMES = ("exp", "nbf", "iat", "auth_time", "updated_at")
 _MILLISECONDS = 100_000_000_000
 _HASHES = {"256": "sha256", "384": "sha384", "512": "sha512"}
@@ -81,7 +86,7 @@ def read_token(jws: Jws) -> Token:
     if not isinstance(found.value, dict):
         raise NoClaims("its payload is no JSON object")
     kind, why = kind_of(jws.header, found.value)
-    return Token(jws, found.value, kind, why, found.duplicates, found.inexact)
+    return Token(jws=jws, claims=found.value, kind=kind, why=why, duplicates=found.duplicates, inexact=found.inexact)
 
 
 def kind_of(header: dict[str, Any], claims: dict[str, Any]) -> tuple[str, str]:

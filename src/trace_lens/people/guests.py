@@ -29,9 +29,26 @@ _ESCAPES = tuple(
     )
 )
 _MARKERS = {
-    "ext", "extern", "external", "guest", "gast", "guests", "partner", "partners", "visitor", "foreign", "fed",
-    "federated", "user", "users", "contractor", "b2b", "invited", "x", "g",
-}  # fmt: skip
+    "ext",
+    "extern",
+    "external",
+    "guest",
+    "gast",
+    "guests",
+    "partner",
+    "partners",
+    "visitor",
+    "foreign",
+    "fed",
+    "federated",
+    "user",
+    "users",
+    "contractor",
+    "b2b",
+    "invited",
+    "x",
+    "g",
+}
 _BRACKETS = {"()", "[]", "{}", "<>"}
 _ENDINGS = re.compile(
     r"(?:[a-z]{2}|com|org|net|edu|gov|int|mil|info|biz|aero|coop|museum|travel|example|test|invalid|local|email|online"
@@ -130,7 +147,7 @@ class _Form(NamedTuple):
 
 def _form(text: str, origin: Iterable[int], escape: str = "") -> _Form:
     places = [match.start() for match in _ALNUM.finditer(text)]
-    return _Form(text, tuple(origin), places, _flat(text, places), escape)
+    return _Form(text=text, origin=tuple(origin), places=places, flat=_flat(text, places), escape=escape)
 
 
 def _undone(name: str) -> list[_Form]:
@@ -150,9 +167,7 @@ def _undone(name: str) -> list[_Form]:
     return forms
 
 
-def _at_domain(
-    form: _Form, wanted: str, domain: str, homes: tuple[str, ...], *, backwards: bool
-) -> Iterator[Folded]:  # fmt: skip
+def _at_domain(form: _Form, wanted: str, domain: str, homes: tuple[str, ...], *, backwards: bool) -> Iterator[Folded]:
     """The readings of one spelling of a name at one domain, whose letters and digits are `wanted`."""
     start = form.flat.find(wanted)
     while start >= 0:
@@ -178,7 +193,7 @@ def _goes_on(form: _Form, end: int, homes: tuple[str, ...]) -> bool:
 
 def _stretches(
     form: _Form, stretch: tuple[int, int], homes: tuple[str, ...], *, at_end: bool
-) -> Iterator[tuple[int, int]]:  # fmt: skip
+) -> Iterator[tuple[int, int]]:
     """What stands on one side of the domain, less the home domain at the far end: whole, and less a word for at.
 
     `at_end` says that the domain follows. A word next to the domain stands for the at sign where it means that, where
@@ -231,7 +246,7 @@ def _locals(form: _Form, low: int, high: int, *, from_left: bool) -> Iterator[tu
 
 def _told(
     form: _Form, local: tuple[int, int], domain_at: tuple[int, int], domain: str, *, backwards: bool, first: bool
-) -> tuple[str, ...]:  # fmt: skip
+) -> tuple[str, ...]:
     """What the folding did, in words that complete "the directory …"."""
     near, far = (domain_at, local) if first else (local, domain_at)
     gap = form.text[form.places[near[1] - 1] + 1 : form.places[far[0]]]

@@ -110,7 +110,7 @@ def _one(named: Named, steps: tuple[str, ...], rows: list[AccountRow], index: Ac
     if rows:
         return Identified(named, steps, AMBIGUOUS, tuple(rows))
     near = tuple(index.near(steps[-1] if steps else named.name))
-    return Identified(named, steps, NEAR if near else NONE, (), near)
+    return Identified(named=named, steps=steps, result=NEAR if near else NONE, accounts=(), near=near)
 
 
 def compared(before: list[Identified], after: list[Identified]) -> Changed:
@@ -156,4 +156,4 @@ def names_of_accounts(
         if made is None:
             unsent.append(row)
         else:
-            yield Named(made.name, file, f"line {row.line}", made, row)
+            yield Named(name=made.name, source=file, where=f"line {row.line}", made=made, person=row)

@@ -142,9 +142,7 @@ def _unfolded(one: Identified, target: str) -> Iterator[_Candidate]:
     folded = one.near[0].folded
     if folded is None:
         return
-    at_first = next(
-        (each for each in guests.readings(name, [folded.domain]) if each.key == folded.key), folded
-    )  # fmt: skip
+    at_first = next((each for each in guests.readings(name, [folded.domain]) if each.key == folded.key), folded)
     step = guests.unfolding(name, at_first, target)
     if step:
         yield _Candidate(step["replace"], dict(step), True)

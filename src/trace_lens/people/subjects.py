@@ -14,8 +14,18 @@ from trace_lens.workspace.account_rows import AccountRow
 from trace_lens.workspace.loading import App, Provider
 from trace_lens.workspace.patterns import compiled
 
-_FIELDS = {"login": "login", "uid": "login", "username": "login", "email": "email", "mail": "email",
-           "emailaddress": "email", "id": "id", "objectid": "id", "employeenumber": "id", "user": "user"}  # fmt: skip
+_FIELDS = {
+    "login": "login",
+    "uid": "login",
+    "username": "login",
+    "email": "email",
+    "mail": "email",
+    "emailaddress": "email",
+    "id": "id",
+    "objectid": "id",
+    "employeenumber": "id",
+    "user": "user",
+}
 
 
 class Made(NamedTuple):
@@ -54,7 +64,9 @@ def made_name(row: AccountRow, app: App, provider: Provider | None, *, addresses
         fits = rule.when == "any" or (rule.when == "guest") is guest
         held = _held(row, _field(rule.source)) or "" if fits else ""
         if held:
-            return Made(rule.source, held, tuple(rewrite(held, rule.rewrite)), number, guest)
+            return Made(
+                field=rule.source, held=held, steps=tuple(rewrite(held, rule.rewrite)), rule=number, guest=guest
+            )
     return None
 
 

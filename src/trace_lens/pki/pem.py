@@ -78,12 +78,12 @@ def _blocks(text: str) -> Iterator[_Block]:
         stop = following.start() if following else len(text)
         closing = following if following and following[1].upper() == "END" else None
         yield _Block(
-            mark.start(),
-            mark[0],
-            mark[2].strip().upper(),
-            text[mark.end() : stop],
-            closing[2].strip().upper() if closing else None,
-            text[mark.start() : closing.end() if closing else stop],
+            start=mark.start(),
+            begin=mark[0],
+            label=mark[2].strip().upper(),
+            body=text[mark.end() : stop],
+            closing=closing[2].strip().upper() if closing else None,
+            text=text[mark.start() : closing.end() if closing else stop],
         )
 
 

@@ -56,11 +56,17 @@ def diagnoses(
         "attempts": [attempt(one, masks) for one in found],
         "unreadable": unreadable,
         "unplaced": [
-            {"source": one.source, "where": one.place, "method": one.method, "url": one.url,
-             "status": one.status or None, "carries": list(one.carries)}
+            {
+                "source": one.source,
+                "where": one.place,
+                "method": one.method,
+                "url": one.url,
+                "status": one.status or None,
+                "carries": list(one.carries),
+            }
             for one in unplaced
         ],
-    }  # fmt: skip
+    }
 
 
 def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
@@ -375,14 +381,19 @@ def checked_log(found: Checked, proposed: str | None) -> Json:
         "zoneless": found.zoneless,
         "lacking": {name: round(share, 4) for name, share in found.lacking.items()},
         "columns": [
-            {"column": one.name, "field": field, "filled": one.filled, "distinct": one.distinct,
-             "examples": list(one.examples)}
+            {
+                "column": one.name,
+                "field": field,
+                "filled": one.filled,
+                "distinct": one.distinct,
+                "examples": list(one.examples),
+            }
             for one, field in found.columns
         ],
         "outcomes": [{"word": word, "count": count, "outcome": outcome} for word, count, outcome in found.outcomes],
         "remarks": list(found.proposal.remarks) if found.proposal else [],
         "proposal": proposed,
-    }  # fmt: skip
+    }
 
 
 def loaded_logs(loaded: Iterable[Loaded]) -> Json:
@@ -390,12 +401,19 @@ def loaded_logs(loaded: Iterable[Loaded]) -> Json:
     return {
         "schema": "trace-lens/log-load/1",
         "files": [
-            {"source": one.source, "file": one.file, "state": one.state, "rows": one.rows, "bad": one.bad,
-             "bad_rows": [{"line": bad.line, "because": bad.because, "text": bad.text} for bad in one.examples],
-             "ambiguous": one.ambiguous, "problem": one.problem}
+            {
+                "source": one.source,
+                "file": one.file,
+                "state": one.state,
+                "rows": one.rows,
+                "bad": one.bad,
+                "bad_rows": [{"line": bad.line, "because": bad.because, "text": bad.text} for bad in one.examples],
+                "ambiguous": one.ambiguous,
+                "problem": one.problem,
+            }
             for one in loaded
         ],
-    }  # fmt: skip
+    }
 
 
 def log_files(files: Iterable[LoadedFile]) -> Json:
@@ -403,11 +421,18 @@ def log_files(files: Iterable[LoadedFile]) -> Json:
     return {
         "schema": "trace-lens/log-files/1",
         "files": [
-            {"source": one.source, "file": one.file, "octets": one.octets, "sha256": one.digest, "rows": one.rows,
-             "bad": one.bad, "loaded_at": show_moment(one.loaded_at)}
+            {
+                "source": one.source,
+                "file": one.file,
+                "octets": one.octets,
+                "sha256": one.digest,
+                "rows": one.rows,
+                "bad": one.bad,
+                "loaded_at": show_moment(one.loaded_at),
+            }
             for one in files
         ],
-    }  # fmt: skip
+    }
 
 
 def found_events(found: Iterable[Event]) -> Json:
@@ -415,12 +440,23 @@ def found_events(found: Iterable[Event]) -> Json:
     return {
         "schema": "trace-lens/events/1",
         "events": [
-            {"source": one.source, "file": one.file, "line": one.line, "time": show_moment(one.time), "user": one.user,
-             "app": one.app, "outcome": one.outcome, "code": one.code, "reason": one.reason, "ip": one.ip,
-             "ids": list(one.ids), "doubled": one.doubled}
+            {
+                "source": one.source,
+                "file": one.file,
+                "line": one.line,
+                "time": show_moment(one.time),
+                "user": one.user,
+                "app": one.app,
+                "outcome": one.outcome,
+                "code": one.code,
+                "reason": one.reason,
+                "ip": one.ip,
+                "ids": list(one.ids),
+                "doubled": one.doubled,
+            }
             for one in found
         ],
-    }  # fmt: skip
+    }
 
 
 def identification(found: Identification) -> Json:

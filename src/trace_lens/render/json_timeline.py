@@ -36,12 +36,24 @@ def matched(found: Sequence[Matched], logs: LogView | None) -> list[Json]:
         event = one.event
         meaning = logs.meaning(one) if logs else None
         made.append(
-            {"source": event.source, "file": event.file, "line": event.line, "time": show_moment(event.time),
-             "corrected_time": show_moment(one.corrected), "probability": round(one.probability, 4),
-             "because": list(one.because), "role": one.role, "outcome": event.outcome, "code": event.code,
-             "reason": event.reason, "means": meaning.means if meaning else None, "user": event.user,
-             "app": event.app, "ip": event.ip}
-        )  # fmt: skip
+            {
+                "source": event.source,
+                "file": event.file,
+                "line": event.line,
+                "time": show_moment(event.time),
+                "corrected_time": show_moment(one.corrected),
+                "probability": round(one.probability, 4),
+                "because": list(one.because),
+                "role": one.role,
+                "outcome": event.outcome,
+                "code": event.code,
+                "reason": event.reason,
+                "means": meaning.means if meaning else None,
+                "user": event.user,
+                "app": event.app,
+                "ip": event.ip,
+            }
+        )
     return made
 
 

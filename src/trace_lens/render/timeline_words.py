@@ -49,10 +49,20 @@ def written(one: Matched) -> str:
 
 
 WORDS = {
-    "saml-authn-request": "SAML request", "saml-response": "SAML response", "saml-artifact": "artifact",
-    "saml-logout-request": "logout request", "saml-logout-response": "logout response",
-    "ws-federation-response": "sign-in response", "authorization-request": "request",
-    "authorization-response": "answer", "token-request": "token request", "token-response": "tokens",
-    "id-token": "ID token", "access-token": "access token", "logout-request": "logout request", "userinfo": "userinfo",
-    "discovery-document": "discovery", "key-set": "key set",
-}  # fmt: skip
+    "saml-authn-request": "SAML request",
+    "saml-response": "SAML response",
+    "saml-artifact": "artifact",
+    "saml-logout-request": "logout request",
+    "saml-logout-response": "logout response",
+    "ws-federation-response": "sign-in response",
+    "authorization-request": "request",
+    "authorization-response": "answer",
+    "token-request": "token request",
+    "token-response": "tokens",
+    "id-token": "ID token",
+    "access-token": "access token",
+    "logout-request": "logout request",
+    "userinfo": "userinfo",
+    "discovery-document": "discovery",
+    "key-set": "key set",
+}

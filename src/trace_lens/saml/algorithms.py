@@ -24,10 +24,17 @@ _ENC = "http://www.w3.org/2001/04/xmlenc#"
 _DSIG11 = "http://www.w3.org/2009/xmldsig11#"
 
 _HASHES: dict[str, hashes.HashAlgorithm] = {
-    "md5": hashes.MD5(), "sha1": hashes.SHA1(), "sha224": hashes.SHA224(), "sha256": hashes.SHA256(),
-    "sha384": hashes.SHA384(), "sha512": hashes.SHA512(), "sha3-224": hashes.SHA3_224(),
-    "sha3-256": hashes.SHA3_256(), "sha3-384": hashes.SHA3_384(), "sha3-512": hashes.SHA3_512(),
-}  # fmt: skip
+    "md5": hashes.MD5(),
+    "sha1": hashes.SHA1(),
+    "sha224": hashes.SHA224(),
+    "sha256": hashes.SHA256(),
+    "sha384": hashes.SHA384(),
+    "sha512": hashes.SHA512(),
+    "sha3-224": hashes.SHA3_224(),
+    "sha3-256": hashes.SHA3_256(),
+    "sha3-384": hashes.SHA3_384(),
+    "sha3-512": hashes.SHA3_512(),
+}
 
 DIGESTS: dict[str, str] = {
     _MORE + "md5": "md5",
@@ -65,14 +72,12 @@ SIGNATURES: dict[str, SignatureAlgorithm] = {
     },
     **{
         f"{_MORE_2007}{name}-rsa-MGF1": SignatureAlgorithm("pss", name)
-        for name in (
-            "sha1", "sha224", "sha256", "sha384", "sha512", "sha3-224", "sha3-256", "sha3-384", "sha3-512"
-        )
+        for name in ("sha1", "sha224", "sha256", "sha384", "sha512", "sha3-224", "sha3-256", "sha3-384", "sha3-512")
     },
     _MORE_2007 + "rsa-pss": SignatureAlgorithm("pss", "sha256"),
     _MORE_2021 + "eddsa-ed25519": SignatureAlgorithm("ed25519", ""),
     _MORE_2021 + "eddsa-ed448": SignatureAlgorithm("ed448", ""),
-}  # fmt: skip
+}
 """Signature algorithm URI → how it works."""
 
 RSA_PSS_WITH_PARAMETERS = _MORE_2007 + "rsa-pss"

@@ -61,9 +61,13 @@ def _canonical(element: etree._Element, how: Canonicalization) -> bytes:
         if "#default" in how.prefixes:
             return b"".join(_by_hand(element, how, {}, frozenset(how.prefixes)))
         return etree.tostring(
-            element, method="c14n", exclusive=True, with_comments=how.comments,
-            inclusive_ns_prefixes=list(how.prefixes) or None, with_tail=False,
-        )  # fmt: skip
+            element,
+            method="c14n",
+            exclusive=True,
+            with_comments=how.comments,
+            inclusive_ns_prefixes=list(how.prefixes) or None,
+            with_tail=False,
+        )
     with _inheriting(element, how.version):
         return etree.tostring(element, method="c14n", exclusive=False, with_comments=how.comments, with_tail=False)
 

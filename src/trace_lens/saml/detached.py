@@ -108,9 +108,13 @@ def _joined(pieces: tuple[tuple[str, bytes], ...]) -> bytes:
 
 
 def read_detached(
-    holder: etree._Element, binding: str, pieces: tuple[tuple[str, bytes], ...], algorithm_uri: str, signature: str,
+    holder: etree._Element,
+    binding: str,
+    pieces: tuple[tuple[str, bytes], ...],
+    algorithm_uri: str,
+    signature: str,
     certificates: tuple[str, ...] = (),
-) -> DetachedSignature:  # fmt: skip
+) -> DetachedSignature:
     """A detached signature from its fields; `certificates` came beside it, as base64."""
     refused = None
     try:
@@ -125,4 +129,12 @@ def read_detached(
             if symmetric
             else f"its SigAlg {named} is not one that is accepted"
         )
-    return DetachedSignature(holder, binding, algorithm_uri, value, pieces, refused, certificates)
+    return DetachedSignature(
+        holder=holder,
+        binding=binding,
+        algorithm_uri=algorithm_uri,
+        value=value,
+        pieces=pieces,
+        refused=refused,
+        certificates=certificates,
+    )

@@ -137,13 +137,13 @@ def _wrapped(element: etree._Element) -> _WrappedKey:
         if pasted.der:
             certificates.append(pasted.der)
     return _WrappedKey(
-        algorithm,
-        _DIGESTS[digest_uri] if digest_uri else hashes.SHA1(),
-        _MASKS[mask_uri] if mask_uri else hashes.SHA1(),
-        base64.b64decode(label) if label else None,
-        _octets(element),
-        tuple(certificates),
-        tuple(text_of(one).strip() for one in element.iter(_D + "KeyName")),
+        algorithm=algorithm,
+        digest=_DIGESTS[digest_uri] if digest_uri else hashes.SHA1(),
+        mask=_MASKS[mask_uri] if mask_uri else hashes.SHA1(),
+        label=base64.b64decode(label) if label else None,
+        octets=_octets(element),
+        certificates=tuple(certificates),
+        names=tuple(text_of(one).strip() for one in element.iter(_D + "KeyName")),
     )
 
 

@@ -196,9 +196,16 @@ def _entities(data: bytes, *, recover: bool) -> Iterator[etree._Element]:
         raise XMLDamaged(Damage.UNSAFE, f"it is larger than {limits.METADATA_BYTES:,} bytes", 0)
     parsing.refuse_doctype(data)
     events = etree.iterparse(
-        io.BytesIO(data), events=("end",), tag=_M + "EntityDescriptor", resolve_entities=False, no_network=True,
-        load_dtd=False, huge_tree=True, recover=recover, remove_comments=False,
-    )  # fmt: skip
+        io.BytesIO(data),
+        events=("end",),
+        tag=_M + "EntityDescriptor",
+        resolve_entities=False,
+        no_network=True,
+        load_dtd=False,
+        huge_tree=True,
+        recover=recover,
+        remove_comments=False,
+    )
     for _, element in events:
         yield element
         parent = element.getparent()
@@ -225,25 +232,25 @@ def _entity(element: etree._Element) -> Entity:
     ]
     organization = element.find(f"{_M}Organization/{_M}OrganizationDisplayName")
     return Entity(
-        element.get("entityID") or "",
-        parsing.where(element, "entityID"),
-        tuple(roles),
-        valid_until,
-        element.get("cacheDuration"),
-        None if organization is None else text_of(organization).strip(),
+        entity_id=element.get("entityID") or "",
+        where=parsing.where(element, "entityID"),
+        roles=tuple(roles),
+        valid_until=valid_until,
+        cache_duration=element.get("cacheDuration"),
+        organization=None if organization is None else text_of(organization).strip(),
     )
 
 
 def _role(element: etree._Element, name: str) -> Role:
     endpoints = [
         Endpoint(
-            str(child.tag).removeprefix(_M),
-            child.get("Binding") or "",
-            child.get("Location") or "",
-            child.get("index"),
-            child.get("isDefault") in ("true", "1"),
-            parsing.where(child, "Location"),
-            child.get("ResponseLocation"),
+            purpose=str(child.tag).removeprefix(_M),
+            binding=child.get("Binding") or "",
+            location=child.get("Location") or "",
+            number=child.get("index"),
+            default=child.get("isDefault") in ("true", "1"),
+            where=parsing.where(child, "Location"),
+            response_location=child.get("ResponseLocation"),
         )
         for child in element
         if isinstance(child.tag, str) and child.get("Location") is not None
@@ -254,18 +261,20 @@ def _role(element: etree._Element, name: str) -> Role:
         for certificate in descriptor.iter(_D + "X509Certificate")
     ]
     return Role(
-        name,
-        tuple(endpoints),
-        tuple(keys),
-        tuple(text_of(child).strip() for child in element.iterchildren(_M + "NameIDFormat")),
-        element.get("WantAuthnRequestsSigned") in ("true", "1"),
-        element.get("WantAssertionsSigned") in ("true", "1"),
-        element.get("AuthnRequestsSigned") in ("true", "1"),
-        tuple(
+        name=name,
+        endpoints=tuple(endpoints),
+        keys=tuple(keys),
+        name_id_formats=tuple(text_of(child).strip() for child in element.iterchildren(_M + "NameIDFormat")),
+        wants_signed_requests=element.get("WantAuthnRequestsSigned") in ("true", "1"),
+        wants_signed_assertions=element.get("WantAssertionsSigned") in ("true", "1"),
+        signs_requests=element.get("AuthnRequestsSigned") in ("true", "1"),
+        attributes=tuple(
             RequestedAttribute(
-                one.get("Name") or "", one.get("FriendlyName"), one.get("isRequired") in ("true", "1"),
+                one.get("Name") or "",
+                one.get("FriendlyName"),
+                one.get("isRequired") in ("true", "1"),
                 parsing.where(one, "Name"),
             )
             for one in (*element.iter(_M + "RequestedAttribute"), *element.iterchildren(_A + "Attribute"))
         ),
-    )  # fmt: skip
+    )

@@ -41,9 +41,11 @@ def metadata_signatures(data: bytes, known: Iterable[Certificate] = ()) -> tuple
 
 
 def _judge(signature: XMLSignature, known: tuple[Certificate, ...], root: etree._Element) -> MetadataSignature:
-    entity_id = None if signature.holder is root and signature.holder.tag == _DESCRIPTORS[1] else (
-        signature.holder.get("entityID")
-    )  # fmt: skip
+    entity_id = (
+        None
+        if signature.holder is root and signature.holder.tag == _DESCRIPTORS[1]
+        else (signature.holder.get("entityID"))
+    )
     place = where(signature.element)
     if signature.refused:
         return MetadataSignature(place, entity_id, f"it must not be accepted: {signature.refused}")

@@ -60,9 +60,12 @@ def parse(data: bytes, most: int = limits.XML_BYTES) -> etree._Element:
         raise XMLDamaged(Damage.UNSAFE, f"it has {tags:,} tags; at most {limits.XML_TAGS:,} are read in one message")
     refuse_doctype(data)
     parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False,
+        resolve_entities=False,
+        no_network=True,
+        load_dtd=False,
+        dtd_validation=False,
         huge_tree=most > limits.XML_BYTES,
-    )  # fmt: skip
+    )
     try:
         root = etree.fromstring(data, parser)
     except etree.XMLSyntaxError as error:

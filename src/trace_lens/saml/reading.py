@@ -154,12 +154,19 @@ def read_authn_request(element: etree._Element) -> m.AuthnRequest:
         destination=attribute(element, "Destination"),
         issuer=None if issuer is None else read_name_id(issuer),
         subject=None if subject is None else _subject(subject),
-        name_id_policy=None if policy is None else m.NameIDPolicy(
-            policy, attribute(policy, "Format"), attribute(policy, "SPNameQualifier"),
+        name_id_policy=None
+        if policy is None
+        else m.NameIDPolicy(
+            policy,
+            attribute(policy, "Format"),
+            attribute(policy, "SPNameQualifier"),
             policy.get("AllowCreate") in _TRUE,
         ),
-        requested_context=None if context is None else m.RequestedAuthnContext(
-            context, context.get("Comparison") or "exact",
+        requested_context=None
+        if context is None
+        else m.RequestedAuthnContext(
+            context,
+            context.get("Comparison") or "exact",
             tuple(text(one) for one in context.iterchildren(_A + "AuthnContextClassRef")),
             tuple(text(one) for one in context.iterchildren(_A + "AuthnContextDeclRef")),
         ),
@@ -171,7 +178,7 @@ def read_authn_request(element: etree._Element) -> m.AuthnRequest:
         acs_index=attribute(element, "AssertionConsumerServiceIndex"),
         attribute_index=attribute(element, "AttributeConsumingServiceIndex"),
         provider_name=attribute(element, "ProviderName"),
-    )  # fmt: skip
+    )
 
 
 def _scoping(element: etree._Element) -> m.Scoping:

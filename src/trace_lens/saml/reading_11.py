@@ -36,7 +36,9 @@ def read_assertion_11(element: etree._Element) -> m.Assertion:
         has_advice=element.find(_A + "Advice") is not None,
         authn_statements=tuple(_authn(one) for one in statements if one.tag == _STATEMENTS[0]),
         attributes=tuple(
-            _attribute(one) for found in statements if found.tag == _STATEMENTS[1]
+            _attribute(one)
+            for found in statements
+            if found.tag == _STATEMENTS[1]
             for one in found.iterchildren(_A + "Attribute")
         ),
         encrypted_attributes=(),
@@ -44,7 +46,7 @@ def read_assertion_11(element: etree._Element) -> m.Assertion:
         unknown_statements=tuple(
             str(child.tag) for child in element if isinstance(child.tag, str) and child.tag not in known
         ),
-    )  # fmt: skip
+    )
 
 
 def _subject(element: etree._Element) -> m.Subject:
@@ -53,14 +55,18 @@ def _subject(element: etree._Element) -> m.Subject:
     methods = () if confirmation is None else tuple(confirmation.iterchildren(_A + "ConfirmationMethod"))
     return m.Subject(
         element,
-        None if name is None else m.NameID(
-            text(name), name.get("Format") or FORMAT_UNSPECIFIED, name.get("NameQualifier"),
+        None
+        if name is None
+        else m.NameID(
+            text(name),
+            name.get("Format") or FORMAT_UNSPECIFIED,
+            name.get("NameQualifier"),
             format_given=name.get("Format") is not None,
         ),
         None,
         None,
         tuple(m.SubjectConfirmation(element, text(one), None, None) for one in methods),
-    )  # fmt: skip
+    )
 
 
 def _conditions(element: etree._Element) -> m.Conditions:
@@ -70,10 +76,15 @@ def _conditions(element: etree._Element) -> m.Conditions:
     )
     known = (_A + "AudienceRestrictionCondition", _A + "DoNotCacheCondition")
     return m.Conditions(
-        element, instant(element, "NotBefore"), instant(element, "NotOnOrAfter"), restrictions,
-        element.find(_A + "DoNotCacheCondition") is not None, None, (),
+        element,
+        instant(element, "NotBefore"),
+        instant(element, "NotOnOrAfter"),
+        restrictions,
+        element.find(_A + "DoNotCacheCondition") is not None,
+        None,
+        (),
         tuple(str(child.tag) for child in element if isinstance(child.tag, str) and child.tag not in known),
-    )  # fmt: skip
+    )
 
 
 def _authn(element: etree._Element) -> m.AuthnStatement:

@@ -338,4 +338,4 @@ _CURVES: dict[str, Callable[[], ec.EllipticCurve]] = {
     "urn:oid:1.2.840.10045.3.1.7": ec.SECP256R1,
     "urn:oid:1.3.132.0.34": ec.SECP384R1,
     "urn:oid:1.3.132.0.35": ec.SECP521R1,
-}  # fmt: skip
+}

@@ -183,9 +183,13 @@ def name_for(entity: Entity | None, table: Mapping[str, Any]) -> str | None:
 
 
 def make_addition(
-    workspace: Workspace, kind: str, name: str, table: dict[str, Any], told: Iterable[Supposed],
+    workspace: Workspace,
+    kind: str,
+    name: str,
+    table: dict[str, Any],
+    told: Iterable[Supposed],
     metadata: tuple[str, bytes] | None = None,
-) -> Addition:  # fmt: skip
+) -> Addition:
     """The files of an addition, checked. Raises CannotAdd, SettingsError with all that is wrong in them."""
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]*", name):
         raise CannotAdd(f"{name!r} is no name for a file; use letters, digits, dots and dashes")

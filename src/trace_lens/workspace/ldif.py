@@ -27,11 +27,15 @@ def read_people(data: bytes, attribute: str | None = None) -> list[AccountRow]:
         login = _first(record, "uid")
         rows.append(
             AccountRow(
-                name, line, _first(record, "mail"), login if login != name else None,
-                _first(record, "entryuuid") or _first(record, "employeenumber"), active,
+                user=name,
+                line=line,
+                email=_first(record, "mail"),
+                login=login if login != name else None,
+                id=_first(record, "entryuuid") or _first(record, "employeenumber"),
+                active=active,
                 groups=tuple(first_rdn(group) for group in record.get("memberof", ())),
             )
-        )  # fmt: skip
+        )
     return rows
 
 
@@ -42,9 +46,7 @@ def read_groups(data: bytes) -> Iterator[tuple[tuple[str, ...], list[str]]]:
         if not named and "memberuid" not in record:
             continue
         inside = [spelling for one in named for spelling in (one, first_rdn(one))]
-        yield tuple(filter(None, (_first(record, "cn"), _first(record, "dn")))), [
-            *inside, *record.get("memberuid", ())
-        ]  # fmt: skip
+        yield tuple(filter(None, (_first(record, "cn"), _first(record, "dn")))), [*inside, *record.get("memberuid", ())]
 
 
 def first_rdn(name: str) -> str:

@@ -50,9 +50,15 @@ def _accounts_of_csv(data: bytes, wanted: str) -> Iterator[AccountRow]:
         if state not in _YES and state not in _NO:
             raise ListError(f"active is {state!r}; it must be yes, no, true, false, 1 or 0", line)
         yield AccountRow(
-            user, line, email or None, login or None, key or None, state in _YES, sign_in.lower() != "password",
-            tuple(group.strip() for group in groups.split(";") if group.strip()) if groups else (),
-        )  # fmt: skip
+            user=user,
+            line=line,
+            email=email or None,
+            login=login or None,
+            id=key or None,
+            active=state in _YES,
+            federated=sign_in.lower() != "password",
+            groups=tuple(group.strip() for group in groups.split(";") if group.strip()) if groups else (),
+        )
 
 
 def read_assignments(data: bytes) -> list[AssignmentRow]:

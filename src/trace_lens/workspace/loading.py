@@ -37,10 +37,14 @@ R = TypeVar("R")
 _FILE_KEYS: dict[str, tuple[tuple[str, ...], ...]] = {
     "provider": (("metadata",), ("discovery",), ("key_set",), ("certificates",)),
     "app": (
-        ("application", "metadata"), ("application", "decryption_key"), ("application", "trusted_certificates"),
-        ("account", "list"), ("account", "groups"), ("provider_setup", "assigned"),
+        ("application", "metadata"),
+        ("application", "decryption_key"),
+        ("application", "trusted_certificates"),
+        ("account", "list"),
+        ("account", "groups"),
+        ("provider_setup", "assigned"),
     ),
-}  # fmt: skip
+}
 EVERYONE = "everyone"
 _LOOPBACK = {"localhost", "127.0.0.1", "[::1]"}
 
@@ -403,7 +407,7 @@ def load_workspace(root: Path, ask: Callable[[str], str | None] | None = None, t
     if problems:
         raise SettingsError(problems)
     seen.keep()
-    return Workspace(root, settings, apps, providers, ask, trust)
+    return Workspace(root=root, settings=settings, apps=apps, providers=providers, ask=ask, trust=trust)
 
 
 def _leading_out(root: Path, trust: Trust) -> list[Problem]:
@@ -500,7 +504,15 @@ def _unknown_provider(app: App, known: set[str]) -> list[Problem]:
         return []
     line = line_of(app.source.text, ("provider",))
     reason = f"names {app.provider_id}, and there is no providers/{app.provider_id}.toml"
-    return [Problem(app.source.file, line, "provider", reason, nearest(app.provider_id, sorted(known)))]
+    return [
+        Problem(
+            file=app.source.file,
+            line=line,
+            key="provider",
+            reason=reason,
+            nearest=nearest(app.provider_id, sorted(known)),
+        )
+    ]
 
 
 def _json(source: Source, name: str | None) -> object:

@@ -215,4 +215,10 @@ def _unknown(source: LogSource, text: str, workspace: Workspace) -> Iterable[Pro
         if value is not None and value not in known:
             folder = "providers" if key == "provider" else "apps"
             reason = f"names {value}, and there is no {folder}/{value}.toml"
-            yield Problem(source.file, line_of(text, (key,)), key, reason, nearest(value, sorted(known)))
+            yield Problem(
+                file=source.file,
+                line=line_of(text, (key,)),
+                key=key,
+                reason=reason,
+                nearest=nearest(value, sorted(known)),
+            )

@@ -90,8 +90,9 @@ def _other_keys(app: App, workspace: Workspace) -> Iterator[tuple[str, object]]:
     own = app.settings.application.decryption_key
     names: dict[str | None, str] = {
         one.settings.application.decryption_key: f"the key of {one.name}"
-        for one in workspace.apps.values() if one is not app
-    }  # fmt: skip
+        for one in workspace.apps.values()
+        if one is not app
+    }
     for file in workspace.files_in("keys"):
         names.setdefault(file, f"the key in {file}")
     for name, words in names.items():

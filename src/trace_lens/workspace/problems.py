@@ -76,7 +76,7 @@ def problems_of(error: ValidationError, model: type[BaseModel], file: str, text:
             near = _nearest_key(model, path)
         else:
             reason = _PHRASES.get(detail["type"]) or _plain(detail["msg"])
-        problem = Problem(file, line_of(text, path), key, reason, near)
+        problem = Problem(file=file, line=line_of(text, path), key=key, reason=reason, nearest=near)
         found.setdefault((key, problem.line), problem)
     return list(found.values())
 

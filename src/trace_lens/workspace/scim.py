@@ -28,10 +28,15 @@ def read_users(data: bytes, attribute: str | None = None) -> list[AccountRow]:
         login = _text(one.get("userName"))
         rows.append(
             AccountRow(
-                name, line, _text(one.get("emails")), login if login != name else None, _text(one.get("id")), active,
+                user=name,
+                line=line,
+                email=_text(one.get("emails")),
+                login=login if login != name else None,
+                id=_text(one.get("id")),
+                active=active,
                 groups=tuple(filter(None, (_text(group) for group in _many(one.get("groups"))))),
             )
-        )  # fmt: skip
+        )
     return rows
 
 

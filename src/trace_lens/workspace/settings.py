@@ -260,7 +260,7 @@ def _field(name: str, annotation: Any) -> Field:
     parts = get_args(annotation) if get_origin(annotation) in (tuple, Union, UnionType) else ()
     record = annotation if is_record(annotation) else next((one for one in parts if is_record(one)), None)
     many = get_origin(annotation) is tuple
-    return Field(name, key, tuple(marks), annotation, record, many)
+    return Field(name=name, key=key, marks=tuple(marks), type=annotation, record=record, many=many)
 
 
 def read_table(record: Callable[..., T], raw: Mapping[str, Any]) -> T:

@@ -64,9 +64,11 @@ def _hidden(file: Path, folder: Path) -> bool:
 
 
 _KINDS = (
-    (stat.S_ISFIFO, "a pipe with a name"), (stat.S_ISSOCK, "a socket"), (stat.S_ISCHR, "a device"),
+    (stat.S_ISFIFO, "a pipe with a name"),
+    (stat.S_ISSOCK, "a socket"),
+    (stat.S_ISCHR, "a device"),
     (stat.S_ISBLK, "a device"),
-)  # fmt: skip
+)
 
 
 _HANDED = ("/dev/fd/", "/dev/stdin", "/proc/self/fd/")

@@ -80,7 +80,14 @@ def _suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Work
             providers[provider.id] = _provider(provider, theirs, problems)
     if problems:
         raise SettingsError(problems)
-    return Workspace(workspace.root, workspace.settings, apps, providers, workspace.ask, workspace.trust)
+    return Workspace(
+        root=workspace.root,
+        settings=workspace.settings,
+        apps=apps,
+        providers=providers,
+        ask=workspace.ask,
+        trust=workspace.trust,
+    )
 
 
 def _provider(provider: Provider, told: list[Supposed], problems: list[Problem]) -> Provider:

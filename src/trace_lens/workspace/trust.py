@@ -118,4 +118,6 @@ def _record(pasted: PastedCertificate, held_by: str, owner: str, file: str, wher
         certificate = read_certificate(pasted.der)
     except CertificateError as error:
         return RecordedKey(held_by, owner, file, where, repairs=pasted.repairs, problem=str(error))
-    return RecordedKey(held_by, owner, file, where, certificate, repairs=pasted.repairs)
+    return RecordedKey(
+        held_by=held_by, owner=owner, file=file, where=where, certificate=certificate, repairs=pasted.repairs
+    )

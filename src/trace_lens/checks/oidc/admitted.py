@@ -28,12 +28,17 @@ def renewal(case: OidcCase) -> Answer:
         yield finding(
             "refresh-refused",
             f"The renewal was refused. {described(answer, code)}"
-            + (" The refresh token has ended, was used before, or the session was revoked." if code == "invalid_grant"
-               else f" The usual cause: {meaning.cause}." if meaning else ""),
+            + (
+                " The refresh token has ended, was used before, or the session was revoked."
+                if code == "invalid_grant"
+                else f" The usual cause: {meaning.cause}."
+                if meaning
+                else ""
+            ),
             side=Side.USER if code == "invalid_grant" else Side.APPLICATION,
             actual=code,
             evidence=[*shown_error(case, answer), *case.parameter(request, "grant_type")],
-        )  # fmt: skip
+        )
     yield from _renewed_token(case)
 
 
@@ -78,11 +83,17 @@ def session_length(case: OidcCase) -> Answer:
     moment = read_numeric_date(lasts) if lasts else None
     seconds = float(lasts) if lasts and lasts.replace(".", "", 1).isdigit() and moment else None
     if seconds is not None and seconds < limits.SHORT_SESSION_SECONDS:
-        told, actual, evidence = f"The access token lasts {seconds / 60:g} minutes", lasts, case.parameter(
-            response, "expires_in")  # fmt: skip
+        told, actual, evidence = (
+            f"The access token lasts {seconds / 60:g} minutes",
+            lasts,
+            case.parameter(response, "expires_in"),
+        )
     elif made and end and 0 < (end - made).total_seconds() < limits.SHORT_SESSION_SECONDS and seconds is None:
-        told, actual, evidence = f"The ID token lasts {show_duration(end - made)}", show_moment(end), case.of_token(
-            "exp", "exp")  # fmt: skip
+        told, actual, evidence = (
+            f"The ID token lasts {show_duration(end - made)}",
+            show_moment(end),
+            case.of_token("exp", "exp"),
+        )
     else:
         return
     yield finding(

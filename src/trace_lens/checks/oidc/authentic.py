@@ -70,8 +70,11 @@ def algorithm(case: OidcCase) -> Answer:
     name = token.jws.algorithm
     row = SIGNATURES.get(name)
     allowed = allowed_algorithms(case)
-    set_here = [case.set_in_app("token_algorithm", ", ".join(allowed), "application", "token_algorithm")] if (
-        case.app and case.app.settings.application.token_algorithm) else []  # fmt: skip
+    set_here = (
+        [case.set_in_app("token_algorithm", ", ".join(allowed), "application", "token_algorithm")]
+        if (case.app and case.app.settings.application.token_algorithm)
+        else []
+    )
     if row and row.symmetric and name not in allowed:
         yield finding(
             "algorithm-confusion",
@@ -147,8 +150,15 @@ def embedded(case: OidcCase) -> Answer:
         )
 
 
-@check("signature-value-invalid", "signed-by-untrusted-key", "signed-by-other-known-key", "no-trusted-key",
-      "key-id-unknown", "key-id-missing", decides=True)  # fmt: skip
+@check(
+    "signature-value-invalid",
+    "signed-by-untrusted-key",
+    "signed-by-other-known-key",
+    "no-trusted-key",
+    "key-id-unknown",
+    "key-id-missing",
+    decides=True,
+)
 def signature(case: OidcCase) -> Answer:
     """Did a key of the provider's key set make the signature?"""
     token, verdict = case.token, case.verdict
@@ -203,8 +213,12 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
             evidence=case.of_header("jwk") if "jwk" in jws.header else case.of_header("x5c"),
         )
     elif verdict.standing == NONE and verdict.keys and (verdict.named or jws.key_id is None):
-        yield finding("signature-value-invalid", _why(case, jws, verdict), side=Side.PROVIDER,
-                           evidence=[*case.of_header("alg"), *case.of_header("kid")])  # fmt: skip
+        yield finding(
+            "signature-value-invalid",
+            _why(case, jws, verdict),
+            side=Side.PROVIDER,
+            evidence=[*case.of_header("alg"), *case.of_header("kid")],
+        )
     elif verdict.standing == TRUSTED and verdict.named and verdict.key not in verdict.named and verdict.key:
         yield finding(
             "signature-value-invalid",
@@ -225,8 +239,11 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
 
 
 def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
-    fits = f" The key {verdict.key.key.words} of the set verifies it all the same." if (
-        verdict.standing == TRUSTED and verdict.key) else ""  # fmt: skip
+    fits = (
+        f" The key {verdict.key.key.words} of the set verifies it all the same."
+        if (verdict.standing == TRUSTED and verdict.key)
+        else ""
+    )
     ids = ", ".join(one.key.id or "without an id" for one in verdict.keys)
     return finding(
         "key-id-unknown",

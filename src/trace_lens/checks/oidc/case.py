@@ -21,10 +21,34 @@ from trace_lens.oidc.strict_json import JsonDamaged
 from trace_lens.oidc.tokens import ACCESS, ID, Token, texts
 
 PROTOCOL_CLAIMS = {
-    "iss", "sub", "aud", "exp", "nbf", "iat", "auth_time", "nonce", "acr", "amr", "azp", "at_hash", "c_hash", "s_hash",
-    "sid", "jti", "typ", "ver", "scope", "scp", "client_id", "events", "_claim_names", "_claim_sources",
-    "email_verified", "phone_number_verified", "updated_at",
-}  # fmt: skip
+    "iss",
+    "sub",
+    "aud",
+    "exp",
+    "nbf",
+    "iat",
+    "auth_time",
+    "nonce",
+    "acr",
+    "amr",
+    "azp",
+    "at_hash",
+    "c_hash",
+    "s_hash",
+    "sid",
+    "jti",
+    "typ",
+    "ver",
+    "scope",
+    "scp",
+    "client_id",
+    "events",
+    "_claim_names",
+    "_claim_sources",
+    "email_verified",
+    "phone_number_verified",
+    "updated_at",
+}
 """Claims that serve the protocol; they count as said of the person only where the application reads them."""
 CLAIM_NAMES = "_claim_names"
 _FETCHED = "no ID token is in this capture: the application fetches it by itself"

@@ -275,10 +275,13 @@ def verifier(case: OidcCase) -> Answer:
             why,
             expected=challenge,
             actual=hashed if method == "S256" else None,
-            evidence=[*case.parameter(one, "code_verifier"), *case.parameter(case.attempt.request, "code_challenge"),
-                      *case.parameter(case.attempt.request, "code_challenge_method")],
+            evidence=[
+                *case.parameter(one, "code_verifier"),
+                *case.parameter(case.attempt.request, "code_challenge"),
+                *case.parameter(case.attempt.request, "code_challenge_method"),
+            ],
             compared=False,
-        )  # fmt: skip
+        )
         return
 
 

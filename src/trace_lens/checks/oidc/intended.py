@@ -13,9 +13,13 @@ from trace_lens.oidc.tokens import ACCESS, ID, OTHER, USERINFO, texts
 
 WELL_KNOWN = "/.well-known/openid-configuration"
 _WORDS = {
-    "access-token": "an access token", "logout-token": "a logout token", "userinfo": "a userinfo answer",
-    "authorization-request": "a request object", "id-token": "an ID token", "jwt": "a token of no known kind",
-}  # fmt: skip
+    "access-token": "an access token",
+    "logout-token": "a logout token",
+    "userinfo": "a userinfo answer",
+    "authorization-request": "a request object",
+    "id-token": "an ID token",
+    "jwt": "a token of no known kind",
+}
 
 
 @check("issuer-mismatch", decides=True)
@@ -93,8 +97,11 @@ def audience_of_one(case: OidcCase) -> Answer:
     """Is the client the only one on record with its identifier?"""
     token = case.token
     audiences = set(token.audience) if token else set()
-    holders = [app for app in case.workspace.apps.values() if app.settings.application.client_id in audiences
-               and app.settings.protocol == "oidc"]  # fmt: skip
+    holders = [
+        app
+        for app in case.workspace.apps.values()
+        if app.settings.application.client_id in audiences and app.settings.protocol == "oidc"
+    ]
     for shared in sorted({app.settings.application.client_id or "" for app in holders}):
         with_it = [app for app in holders if app.settings.application.client_id == shared]
         if len(with_it) > 1 and len({app.provider_id for app in with_it}) < len(with_it):
@@ -103,9 +110,11 @@ def audience_of_one(case: OidcCase) -> Answer:
                 f"{' and '.join(app.name for app in with_it)} have the same client_id, so a token for one is good at "
                 "the other.",
                 actual=shared,
-                evidence=[Evidence("client_id", shared, app.source.file, app.source.where("application", "client_id"))
-                          for app in with_it],
-            )  # fmt: skip
+                evidence=[
+                    Evidence("client_id", shared, app.source.file, app.source.where("application", "client_id"))
+                    for app in with_it
+                ],
+            )
 
 
 @check("authorized-party-mismatch")
@@ -126,9 +135,11 @@ def authorized_party(case: OidcCase) -> Answer:
         else f"The token has {len(token.audience)} audiences and does not say which client it was made for (azp).",
         expected=expected,
         actual=azp,
-        evidence=[*case.of_token("azp", "azp" if azp else "aud"),
-                  case.set_in_app("client_id", expected, "application", "client_id")],
-    )  # fmt: skip
+        evidence=[
+            *case.of_token("azp", "azp" if azp else "aud"),
+            case.set_in_app("client_id", expected, "application", "client_id"),
+        ],
+    )
 
 
 @check("wrong-token-kind", requires=Need.MESSAGE)

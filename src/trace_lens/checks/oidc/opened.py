@@ -47,7 +47,9 @@ def _inside(jwe: Jwe, plain: bytes) -> Opening:
     text = plain.decode("utf-8", "replace")
     try:
         if text.lstrip()[:1] == "{":
-            return Opening(jwe, read_token(Jws("", {}, plain, b"", b"")), unsigned=True)
+            return Opening(
+                jwe, read_token(Jws(text="", header={}, payload=plain, signing_input=b"", signature=b"")), unsigned=True
+            )
         return Opening(jwe, read_token(read_jws(text)))
     except JoseDamaged as error:
         code = "capture-truncated" if error.truncated else "malformed-message"

@@ -144,16 +144,25 @@ def parameters_once(case: OidcCase) -> Answer:
             )
 
 
-@check("encrypted-no-key", "encrypted-to-other-key", "decryption-failed", "encryption-form-refused",
-      "weak-encryption", requires=Need.MESSAGE)  # fmt: skip
+@check(
+    "encrypted-no-key",
+    "encrypted-to-other-key",
+    "decryption-failed",
+    "encryption-form-refused",
+    "weak-encryption",
+    requires=Need.MESSAGE,
+)
 def opened(case: OidcCase) -> Answer:
     """Does an encrypted token open with the client's key?"""
     opening = case.opening
     if opening is None or case.judged is None:
         return
     header = opening.jwe.header
-    methods = [Evidence(name, str(header[name]), case.judged.source, f"{case.judged.place} › header /{name}")
-               for name in ("alg", "enc", "kid", "zip", "p2c") if name in header]  # fmt: skip
+    methods = [
+        Evidence(name, str(header[name]), case.judged.source, f"{case.judged.place} › header /{name}")
+        for name in ("alg", "enc", "kid", "zip", "p2c")
+        if name in header
+    ]
     if opening.code:
         yield finding(
             opening.code,

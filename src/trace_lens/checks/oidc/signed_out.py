@@ -176,9 +176,11 @@ def front_channel(case: OidcCase) -> Answer:
         if given is None:
             continue
         by_application = bool(given.get("post_logout_redirect_uri") or given.get("id_token_hint"))
-        if by_application and given.get("post_logout_redirect_uri") and not (
-            given.get("id_token_hint") or given.get("client_id")
-        ):  # fmt: skip
+        if (
+            by_application
+            and given.get("post_logout_redirect_uri")
+            and not (given.get("id_token_hint") or given.get("client_id"))
+        ):
             yield finding(
                 _UNMATCHED,
                 "The logout request names an address to come back to, but neither the ID token (id_token_hint) nor the "

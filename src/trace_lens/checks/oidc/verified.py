@@ -71,8 +71,17 @@ def suits(jws: Jws, key: Jwk) -> bool:
     return fits_key(jws.algorithm, kind)
 
 
-_FIXED = {"ES256": 64, "ES384": 96, "ES512": 132, "HS256": 32, "HS384": 48, "HS512": 64, "Ed25519": 64, "EdDSA": 64,
-          "Ed448": 114}  # fmt: skip
+_FIXED = {
+    "ES256": 64,
+    "ES384": 96,
+    "ES512": 132,
+    "HS256": 32,
+    "HS384": 48,
+    "HS512": 64,
+    "Ed25519": 64,
+    "EdDSA": 64,
+    "Ed448": 114,
+}
 
 
 def signature_length(jws: Jws, verdict: Verdict) -> int:

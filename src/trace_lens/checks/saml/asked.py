@@ -175,10 +175,14 @@ def signed_request(case: SamlCase) -> Answer:
                 value_to_set="true",
                 evidence=[
                     *case.asked("ID of the request", case.request.id),
-                    Evidence("WantAuthnRequestsSigned", "true", case.provider.settings.metadata or "",
-                             "IDPSSODescriptor/@WantAuthnRequestsSigned"),
+                    Evidence(
+                        "WantAuthnRequestsSigned",
+                        "true",
+                        case.provider.settings.metadata or "",
+                        "IDPSSODescriptor/@WantAuthnRequestsSigned",
+                    ),
                 ],
-            )  # fmt: skip
+            )
         return
     yield from _request_signature(case, verdicts)
 
@@ -191,9 +195,11 @@ def _request_signature(case: SamlCase, verdicts: tuple[Verdict, ...]) -> Answer:
         if verdict.standing == "trusted" and verdict.digest_holds:
             continue
         evidence = Evidence(
-            "Signature of the request", verdict.signature.algorithm_uri or "", message.source if message else "",
+            "Signature of the request",
+            verdict.signature.algorithm_uri or "",
+            message.source if message else "",
             (message.place if message else "") + verdict.place,
-        )  # fmt: skip
+        )
         severity = Severity.RISK if _answered_well(case) else Severity.BREAK
         if verdict.signature.refused:
             code, detail = "signature-form-refused", f"must not be accepted: {verdict.signature.refused}"
@@ -205,9 +211,12 @@ def _request_signature(case: SamlCase, verdicts: tuple[Verdict, ...]) -> Answer:
         else:
             code, detail = "signature-value-invalid", f"was made by no key in the metadata of {name}"
         yield finding(
-            code, f"The signature of the request {detail}.", severity=severity, side=Side.APPLICATION,
+            code,
+            f"The signature of the request {detail}.",
+            severity=severity,
+            side=Side.APPLICATION,
             evidence=[evidence],
-        )  # fmt: skip
+        )
 
 
 @check("issuer-mismatch", requires=Need.REQUEST)
@@ -259,10 +268,12 @@ def authenticated_anew(case: SamlCase) -> Answer:
                 side=Side.PROVIDER,
                 expected=f"not before {show_moment(asked_at)}",
                 actual=show_moment(instant.moment),
-                evidence=[*case.asked("IssueInstant of the request", request.issue_instant),
-                          *case.shown("AuthnInstant", instant)],
+                evidence=[
+                    *case.asked("IssueInstant of the request", request.issue_instant),
+                    *case.shown("AuthnInstant", instant),
+                ],
                 compared=False,
-            )  # fmt: skip
+            )
             return
 
 

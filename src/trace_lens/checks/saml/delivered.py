@@ -178,9 +178,11 @@ def _answers(case: SamlCase, sent: Text, ids: tuple[Text, ...]) -> Answer:
             f"The application sent the request {sent.value}, and the answer refers to none: an application that looks "
             "for its request does not find it.",
             expected=sent.value,
-            evidence=[*case.asked("ID of the request", sent), *case.shown(
-                "Response ID", case.response.id if case.response else None)],
-        )  # fmt: skip
+            evidence=[
+                *case.asked("ID of the request", sent),
+                *case.shown("Response ID", case.response.id if case.response else None),
+            ],
+        )
 
 
 @check("unsolicited-not-accepted", requires=Need.MESSAGE)

@@ -23,8 +23,12 @@ def damage(case: SamlCase) -> Answer:
     found = case.attempt.damage
     if found:
         place = f"line {found.line}, column {found.column}" if found.column else f"line {found.line}"
-        evidence = Evidence("the message", f"{len(case.attempt.found.data):,} bytes", case.attempt.source,
-                            case.attempt.place + (place if found.line else "the whole"))  # fmt: skip
+        evidence = Evidence(
+            "the message",
+            f"{len(case.attempt.found.data):,} bytes",
+            case.attempt.source,
+            case.attempt.place + (place if found.line else "the whole"),
+        )
         again = "Capture the message again, whole and unchanged. If it is the same again, the provider sends it so."
         broken = found.damage == "malformed-message"
         yield finding(
@@ -153,8 +157,14 @@ def _instants(case: SamlCase) -> list[tuple[str, Instant]]:
     return [(label, instant) for label, instant in found if instant]
 
 
-@check("encrypted-no-key", "encrypted-to-other-key", "decryption-failed", "encryption-form-refused",
-      requires=Need.MESSAGE, decides=True)  # fmt: skip
+@check(
+    "encrypted-no-key",
+    "encrypted-to-other-key",
+    "decryption-failed",
+    "encryption-form-refused",
+    requires=Need.MESSAGE,
+    decides=True,
+)
 def encryption(case: SamlCase) -> Answer:
     """Is something encrypted, and can it be opened?"""
     closed = [("assertion", one) for one in case.openings]

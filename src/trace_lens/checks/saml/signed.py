@@ -205,9 +205,12 @@ def _choose(
 
 
 _COUNTED = (
-    f"{{{ASSERTION}}}Assertion", f"{{{ASSERTION}}}EncryptedAssertion", f"{{{ASSERTION_11}}}Assertion",
-    f"{{{PROTOCOL}}}Response", f"{{{PROTOCOL_11}}}Response",
-)  # fmt: skip
+    f"{{{ASSERTION}}}Assertion",
+    f"{{{ASSERTION}}}EncryptedAssertion",
+    f"{{{ASSERTION_11}}}Assertion",
+    f"{{{PROTOCOL}}}Response",
+    f"{{{PROTOCOL_11}}}Response",
+)
 
 
 def _uncovered(

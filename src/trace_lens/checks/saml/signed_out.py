@@ -125,9 +125,11 @@ def signature(case: SamlCase) -> Answer:
             )
         for verdict in verdicts:
             where = Evidence(
-                f"Signature of the {_what(content)}", verdict.signature.algorithm_uri or "", message.source,
+                f"Signature of the {_what(content)}",
+                verdict.signature.algorithm_uri or "",
+                message.source,
                 message.place + verdict.place,
-            )  # fmt: skip
+            )
             known = trusted_of(case, outgoing=outgoing)
             if verdict.signature.refused:
                 code, detail = "signature-form-refused", f"must not be accepted: {verdict.signature.refused}"

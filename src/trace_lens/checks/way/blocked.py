@@ -140,7 +140,12 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
                 compared=False,
             )
             return
-        if form.by_itself and page.parts.scheme == "https" and parts_of(form.action).scheme == "http" and place == len(way.hops) - 1:  # fmt: skip  # noqa: E501
+        if (
+            form.by_itself
+            and page.parts.scheme == "https"
+            and parts_of(form.action).scheme == "http"
+            and place == len(way.hops) - 1
+        ):
             yield finding(
                 "blocked-by-browser",
                 f"The page of {page.host} posts its form to {plain(form.action)} over http; browsers hold such posts "

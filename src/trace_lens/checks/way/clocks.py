@@ -52,10 +52,13 @@ def clocks(case: Case) -> Answer:
         side=Side.APPLICATION if wrong == APPLICATION else Side.PROVIDER,
         expected=f"at most {show_duration(case.skew / 2)} apart",
         actual=f"{length} apart",
-        evidence=[at_hop(case, f"Date of the {side}", str(one.response("date")), one, "response header Date")
-                  for side in (APPLICATION, PROVIDER) for _, one in seen[side][:1]],
+        evidence=[
+            at_hop(case, f"Date of the {side}", str(one.response("date")), one, "response header Date")
+            for side in (APPLICATION, PROVIDER)
+            for _, one in seen[side][:1]
+        ],
         compared=False,
-    )  # fmt: skip
+    )
 
 
 def _of_the_computer(case: Case, ahead: float, answers: list[Exchange]) -> Finding:

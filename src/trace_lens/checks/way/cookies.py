@@ -164,8 +164,11 @@ def _compare(case: Case, way: Way, back: Hop, left: list[Hop]) -> tuple[list[Los
             reason = _kept_back(case, cookie, back)
             lost.append(Lost(cookie, reason, cookie.name in carried and reason is None))
     known = {*carried, *(cookie.name for cookie in store)}
-    lost += [Lost(one, Kept("Set-Cookie", f"browsers do not take it: {one.reason}", one.set_to))
-             for one in store.refused if one.set_by.number in numbers and one.name not in known]  # fmt: skip
+    lost += [
+        Lost(one, Kept("Set-Cookie", f"browsers do not take it: {one.reason}", one.set_to))
+        for one in store.refused
+        if one.set_by.number in numbers and one.name not in known
+    ]
     return lost, sent
 
 
@@ -215,8 +218,10 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisi
         why = "came back with another value: an older cookie of the same name, of another session, hides the new one"
         set_to = None
     elif first.kept is None:
-        why = "did not come back, though nothing in the Set-Cookie keeps it back: the browser blocks it, or another " \
-              "window or profile came back"  # fmt: skip
+        why = (
+            "did not come back, though nothing in the Set-Cookie keeps it back: the browser blocks it, or another "
+            "window or profile came back"
+        )
         set_to = None
     else:
         why = f"did not come back: {first.kept.reason}"

@@ -207,9 +207,13 @@ def session(case: Case) -> Answer:
         f"The answer came to {start.host}, but no session followed: {why.words}.",
         value_to_set=why.set_to,
         remedy=f"Set the session cookie with {why.set_to}, so that browsers send it." if why.set_to else None,
-        evidence=[at_hop(case, "return", start.plain_url, start), *cookie_shown(case, why.cookie),
-                  at_hop(case, "next", here.plain_url, here), *shown_signs(case, end.against)],
-    )  # fmt: skip
+        evidence=[
+            at_hop(case, "return", start.plain_url, start),
+            *cookie_shown(case, why.cookie),
+            at_hop(case, "next", here.plain_url, here),
+            *shown_signs(case, end.against),
+        ],
+    )
     yield made._replace(certainty=INFERRED if end.by_words else PROVEN)
 
 

@@ -66,10 +66,12 @@ def loop(case: Case) -> Answer:
         + ("It came to an end all the same." if shown_in(case) else "Nothing between the rounds sticks."),
         severity=Severity.RISK if shown_in(case) else Severity.BREAK,
         actual=f"{rounds} rounds",
-        evidence=[at_hop(case, f"round {number}", hop.exchange.plain_url, hop.exchange)
-                  for number, hop in zip((1, rounds), (shown[0], shown[-1]), strict=True)],
+        evidence=[
+            at_hop(case, f"round {number}", hop.exchange.plain_url, hop.exchange)
+            for number, hop in zip((1, rounds), (shown[0], shown[-1]), strict=True)
+        ],
         compared=False,
-    )  # fmt: skip
+    )
 
 
 def _is_silent(hop: Hop) -> bool:
@@ -117,9 +119,11 @@ def delivered_once(case: Case) -> Answer:
                 "replayed-message",
                 f"The same {in_a_sentence(one.kind)} was delivered twice: an application must take it once only.",
                 side=Side.USER,
-                evidence=[at_hop(case, "first", before.exchange.plain_url, before.exchange),
-                          at_hop(case, "again", hop.exchange.plain_url, hop.exchange)],
-            )  # fmt: skip
+                evidence=[
+                    at_hop(case, "first", before.exchange.plain_url, before.exchange),
+                    at_hop(case, "again", hop.exchange.plain_url, hop.exchange),
+                ],
+            )
             return
 
 
@@ -147,9 +151,11 @@ def redeemed_in_time(case: Case) -> Answer:
                 f"The code was redeemed {show_duration(waited)} after it came; codes should live ten minutes at most.",
                 severity=Severity.BREAK if refused else Severity.RISK,
                 actual=show_duration(waited),
-                evidence=[at_hop(case, "code came", given.exchange.plain_url, given.exchange),
-                          at_hop(case, "code redeemed", redeemed.exchange.plain_url, redeemed.exchange)],
-            )  # fmt: skip
+                evidence=[
+                    at_hop(case, "code came", given.exchange.plain_url, given.exchange),
+                    at_hop(case, "code redeemed", redeemed.exchange.plain_url, redeemed.exchange),
+                ],
+            )
             yield made._replace(certainty=INFERRED) if refused else made
             return
 
@@ -172,9 +178,11 @@ def posted_where_it_was_meant(case: Case) -> Answer:
             f"The response is addressed to {destination.value}; it was posted to {posted}.",
             expected=destination.value,
             actual=posted,
-            evidence=[*case.shown("Destination", destination),  # type: ignore[attr-defined]
-                      at_hop(case, "posted to", posted, back.exchange)],
-        )  # fmt: skip
+            evidence=[
+                *case.shown("Destination", destination),  # type: ignore[attr-defined]
+                at_hop(case, "posted to", posted, back.exchange),
+            ],
+        )
 
 
 @check("insecure-transport", requires=Need.WAY)
@@ -225,7 +233,7 @@ def passwords(case: Case) -> Answer:
         remedy="Serve that page over https, and change the password." if clear else None,
         actual=one.plain_url,
         evidence=[at_hop(case, name, "a password", one, "address" if in_url else "request body", secret=True)],
-    )  # fmt: skip
+    )
 
 
 def _meanwhile(way: Way) -> Iterator[Exchange]:

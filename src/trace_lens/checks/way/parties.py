@@ -45,8 +45,14 @@ def _parties(case: Case) -> Parties:
     theirs: set[str] = set()
     if case.app:
         told, there = case.app.settings.application, case.app.settings.provider_setup
-        addresses = [told.sign_in_url, told.sign_out_url, there.acs_url, *case.app.acs_urls, *told.redirect_uris,
-                     *there.redirect_uris]  # fmt: skip
+        addresses = [
+            told.sign_in_url,
+            told.sign_out_url,
+            there.acs_url,
+            *case.app.acs_urls,
+            *told.redirect_uris,
+            *there.redirect_uris,
+        ]
         ours |= _hosts(addresses)
         theirs |= _hosts([told.provider_sso_url, told.provider_issuer, told.provider_entity_id])
     for provider in [case.provider] if case.provider else [] if case.app else case.workspace.providers.values():

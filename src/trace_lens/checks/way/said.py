@@ -219,6 +219,8 @@ def _from_page(case: Case, code: str, page: Said, words: str) -> Finding:
 
 
 _SIDES = {
-    "redirect-uri-mismatch": Side.PROVIDER, "acs-not-registered": Side.PROVIDER, "not-assigned": Side.PROVIDER,
+    "redirect-uri-mismatch": Side.PROVIDER,
+    "acs-not-registered": Side.PROVIDER,
+    "not-assigned": Side.PROVIDER,
     "request-unsigned": Side.APPLICATION,
-}  # fmt: skip
+}

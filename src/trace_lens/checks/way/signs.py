@@ -58,12 +58,22 @@ class Sign(NamedTuple):
 
 
 COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS = (
-    "session cookie", "session by a call", "tokens in the page", "page shown", "person named", "way to sign out",
+    "session cookie",
+    "session by a call",
+    "tokens in the page",
+    "page shown",
+    "person named",
+    "way to sign out",
     "words set",
-)  # fmt: skip
+)
 STATUS, ASKS, BACK, LOUD, OFFERS, OUT_WORDS = (
-    "error status", "sign-in form", "back to sign-in", "failure said", "sign-in offered", "words of a refusal",
-)  # fmt: skip
+    "error status",
+    "sign-in form",
+    "back to sign-in",
+    "failure said",
+    "sign-in offered",
+    "words of a refusal",
+)
 _ENOUGH = 2
 
 

@@ -73,11 +73,14 @@ def _proposed(path: Path, sample: int) -> tuple[LogSource, Proposal]:
     proposal = propose(form, delimiter, rows, read)
     settings = LogSettings.model_validate(
         {
-            "role": "provider", "format": form, "delimiter": delimiter, "rows": rows,
+            "role": "provider",
+            "format": form,
+            "delimiter": delimiter,
+            "rows": rows,
             "fields": {**proposal.fields, "ids": list(proposal.ids)},
             "outcomes": {"success": list(proposal.success), "failure": list(proposal.failure)},
         }
-    )  # fmt: skip
+    )
     return LogSource("", "", settings), proposal
 
 
@@ -119,12 +122,23 @@ def _told(file: str, source: LogSource, rows: list[Record | BadRow], whole: bool
     )
     moments = [one.time for one in events]
     return Checked(
-        file, source.id or None, source.settings.format, len(rows), len(records), whole, len(bad),
-        tuple(_examples(bad)), lacking, columns,
-        tuple((word, count, outcome) for (word, outcome), count in words.most_common(20)),
-        min(moments, default=None), max(moments, default=None), reader.ambiguous,
-        reader.zoneless if source.settings.time_zone is None else 0, proposal,
-    )  # fmt: skip
+        file=file,
+        source=source.id or None,
+        form=source.settings.format,
+        rows=len(rows),
+        records=len(records),
+        whole=whole,
+        bad=len(bad),
+        examples=tuple(_examples(bad)),
+        lacking=lacking,
+        columns=columns,
+        outcomes=tuple((word, count, outcome) for (word, outcome), count in words.most_common(20)),
+        first=min(moments, default=None),
+        last=max(moments, default=None),
+        ambiguous=reader.ambiguous,
+        zoneless=reader.zoneless if source.settings.time_zone is None else 0,
+        proposal=proposal,
+    )
 
 
 def _examples(bad: list[BadRow]) -> Iterator[BadRow]:

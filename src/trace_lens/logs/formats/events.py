@@ -19,11 +19,25 @@ from trace_lens.workspace.log_sources import LogSource
 OWN_FIELDS: dict[str, dict[str, str]] = {
     "syslog": {"time": "time", "app": "app-name", "reason": "message"},
     "w3c": {"time": "date time", "user": "cs-username", "ip": "c-ip", "outcome": "sc-status", "code": "sc-status"},
-    "combined": {"time": "time", "user": "user", "ip": "ip", "outcome": "status", "code": "status", "app": "vhost",
-                 "reason": "request"},
-    "ocsf": {"time": "time", "user": "user.email_addr", "app": "service.name", "outcome": "status_id",
-             "code": "status_code", "reason": "status_detail", "ip": "src_endpoint.ip"},
-}  # fmt: skip
+    "combined": {
+        "time": "time",
+        "user": "user",
+        "ip": "ip",
+        "outcome": "status",
+        "code": "status",
+        "app": "vhost",
+        "reason": "request",
+    },
+    "ocsf": {
+        "time": "time",
+        "user": "user.email_addr",
+        "app": "service.name",
+        "outcome": "status_id",
+        "code": "status_code",
+        "reason": "status_detail",
+        "ip": "src_endpoint.ip",
+    },
+}
 OWN_IDS = {"ocsf": ("session.uid", "metadata.correlation_uid", "metadata.uid")}
 _OCSF_USER = ("user.email_addr", "user.name", "user.uid", "actor.user.email_addr", "actor.user.name")
 _OCSF_OUTCOMES = {"1": SUCCESS, "2": FAILURE}
@@ -67,12 +81,18 @@ def events_of(
         if source.settings.format == "ocsf" and not source.settings.fields.user and said.get("user") is None:
             said["user"] = next((text for path in _OCSF_USER if (text := text_of(value_at(record.values, path)))), None)
         yield Event(
-            source.id, file, record.line, moment, said.get("user"), said.get("app") or source.settings.app,
-            outcome_of(said.get("outcome"), words, source.settings.format), said.get("code"),
-            without_secrets(reason) if (reason := said.get("reason")) else None,
-            said.get("ip"),
-            tuple(as_kept(path, text) for path in ids if (text := text_of(value_at(record.values, path)))),
-        )  # fmt: skip
+            source=source.id,
+            file=file,
+            line=record.line,
+            time=moment,
+            user=said.get("user"),
+            app=said.get("app") or source.settings.app,
+            outcome=outcome_of(said.get("outcome"), words, source.settings.format),
+            code=said.get("code"),
+            reason=without_secrets(reason) if (reason := said.get("reason")) else None,
+            ip=said.get("ip"),
+            ids=tuple(as_kept(path, text) for path in ids if (text := text_of(value_at(record.values, path)))),
+        )
 
 
 def text_of(value: Any) -> str | None:

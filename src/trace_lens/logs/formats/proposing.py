@@ -91,8 +91,15 @@ def form_of(head: bytes) -> tuple[str, str | None, str | None]:
 
 def _json_form(bare: str, lines: Sequence[str]) -> tuple[str, str | None, str | None]:
     if bare[:1] == "[":
-        return ("ocsf" if f'"class_uid": {OCSF_AUTHENTICATION}' in bare or f'"class_uid":{OCSF_AUTHENTICATION}' in bare
-                else "json"), None, None  # fmt: skip
+        return (
+            (
+                "ocsf"
+                if f'"class_uid": {OCSF_AUTHENTICATION}' in bare or f'"class_uid":{OCSF_AUTHENTICATION}' in bare
+                else "json"
+            ),
+            None,
+            None,
+        )
     read = [_object_in(line) for line in lines[:2]]
     first = read[0] if read else None
     if first is not None and ((len(read) == 2 and read[1] is not None) or not _holds_rows(first)):
@@ -143,7 +150,9 @@ def columns_of(records: Sequence[Record]) -> list[Column]:
         filled = [value for value in values if value.strip() not in ("", "-")]
         common = Counter(filled).most_common(3)
         examples = tuple(dict.fromkeys(_shown(name, value) for value, _ in common))
-        made.append(Column(name, len(filled), len(set(filled)), examples, tuple(filled)))
+        made.append(
+            Column(name=name, filled=len(filled), distinct=len(set(filled)), examples=examples, values=tuple(filled))
+        )
     return made
 
 
@@ -181,18 +190,26 @@ def propose(form: str, delimiter: str | None, rows: str | None, records: Sequenc
         if any(one.name == path for one in columns):
             fields[name] = path
     ids = tuple(
-        one.name for one in columns
+        one.name
+        for one in columns
         if one.name not in fields.values() and _IDS.search(one.name) and _share(one.values, _GUID) > 0.7
-    )  # fmt: skip
+    )
     said, zoneless = _time_form(next((one for one in columns if one.name == fields.get("time")), None))
     words = next((one for one in columns if one.name == fields.get("outcome")), None)
     listed = sorted(set(words.values)) if words else []
     remarks = _remarks(fields, zoneless, [] if form in ("w3c", "combined", "ocsf") else listed)
     return Proposal(
-        form, delimiter if form == "csv" else None, rows, fields, ids, said, zoneless,
+        form,
+        delimiter if form == "csv" else None,
+        rows,
+        fields,
+        ids,
+        said,
+        zoneless,
         tuple(word for word in listed if _outcome(word) == SUCCESS),
-        tuple(word for word in listed if _outcome(word) == FAILURE), tuple(remarks),
-    )  # fmt: skip
+        tuple(word for word in listed if _outcome(word) == FAILURE),
+        tuple(remarks),
+    )
 
 
 def _outcome(word: str) -> str | None:
@@ -290,10 +307,10 @@ def as_toml(proposal: Proposal, name: str, files: str) -> str:
     lines = [
         f"name = {json.dumps(name, ensure_ascii=False)}",
         'role = "provider"               # provider, application or gateway: please check',
-        "# provider = \"…\"               # or app = \"…\"; neither where the log covers several applications",
+        '# provider = "…"               # or app = "…"; neither where the log covers several applications',
         f"files = [{json.dumps(files, ensure_ascii=False)}]",
         f'format = "{proposal.form}"',
-    ]  # fmt: skip
+    ]
     if proposal.delimiter and proposal.delimiter != ",":
         lines.append(f"delimiter = {json.dumps(proposal.delimiter)}")
     if proposal.rows:
@@ -308,6 +325,10 @@ def as_toml(proposal: Proposal, name: str, files: str) -> str:
     if proposal.ids:
         lines.append(f"ids = {json.dumps(list(proposal.ids), ensure_ascii=False)}")
     if proposal.success or proposal.failure:
-        lines += ["", "[outcomes]", f"success = {json.dumps(list(proposal.success), ensure_ascii=False)}",
-                  f"failure = {json.dumps(list(proposal.failure), ensure_ascii=False)}"]  # fmt: skip
+        lines += [
+            "",
+            "[outcomes]",
+            f"success = {json.dumps(list(proposal.success), ensure_ascii=False)}",
+            f"failure = {json.dumps(list(proposal.failure), ensure_ascii=False)}",
+        ]
     return "\n".join(lines) + "\n"

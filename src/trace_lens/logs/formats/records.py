@@ -315,10 +315,14 @@ def _syslog(lines: Iterable[str]) -> Iterator[Record | BadRow]:
             continue
         priority, _, time, host, app, process, message_id, rest = match.groups()
         values: dict[str, Value] = {
-            "time": None if time == "-" else time, "hostname": _given(host), "app-name": _given(app),
-            "procid": _given(process), "msgid": _given(message_id), "severity": int(priority) % 8,
+            "time": None if time == "-" else time,
+            "hostname": _given(host),
+            "app-name": _given(app),
+            "procid": _given(process),
+            "msgid": _given(message_id),
+            "severity": int(priority) % 8,
             "facility": int(priority) // 8,
-        }  # fmt: skip
+        }
         message = rest
         if rest.startswith("["):
             position = 0

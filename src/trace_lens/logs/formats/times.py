@@ -21,8 +21,12 @@ _WRITTEN = re.compile(
     r"(\d{1,4})[./-](\d{1,2})[./-](\d{2,4})[T ,]+(\d{1,2}):(\d\d)(?::(\d\d)(?:[.,](\d{1,9}))?)?\s*([AaPp][Mm])?\s*"
     r"(Z|UTC|GMT|[+-]\d\d:?\d\d)?"
 )
-_MONTHS = {name: number for number, name in enumerate(
-    ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"), 1)}  # fmt: skip
+_MONTHS = {
+    name: number
+    for number, name in enumerate(
+        ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"), 1
+    )
+}
 _UNITS = {"s": 1, "ms": 1_000, "us": 1_000_000, "ns": 1_000_000_000}
 _LARGEST = (("s", 1e11), ("ms", 1e14), ("us", 1e17))
 _JITTER = timedelta(minutes=1)
@@ -187,5 +191,7 @@ def _made(
 
 
 _FORMS: tuple[tuple[re.Pattern[str], Callable[[re.Match[str], bool], datetime]], ...] = (
-    (_ISO, _iso), (_WEB, _web), (_WRITTEN, _dotted),
-)  # fmt: skip
+    (_ISO, _iso),
+    (_WEB, _web),
+    (_WRITTEN, _dotted),
+)

@@ -67,7 +67,7 @@ class Clock(NamedTuple):
 
 def unknown(source: str, middle: float) -> Clock:
     """The clock of a source of which nothing is known."""
-    return Clock(source, 0.0, None, None, 0.0, NONE, 0, middle)
+    return Clock(source=source, offset=0.0, low=None, high=None, drift=0.0, basis=NONE, pairs=0, middle=middle)
 
 
 def from_ids(source: str, at: Numbers, gaps: Numbers, middle: float) -> Clock | None:
@@ -85,7 +85,16 @@ def behind(clock: Clock, other: Clock, source: str) -> Clock:
     """The clock of a source whose offset against another's is known (`other`), where that one's clock is."""
     offset = clock.at(other.middle) + other.offset
     pairs = min(clock.pairs, other.pairs)
-    made = Clock(source, offset, None, None, clock.drift + other.drift, TIMES, pairs, other.middle)
+    made = Clock(
+        source=source,
+        offset=offset,
+        low=None,
+        high=None,
+        drift=clock.drift + other.drift,
+        basis=TIMES,
+        pairs=pairs,
+        middle=other.middle,
+    )
     offset = made.at(clock.middle)
     low, high = (offset + sum(one.reach(side) for one in (clock, other)) for side in (-1, 1))
     scale = (clock.scale**2 + other.scale**2) ** 0.5
@@ -190,7 +199,17 @@ def _refined(source: str, days: Numbers, gaps: Numbers, drift: float, basis: str
     doubt = (1.96 if count >= 10 else 2.6) * 1.2533 * max(scale, 0.3 if count >= 10 else 1.0) / count**0.5
     doubt += max(WRITING, 1.5 * scale) + (3.0 if count < 3 else 0.0)
     doubt += abs(float(x.mean())) * _slope_error(x, flat) * 2 if drift and count > 2 else 0.0
-    return Clock(source, offset, offset - doubt, upper + doubt, drift, basis, count, middle, max(scale, 0.3))
+    return Clock(
+        source=source,
+        offset=offset,
+        low=offset - doubt,
+        high=upper + doubt,
+        drift=drift,
+        basis=basis,
+        pairs=count,
+        middle=middle,
+        scale=max(scale, 0.3),
+    )
 
 
 def _drift_shown(days: Numbers, gaps: Numbers) -> float:

@@ -62,7 +62,7 @@ def correlate(
     attempts = [one for one in anchored if one.at is not None]
     if not attempts or not counts.counts:
         return Correlation(tuple(unknown(source, 0.0) for source in sorted(counts.counts)))
-    work = Gathering(events, sources, attempts, people, names, counts)
+    work = Gathering(events=events, sources=sources, attempts=attempts, people=people, names=names, counts=counts)
     work.floating = {number: floating[one.key] for number, one in enumerate(attempts) if one.key in floating}
     work.look_by_ids(range(len(attempts)))
     work.look_by_users()
@@ -215,9 +215,21 @@ def _pairs(gathered: Gathering, source: str, found: list[tuple[int, int]]) -> Pa
         [numbers[one.code, one.outcome] for one in (gathered.events[event] for _, event in found)], dtype=np.int64
     )
     return Pairs(
-        source, attempts, events, levels, kind, shares / shares.sum(), weight, by_id, by_user, rate,
-        np.array(gaps), np.array(parts), np.array(pair, dtype=np.int64), nearest,
-    )  # fmt: skip
+        source=source,
+        attempt=attempts,
+        event=events,
+        levels=levels,
+        kind=kind,
+        kind_share=shares / shares.sum(),
+        weight=weight,
+        by_id=by_id,
+        by_user=by_user,
+        rate=rate,
+        gap=np.array(gaps),
+        share=np.array(parts),
+        pair=np.array(pair, dtype=np.int64),
+        nearest=nearest,
+    )
 
 
 def _rate(gathered: Gathering, attempt: int, event: Event, shared: list[str], by_user: bool) -> float:
@@ -263,7 +275,11 @@ def _told(gathered: Gathering, weighed: list[tuple[Pairs, Weighed]]) -> Correlat
             }
             because = tuple(word for word, holds in holding.items() if holds)
             told = Matched(
-                event, gathered.corrected(event), float(one.probability[place]), because, gathered.role(event.source)
+                event=event,
+                corrected=gathered.corrected(event),
+                probability=float(one.probability[place]),
+                because=because,
+                role=gathered.role(event.source),
             )
             home = matched if one.chosen[place] and one.probability[place] >= BELONGS else possible
             home.setdefault(attempt.key, []).append(told)

@@ -42,9 +42,14 @@ class Gathering:
     """
 
     def __init__(
-        self, events: ir.Table, sources: Mapping[str, LogSource], attempts: list[Seen], people: People, names: Names,
+        self,
+        events: ir.Table,
+        sources: Mapping[str, LogSource],
+        attempts: list[Seen],
+        people: People,
+        names: Names,
         counts: Survey,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.table, self.sources, self.attempts = events, sources, attempts
         self.people, self.names, self.counts = people, names, counts
         self.events: list[Event] = []

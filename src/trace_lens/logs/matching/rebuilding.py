@@ -32,9 +32,14 @@ class Rebuilt(NamedTuple):
 
 
 def rebuild(
-    events: ir.Table, sources: Mapping[str, LogSource], people: People, names: Names, user: str, around: datetime,
+    events: ir.Table,
+    sources: Mapping[str, LogSource],
+    people: People,
+    names: Names,
+    user: str,
+    around: datetime,
     within: timedelta,
-) -> Rebuilt:  # fmt: skip
+) -> Rebuilt:
     """The attempts of a person around a moment, up to `within` before and after it."""
     counts = survey(events)
     persons = people.read(user)
@@ -87,9 +92,15 @@ def _seeds(events: list[Event], names: Names, spellings: set[str], before: int) 
         apps = names.read(last.app) if last.app else frozenset()
         made.append(
             Seen(
-                str(number), last.time, tuple(Instant(one.time) for one in group), frozenset(spellings),
-                min(apps) if len(apps) == 1 else None, None, frozenset(one for each in group for one in each.ids),
-                frozenset(one.ip for one in group if one.ip), last.outcome == SUCCESS,
+                key=str(number),
+                at=last.time,
+                moments=tuple(Instant(one.time) for one in group),
+                names=frozenset(spellings),
+                app=min(apps) if len(apps) == 1 else None,
+                provider=None,
+                ids=frozenset(one for each in group for one in each.ids),
+                addresses=frozenset(one.ip for one in group if one.ip),
+                answered=last.outcome == SUCCESS,
             )
-        )  # fmt: skip
+        )
     return made

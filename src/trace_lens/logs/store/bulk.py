@@ -69,9 +69,16 @@ class _Opened(NamedTuple):
     odd: Any = None
 
 
-def bulk_events(connection: Any, source: LogSource, path: Path, name: str, head: str, *, plain: bool = False,
+def bulk_events(
+    connection: Any,
+    source: LogSource,
+    path: Path,
+    name: str,
+    head: str,
+    *,
+    plain: bool = False,
     kept: KeptIds | None = None,
-) -> Bulk:  # fmt: skip
+) -> Bulk:
     """The events of a file of CSV or JSON Lines as an expression over a connection of Ibis to DuckDB.
 
     `head` are the first lines of the file. Nothing is read yet: a row that is out of the ordinary gets no time, or ends
@@ -109,7 +116,7 @@ def bulk_events(connection: Any, source: LogSource, path: Path, name: str, head:
         values["reason"] = _without_secrets(cells["reason"])
     if told.app:
         values["app"] = ibis.coalesce(values["app"], ibis.literal(told.app))
-    return Bulk(opened.rows.select(**values), source.id, name, first, last)
+    return Bulk(events=opened.rows.select(**values), source=source.id, file=name, first=first, last=last)
 
 
 def _kept(cell: Any, column: str, kept: KeptIds) -> Any:
@@ -283,7 +290,9 @@ def _outcome(cell: Any, source: LogSource) -> Any:
     for word, outcome in reversed(words):
         seen.setdefault(word.casefold(), outcome)
     lowered = cell.lower()
-    meant = {FAILURE: [word for word, outcome in seen.items() if outcome == FAILURE],
-             SUCCESS: [word for word, outcome in seen.items() if outcome == SUCCESS]}  # fmt: skip
+    meant = {
+        FAILURE: [word for word, outcome in seen.items() if outcome == FAILURE],
+        SUCCESS: [word for word, outcome in seen.items() if outcome == SUCCESS],
+    }
     branches = [(lowered.isin(listed), ibis.literal(outcome)) for outcome, listed in meant.items() if listed]
     return ibis.cases(*branches, else_=ibis.literal(OTHER)).fill_null(OTHER)

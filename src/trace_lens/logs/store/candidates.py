@@ -81,9 +81,13 @@ def survey(events: ir.Table) -> Survey:
         by_hour[source, int(_seconds(row["hour"]) // HOUR)] = count
     kinds = events.group_by("source", "outcome", "code").aggregate(count=events.count()).to_pyarrow().to_pylist()
     return Survey(
-        counts, spans, by_hour, {(row["source"], row["outcome"], row["code"]): int(row["count"]) for row in kinds},
-        _values(events, "user"), _values(events, "app"),
-    )  # fmt: skip
+        counts=counts,
+        spans=spans,
+        hours=by_hour,
+        kinds={(row["source"], row["outcome"], row["code"]): int(row["count"]) for row in kinds},
+        users=_values(events, "user"),
+        apps=_values(events, "app"),
+    )
 
 
 def _values(events: ir.Table, column: str) -> dict[str, dict[str, int]]:

@@ -56,9 +56,11 @@ class _Content(NamedTuple):
 
 
 def load_all(
-    store: EventStore, sources: Iterable[LogSource], root: Path,
+    store: EventStore,
+    sources: Iterable[LogSource],
+    root: Path,
     watch: Callable[[str], Callable[[int], None] | None] = lambda name: None,
-) -> list[Loaded]:  # fmt: skip
+) -> list[Loaded]:
     """Load every file that some sources name; `watch` gives, for the name of a file, what is told of its rows so far.
 
     Raises StoreProblem.
@@ -143,9 +145,16 @@ def _content(stream: BinaryIO, until: int | None) -> _Content:
 
 
 def _load(
-    store: EventStore, source: LogSource, path: Path, name: str, first_line: int, content: _Content, now: datetime,
-    told: Callable[[int], None] | None, state: str,
-) -> Loaded:  # fmt: skip
+    store: EventStore,
+    source: LogSource,
+    path: Path,
+    name: str,
+    first_line: int,
+    content: _Content,
+    now: datetime,
+    told: Callable[[int], None] | None,
+    state: str,
+) -> Loaded:
     bad: list[BadRow] = []
     reader = TimeReader(time_form(source), descending=_descending(source, path))
     with path.open("rb") as stream:
@@ -155,9 +164,26 @@ def _load(
     held, held_bad = store.counts(source.id, name)
     digest = content.digest
     store.remember(
-        LoadedFile(source.id, name, content.octets, digest, content.lines, held, held_bad, now.astimezone(UTC))
+        LoadedFile(
+            source=source.id,
+            file=name,
+            octets=content.octets,
+            digest=digest,
+            lines=content.lines,
+            rows=held,
+            bad=held_bad,
+            loaded_at=now.astimezone(UTC),
+        )
     )
-    return Loaded(source.id, name, state, count, len(bad), tuple(bad[:5]), reader.ambiguous)
+    return Loaded(
+        source=source.id,
+        file=name,
+        state=state,
+        rows=count,
+        bad=len(bad),
+        examples=tuple(bad[:5]),
+        ambiguous=reader.ambiguous,
+    )
 
 
 def _add_at_once(store: EventStore, source: LogSource, path: Path, name: str, content: _Content, now: datetime) -> bool:
@@ -173,7 +199,16 @@ def _add_at_once(store: EventStore, source: LogSource, path: Path, name: str, co
     if packed == b"\x28\xb5\x2f\xfd" and path.suffix != ".zst":
         return False
     rows = content.lines - HEADERS[source.settings.format]
-    told = LoadedFile(source.id, name, content.octets, content.digest, content.lines, rows, 0, now.astimezone(UTC))
+    told = LoadedFile(
+        source=source.id,
+        file=name,
+        octets=content.octets,
+        digest=content.digest,
+        lines=content.lines,
+        rows=rows,
+        bad=0,
+        loaded_at=now.astimezone(UTC),
+    )
     try:
         with store.transaction():
             store.add_file(source, path, name, head, rows, plain=content.plain)

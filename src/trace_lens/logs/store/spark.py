@@ -121,8 +121,11 @@ class SparkStore(EventStore):
                     os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
                     os.environ.setdefault("PYSPARK_PYTHON", sys.executable)
                 maker = SparkSession.builder.master(self.master).appName("trace-lens")
-                for key, value in (("spark.ui.enabled", "false"), ("spark.sql.session.timeZone", "UTC"),
-                                   ("spark.ui.showConsoleProgress", "false")):  # fmt: skip
+                for key, value in (
+                    ("spark.ui.enabled", "false"),
+                    ("spark.sql.session.timeZone", "UTC"),
+                    ("spark.ui.showConsoleProgress", "false"),
+                ):
                     maker = maker.config(key, value)
                 if self.master.startswith("local"):
                     maker = maker.config("spark.sql.shuffle.partitions", "4")
@@ -177,10 +180,12 @@ class SparkStore(EventStore):
     def files(self) -> list[LoadedFile]:
         """The files that were loaded, in the order of their loading."""
         return [
-            LoadedFile(**{name: row[name] for name in LoadedFile._fields if name != "loaded_at"},
-                       loaded_at=row["loaded_at"].replace(tzinfo=UTC))
+            LoadedFile(
+                **{name: row[name] for name in LoadedFile._fields if name != "loaded_at"},
+                loaded_at=row["loaded_at"].replace(tzinfo=UTC),
+            )
             for row in self._rows()
-        ]  # fmt: skip
+        ]
 
     def _parts(self, source: str, file: str) -> dict[str, list[str]]:
         """The parts that hold the rows of a file, those of the transaction among them."""

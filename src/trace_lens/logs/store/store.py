@@ -30,9 +30,11 @@ _NUMBER_LINES = """UPDATE events SET line = rowid + ? - (SELECT min(rowid) FROM 
 WHERE source = ? AND file = ?"""
 """The rows of a file stand in its order, one after the other."""
 _CLOSED = {
-    "autoinstall_known_extensions": "false", "autoload_known_extensions": "false",
-    "allow_community_extensions": "false", "allow_unsigned_extensions": "false",
-}  # fmt: skip
+    "autoinstall_known_extensions": "false",
+    "autoload_known_extensions": "false",
+    "allow_community_extensions": "false",
+    "allow_unsigned_extensions": "false",
+}
 """How the database is opened: without extensions from anywhere."""
 _STRANGE = """
 SELECT 'table', table_name FROM duckdb_tables() WHERE NOT internal AND database_name = current_database()
@@ -46,17 +48,31 @@ UNION ALL SELECT 'schema', schema_name FROM duckdb_schemas()
 """
 TABLES = {
     "events": {
-        "source": "string", "file": "string", "line": "int64", "time": "timestamp(6)", "user": "string",
-        "app": "string", "outcome": "string", "code": "string", "reason": "string", "ip": "string",
+        "source": "string",
+        "file": "string",
+        "line": "int64",
+        "time": "timestamp(6)",
+        "user": "string",
+        "app": "string",
+        "outcome": "string",
+        "code": "string",
+        "reason": "string",
+        "ip": "string",
         "ids": "array<string>",
     },
     "files": {
-        "source": "string", "file": "string", "octets": "int64", "digest": "string", "lines": "int64", "rows": "int64",
-        "bad": "int64", "loaded_at": "timestamp(6)",
+        "source": "string",
+        "file": "string",
+        "octets": "int64",
+        "digest": "string",
+        "lines": "int64",
+        "rows": "int64",
+        "bad": "int64",
+        "loaded_at": "timestamp(6)",
     },
     "bad_rows": {"source": "string", "file": "string", "line": "int64", "because": "string", "text": "string"},
     "about": {"key": "string", "value": "string"},
-}  # fmt: skip
+}
 
 
 def _closing(files: Sequence[str]) -> Iterator[str]:
@@ -300,10 +316,21 @@ class EventStore:
 def as_columns(events: Sequence[Event]) -> dict[str, Any]:
     """Events as the columns of their table."""
     rows = [
-        (one.source, one.file, one.line, one.time.replace(tzinfo=None), one.user, one.app, one.outcome,
-         one.code, one.reason, one.ip, list(one.ids))
+        (
+            one.source,
+            one.file,
+            one.line,
+            one.time.replace(tzinfo=None),
+            one.user,
+            one.app,
+            one.outcome,
+            one.code,
+            one.reason,
+            one.ip,
+            list(one.ids),
+        )
         for one in events
-    ]  # fmt: skip
+    ]
     return dict(zip(TABLES["events"], zip(*rows, strict=True), strict=True))
 
 

@@ -141,8 +141,12 @@ def _totals(axes: Axes, one: Diagnosis, top: float) -> None:
     whole = max(spent.values(), default=0.0)
     if whole:
         axes.text(-0.6, top, "time spent", color=_QUIET, va="center", ha="left", fontsize=8)
-    words: dict[str, Any] = {"application": one.app_name or "application", "provider": one.provider_name or "provider",
-                             "other": "other hosts", "person": "pauses"}  # fmt: skip
+    words: dict[str, Any] = {
+        "application": one.app_name or "application",
+        "provider": one.provider_name or "provider",
+        "other": "other hosts",
+        "person": "pauses",
+    }
     for row, (side, seconds) in enumerate(spent.items()):
         place = top + 0.5 * row
         axes.barh(place, 0.9 * seconds / whole, height=0.26, left=0.0, color=_SIDES.get(side, "#b9bec5"), zorder=2)

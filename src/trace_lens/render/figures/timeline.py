@@ -64,8 +64,15 @@ def _draw(axes: Axes, one: TimelineAttempt, listed: list[Mark]) -> None:
     axes.plot([_SCALE, _SCALE], [0.4, bottom], color=_INK, linewidth=1.1)
     for step in _ticks(span):
         axes.plot([_SCALE - 0.005, _SCALE], [0.7 + (bottom - 1.2) * step / span] * 2, color=_INK, linewidth=0.8)
-        axes.text(_SCALE - 0.009, 0.7 + (bottom - 1.2) * step / span, f"{step:g} s", ha="right", va="center",
-                  color=_QUIET, fontsize=7.5)  # fmt: skip
+        axes.text(
+            _SCALE - 0.009,
+            0.7 + (bottom - 1.2) * step / span,
+            f"{step:g} s",
+            ha="right",
+            va="center",
+            color=_QUIET,
+            fontsize=7.5,
+        )
     for number, window in enumerate(one.windows[:3]):
         top = place(window.begins) if window.begins else 0.4
         low = place(window.ends) if window.ends else bottom
@@ -78,17 +85,28 @@ def _draw(axes: Axes, one: TimelineAttempt, listed: list[Mark]) -> None:
         )
         for edge, outside, sign in ((window.begins, top < 0.4, -1), (window.ends, low > bottom, 1)):
             if edge and not outside:
-                axes.text(x + 0.011, place(edge), "begins" if sign < 0 else "ends", fontsize=7, va="center",
-                          color=_SIDES["provider"])  # fmt: skip
+                axes.text(
+                    x + 0.011,
+                    place(edge),
+                    "begins" if sign < 0 else "ends",
+                    fontsize=7,
+                    va="center",
+                    color=_SIDES["provider"],
+                )
     for lane, x in zip(LANES, _LANES, strict=True):
         axes.plot([x, x], [0.4, bottom], color=_SIDES[lane], linewidth=1.0, alpha=0.35, zorder=1)
         axes.text(x, 0.2, lane, ha="center", va="bottom", color=_SIDES[lane], weight="bold", fontsize=8.5)
     for row, mark in enumerate(listed, 1):
         _row(axes, one, mark, row, place(mark.at))
     shown = begin.replace(microsecond=0)
-    axes.set_title(f"{head(one)}   {about(one)}   {visible(one.source)}, from {show_moment(shown)}", loc="left",
-                   color=_BREAK if one.diagnosis and one.diagnosis.outcome == "broken" else _INK, fontsize=11,
-                   weight="bold", pad=20)  # fmt: skip
+    axes.set_title(
+        f"{head(one)}   {about(one)}   {visible(one.source)}, from {show_moment(shown)}",
+        loc="left",
+        color=_BREAK if one.diagnosis and one.diagnosis.outcome == "broken" else _INK,
+        fontsize=11,
+        weight="bold",
+        pad=20,
+    )
     axes.set_xlim(0, 1)
     axes.set_ylim(bottom + 0.3, -0.8)
     axes.axis("off")
@@ -112,11 +130,23 @@ def _row(axes: Axes, one: TimelineAttempt, mark: Mark, row: int, place: float) -
         quiet = written(mark.event)
     else:
         axes.plot([x], [row], marker="o", markersize=6, color=_QUIET, fillstyle="none", zorder=3)
-    axes.text(_SCALE + 0.075, row - 0.03, f"{mark.at:%H:%M:%S}.{mark.at.microsecond // 100_000}", color=_QUIET,
-              va="bottom", fontsize=7.5)  # fmt: skip
+    axes.text(
+        _SCALE + 0.075,
+        row - 0.03,
+        f"{mark.at:%H:%M:%S}.{mark.at.microsecond // 100_000}",
+        color=_QUIET,
+        va="bottom",
+        fontsize=7.5,
+    )
     cut = text if len(text) <= 78 else text[:77] + "…"
-    axes.text(_TEXT, row, visible(cut), color=color if color in (_BREAK, _OK) else _INK, va="center",
-              weight="bold" if color == _BREAK else "normal")  # fmt: skip
+    axes.text(
+        _TEXT,
+        row,
+        visible(cut),
+        color=color if color in (_BREAK, _OK) else _INK,
+        va="center",
+        weight="bold" if color == _BREAK else "normal",
+    )
     if quiet:
         axes.text(_TEXT, row + 0.36, visible(quiet), color=_QUIET, va="center", fontsize=7)
 

@@ -128,9 +128,11 @@ def _hop(one: Step | None, room: int) -> str:
 
 def _of(one: Step, name: str) -> str:
     values = {
-        "target": (one.redirects_to or "",), "messages": one.carries, "cookies sent": one.cookies_sent,
+        "target": (one.redirects_to or "",),
+        "messages": one.carries,
+        "cookies sent": one.cookies_sent,
         "cookies set": one.cookie_lines,
-    }[name]  # fmt: skip
+    }[name]
     return ", ".join(filter(None, values)) or "none"
 
 
@@ -149,9 +151,13 @@ def _difference(one: Differing, style: str = "") -> Iterator[Line]:
         found = difference(one.left[0], one.right[0])
         if found and found.kind not in ("other", "edit"):
             yield from pages.compared(
-                one.left[0], one.right[0], (found.expected_span, found.actual_span), found.kind, indent=4,
+                one.left[0],
+                one.right[0],
+                (found.expected_span, found.actual_span),
+                found.kind,
+                indent=4,
                 labels=("left", "right"),
-            )  # fmt: skip
+            )
             return
     for label, values in (("left", one.left), ("right", one.right)):
         text = ", ".join(values[:_MOST]) + (f" … ({len(values)} in all)" if len(values) > _MOST else "")

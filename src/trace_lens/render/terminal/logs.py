@@ -35,13 +35,26 @@ def checked_pages(found: Checked, proposed: str | None) -> Iterator[Line]:
         told = f"{found.zoneless:,} times carry no zone and were read as UTC; set time_zone"
         yield from pages.row("zone", told)
     if found.ambiguous:
-        yield from pages.row("zone", f"{found.ambiguous:,} times lie in an hour that came twice, and nothing decides; "
-                             "they were taken as the first")  # fmt: skip
+        yield from pages.row(
+            "zone",
+            f"{found.ambiguous:,} times lie in an hour that came twice, and nothing decides; "
+            "they were taken as the first",
+        )
     lacking = [f"{name} in {share:.0%}" for name, share in found.lacking.items() if 0 < share < 1]
     never = [name for name, share in found.lacking.items() if share == 1]
-    yield from pages.row("lacking", "; ".join(filter(None, (
-        ", ".join(lacking) + " of the rows" if lacking else "",
-        f"never told: {', '.join(never)}" if never else ""))) or "nothing")  # fmt: skip
+    yield from pages.row(
+        "lacking",
+        "; ".join(
+            filter(
+                None,
+                (
+                    ", ".join(lacking) + " of the rows" if lacking else "",
+                    f"never told: {', '.join(never)}" if never else "",
+                ),
+            )
+        )
+        or "nothing",
+    )
     yield BLANK
     yield line(Span("Columns", "head"))
     rows = []
@@ -95,7 +108,7 @@ def loaded_pages(loaded: Sequence[Loaded], seconds: float) -> Iterator[Line]:
             )
             for one in loaded
         ],
-    )  # fmt: skip
+    )
     for one in loaded:
         if one.ambiguous:
             told = f"{one.ambiguous:,} times lie in an hour that came twice, and nothing decides"
@@ -128,9 +141,15 @@ def event_pages(found: Sequence[Event]) -> Iterator[Line]:
     yield from pages.table(
         ("time", "source", "user", "application", "", "code", "reason"),
         [
-            (show_moment(one.time.replace(microsecond=0)), one.source, one.user or "", one.app or "",
-             Span(one.outcome, style.get(one.outcome, "")), one.code or "",
-             (one.reason or "") + (" (doubled)" if one.doubled else ""))
+            (
+                show_moment(one.time.replace(microsecond=0)),
+                one.source,
+                one.user or "",
+                one.app or "",
+                Span(one.outcome, style.get(one.outcome, "")),
+                one.code or "",
+                (one.reason or "") + (" (doubled)" if one.doubled else ""),
+            )
             for one in found
         ],
-    )  # fmt: skip
+    )

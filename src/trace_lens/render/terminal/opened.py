@@ -81,9 +81,11 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
         names = ("where", "method", "status", "url", "carries")
         yield from pages.table(
             ("", "", "", "", "carries"),
-            [[", ".join(value) if isinstance(value := one[name], list) else str(value or "") for name in names]
-             for one in message.content["hops"]],
-        )  # fmt: skip
+            [
+                [", ".join(value) if isinstance(value := one[name], list) else str(value or "") for name in names]
+                for one in message.content["hops"]
+            ],
+        )
     if message.content.get("cookies"):
         yield BLANK
         yield line(Span("Cookies set", "head"))

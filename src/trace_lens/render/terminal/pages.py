@@ -56,9 +56,13 @@ def line(*parts: Span | str) -> Line:
 def prose(text: str, indent: int = 0, style: str = "", first: str = "") -> list[Line]:
     """A text wrapped to the width; identifiers are not broken. `first` is put before the first line."""
     wrapped = textwrap.wrap(
-        visible(text), max(20, width() - indent), break_long_words=False, break_on_hyphens=False,
-        initial_indent=first, subsequent_indent=" " * len(first),
-    )  # fmt: skip
+        visible(text),
+        max(20, width() - indent),
+        break_long_words=False,
+        break_on_hyphens=False,
+        initial_indent=first,
+        subsequent_indent=" " * len(first),
+    )
     return [line(" " * indent, Span(row, style)) for row in wrapped] or [BLANK]
 
 
@@ -83,9 +87,13 @@ def shown(value: str) -> str:
 
 
 def compared(
-    expected: str, actual: str, spans: tuple[tuple[int, int], tuple[int, int]], kind: str, indent: int = 2,
+    expected: str,
+    actual: str,
+    spans: tuple[tuple[int, int], tuple[int, int]],
+    kind: str,
+    indent: int = 2,
     labels: tuple[str, str] = ("expected", "actual"),
-) -> list[Line]:  # fmt: skip
+) -> list[Line]:
     """Two values under each other with the differing place marked, in the values and by a pointer below them."""
     room = width() - indent - 12
     rows: list[Line] = []

@@ -115,9 +115,13 @@ def _compared(cell: Cell, wanted: str) -> Iterator[Line]:
         yield from prose(f"It is in the wrong field: it is {cell.belongs}.", 6)
     elif found and cell.verdict == "near":
         yield from pages.compared(
-            wanted, cell.value.text, (found.expected_span, found.actual_span), found.kind, indent=6,
+            wanted,
+            cell.value.text,
+            (found.expected_span, found.actual_span),
+            found.kind,
+            indent=6,
             labels=("counts", "here"),
-        )  # fmt: skip
+        )
 
 
 def _agreeing(rows: list[Row], columns: dict[str, str]) -> Iterator[Line]:

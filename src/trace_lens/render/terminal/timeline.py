@@ -64,8 +64,14 @@ def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Iterator[Li
         zone = "; whole half hours: is time_zone right?" if hours > 0.9 and abs(hours - round(hours)) < 0.02 else ""
         pairs = f"{one.pairs:,} pair{'' if one.pairs == 1 else 's'}"
         style = "risk" if off else ""
-        rows.append((one.source, Span(ahead if off else "right", style), f"± {doubt:.1f} s{drift}",
-                     f"{_BASIS[one.basis]}, {pairs}{zone}"))  # fmt: skip
+        rows.append(
+            (
+                one.source,
+                Span(ahead if off else "right", style),
+                f"± {doubt:.1f} s{drift}",
+                f"{_BASIS[one.basis]}, {pairs}{zone}",
+            )
+        )
     yield from pages.table(("", "", "", ""), rows)
 
 
@@ -87,8 +93,13 @@ def _attempt(one: TimelineAttempt) -> Iterator[Line]:
         before = mark.at
         yield from _mark(one, mark)
     if not one.events:
-        yield from prose("The loaded logs hold nothing of this sign-in." if one.logs else
-                         "No logs are loaded; load them with: trace-lens logs load", 3, "quiet")  # fmt: skip
+        yield from prose(
+            "The loaded logs hold nothing of this sign-in."
+            if one.logs
+            else "No logs are loaded; load them with: trace-lens logs load",
+            3,
+            "quiet",
+        )
     if one.possible:
         yield from prose(f"Perhaps of this sign-in too, but likelier not: {_listed(one.possible)}.", 3, "quiet")
 
