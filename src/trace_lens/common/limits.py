@@ -47,7 +47,7 @@ CERTIFICATES = 2_000
 MESSAGES_LEAST, BYTES_OF_MESSAGE = 2_000, 256
 """Of a text so many messages are taken in any case, and one more for so many bytes of it; more in it is refused."""
 
-LOGGED_LINES = 50_000
+LOGGED_LINES = 40_000
 """Most requests that are taken from lines of a web server's log; a longer one is loaded as a log, not diagnosed."""
 
 BYTES_OF_COMMAND = 1024

@@ -114,7 +114,7 @@ def _peel_capture(capture: Capture) -> Peeled:
 
     def of_one(text: bytes) -> tuple[Found, ...]:
         try:
-            return _peel_text(text).found
+            return _peel_text(text, explain=False).found
         except Exception as error:
             failed.append(why(error, "reading a text in it"))
             return ()
@@ -132,11 +132,12 @@ def _in_short(failed: list[str], what: str) -> str | None:
     return f"{reasons} ({len(failed):,} {what})" if len(failed) > 1 else reasons
 
 
-def _peel_text(data: bytes) -> Peeled:
+def _peel_text(data: bytes, *, explain: bool = True) -> Peeled:
+    """The messages of a text; `explain` asks for how far each reading came, where it holds none."""
     several = _of_parts(parts_of(data))
     if several:
         return several
-    peeled = _peel_one(data)
+    peeled = _peel_one(data, explain=explain)
     if any("text around the message" in one.repairs for one in peeled.found):
         return _of_parts(runs_of(data)) or peeled
     return peeled
@@ -180,7 +181,7 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
     for line, part in parts[: limits.PARTS]:
         base = len(found)
         try:
-            inside = _peel_one(part).found
+            inside = _peel_one(part, explain=False).found
         except Exception as error:
             failed.append(why(error, f"reading the part at line {line:,}"))
             continue
@@ -199,7 +200,7 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
     return Peeled(tuple(found), left_out=left_out or None, failed=None if found else left_out or None)
 
 
-def _peel_one(data: bytes) -> Peeled:
+def _peel_one(data: bytes, *, explain: bool = True) -> Peeled:
     order = count()
     start = Found("", data)
     queue: list[tuple[int, int, Found]] = [(0, next(order), start)]
@@ -246,7 +247,8 @@ def _peel_one(data: bytes) -> Peeled:
             ends.append(state)
     if broken or beside:
         return broken or Peeled(beside, left_out=beyond)
-    return Peeled((), failed=beyond, readings=tuple(dict.fromkeys(_how_far(one) for one in (start, *ends)))[:4])
+    tried = (start, *ends) if explain else ()
+    return Peeled((), failed=beyond, readings=tuple(dict.fromkeys(_how_far(state) for state in tried))[:4])
 
 
 def _is_whole(kind: str, data: bytes) -> bool:
