@@ -21,15 +21,15 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
     for pin in pins:
         if pin.repairs or pin.problem:
             yield _damaged(pin)
-        known = any(trust.pins((pin,), one) for one in certificates)
+        known = any(trust.pins((pin,), certificate) for certificate in certificates)
         if certificates and provider and not known and (pin.certificate or pin.fingerprint):
             held = str(pin.fingerprint or (pin.certificate.sha256 if pin.certificate else ""))
-            left_over = any(trust.pins(pins, one) for one in certificates)
+            left_over = any(trust.pins(pins, certificate) for certificate in certificates)
             yield finding(
                 "certificate-not-published",
                 f"{app.name} pins a certificate that {provider.name} does not publish."
                 + (" It pins a published one too, so this one can be taken out." if left_over else ""),
-                expected="; ".join(str(one.sha256) for one in certificates),
+                expected="; ".join(str(certificate.sha256) for certificate in certificates),
                 actual=held,
                 value_to_set=None if left_over else str(certificates[0].sha256),
                 evidence=(Evidence("pinned", held, pin.file, pin.where),),
@@ -37,17 +37,17 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
             )
     if not pins or app.settings.application.trust_from == "metadata" or not provider:
         return
-    replacing = not any(trust.pins(pins, one) for one in certificates)
+    replacing = not any(trust.pins(pins, certificate) for certificate in certificates)
     for key in published:
-        one = key.certificate
-        if one and not trust.pins(pins, one):
+        certificate = key.certificate
+        if certificate and not trust.pins(pins, certificate):
             made = finding(
                 "next-key-not-pinned",
                 f"{provider.name} publishes a certificate that {app.name} does not trust yet, and {app.name} does not "
                 "fetch metadata by itself.",
-                expected=str(one.sha256),
-                value_to_set=str(one.sha256),
-                evidence=(Evidence("published", str(one.sha256), key.file, key.where),),
+                expected=str(certificate.sha256),
+                value_to_set=str(certificate.sha256),
+                evidence=(Evidence("published", str(certificate.sha256), key.file, key.where),),
             )
             yield made._replace(remedy=_REPLACE) if replacing else made
 
@@ -67,13 +67,15 @@ def signed_metadata(app: App, workspace: Workspace) -> Iterator[Finding]:
         ),
         (Side.APPLICATION, app.entity, app.source, app.settings.application.metadata),
     ):
-        for one in _signatures(source, name, workspace) if name else ():
-            if one.problem and (one.entity_id is None or (entity and one.entity_id == entity.entity_id)):
+        for signature in _signatures(source, name, workspace) if name else ():
+            if signature.problem and (
+                signature.entity_id is None or (entity and signature.entity_id == entity.entity_id)
+            ):
                 yield finding(
                     "metadata-signature-invalid",
-                    f"The signature of the metadata in {name} does not hold: {one.problem}.",
+                    f"The signature of the metadata in {name} does not hold: {signature.problem}.",
                     side=side,
-                    evidence=(Evidence("Signature", "does not hold", name or "", one.place),),
+                    evidence=(Evidence("Signature", "does not hold", name or "", signature.place),),
                 )
 
 

@@ -68,7 +68,7 @@ def client_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
             Side.APPLICATION,
         )
     for url in mine.redirect_uris if setup.redirect_uris else ():
-        if not any(same_redirect(one, url) for one in setup.redirect_uris):
+        if not any(same_redirect(text, url) for text in setup.redirect_uris):
             held = closest(url, setup.redirect_uris)
             yield Pair(
                 "redirect_uris",
@@ -80,7 +80,9 @@ def client_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     if issuer and mine.provider_issuer:
         yield Pair("issuer", issuer, in_app(app, "provider_issuer", mine.provider_issuer), Side.APPLICATION)
     lacking = [
-        one for one in mine.scopes if one not in setup.scopes_granted and one not in ("openid", "offline_access")
+        scope
+        for scope in mine.scopes
+        if scope not in setup.scopes_granted and scope not in ("openid", "offline_access")
     ]
     if setup.scopes_granted and lacking:
         yield Pair(
@@ -115,7 +117,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         lacking.append(("application.redirect_uris", "its redirect URIs are not on record", Side.APPLICATION))
     if provider and not provider.issuer and not mine.provider_issuer:
         lacking.append(("issuer", f"the issuer of {provider.name} is not on record", Side.PROVIDER))
-    if provider and not any(one.key.for_signing for one in token_keys.published(provider, workspace)):
+    if provider and not any(key.key.for_signing for key in token_keys.published(provider, workspace)):
         lacking.append(("key_set", f"no signing key of {provider.name} is on record", Side.PROVIDER))
     for key, reason, side in lacking:
         file = provider.source.file if provider and side is Side.PROVIDER else app.source.file
@@ -141,7 +143,7 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
                 "identifier-shared",
                 f"{app.name} and {other.name} have the same client_id {own}.",
                 actual=own,
-                evidence=tuple(in_app(one, "client_id", own).evidence for one in (app, other)),
+                evidence=tuple(in_app(application, "client_id", own).evidence for application in (app, other)),
             )
 
 
@@ -154,9 +156,9 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
         values = told if isinstance(told, tuple) else (told,) if told else ()
         if not isinstance(offers, list) or not values:
             continue
-        offered = [str(one) for one in offers]
+        offered = [str(offer) for offer in offers]
         for value in values:
-            if any(same_offer(key, value, one) for one in offered):
+            if any(same_offer(key, value, text) for text in offered):
                 continue
             listed_only = key == "scopes"
             nearest = closest(value, offered) if offered and not listed_only else None
@@ -244,19 +246,19 @@ def endpoints_called(case: OidcCase) -> Iterator[Finding]:
     provider = case.provider
     if provider is None or not provider.discovery:
         return
-    for one in case.attempt.messages:
-        address = one.parameters.address if one.parameters else None
-        to_application = one.kind == "logout-request" and one.get("iss") is not None
-        if address is None or one.kind not in _CALLS or to_application:
+    for message in case.attempt.messages:
+        address = message.parameters.address if message.parameters else None
+        to_application = message.kind == "logout-request" and message.get("iss") is not None
+        if address is None or message.kind not in _CALLS or to_application:
             continue
-        listed = [str(url) for member in _CALLS[one.kind] if (url := provider.discovery.get(member))]
-        evidence = Evidence("address", address, one.source, one.place)
+        listed = [str(url) for member in _CALLS[message.kind] if (url := provider.discovery.get(member))]
+        evidence = Evidence("address", address, message.source, message.place)
         if not listed:
             yield finding(
                 "endpoint-missing",
-                f"The {one.kind.replace('-', ' ')} went to {address}; the discovery document of {provider.name} "
-                f"has no {_CALLS[one.kind][0].replace('_', ' ')}.",
-                expected=_CALLS[one.kind][0],
+                f"The {message.kind.replace('-', ' ')} went to {address}; the discovery document of {provider.name} "
+                f"has no {_CALLS[message.kind][0].replace('_', ' ')}.",
+                expected=_CALLS[message.kind][0],
                 evidence=(evidence,),
             )
         elif address not in listed:

@@ -53,7 +53,10 @@ class ClientSides(Sides):
 
     @staticmethod
     def _seen(found: list[Evidence], label: str | None = None) -> list[tuple[str, Value]]:
-        return [("capture", Value(label or one.label, one.value, one.source, one.where)) for one in found]
+        return [
+            ("capture", Value(label or evidence.label, evidence.value, evidence.source, evidence.where))
+            for evidence in found
+        ]
 
     def _client_id(self) -> Row:
         cells = [
@@ -65,8 +68,8 @@ class ClientSides(Sides):
             if token and not self.case.as_access_token:
                 counts = self.setup.client_id or self.mine.client_id
                 shown = self.case.of_token("aud", "aud")
-                texts = [one for one in token.audience if one == counts] or list(token.audience)[:1]
-                cells += self._seen([one._replace(value=text) for one in shown for text in texts], "aud")
+                texts = [text for text in token.audience if text == counts] or list(token.audience)[:1]
+                cells += self._seen([evidence._replace(value=text) for evidence in shown for text in texts], "aud")
             cells += self._seen(self.case.parameter(self.case.attempt.request, "client_id"), "client_id of the request")
         owner = Side.PROVIDER if self.setup.client_id else Side.APPLICATION
         return self._row("client_id", "identifier of the application", owner, cells)
@@ -85,10 +88,10 @@ class ClientSides(Sides):
                 cells.append(("capture", Value("address of the answer", address, answer.source, answer.place)))
         row = self._row("redirect_uris", "redirect URI", Side.APPLICATION, cells, some_of=True)
         loopback = [
-            one._replace(verdict="equal", difference=None)
-            if one.against and same_redirect(one.against.text, one.value.text)
-            else one
-            for one in row.cells
+            cell._replace(verdict="equal", difference=None)
+            if cell.against and same_redirect(cell.against.text, cell.value.text)
+            else cell
+            for cell in row.cells
         ]
         return row._replace(cells=tuple(loopback))
 
@@ -117,11 +120,14 @@ class ClientSides(Sides):
             cells = self._discovered(member, document.get(member))
             if member == "authorization_endpoint":
                 cells = [*self._in_app("provider_sso_url", self.mine.provider_sso_url), *cells]
-            for one in self.case.attempt.of(kind) if self.case else ():
-                address = one.parameters.address if one.parameters else None
+            for message in self.case.attempt.of(kind) if self.case else ():
+                address = message.parameters.address if message.parameters else None
                 if address and ":" in address:
                     cells.append(
-                        ("capture", Value(f"address of the {kind.replace('-', ' ')}", address, one.source, one.place))
+                        (
+                            "capture",
+                            Value(f"address of the {kind.replace('-', ' ')}", address, message.source, message.place),
+                        )
                     )
             yield self._row(member, member.replace("_", " "), Side.PROVIDER, cells)
 
@@ -156,24 +162,26 @@ class ClientSides(Sides):
         told = getattr(self.mine, key)
         wanted = told if isinstance(told, tuple) else (told,) if told else ()
         listed = self.provider.discovery.get(member) if self.provider else None
-        offered = [str(one) for one in listed] if isinstance(listed, list) else []
+        offered = [str(item) for item in listed] if isinstance(listed, list) else []
         if not wanted and key != "token_algorithm":
             return Row(item=key, words=words, owner=Side.PROVIDER, cells=(), counts=None)
         against = self._discovered(member, ", ".join(offered))[0][1] if offered and self.provider else None
         cells = []
         for text in wanted:
-            fits = any(same_offer(key, text, one) for one in offered)
+            fits = any(same_offer(key, text, word) for word in offered)
             verdict = "alone" if against is None else "equal" if fits else "different"
             for column, value in self._in_app(key, text):
                 cells.append(Cell(column, value, verdict, against if verdict == "different" else None))
         if against:
             cells.append(
-                Cell(DOCUMENT, against, "equal" if cells and all(one.verdict == "equal" for one in cells) else "alone")
+                Cell(
+                    DOCUMENT, against, "equal" if cells and all(cell.verdict == "equal" for cell in cells) else "alone"
+                )
             )
         if key == "token_algorithm" and self.case and self.case.token:
             used = self.case.token.jws.algorithm
             allowed = list(wanted) or offered
-            fits = not allowed or any(same_algorithm(used, one) for one in allowed)
+            fits = not allowed or any(same_algorithm(used, item) for item in allowed)
             for column, value in self._seen(self.case.of_header("alg")):
                 cells.append(Cell(column, value, "equal" if fits else "different"))
         return Row(item=key, words=words, owner=Side.PROVIDER, cells=tuple(cells), counts=against)
@@ -181,10 +189,10 @@ class ClientSides(Sides):
     def _pkce(self) -> Row:
         told = self.mine.requires_pkce
         listed = self.provider.discovery.get("code_challenge_methods_supported") if self.provider else None
-        cells = [Cell(*one) for one in self._in_app("requires_pkce", None if told is None else str(told).lower())]
+        cells = [Cell(*value) for value in self._in_app("requires_pkce", None if told is None else str(told).lower())]
         if isinstance(listed, list):
             methods = ", ".join(map(str, listed))
-            cells += [Cell(*one) for one in self._discovered("code_challenge_methods_supported", methods)]
+            cells += [Cell(*value) for value in self._discovered("code_challenge_methods_supported", methods)]
         if self.case and self.case.request:
             method = self.case.asked("code_challenge_method") or (
                 "plain" if self.case.asked("code_challenge") else "none"
@@ -202,9 +210,9 @@ class ClientSides(Sides):
         provider = self.provider
         file = (provider.settings.key_set if provider else None) or ""
         cells = [
-            Cell(DOCUMENT, Value("key", one.id or "without a kid", file, one.place), "alone")
-            for one in (provider.key_set if provider else ())
-            if one.for_signing
+            Cell(DOCUMENT, Value("key", jwk.id or "without a kid", file, jwk.place), "alone")
+            for jwk in (provider.key_set if provider else ())
+            if jwk.for_signing
         ]
         counts = cells[0].value if cells else None
         if self.case and verdict and self.case.token:
@@ -213,13 +221,13 @@ class ClientSides(Sides):
             )
             for column, value in self._seen(self.case.of_header("kid")):
                 cells.append(Cell(column, value, "equal" if fits else "different"))
-            named = {one.key.id for one in verdict.named}
-            cells = [one._replace(verdict="equal") if one.value.text in named and fits else one for one in cells]
+            named = {key.key.id for key in verdict.named}
+            cells = [cell._replace(verdict="equal") if cell.value.text in named and fits else cell for cell in cells]
         return Row(item="keys", words="signing key", owner=Side.PROVIDER, cells=tuple(cells), counts=counts)
 
     def _secret(self) -> Row:
         told = self.mine.secret_expires
-        cells = tuple(Cell(*one) for one in self._in_app("secret_expires", str(told) if told else None))
+        cells = tuple(Cell(*value) for value in self._in_app("secret_expires", str(told) if told else None))
         return Row(item="secret", words="end of the client secret", owner=Side.PROVIDER, cells=cells, counts=None)
 
     def _claims(self) -> Iterator[Row]:
@@ -244,8 +252,8 @@ class ClientSides(Sides):
             if match and match.sent_as and self.case:
                 near = cells[0].value if match.near else None
                 how = difference(claim.name, match.sent_as) if match.near else None
-                for one in self.case.evidence_of(match.sent_as)[:1]:
-                    value = Value(self.case.source_of(match.sent_as), match.sent_as, one.source, one.where)
+                for evidence in self.case.evidence_of(match.sent_as)[:1]:
+                    value = Value(self.case.source_of(match.sent_as), match.sent_as, evidence.source, evidence.where)
                     cells.append(
                         Cell(
                             column="capture",

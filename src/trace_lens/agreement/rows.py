@@ -40,8 +40,10 @@ class Row(NamedTuple):
     @property
     def verdict(self) -> str:
         """The worst verdict of its cells; `missing` where there is no value at all."""
-        found = {one.verdict for one in self.cells}
-        return next((one for one in ("misplaced", "different", "near", "equal", "alone") if one in found), "missing")
+        found = {cell.verdict for cell in self.cells}
+        return next(
+            (literal for literal in ("misplaced", "different", "near", "equal", "alone") if literal in found), "missing"
+        )
 
 
 class Copy(NamedTuple):
@@ -67,7 +69,7 @@ class Sides:
 
     def _in_app(self, key: str, *texts: str | None) -> list[tuple[str, Value]]:
         place = self.app.source.where("application", key)
-        return [("application", Value(key, one, self.app.source.file, place)) for one in texts if one]
+        return [("application", Value(key, text, self.app.source.file, place)) for text in texts if text]
 
     def _at_provider(self, key: str, text: str | None) -> list[tuple[str, Value]]:
         place = self.app.source.where("provider_setup", key)
@@ -77,7 +79,7 @@ class Sides:
         if self.provider is None:
             return []
         source = self.provider.source
-        return [("provider", Value(key, one, source.file, source.where(key))) for one in texts if one]
+        return [("provider", Value(key, text, source.file, source.where(key))) for text in texts if text]
 
     def _row(
         self,
@@ -105,16 +107,16 @@ class Sides:
                 continue
             options = [counts] if not some_of else accepted
             judged.append(self._cell(item, column, value, options))
-        if sum(1 for one in judged) > 1 and all(one.verdict in ("alone", "equal") for one in judged):
-            held = any(one.verdict == "equal" for one in judged)
-            judged = [one._replace(verdict="equal") if held else one for one in judged]
+        if sum(1 for item in judged) > 1 and all(cell.verdict in ("alone", "equal") for cell in judged):
+            held = any(cell.verdict == "equal" for cell in judged)
+            judged = [cell._replace(verdict="equal") if held else cell for cell in judged]
         return Row(item=item, words=words, owner=owner, cells=tuple(judged), counts=counts)
 
     def _cell(self, item: str, column: str, value: Value, options: list[Value]) -> Cell:
-        same = next((one for one in options if one.text == value.text), None)
+        same = next((option for option in options if option.text == value.text), None)
         if same:
             return Cell(column, value, "equal", same)
-        near = [one for one in options if is_near(one.text, value.text) or _alike(one.text, value.text)]
+        near = [option for option in options if is_near(option.text, value.text) or _alike(option.text, value.text)]
         against = near[0] if near else options[0]
         belongs = misplaced(self.app, self.workspace, item, value.text)
         found = difference(against.text, value.text)
@@ -132,8 +134,8 @@ class Sides:
             *self._in_app("email_domains", ", ".join(self.mine.email_domains)),
             *self._of_provider("email_domains", ", ".join(theirs)),
         ]
-        known = {one.casefold() for one in theirs}
-        if self.mine.email_domains and theirs and {one.casefold() for one in self.mine.email_domains} <= known:
+        known = {their.casefold() for their in theirs}
+        if self.mine.email_domains and theirs and {domain.casefold() for domain in self.mine.email_domains} <= known:
             alike = tuple(Cell(column, value, "equal") for column, value in cells)
             return Row(item="email_domains", words="e-mail domains", owner=Side.PROVIDER, cells=alike, counts=None)
         return self._row("email_domains", "e-mail domains", Side.PROVIDER, cells)

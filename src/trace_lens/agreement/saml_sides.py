@@ -12,6 +12,7 @@ from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.difference import difference, is_near
 from trace_lens.common.findings import Side
 from trace_lens.common.secret_names import relay_words
+from trace_lens.saml.messages import Instant, Located, NameID
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Role
 from trace_lens.saml.names import FORMAT_UNSPECIFIED, short
 from trace_lens.workspace import trust
@@ -59,12 +60,17 @@ class SamlSides(Sides):
         source = self.case.attempt.source if self.case else ""
         return [("capture", Value(label, text, source, where)) for label, text, where in values if text]
 
-    def _shown(self, label: str, located: object, *, asked: bool = False) -> list[tuple[str, Value]]:
+    def _shown(
+        self, label: str, located: Located[str] | NameID | Instant | None, *, asked: bool = False
+    ) -> list[tuple[str, Value]]:
         """A value of the message, or of the request, as a cell."""
         if self.case is None or located is None:
             return []
         shown = self.case.asked if asked else self.case.shown
-        return [("capture", Value(label, one.value, one.source, one.where)) for one in shown(label, located)]  # type: ignore[arg-type]
+        return [
+            ("capture", Value(label, evidence.value, evidence.source, evidence.where))
+            for evidence in shown(label, located)
+        ]
 
     def _identifier(self) -> Row:
         assertion = self.case.assertion if self.case else None
@@ -75,7 +81,11 @@ class SamlSides(Sides):
             *self._in_app("entity_id", self.mine.entity_id),
             *self._at_provider("audience", self.setup.audience),
             *(self._in_metadata("application", "entityID", (entity.entity_id, entity.where)) if entity else []),
-            *(cell for one in (conditions.audiences if conditions else ()) for cell in self._shown("Audience", one)),
+            *(
+                cell
+                for audience in (conditions.audiences if conditions else ())
+                for cell in self._shown("Audience", audience)
+            ),
             *self._shown("Issuer of the request", request.issuer if request else None, asked=True),
         ]
         return self._row("audience", "identifier of the application", Side.APPLICATION, cells)
@@ -93,8 +103,8 @@ class SamlSides(Sides):
         ]
         if case:
             cells += self._shown("Destination", case.response.destination if case.response else None)
-            recipients = [one.data.recipient for one in bearers(case) if one.data]
-            cells += [cell for one in recipients for cell in self._shown("Recipient", one)]
+            recipients = [bearer.data.recipient for bearer in bearers(case) if bearer.data]
+            cells += [cell for recipient in recipients for cell in self._shown("Recipient", recipient)]
             asked = case.request.acs_url if case.request else None
             cells += self._shown("AssertionConsumerServiceURL of the request", asked, asked=True)
         return self._row("acs_url", "ACS URL", Side.APPLICATION, cells, some_of=True)
@@ -139,7 +149,7 @@ class SamlSides(Sides):
         ]
         row = self._row("name_id_format", "name identifier format", Side.APPLICATION, cells)
         if wanted == FORMAT_UNSPECIFIED:
-            row = row._replace(cells=tuple(one._replace(verdict="equal") for one in row.cells))
+            row = row._replace(cells=tuple(cell._replace(verdict="equal") for cell in row.cells))
         listed = [
             *self._in_metadata("application", "NameIDFormat", *_formats(sp)),
             *self._in_metadata("provider", "NameIDFormat", *_formats(idp)),
@@ -181,8 +191,8 @@ class SamlSides(Sides):
         for pin in pins:
             text = str(pin.fingerprint or (pin.certificate.sha256 if pin.certificate else pin.problem))
             value = Value("trusted_certificates", text, pin.file, pin.where)
-            fits = any(trust.pins((pin,), one) for one in known)
-            left_over = any(trust.pins(pins, one) for one in known)
+            fits = any(trust.pins((pin,), certificate) for certificate in known)
+            left_over = any(trust.pins(pins, certificate) for certificate in known)
             verdict = "equal" if fits else "different" if known and not left_over else "alone"
             cells.append(Cell("application", value, verdict, None if fits else counts))
         for verdict_of in self.case.signed.own if self.case else ():
@@ -192,7 +202,7 @@ class SamlSides(Sides):
                 place = self.case.attempt.place + verdict_of.place
                 value = Value("certificate in use", str(certificate.sha256), self.case.attempt.source, place)
                 cells.append(Cell("capture", value, "equal" if trusted else "different", None if trusted else counts))
-        cells.sort(key=lambda one: COLUMNS.index(one.column))
+        cells.sort(key=lambda item: COLUMNS.index(item.column))
         return Row(
             item="certificates", words="signing certificate", owner=Side.PROVIDER, cells=tuple(cells), counts=counts
         )
@@ -215,7 +225,7 @@ class SamlSides(Sides):
         case = self.case
         wanted = self.mine.signed_part
         role = self._sp()
-        have = "+".join(sorted({one.part for one in case.signed.own})) if case else ""
+        have = "+".join(sorted({verdict.part for verdict in case.signed.own})) if case else ""
         sent = {"assertion+response": "both"}.get(have, have) or ("none" if case and case.assertion else "")
         cells = [Cell("application", value) for _, value in self._in_app("signed_part", wanted)]
         if role and role.wants_signed_assertions:
@@ -257,22 +267,22 @@ class SamlSides(Sides):
                 item="signs_requests",
                 words="signed requests",
                 owner=Side.PROVIDER,
-                cells=tuple(Cell(*one) for one in cells),
+                cells=tuple(Cell(*cell) for cell in cells),
                 counts=None,
             )
         return self._row("signs_requests", "signed requests", Side.PROVIDER, cells)
 
     def _algorithms(self) -> Row:
         cells = []
-        for one in self.case.signed.own if self.case else ():
-            weak = f" (weak: {', '.join(one.signature.weak_parts)})" if one.signature.weak_parts else ""
-            text = short(one.signature.algorithm_uri or "none") + weak
-            cells += self._captured((f"signature of the {one.part}", text, one.place))
+        for verdict in self.case.signed.own if self.case else ():
+            weak = f" (weak: {', '.join(verdict.signature.weak_parts)})" if verdict.signature.weak_parts else ""
+            text = short(verdict.signature.algorithm_uri or "none") + weak
+            cells += self._captured((f"signature of the {verdict.part}", text, verdict.place))
         return Row(
             item="algorithms",
             words="signature algorithm",
             owner=Side.PROVIDER,
-            cells=tuple(Cell(*one) for one in cells),
+            cells=tuple(Cell(*cell) for cell in cells),
             counts=None,
         )
 
@@ -293,7 +303,7 @@ class SamlSides(Sides):
                 item="relay_state",
                 words="relay state",
                 owner=Side.APPLICATION,
-                cells=tuple(Cell(*one) for one in cells),
+                cells=tuple(Cell(*cell) for cell in cells),
                 counts=None,
             )
         return self._row("relay_state", "relay state", Side.APPLICATION, cells)
@@ -302,8 +312,8 @@ class SamlSides(Sides):
         """Each claim that the application reads: its name, and what was sent for it; then its values."""
         requested = {}
         role = self._sp()
-        for one in role.attributes if role else ():
-            requested[one.name] = one
+        for attribute in role.attributes if role else ():
+            requested[attribute.name] = attribute
         sent = {match.position: match for match in matches(self.case)} if self.case and self.case.assertion else {}
         for position, claim in enumerate(self.app.settings.claims):
             place = self.app.source.where("claims", position)
@@ -333,7 +343,7 @@ class SamlSides(Sides):
                     one_of = ", ".join(claim.one_of)
                     fits = text in claim.one_of
                     for column, value in self._captured((claim.name, text, "AttributeStatement")):
-                        near = next((each for each in claim.one_of if is_near(each, text)), None)
+                        near = next((word for word in claim.one_of if is_near(word, text)), None)
                         against = None if fits else allowed._replace(text=near or one_of)
                         verdict = "equal" if fits else "near" if near else "different"
                         values.append(
@@ -351,8 +361,12 @@ class SamlSides(Sides):
 
 def _places(role: Role | None, purpose: str) -> list[tuple[str, str]]:
     """The addresses of the endpoints of one purpose, with the place of each."""
-    return [(one.location, one.where) for one in (role.endpoints if role else ()) if one.purpose == purpose]
+    return [
+        (endpoint.location, endpoint.where)
+        for endpoint in (role.endpoints if role else ())
+        if endpoint.purpose == purpose
+    ]
 
 
 def _formats(role: Role | None) -> tuple[tuple[str, str], ...]:
-    return tuple((one, "NameIDFormat") for one in role.name_id_formats) if role else ()
+    return tuple((format_name, "NameIDFormat") for format_name in role.name_id_formats) if role else ()

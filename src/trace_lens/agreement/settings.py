@@ -53,7 +53,7 @@ def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     acs = [found for url in app.acs_urls if (found := _in_app(app, "acs_urls", url))]
     copied = _setup(app, "acs_url", setup.acs_url)
     if acs and copied:
-        same = next((one for one in acs if one.text == copied.text), acs[0])
+        same = next((value for value in acs if value.text == copied.text), acs[0])
         yield Pair("acs_url", same, copied, Side.PROVIDER)
     wanted = _in_app(app, "name_id_format", mine.name_id_format)
     copied = _setup(app, "name_id_format", setup.name_id_format)
@@ -92,11 +92,11 @@ def _own_pairs(app: App) -> Iterator[Pair]:
         ("acs_urls", "AssertionConsumerService", mine.acs_urls),
         ("sign_out_url", "SingleLogoutService", (mine.sign_out_url,) if mine.sign_out_url else ()),
     ):
-        listed = [one for one in (role.endpoints if role else ()) if one.purpose == purpose]
+        listed = [endpoint for endpoint in (role.endpoints if role else ()) if endpoint.purpose == purpose]
         for text in texts:
             own = _in_app(app, key, text)
-            if listed and own and text not in {one.location for one in listed}:
-                near = next((one for one in listed if is_near(one.location, text)), listed[0])
+            if listed and own and text not in {endpoint.location for endpoint in listed}:
+                near = next((endpoint for endpoint in listed if is_near(endpoint.location, text)), listed[0])
                 file = mine.metadata or ""
                 told = Value(f"{purpose} in the application's metadata", near.location, file, near.where)
                 yield Pair(key, told, own, Side.APPLICATION)
@@ -266,7 +266,9 @@ def _file_of(app: App, workspace: Workspace, side: Side) -> str:
 
 def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
     others = [
-        one for one in workspace.apps.values() if one is not app and app.entity_id and one.entity_id == app.entity_id
+        application
+        for application in workspace.apps.values()
+        if application is not app and app.entity_id and application.entity_id == app.entity_id
     ]
     for other in others:
         yield finding(
@@ -275,9 +277,12 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
             actual=app.entity_id,
             evidence=tuple(
                 Evidence(
-                    "entity_id", one.entity_id or "", one.source.file, one.source.where("application", "entity_id")
+                    "entity_id",
+                    application.entity_id or "",
+                    application.source.file,
+                    application.source.where("application", "entity_id"),
                 )
-                for one in (app, other)
+                for application in (app, other)
             ),
         )
 
@@ -364,16 +369,16 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
 
 
 _EXPLAINS: dict[str, Callable[[Finding], bool]] = {
-    "audience-mismatch": lambda one: _item(one) in ("audience", "entity_id", "client_id"),
-    "destination-mismatch": lambda one: _item(one) in ("acs_url", "acs_urls"),
-    "recipient-mismatch": lambda one: _item(one) in ("acs_url", "acs_urls"),
-    "issuer-mismatch": lambda one: _item(one) in ("provider_entity_id", "provider_issuer"),
-    "redirect-uri-mismatch": lambda one: _item(one) == "redirect_uris",
-    "identifier-in-request-unknown": lambda one: _item(one) in ("client_id", "audience", "entity_id"),
-    "scope-not-granted": lambda one: _item(one) == "scopes_granted",
-    "name-id-format-mismatch": lambda one: _item(one) == "name_id_format",
-    "signed-by-other-known-key": lambda one: one.code in ("certificate-not-published", "next-key-not-pinned"),
-    "fingerprint-mismatch": lambda one: one.code in ("certificate-not-published", "next-key-not-pinned"),
+    "audience-mismatch": lambda finding: _item(finding) in ("audience", "entity_id", "client_id"),
+    "destination-mismatch": lambda finding: _item(finding) in ("acs_url", "acs_urls"),
+    "recipient-mismatch": lambda finding: _item(finding) in ("acs_url", "acs_urls"),
+    "issuer-mismatch": lambda finding: _item(finding) in ("provider_entity_id", "provider_issuer"),
+    "redirect-uri-mismatch": lambda finding: _item(finding) == "redirect_uris",
+    "identifier-in-request-unknown": lambda finding: _item(finding) in ("client_id", "audience", "entity_id"),
+    "scope-not-granted": lambda finding: _item(finding) == "scopes_granted",
+    "name-id-format-mismatch": lambda finding: _item(finding) == "name_id_format",
+    "signed-by-other-known-key": lambda finding: finding.code in ("certificate-not-published", "next-key-not-pinned"),
+    "fingerprint-mismatch": lambda finding: finding.code in ("certificate-not-published", "next-key-not-pinned"),
 }
 
 
@@ -391,14 +396,14 @@ def beside(case: Case, findings: list[Finding]) -> list[Finding]:
         from trace_lens.checks.oidc.case import OidcCase
 
         called = list(endpoints_called(case)) if isinstance(case, OidcCase) else []
-    explained = [_EXPLAINS[one.code] for one in findings if one.breaks and one.code in _EXPLAINS]
+    explained = [_EXPLAINS[finding.code] for finding in findings if finding.breaks and finding.code in _EXPLAINS]
     if not explained:
         return called
     found = [
-        one
+        finding
         for ask in ((_disagreements,) if case.protocol == "oidc" else (_disagreements, pinned_keys))
-        for one in ask(case.app, case.workspace)
-        if one.stage is _STAGE and any(explains(one) for explains in explained)
+        for finding in ask(case.app, case.workspace)
+        if finding.stage is _STAGE and any(explains(finding) for explains in explained)
     ]
     return called + found + _misplaced_in_findings(case, findings, found)
 
@@ -434,11 +439,16 @@ def _misplaced_in_findings(case: Case, findings: list[Finding], found: list[Find
     if case.protocol == "oidc":
         items["audience-mismatch"] = "client_id"
     more = []
-    for one in findings:
-        item = items.get(one.code)
-        if item is None or one.actual is None or one.because_of or any(other.actual == one.actual for other in found):
+    for raised in findings:
+        item = items.get(raised.code)
+        if (
+            item is None
+            or raised.actual is None
+            or raised.because_of
+            or any(other.actual == raised.actual for other in found)
+        ):
             continue
-        belongs = misplaced_value(case, item, one.actual, one.expected, one.evidence[:1])
+        belongs = misplaced_value(case, item, raised.actual, raised.expected, raised.evidence[:1])
         if belongs:
-            more.append(belongs._replace(side=one.side, value_to_set=one.value_to_set))
+            more.append(belongs._replace(side=raised.side, value_to_set=raised.value_to_set))
     return more

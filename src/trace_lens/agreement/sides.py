@@ -36,7 +36,7 @@ def copies(found: Iterable[Row]) -> list[Copy]:
             side = receiving if cell.column == "capture" else Side(cell.column)
             if sent_by_application:
                 side = Side.APPLICATION
-            if any(one.side is side and one.item == row.item for one in made):
+            if any(copy.side is side and copy.item == row.item for copy in made):
                 continue
             own = sent_by_application and row.owner is Side.APPLICATION
             made.append(Copy(item=row.item, side=side, value=cell.against, into=cell.value, of_itself=own))

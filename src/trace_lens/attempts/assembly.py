@@ -109,15 +109,15 @@ class Attempt(NamedTuple):
         if self.answer:
             if self.request is None:
                 wanted |= self.answer.answers
-            offered |= {f"session {one}" for one in self.answer.sessions}
+            offered |= {f"session {session}" for session in self.answer.sessions}
         elif self.request and self.request.id:
             offered.add(self.request.id)
-        for one in self.sign_out:
+        for message in self.sign_out:
             if self.answer is None:
-                wanted |= {f"session {index}" for index in one.sessions}
-            if isinstance(one.content, LogoutRequest) and one.id:
-                offered.add(one.id)
-            wanted |= one.answers
+                wanted |= {f"session {index}" for index in message.sessions}
+            if isinstance(message.content, LogoutRequest) and message.id:
+                offered.add(message.id)
+            wanted |= message.answers
         return wanted, offered
 
 
@@ -126,29 +126,29 @@ def assemble(messages: list[Message], *, together: bool = False) -> list[Attempt
 
     With `together` the messages of all sources count as of one capture.
     """
-    answers = [one for one in messages if one.found.kind in ANSWER_KINDS]
+    answers = [message for message in messages if message.found.kind in ANSWER_KINDS]
     if len(messages) == 1 and answers:
         return [Attempt(messages[0], messages[0])]
-    requests = [one for one in messages if one.found.kind == "saml-authn-request"]
-    outs = [one for one in messages if one.found.kind in SIGN_OUT_KINDS]
-    artifacts = [one for one in messages if isinstance(one.content, Artifact)]
-    order = {id(one): position for position, one in enumerate(messages)}
+    requests = [message for message in messages if message.found.kind == "saml-authn-request"]
+    outs = [message for message in messages if message.found.kind in SIGN_OUT_KINDS]
+    artifacts = [message for message in messages if isinstance(message.content, Artifact)]
+    order = {id(message): position for position, message in enumerate(messages)}
 
     answered = list(_answered(answers, requests, order, together))
-    taken = {id(one.request) for one in answered}
-    answered += [Attempt(one, request=one) for one in requests if id(one) not in taken]
-    answered.sort(key=lambda one: min(order[id(each)] for each in _members(one)))
+    taken = {id(attempt.request) for attempt in answered}
+    answered += [Attempt(request, request=request) for request in requests if id(request) not in taken]
+    answered.sort(key=lambda item: min(order[id(member)] for member in _members(item)))
     attempts = _rounds(answered, together)
     attempts = _with_artifacts(attempts, artifacts, together)
     attempts = list(_with_sign_outs(attempts, outs, together))
-    firsts = [(min(order[id(one)] for one in _members(attempt)), attempt) for attempt in attempts]
+    firsts = [(min(order[id(member)] for member in _members(attempt)), attempt) for attempt in attempts]
     return [attempt._replace(first=messages[first]) for first, attempt in sorted(firsts, key=lambda pair: pair[0])]
 
 
 def _members(attempt: Attempt) -> Iterator[Message]:
-    for one in (attempt.answer, attempt.request, attempt.artifact, *attempt.sign_out):
-        if one:
-            yield one
+    for message in (attempt.answer, attempt.request, attempt.artifact, *attempt.sign_out):
+        if message:
+            yield message
 
 
 def _answered(
@@ -158,8 +158,8 @@ def _answered(
     free = list(requests)
     named: dict[int, Message] = {}
     for answer in answers:
-        fitting = [one for one in requests if one.id and one.id in answer.answers]
-        unused = [one for one in fitting if one in free and order[id(one)] < order[id(answer)]]
+        fitting = [request for request in requests if request.id and request.id in answer.answers]
+        unused = [message for message in fitting if message in free and order[id(message)] < order[id(answer)]]
         request = next(iter(unused or fitting), None)
         if request:
             named[id(answer)] = request
@@ -169,11 +169,11 @@ def _answered(
         request = named.get(id(answer))
         if request is None:
             fitting = [
-                one
-                for one in free
-                if (together or one.source == answer.source)
-                and order[id(one)] < order[id(answer)]
-                and _same_parties(one, answer)
+                message
+                for message in free
+                if (together or message.source == answer.source)
+                and order[id(message)] < order[id(answer)]
+                and _same_parties(message, answer)
             ]
             request = fitting[-1] if fitting else None
             if request:
@@ -190,15 +190,17 @@ def _same_parties(request: Message, answer: Message) -> bool:
         return False
     audiences = {
         audience.value
-        for one in assertions_of(answer.content)
-        if one.conditions
-        for audience in one.conditions.audiences
+        for assertion in assertions_of(answer.content)
+        if assertion.conditions
+        for audience in assertion.conditions.audiences
     }
     destination = answer.content.destination if isinstance(answer.content, Response) else None
     known = audiences | ({destination.value} if destination else set())
     if not known:
         return True
-    return bool(known & {one.value for one in (asked.issuer.text if asked.issuer else None, asked.acs_url) if one})
+    return bool(
+        known & {value.value for value in (asked.issuer.text if asked.issuer else None, asked.acs_url) if value}
+    )
 
 
 def _rounds(attempts: list[Attempt], together: bool) -> list[Attempt]:
@@ -210,7 +212,7 @@ def _rounds(attempts: list[Attempt], together: bool) -> list[Attempt]:
             asked = before.authn_request.issuer if before.authn_request else None
             if asked and asked.value in _asking(attempt):
                 made.pop()
-                silent = [one for one in (before.request, before.answer) if one]
+                silent = [message for message in (before.request, before.answer) if message]
                 attempt = attempt._replace(earlier=(*before.earlier, *silent))
         made.append(attempt)
     return made
@@ -222,7 +224,12 @@ def _asking(attempt: Attempt) -> set[str]:
     if request:
         return {request.issuer.value} if request.issuer else set()
     assertions = assertions_of(attempt.answer.content) if attempt.answer else ()
-    return {audience.value for one in assertions if one.conditions for audience in one.conditions.audiences}
+    return {
+        audience.value
+        for assertion in assertions
+        if assertion.conditions
+        for audience in assertion.conditions.audiences
+    }
 
 
 def _refused_silently(attempt: Attempt) -> bool:
@@ -236,10 +243,15 @@ def _with_artifacts(attempts: list[Attempt], artifacts: list[Message], together:
     """Each artifact with the answer that it was exchanged for, else by itself."""
     made = list(attempts)
     for artifact in artifacts:
-        for position, one in enumerate(made):
-            near = together or one.source == artifact.source
-            if near and one.answer and one.artifact is None and one.answer.found.kind == "saml-artifact-response":
-                made[position] = one._replace(artifact=artifact)
+        for position, attempt in enumerate(made):
+            near = together or attempt.source == artifact.source
+            if (
+                near
+                and attempt.answer
+                and attempt.artifact is None
+                and attempt.answer.found.kind == "saml-artifact-response"
+            ):
+                made[position] = attempt._replace(artifact=artifact)
                 break
         else:
             made.append(Attempt(artifact, artifact=artifact))
@@ -251,17 +263,17 @@ def _with_sign_outs(attempts: list[Attempt], outs: list[Message], together: bool
     owned: dict[int, list[Message]] = {}
     alone: list[list[Message]] = []
     for exchange in _exchanges(outs):
-        signed_in = [one for one in attempts if one.answer]
-        ended = {session for one in exchange for session in one.sessions}
-        by_session = [one for one in signed_in if one.answer and ended & one.answer.sessions]
-        beside = [one for one in signed_in if together or one.source == exchange[0].source]
+        signed_in = [attempt for attempt in attempts if attempt.answer]
+        ended = {session for message in exchange for session in message.sessions}
+        by_session = [attempt for attempt in signed_in if attempt.answer and ended & attempt.answer.sessions]
+        beside = [attempt for attempt in signed_in if together or attempt.source == exchange[0].source]
         owner = next(iter(by_session), None) or (beside[-1] if beside else None)
         if owner is None:
             alone.append(exchange)
         else:
             owned.setdefault(id(owner), []).extend(exchange)
-    for one in attempts:
-        yield one._replace(sign_out=tuple(owned.get(id(one), ())))
+    for attempt in attempts:
+        yield attempt._replace(sign_out=tuple(owned.get(id(attempt), ())))
     for exchange in alone:
         yield Attempt(exchange[0], sign_out=tuple(exchange))
 
@@ -269,15 +281,15 @@ def _with_sign_outs(attempts: list[Attempt], outs: list[Message], together: bool
 def _exchanges(outs: Iterable[Message]) -> list[list[Message]]:
     """Logout requests, each with the response that names it; a response to none of them by itself."""
     found = list(outs)
-    requests = {one.id: [one] for one in found if isinstance(one.content, LogoutRequest) and one.id}
+    requests = {message.id: [message] for message in found if isinstance(message.content, LogoutRequest) and message.id}
     loose: list[list[Message]] = []
-    for one in found:
-        if isinstance(one.content, LogoutResponse):
-            asked = next((requests[name] for name in one.answers if name in requests), None)
+    for message in found:
+        if isinstance(message.content, LogoutResponse):
+            asked = next((requests[name] for name in message.answers if name in requests), None)
             if asked:
-                asked.append(one)
+                asked.append(message)
                 continue
-        elif one.id in requests:
+        elif message.id in requests:
             continue
-        loose.append([one])
+        loose.append([message])
     return [*requests.values(), *loose]

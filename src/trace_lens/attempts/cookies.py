@@ -92,8 +92,8 @@ def is_public_suffix(host: str) -> bool:
 
 def same_site(left: str, right: str) -> bool:
     """Whether two addresses are of one site, the scheme counting too (HTML §7.1.1, schemefully same site)."""
-    one, other = parts_of(left), parts_of(right)
-    return one.scheme.lower() == other.scheme.lower() and site_of(ascii_host(one.hostname or "")) == site_of(
+    result, other = parts_of(left), parts_of(right)
+    return result.scheme.lower() == other.scheme.lower() and site_of(ascii_host(result.hostname or "")) == site_of(
         ascii_host(other.hostname or "")
     )
 
@@ -137,7 +137,7 @@ def read_date(text: str) -> datetime | None:
     day = month = year = None
     for token in re.split(r"[\x09\x20-\x2f\x3b-\x40\x5b-\x60\x7b-\x7e]+", text):
         if clock is None and (match := re.match(r"(\d{1,2}):(\d{1,2}):(\d{1,2})(?!\d)", token)):
-            clock = tuple(int(one) for one in match.groups())
+            clock = tuple(int(group) for group in match.groups())
         elif day is None and (match := re.match(r"(\d{1,2})(?!\d)", token)):
             day = int(match[1])
         elif month is None and token[:3].lower() in _MONTHS:
@@ -159,8 +159,8 @@ def read_set_cookie(line: str, by: Exchange) -> Cookie | Refused:
     name, equals, value = pair.partition("=")
     name, value = (name.strip(), value.strip()) if equals else ("", pair.strip())
     attributes: dict[str, str] = {}
-    for one in told:
-        key, _, held = one.partition("=")
+    for text in told:
+        key, _, held = text.partition("=")
         attributes[key.strip().lower()] = held.strip()
 
     def refused(reason: str, set_to: str | None) -> Refused:
@@ -261,7 +261,7 @@ class CookieStore:
 
     def _make_room(self, latest: Cookie) -> None:
         site = site_of(latest.domain)
-        same = [key for key, one in self._held.items() if site_of(one.domain) == site]
+        same = [key for key, cookie in self._held.items() if site_of(cookie.domain) == site]
         for key in same[: max(0, len(same) - limits.COOKIES_OF_DOMAIN)]:
             del self._held[key]
 

@@ -34,7 +34,7 @@ class Hop(NamedTuple):
     @property
     def kinds(self) -> tuple[str, ...]:
         """The kinds of messages that it carries, each once."""
-        return tuple(dict.fromkeys(one.kind for one in self.carries))
+        return tuple(dict.fromkeys(message.kind for message in self.carries))
 
 
 class Way(NamedTuple):
@@ -53,7 +53,7 @@ class Way(NamedTuple):
     def hop_of(self, found: Found | None) -> Hop | None:
         """The hop that carried a message."""
         number = found.context.get(EXCHANGE) if found else None
-        return next((one for one in self.hops if str(one.exchange.number) == number), None)
+        return next((hop for hop in self.hops if str(hop.exchange.number) == number), None)
 
     def before(self, hop: Hop) -> tuple[Hop, ...]:
         """The hops before one."""
@@ -83,7 +83,7 @@ def carried_by(messages: Iterable[Found]) -> dict[int, list[Found]]:
 
 def steps_in(capture: Capture, carrying: Container[int]) -> tuple[Exchange, ...]:
     """The steps of a capture: pages, redirects, and the exchanges whose numbers are `carrying` a message."""
-    return tuple(one for one in capture.exchanges if one.number in carrying or _is_step(one))
+    return tuple(exchange for exchange in capture.exchanges if exchange.number in carrying or _is_step(exchange))
 
 
 def link(capture: Capture, messages: Iterable[Found]) -> Links:
@@ -92,16 +92,16 @@ def link(capture: Capture, messages: Iterable[Found]) -> Links:
     steps = steps_in(capture, carrying)
     exits = _Exits()
     causes: list[tuple[str, int | None]] = []
-    for position, one in enumerate(steps):
-        causes.append(exits.cause_of(one, steps, carries=one.number in carrying))
-        exits.add(position, one)
-    return Links(steps, tuple(causes), {one.number: position for position, one in enumerate(steps)})
+    for position, step in enumerate(steps):
+        causes.append(exits.cause_of(step, steps, carries=step.number in carrying))
+        exits.add(position, step)
+    return Links(steps, tuple(causes), {step.number: position for position, step in enumerate(steps)})
 
 
-def _is_step(one: Exchange) -> bool:
-    if one.kind == STATIC or one.method in ("OPTIONS", "HEAD"):
+def _is_step(exchange: Exchange) -> bool:
+    if exchange.kind == STATIC or exchange.method in ("OPTIONS", "HEAD"):
         return False
-    return one.kind == PAGE
+    return exchange.kind == PAGE
 
 
 class _Exits:
@@ -113,47 +113,49 @@ class _Exits:
         self._jumps: dict[str, int] = {}
         self._pages: dict[str, int] = {}
 
-    def add(self, position: int, one: Exchange) -> None:
-        target = one.redirects_to
+    def add(self, position: int, exchange: Exchange) -> None:
+        target = exchange.redirects_to
         if target:
             self._redirects[_bare(target)] = position
             return
-        if one.kind != PAGE:
+        if exchange.kind != PAGE:
             return
-        for jump in jumps_of(one):
+        for jump in jumps_of(exchange):
             self._jumps[_bare(jump)] = position
-        for form in forms_of(one):
+        for form in forms_of(exchange):
             self._forms[plain(form.action)] = (position, form.by_itself)
-        self._pages[plain(one.url)] = position
-        self._pages[one.origin + "/"] = position
+        self._pages[plain(exchange.url)] = position
+        self._pages[exchange.origin + "/"] = position
 
-    def cause_of(self, one: Exchange, steps: Sequence[Exchange], *, carries: bool) -> tuple[str, int | None]:
+    def cause_of(self, exchange: Exchange, steps: Sequence[Exchange], *, carries: bool) -> tuple[str, int | None]:
         """How the browser came to an exchange, and from which step; `carries` says that a message came with it.
 
         A post that brings a message sooner than a person clicks was made by its page, also where that page is lost.
         """
-        if one.kind != PAGE:
-            return CALLED, self._referrer(one)
-        at = self._redirects.pop(_bare(one.url), None)
+        if exchange.kind != PAGE:
+            return CALLED, self._referrer(exchange)
+        at = self._redirects.pop(_bare(exchange.url), None)
         if at is not None:
             return REDIRECT, at
-        held = self._forms.get(plain(one.url))
-        if held and one.method == "POST":
+        held = self._forms.get(plain(exchange.url))
+        if held and exchange.method == "POST":
             return (FORM if held[1] else PERSON), held[0]
-        jumped = self._jumps.get(_bare(one.url))
+        jumped = self._jumps.get(_bare(exchange.url))
         if jumped is not None:
             return JUMP, jumped
-        referrer = self._referrer(one)
+        referrer = self._referrer(exchange)
         if referrer is None:
             return START, None
-        if one.method == "POST" and carries and _at_once(steps[referrer], one):
+        if exchange.method == "POST" and carries and _at_once(steps[referrer], exchange):
             return FORM, referrer
         return (
-            SCRIPT if one.by_script or (one.method == "GET" and _at_once(steps[referrer], one)) else PERSON
+            SCRIPT
+            if exchange.by_script or (exchange.method == "GET" and _at_once(steps[referrer], exchange))
+            else PERSON
         ), referrer
 
-    def _referrer(self, one: Exchange) -> int | None:
-        for told in (one.request("referer"), one.caused_by, one.request("origin")):
+    def _referrer(self, exchange: Exchange) -> int | None:
+        for told in (exchange.request("referer"), exchange.caused_by, exchange.request("origin")):
             if told and told not in ("null", "about:blank"):
                 found = self._pages.get(plain(told), self._pages.get(plain(told) + "/"))
                 if found is not None:
@@ -165,11 +167,11 @@ def _bare(url: str) -> str:
     return url.partition("#")[0]
 
 
-def _at_once(page: Exchange, one: Exchange) -> bool:
+def _at_once(page: Exchange, exchange: Exchange) -> bool:
     """Whether a step followed a page sooner than a person clicks."""
-    if page.at is None or one.at is None:
+    if page.at is None or exchange.at is None:
         return False
-    return timedelta(0) <= one.at - page.at - timedelta(seconds=page.seconds or 0) <= _SOON
+    return timedelta(0) <= exchange.at - page.at - timedelta(seconds=page.seconds or 0) <= _SOON
 
 
 def ways(
@@ -183,7 +185,7 @@ def ways(
     carried = carried_by(messages)
     owner: dict[int, int] = {}
     own = [
-        sorted({links.places[int(one.context[EXCHANGE])] for one in found if EXCHANGE in one.context})
+        sorted({links.places[int(message.context[EXCHANGE])] for message in found if EXCHANGE in message.context})
         for found in attempts
     ]
     for number, places in enumerate(own):
@@ -223,11 +225,11 @@ def _hidden(capture: Capture, hops: tuple[Hop, ...]) -> int:
     """How many exchanges lie between the first and the last hop without being one."""
     if not hops:
         return 0
-    numbers = {one.exchange.number for one in hops}
+    numbers = {hop.exchange.number for hop in hops}
     inside = False
     count = waiting = 0
-    for one in capture.exchanges:
-        if one.number in numbers:
+    for exchange in capture.exchanges:
+        if exchange.number in numbers:
             count += waiting if inside else 0
             inside, waiting = True, 0
         else:
@@ -267,7 +269,7 @@ def _climb(
 
 def _elsewhere(links: Links, place: int, places: list[int]) -> bool:
     """Whether a page from which a person went on lies at a host that has no other part in the attempt."""
-    hosts = {links.steps[one].host for one in places}
+    hosts = {links.steps[place].host for place in places}
     return links.steps[place].host not in hosts
 
 
@@ -283,7 +285,7 @@ def _between(links: Links, places: list[int], number: int, owner: dict[int, int]
 
 def _unanswered(found: Sequence[Found]) -> bool:
     """Whether an attempt holds requests only: then what a person did at the provider belongs to it too."""
-    return all(one.kind in ("saml-authn-request", "authorization-request") for one in found)
+    return all(message.kind in ("saml-authn-request", "authorization-request") for message in found)
 
 
 def _follow(links: Links, places: list[int], number: int, owner: dict[int, int], *, waiting: bool) -> None:

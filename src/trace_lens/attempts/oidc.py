@@ -97,7 +97,7 @@ class OidcMessage(NamedTuple):
             if value := self.get(name):
                 found.add(f"token {value}")
         for value in (self.get("access_token"), code):
-            found |= {f"hash {one}" for one in half_hashes(value)} if value else set()
+            found |= {f"hash {digest}" for digest in half_hashes(value)} if value else set()
         if self.token:
             found.add(f"token {self.token.jws.text}")
             found |= {f"hash {value}" for name in ("at_hash", "c_hash") if (value := self.token.text(name))}
@@ -134,7 +134,7 @@ class OidcAttempt(NamedTuple):
 
     def of(self, *kinds: str) -> list[OidcMessage]:
         """Its messages of these kinds, in order."""
-        return [one for one in self.messages if one.kind in kinds]
+        return [message for message in self.messages if message.kind in kinds]
 
     @property
     def first(self) -> OidcMessage:
@@ -173,15 +173,15 @@ class OidcAttempt(NamedTuple):
     def request(self) -> OidcMessage | None:
         """The authorization request: of several, the one whose state came back, else the last."""
         found = self.of("authorization-request")
-        readable = [one for one in found if one.parameters] or found
+        readable = [message for message in found if message.parameters] or found
         came = self.answer.get("state") if self.answer else None
-        answered = [one for one in readable if came is not None and one.get("state") == came]
+        answered = [message for message in readable if came is not None and message.get("state") == came]
         return next(iter(reversed(answered or readable)), None)
 
     @property
     def request_object(self) -> Token | None:
         """The signed request object, where one was captured."""
-        return next((one.token for one in self.of("authorization-request") if one.token), None)
+        return next((message.token for message in self.of("authorization-request") if message.token), None)
 
     @property
     def answer(self) -> OidcMessage | None:
@@ -192,36 +192,40 @@ class OidcAttempt(NamedTuple):
     @property
     def code_requests(self) -> list[OidcMessage]:
         """The token requests that redeem a code."""
-        return [one for one in self.of("token-request") if one.get("grant_type") != "refresh_token"]
+        return [message for message in self.of("token-request") if message.get("grant_type") != "refresh_token"]
 
     @property
     def renewals(self) -> list[tuple[OidcMessage, OidcMessage | None]]:
         """The requests that renew, each with the token response after it."""
         found: list[tuple[OidcMessage, OidcMessage | None]] = []
-        for position, one in enumerate(self.messages):
-            if one.kind == "token-request" and one.get("grant_type") == "refresh_token":
-                after = (each for each in self.messages[position + 1 :] if each.kind == "token-response")
-                found.append((one, next(after, None)))
+        for position, message in enumerate(self.messages):
+            if message.kind == "token-request" and message.get("grant_type") == "refresh_token":
+                after = (message for message in self.messages[position + 1 :] if message.kind == "token-response")
+                found.append((message, next(after, None)))
         return found
 
     @property
     def token_response(self) -> OidcMessage | None:
         """The answer to the code: the first token response that is not to a renewal."""
         renewing = [id(answer) for _, answer in self.renewals if answer]
-        return next((one for one in self.of("token-response") if id(one) not in renewing), None)
+        return next((message for message in self.of("token-response") if id(message) not in renewing), None)
 
     @property
     def id_token(self) -> OidcMessage | None:
         """What stands in the place of the ID token: what is named so, else a token of that kind, else any token."""
-        of_kind = [one for one in self.messages if one.kind in (*TOKEN_KINDS, "jwe") or one.named == "id_token"]
-        candidates = [
-            one
-            for one in of_kind
-            if (one.kind != "logout-token" or one.named == "id_token") and OPAQUE not in one.found.context
+        of_kind = [
+            message for message in self.messages if message.kind in (*TOKEN_KINDS, "jwe") or message.named == "id_token"
         ]
-        named = [one for one in candidates if one.named == "id_token"]
-        alone = [one for one in candidates if not one.named]
-        proper = [one for one in candidates if one.kind == "id-token" and one.named != "id_token_hint"]
+        candidates = [
+            message
+            for message in of_kind
+            if (message.kind != "logout-token" or message.named == "id_token") and OPAQUE not in message.found.context
+        ]
+        named = [candidate for candidate in candidates if candidate.named == "id_token"]
+        alone = [candidate for candidate in candidates if not candidate.named]
+        proper = [
+            candidate for candidate in candidates if candidate.kind == "id-token" and candidate.named != "id_token_hint"
+        ]
         for found in (named, proper, alone):
             if found:
                 return found[0]
@@ -231,14 +235,16 @@ class OidcAttempt(NamedTuple):
     def access_token(self) -> OidcMessage | None:
         """The access token, where it is one that can be read."""
         id_token = self.id_token
-        found = [one for one in self.messages if one.named == "access_token" or one.kind == "access-token"]
-        return next((one for one in found if one is not id_token), None)
+        found = [
+            message for message in self.messages if message.named == "access_token" or message.kind == "access-token"
+        ]
+        return next((message for message in found if message is not id_token), None)
 
     @property
     def access_token_text(self) -> str | None:
         """The access token as it came, readable or opaque."""
-        for one in (self.token_response, self.answer):
-            value = one.get("access_token") if one else None
+        for message in (self.token_response, self.answer):
+            value = message.get("access_token") if message else None
             if value:
                 return value
         token = self.access_token
@@ -263,9 +269,9 @@ class OidcAttempt(NamedTuple):
     @property
     def open_ends(self) -> tuple[set[str], set[str]]:
         """The values by which messages of other sources may belong to it: it looks for what it offers."""
-        keys = {key for one in self.messages for key in (*one.keys, *one.weak_keys)}
-        sessions = {f"session {one.session}" for one in self.messages if one.session}
-        if all(one.signs_out for one in self.messages):
+        keys = {key for message in self.messages for key in (*message.keys, *message.weak_keys)}
+        sessions = {f"session {message.session}" for message in self.messages if message.session}
+        if all(message.signs_out for message in self.messages):
             return keys | sessions, keys
         return keys, keys | sessions
 
@@ -326,19 +332,19 @@ def _grouped(messages: list[OidcMessage]) -> list[list[OidcMessage]]:
     """Messages by what they share; then what shares nothing with any joins the attempt before it, or the next."""
     parent = list(range(len(messages)))
 
-    def root(one: int) -> int:
-        while parent[one] != one:
-            parent[one] = parent[parent[one]]
-            one = parent[one]
-        return one
+    def root(number: int) -> int:
+        while parent[number] != number:
+            parent[number] = parent[parent[number]]
+            number = parent[number]
+        return number
 
     holders: dict[str, int] = {}
     places = {id(message.found): place for place, message in reversed(list(enumerate(messages)))}
-    for position, one in enumerate(messages):
-        for key in one.keys:
+    for position, other_message in enumerate(messages):
+        for key in other_message.keys:
             parent[root(position)] = root(holders.setdefault(key, position))
-        if one.within is not None:
-            parent[root(position)] = root(places[id(one.within.found)])
+        if other_message.within is not None:
+            parent[root(position)] = root(places[id(other_message.within.found)])
     for name in ("state ", "nonce "):
         _join_by(name, messages, parent, root)
     _find_sessions(messages, parent, root)
@@ -432,11 +438,11 @@ def _join_by(name: str, messages: list[OidcMessage], parent: list[int], root: Ca
     """Join what shares a state or nonce, unless that came with two codes: then it tells no try from another."""
     bearing: dict[str, list[int]] = {}
     codes: dict[int, set[str]] = {}
-    for position, one in enumerate(messages):
-        for key in one.weak_keys:
+    for position, message in enumerate(messages):
+        for key in message.weak_keys:
             if key.startswith(name):
                 bearing.setdefault(key, []).append(position)
-        if code := one.get("code"):
+        if code := message.get("code"):
             codes.setdefault(root(position), set()).add(code)
     for places in bearing.values():
         seen = {code for place in places for code in codes.get(root(place), ())}
@@ -471,10 +477,10 @@ def _goes_with(have: frozenset[str], more: frozenset[str]) -> bool | None:
     return False if have & more & once else None
 
 
-def _client(one: OidcMessage) -> str | None:
-    if one.token:
-        return one.token.text("azp") or (one.token.audience[0] if len(one.token.audience) == 1 else None)
-    return one.get("client_id")
+def _client(message: OidcMessage) -> str | None:
+    if message.token:
+        return message.token.text("azp") or (message.token.audience[0] if len(message.token.audience) == 1 else None)
+    return message.get("client_id")
 
 
 def _with_silent_rounds(attempts: list[OidcAttempt]) -> Iterator[OidcAttempt]:
@@ -495,7 +501,9 @@ def _same_client(attempt: OidcAttempt, following: OidcAttempt) -> bool:
     asked, next_asked = attempt.request, following.request
     if asked and next_asked:
         return asked.get("client_id") == next_asked.get("client_id")
-    places = [one.answer.parameters.address for one in (attempt, following) if one.answer and one.answer.parameters]
+    places = [
+        tried.answer.parameters.address for tried in (attempt, following) if tried.answer and tried.answer.parameters
+    ]
     return len(places) == 2 and places[0] == places[1]
 
 

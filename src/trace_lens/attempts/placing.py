@@ -19,9 +19,9 @@ def messages_in(attempt: Tried) -> Iterator[Message | OidcMessage]:
     if isinstance(attempt, OidcAttempt):
         yield from (*attempt.earlier, *attempt.messages)
         return
-    for one in (*attempt.earlier, attempt.request, attempt.artifact, attempt.answer, *attempt.sign_out):
-        if one:
-            yield one
+    for message in (*attempt.earlier, attempt.request, attempt.artifact, attempt.answer, *attempt.sign_out):
+        if message:
+            yield message
 
 
 def placed(attempts: Sequence[Tried], captures: Mapping[str, Peeled]) -> list[Tried]:
@@ -31,10 +31,14 @@ def placed(attempts: Sequence[Tried], captures: Mapping[str, Peeled]) -> list[Tr
     for source, peeled in captures.items():
         if peeled.capture is None:
             continue
-        mine = [place for place, one in enumerate(made) if any(each.source == source for each in messages_in(one))]
+        mine = [
+            place
+            for place, attempt in enumerate(made)
+            if any(message.source == source for message in messages_in(attempt))
+        ]
         if not mine:
             continue
-        found = [[each.found for each in messages_in(made[place]) if each.source == source] for place in mine]
+        found = [[message.found for message in messages_in(made[place]) if message.source == source] for place in mine]
         for place, (way, before) in zip(mine, ways(source, peeled.capture, found, peeled.found), strict=True):
             if not way.hops:
                 continue
@@ -44,20 +48,20 @@ def placed(attempts: Sequence[Tried], captures: Mapping[str, Peeled]) -> list[Tr
                 again = _as_round(first, again, first.way, way)
                 joined.add(mine[before or 0])
             made[place] = again
-    return [one for place, one in enumerate(made) if place not in joined]
+    return [attempt for place, attempt in enumerate(made) if place not in joined]
 
 
 def _as_round(first: Tried, again: Tried, before: Way, after: Way) -> Tried:
     """Two rounds of the same sign-in as one attempt, named after the last round that has an answer."""
-    places = {one.number: place for place, one in enumerate(before.capture.exchanges)}
-    hops = tuple(sorted((*before.hops, *after.hops), key=lambda one: places[one.exchange.number]))
+    places = {exchange.number: place for place, exchange in enumerate(before.capture.exchanges)}
+    hops = tuple(sorted((*before.hops, *after.hops), key=lambda item: places[item.exchange.number]))
     way = after._replace(hops=hops, rounds=before.rounds + after.rounds, hidden=before.hidden + after.hidden)
     if isinstance(first, OidcAttempt) and isinstance(again, OidcAttempt):
         late, other = (again, first) if again.kind == "answer" or first.kind != "answer" else (first, again)
         return late._replace(earlier=(*other.earlier, *other.messages), way=way)
     if isinstance(first, Attempt) and isinstance(again, Attempt):
         main, rest = (again, first) if again.answer or not first.answer else (first, again)
-        earlier = tuple(one for one in messages_in(rest) if isinstance(one, Message))
+        earlier = tuple(message for message in messages_in(rest) if isinstance(message, Message))
         return main._replace(earlier=earlier, way=way)
     return again
 
@@ -75,13 +79,13 @@ def _same_sign_in(first: Tried, again: Tried, way: Way) -> bool:
 def _parties(attempt: Tried) -> set[str]:
     """Whom an attempt is for, as its messages say."""
     if isinstance(attempt, OidcAttempt):
-        return {name for one in attempt.messages if (name := one.get("client_id"))}
+        return {name for message in attempt.messages if (name := message.get("client_id"))}
     request = attempt.authn_request
     named = {request.issuer.value} if request and request.issuer else set()
     response = attempt.response
     assertions = response.assertions if response else ()
-    for one in assertions:
-        named |= {audience.value for audience in (one.conditions.audiences if one.conditions else ())}
+    for assertion in assertions:
+        named |= {audience.value for audience in (assertion.conditions.audiences if assertion.conditions else ())}
     return named
 
 
@@ -100,4 +104,6 @@ def way_alone(source: str, peeled: Peeled, protocol: str) -> Tried | None:
 
 def hosts_of(peeled: Peeled) -> set[str]:
     """The hosts that the steps of a capture touched."""
-    return {one.host for one in peeled.capture.exchanges if one.kind != STATIC} if peeled.capture else set()
+    return (
+        {exchange.host for exchange in peeled.capture.exchanges if exchange.kind != STATIC} if peeled.capture else set()
+    )

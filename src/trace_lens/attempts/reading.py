@@ -111,8 +111,8 @@ class Message(NamedTuple):
         content = self.content
         if isinstance(content, Response | LogoutResponse) and content.in_response_to:
             named.append(content.in_response_to.value)
-        for one in assertions_of(content):
-            for confirmation in one.subject.confirmations if one.subject else ():
+        for assertion in assertions_of(content):
+            for confirmation in assertion.subject.confirmations if assertion.subject else ():
                 if confirmation.data and confirmation.data.in_response_to:
                     named.append(confirmation.data.in_response_to.value)
         return set(named)
@@ -121,9 +121,11 @@ class Message(NamedTuple):
     def sessions(self) -> set[str]:
         """The session indexes that its authentication statements open, or that it ends."""
         if isinstance(self.content, LogoutRequest):
-            return {one.value for one in self.content.session_indexes}
-        statements = [each for one in assertions_of(self.content) for each in one.authn_statements]
-        return {one.session_index.value for one in statements if one.session_index}
+            return {index.value for index in self.content.session_indexes}
+        statements = [
+            statement for assertion in assertions_of(self.content) for statement in assertion.authn_statements
+        ]
+        return {statement.session_index.value for statement in statements if statement.session_index}
 
 
 def _certificates(context: Mapping[str, str]) -> tuple[str, ...]:
@@ -132,7 +134,7 @@ def _certificates(context: Mapping[str, str]) -> tuple[str, ...]:
         info = parse(base64.b64decode(context.get("KeyInfo", "").replace(" ", "+")))
     except (ValueError, XMLDamaged):
         return ()
-    return tuple(text_of(one) for one in info.iter(f"{{{SIGNATURE}}}X509Certificate"))
+    return tuple(text_of(element) for element in info.iter(f"{{{SIGNATURE}}}X509Certificate"))
 
 
 def assertions_of(content: Content | None) -> tuple[Assertion, ...]:

@@ -10,7 +10,7 @@ from trace_lens.common.raising import finding
 
 def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
     """Was a broken attempt made before a change on record that concerns it? The latest such change is told."""
-    if case.app is None or not any(one.breaks for one in findings):
+    if case.app is None or not any(finding.breaks for finding in findings):
         return []
     made = [*case.made_at, *([case.at] if case.at else [])]
     if not made:
@@ -18,7 +18,9 @@ def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
     concerned = {"", case.app.id.casefold(), case.app.name.casefold()}
     concerned |= {case.provider.id.casefold(), case.provider.name.casefold()} if case.provider else set()
     later = [
-        one for one in case.workspace.changes if min(made) < one.at <= case.now and one.app.casefold() in concerned
+        change
+        for change in case.workspace.changes
+        if min(made) < change.at <= case.now and change.app.casefold() in concerned
     ]
     if not later:
         return []

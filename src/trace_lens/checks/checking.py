@@ -55,29 +55,29 @@ def run_checks(checks: Iterable[Check], case: Case) -> dict[Stage, StageAnswers]
     answers = {stage: StageAnswers([], []) for stage in Stage}
     lacks: dict[Need, str | None] = {}
     only_sign_out = case.attempt.kind == "sign-out"
-    for one in checks:
-        stage = answers[one.stage]
-        if one.requires is Need.LOGS and case.logs is None:
+    for check in checks:
+        stage = answers[check.stage]
+        if check.requires is Need.LOGS and case.logs is None:
             continue
-        if one.requires not in lacks:
-            lacks[one.requires] = case.lacks(one.requires)
-        lacking = lacks[one.requires]
-        if only_sign_out and one.requires not in (Need.SIGN_OUT, Need.NOTHING):
+        if check.requires not in lacks:
+            lacks[check.requires] = case.lacks(check.requires)
+        lacking = lacks[check.requires]
+        if only_sign_out and check.requires not in (Need.SIGN_OUT, Need.NOTHING):
             continue
-        if lacking and one.requires in (Need.REQUEST, Need.SIGN_OUT, Need.WAY):
+        if lacking and check.requires in (Need.REQUEST, Need.SIGN_OUT, Need.WAY):
             continue
         if lacking:
-            stage.unchecked.append(Unchecked(one.codes[0], lacking, one.decides and case.decided_by(lacking)))
+            stage.unchecked.append(Unchecked(check.codes[0], lacking, check.decides and case.decided_by(lacking)))
             continue
         open_before = len(stage.unchecked)
         found = elsewhere = 0
-        for answer in one.ask(case):
+        for answer in check.ask(case):
             if isinstance(answer, Unchecked):
                 stage.unchecked.append(answer)
             else:
                 answers[answer.stage].findings.append(answer)
-                found += answer.severity is not Severity.NOTE and answer.stage is one.stage
-                elsewhere += answer.stage is not one.stage
-        if found or (not elsewhere and len(stage.unchecked) == open_before and one.requires is not Need.LOGS):
+                found += answer.severity is not Severity.NOTE and answer.stage is check.stage
+                elsewhere += answer.stage is not check.stage
+        if found or (not elsewhere and len(stage.unchecked) == open_before and check.requires is not Need.LOGS):
             stage.answered += 1
     return answers

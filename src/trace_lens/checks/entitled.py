@@ -28,7 +28,7 @@ def _app(case: Case) -> str:
 
 def _sent(case: Case, match: Match) -> list[Evidence]:
     shown = ", ".join(match.values[:6]) + (f" … ({len(match.values)} in all)" if len(match.values) > 6 else "")
-    return [one._replace(value=shown) for one in case.evidence_of(match.sent_as or "")]
+    return [evidence._replace(value=shown) for evidence in case.evidence_of(match.sent_as or "")]
 
 
 def _wanted(case: Case, match: Match, label: str = "claim", *key: str) -> Evidence:
@@ -185,8 +185,8 @@ def groups_fit(case: Case) -> Answer:
             severity=Severity.BREAK if lacking else Severity.RISK,
             actual=marker,
             evidence=[
-                one._replace(value=", ".join(case.said.get(marker, ())) or one.value)
-                for one in case.evidence_of(marker)
+                evidence._replace(value=", ".join(case.said.get(marker, ())) or evidence.value)
+                for evidence in case.evidence_of(marker)
             ],
         )
 
@@ -338,7 +338,7 @@ def assigned_by_typed_name(case: Case) -> Answer:
     rows = app.assignments
     index = index_of(case, app)
     people, told = set(names[:1]), set[str]()
-    for row in index.find(names[0]) or [one.row for one in index.near(names[0])[:1]] if index else ():
+    for row in index.find(names[0]) or [near.row for near in index.near(names[0])[:1]] if index else ():
         people |= set(row.spellings)
         told |= set(row.groups)
     groups = told | app.members.of(people | told)
@@ -365,7 +365,7 @@ def _who(case: Case) -> tuple[set[str], set[str], set[str]]:
         return people, groups, groups
     index = index_of(case, app)
     for row in (
-        (index.find(found.wanted) or [one.row for one in index.near(found.wanted)[:1]]) if index and found else ()
+        (index.find(found.wanted) or [near.row for near in index.near(found.wanted)[:1]]) if index and found else ()
     ):
         people |= set(row.spellings)
         groups |= set(row.groups)

@@ -62,7 +62,7 @@ def is_of(case: Case, asked_for: str, answered: Iterable[str]) -> bool:
     index = index_of(case, case.app) if case.app else None
     for name in list(spelled) if index else ():
         for row in index.find(name) if index else ():
-            spelled |= {each.casefold() for each in row.spellings}
+            spelled |= {spelling.casefold() for spelling in row.spellings}
     wanted = asked_for.strip().casefold()
     if wanted in spelled:
         return True
@@ -181,7 +181,7 @@ def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
             f"{name.wanted} has no account yet; one would be created at this sign-in.{lookalike}",
             severity=Severity.RISK,
             actual=name.wanted,
-            evidence=_evidence(case, name, *(one.row for one in near[:1])),
+            evidence=_evidence(case, name, *(neighbour.row for neighbour in near[:1])),
         )
     elif near:
         yield _near(case, name, near)
@@ -197,7 +197,11 @@ def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
 
 def _creation_needs(case: Case, name: Name) -> Iterator[Finding]:
     """A new account is made from the claims, so one that must be there and is not stands in its way."""
-    lacking = [one.claim.name for one in matches(case) if one.claim.need == "must" and not (one.served and one.filled)]
+    lacking = [
+        match.claim.name
+        for match in matches(case)
+        if match.claim.need == "must" and not (match.served and match.filled)
+    ]
     if lacking:
         yield finding(
             "account-creation-blocked",
@@ -272,7 +276,9 @@ def guest(
         if near.folded and near.folded.domain not in home:
             local, _, domain = near.spelling.rpartition("@")
             return local, domain
-    partners = {domain for one in workspace.providers.values() for domain in one.settings.email_domains} - home
+    partners = {
+        domain for provider in workspace.providers.values() for domain in provider.settings.email_domains
+    } - home
     for folded in guests.readings(value, partners, home):
         if folded.local_span[0] == 0:
             return value[slice(*folded.local_span)], folded.domain
@@ -296,9 +302,9 @@ def routed(case: Case) -> Answer:
     owners = [
         provider
         for provider in case.workspace.providers.values()
-        if domain in (one.casefold() for one in provider.settings.email_domains)
+        if domain in (domain.casefold() for domain in provider.settings.email_domains)
     ]
-    sent_here = [one.casefold() for one in (case.app.settings.application.email_domains if case.app else ())]
+    sent_here = [domain.casefold() for domain in (case.app.settings.application.email_domains if case.app else ())]
     declared = any(provider.settings.email_domains for provider in case.workspace.providers.values())
     if sent_here and domain not in sent_here:
         reason = f"{case.app.name if case.app else ''} does not send addresses of {domain} to {case.provider.name}"

@@ -48,35 +48,35 @@ def let_in_by_log(case: Case) -> Matched | None:
 def _decided(case: Case, role: str) -> list[Matched]:
     """The events of a side that say yes or no. A web server's status says no where it refuses; it never says yes."""
     made = []
-    for one in case.logs.of(role) if case.logs else ():
-        told = case.logs.sources.get(one.event.source) if case.logs else None
+    for matched in case.logs.of(role) if case.logs else ():
+        told = case.logs.sources.get(matched.event.source) if case.logs else None
         if told is not None and told.tells_status_only:
-            if one.event.code in _REFUSING or (one.event.code or "").startswith("5"):
-                made.append(one)
-        elif one.event.outcome in (SUCCESS, FAILURE):
-            made.append(one)
+            if matched.event.code in _REFUSING or (matched.event.code or "").startswith("5"):
+                made.append(matched)
+        elif matched.event.outcome in (SUCCESS, FAILURE):
+            made.append(matched)
     return made
 
 
-def at_event(one: Matched, label: str = "log event") -> Evidence:
+def at_event(matched: Matched, label: str = "log event") -> Evidence:
     """An event as evidence."""
-    event = one.event
+    event = matched.event
     parts = [show_moment(event.time), event.outcome, event.code, event.reason]
     return Evidence(label, " ".join(part for part in parts if part), event.file, f"line {event.line}")
 
 
-def in_words(case: Case, text: str, one: Matched) -> str:
+def in_words(case: Case, text: str, matched: Matched) -> str:
     """A sentence with what an event says: its code, the organisation's meaning of it, the log's own reason; and how
     sure the event is where it is not.
     """
-    meaning = case.logs.meaning(one) if case.logs else None
-    said = f"{one.event.code}" if one.event.code else ""
+    meaning = case.logs.meaning(matched) if case.logs else None
+    said = f"{matched.event.code}" if matched.event.code else ""
     if meaning:
         said += f" ({meaning.means})"
-    if one.event.reason and (not meaning or meaning.means.casefold() != one.event.reason.casefold()):
-        said += f'{", " if said else ""}"{one.event.reason}"'
-    doubt = f" That event is of this attempt with a probability of {one.probability:.2f}."
-    return text + (f": {said}." if said else ".") + ("" if one.probability >= _SURE else doubt)
+    if matched.event.reason and (not meaning or meaning.means.casefold() != matched.event.reason.casefold()):
+        said += f'{", " if said else ""}"{matched.event.reason}"'
+    doubt = f" That event is of this attempt with a probability of {matched.probability:.2f}."
+    return text + (f": {said}." if said else ".") + ("" if matched.probability >= _SURE else doubt)
 
 
 def _lacking(case: Case, role: str, name: str | None, code: str) -> Unchecked | None:
@@ -95,17 +95,17 @@ def application_log(case: Case) -> Answer:
     if lacking:
         yield lacking
         return
-    one = refusal(case, APPLICATION)
-    if one is None or case.logs is None:
+    matched = refusal(case, APPLICATION)
+    if matched is None or case.logs is None:
         return
-    meaning = case.logs.meaning(one)
+    meaning = case.logs.meaning(matched)
     name = case.app.name if case.app else "the application"
     yield finding(
         "application-refused",
-        in_words(case, f"By its log, {name} refused this attempt", one),
+        in_words(case, f"By its log, {name} refused this attempt", matched),
         side=Side(meaning.side) if meaning and meaning.side else None,
-        actual=one.event.code,
-        evidence=[at_event(one)],
+        actual=matched.event.code,
+        evidence=[at_event(matched)],
     )
 
 
@@ -116,17 +116,17 @@ def provider_log(case: Case) -> Answer:
     if lacking:
         yield lacking
         return
-    one = refusal(case, PROVIDER)
-    if one is None or case.logs is None or (case.attempt.kind == "answer" and not case.refused):
+    matched = refusal(case, PROVIDER)
+    if matched is None or case.logs is None or (case.attempt.kind == "answer" and not case.refused):
         return
-    meaning = case.logs.meaning(one)
+    meaning = case.logs.meaning(matched)
     name = case.provider.name if case.provider else "the provider"
     made = finding(
         "provider-log-refused",
-        in_words(case, f"By its log, {name} refused this attempt", one),
+        in_words(case, f"By its log, {name} refused this attempt", matched),
         side=Side(meaning.side) if meaning and meaning.side else None,
-        actual=one.event.code,
-        evidence=[at_event(one)],
+        actual=matched.event.code,
+        evidence=[at_event(matched)],
     )
     yield made._replace(stage=Stage(meaning.stage)) if meaning and meaning.stage else made
 
@@ -134,18 +134,18 @@ def provider_log(case: Case) -> Answer:
 @check("account-not-found", requires=Need.LOGS)
 def account(case: Case) -> Answer:
     """Does the application's log say that there is no such account, where no account list is at hand to tell?"""
-    one = refusal(case, APPLICATION)
-    meaning = case.logs.meaning(one) if case.logs and one else None
-    if one is None or not says_no_account(meaning):
+    matched = refusal(case, APPLICATION)
+    meaning = case.logs.meaning(matched) if case.logs and matched else None
+    if matched is None or not says_no_account(meaning):
         return
     if case.app is None or case.app.settings.account.list_file is not None:
         return
-    name = case.subject.value if case.subject else one.event.user
+    name = case.subject.value if case.subject else matched.event.user
     yield finding(
         "account-not-found",
-        in_words(case, f"By its log, {case.app.name} has no account for {name or 'this person'}", one),
+        in_words(case, f"By its log, {case.app.name} has no account for {name or 'this person'}", matched),
         actual=name,
-        evidence=[at_event(one)],
+        evidence=[at_event(matched)],
     )
 
 
@@ -161,22 +161,22 @@ def clocks(case: Case) -> Answer:
         return
     sides = {}
     for role in (APPLICATION, PROVIDER):
-        clocks = [case.logs.clocks[one.event.source] for one in case.logs.of(role)]
-        known = [one for one in clocks if one.low is not None and one.high is not None]
+        clocks = [case.logs.clocks[matched.event.source] for matched in case.logs.of(role)]
+        known = [clock for clock in clocks if clock.low is not None and clock.high is not None]
         if known:
-            sides[role] = max(known, key=lambda one: one.pairs)
+            sides[role] = max(known, key=lambda item: item.pairs)
     worst = max(sides, key=lambda role: abs(sides[role].offset), default=None)
     if worst is None:
         return
     clock = sides[worst]
     other = sides.get(PROVIDER if worst == APPLICATION else APPLICATION)
     apart = clock.offset - (other.offset if other else 0.0)
-    doubt = sum(((one.high or 0.0) - (one.low or 0.0)) / 2 for one in (clock, other) if one)
+    doubt = sum(((own_clock.high or 0.0) - (own_clock.low or 0.0)) / 2 for own_clock in (clock, other) if own_clock)
     if abs(apart) - doubt <= case.skew.total_seconds() / 2:
         return
     length = show_duration(timedelta(seconds=round(abs(apart))))
     ahead = "ahead of" if apart > 0 else "behind"
-    events = [one for one in case.logs.of(worst) if one.event.source == clock.source]
+    events = [matched for matched in case.logs.of(worst) if matched.event.source == clock.source]
     yield finding(
         "clock-offset",
         f"The clock of the {worst} is {length} {ahead} {'the other side' if other else 'the true time'}, by "
@@ -185,7 +185,7 @@ def clocks(case: Case) -> Answer:
         side=Side.APPLICATION if worst == APPLICATION else Side.PROVIDER,
         expected=f"at most {show_duration(case.skew / 2)} apart",
         actual=f"{length} apart",
-        evidence=[at_event(one, f"written by the {worst}") for one in events[:1]],
+        evidence=[at_event(event, f"written by the {worst}") for event in events[:1]],
         compared=False,
     )
     if worst == APPLICATION:
@@ -194,26 +194,26 @@ def clocks(case: Case) -> Answer:
 
 def _by_its_own_clock(case: Case, length: str) -> Answer:
     """Does the message hold by the clock of the application that refused it, where it does by the true one?"""
-    one = refusal(case, APPLICATION)
-    if one is None or case.at is None:
+    matched = refusal(case, APPLICATION)
+    if matched is None or case.at is None:
         return
     name = case.app.name if case.app else "the application"
     for window in windows_of(case):
-        early = window.begins and one.event.time < window.begins - case.skew <= case.at
-        late = window.ends and one.event.time >= window.ends + case.skew > case.at
+        early = window.begins and matched.event.time < window.begins - case.skew <= case.at
+        late = window.ends and matched.event.time >= window.ends + case.skew > case.at
         edge = window.begins if early else window.ends
         if edge is not None and (early or late):
             words = "becomes valid only" if early else "ended"
-            apart = show_duration(abs(edge - one.event.time))
+            apart = show_duration(abs(edge - matched.event.time))
             yield finding(
                 "not-yet-valid" if early else "expired",
                 f"By the clock of {name}, which is {length} off, the {window.what} {words} {apart} "
                 f"{'after' if early else 'before'} it arrived.",
                 side=Side.APPLICATION,
                 expected=f"{'not before' if early else 'before'} {show_moment(edge)}",
-                actual=show_moment(one.event.time),
+                actual=show_moment(matched.event.time),
                 remedy=f"Set the clock of {name} right; it is {length} off.",
-                evidence=[at_event(one)],
+                evidence=[at_event(matched)],
                 compared=False,
             )
             return
@@ -230,20 +230,20 @@ def beside_findings(case: Case, findings: list[Finding]) -> list[Finding]:
     made = []
     no, yes = refusal(case, APPLICATION), let_in_by_log(case)
     theirs = refusal(case, PROVIDER)
-    for one in findings:
-        if one.code in ("provider-refused", "request-rejected") and theirs:
+    for raised in findings:
+        if raised.code in ("provider-refused", "request-rejected") and theirs:
             name = case.provider.name if case.provider else "the provider"
-            detail = in_words(case, f"{one.detail} The log of {name} has it too", theirs)
-            one = one._replace(detail=detail, evidence=(*one.evidence, at_event(theirs)))
+            detail = in_words(case, f"{raised.detail} The log of {name} has it too", theirs)
+            raised = raised._replace(detail=detail, evidence=(*raised.evidence, at_event(theirs)))
         meaning = case.logs.meaning(no) if no else None
-        if one.code == "account-not-found" and no and says_no_account(meaning):
-            if all(item.source != no.event.file for item in one.evidence):
-                detail = in_words(case, f"{one.detail} The application's log says the same", no)
-                one = one._replace(detail=detail, evidence=(*one.evidence, at_event(no)))
-        elif one.code == "account-not-found" and yes and yes.probability >= _SURE and one.breaks:
-            detail = f"{one.detail} Yet its log says that the user was let in: the list seems to be older than that."
-            one = one._replace(detail=detail, severity=Severity.RISK, evidence=(*one.evidence, at_event(yes)))
-        made.append(one)
+        if raised.code == "account-not-found" and no and says_no_account(meaning):
+            if all(item.source != no.event.file for item in raised.evidence):
+                detail = in_words(case, f"{raised.detail} The application's log says the same", no)
+                raised = raised._replace(detail=detail, evidence=(*raised.evidence, at_event(no)))
+        elif raised.code == "account-not-found" and yes and yes.probability >= _SURE and raised.breaks:
+            detail = f"{raised.detail} Yet its log says that the user was let in: the list seems to be older than that."
+            raised = raised._replace(detail=detail, severity=Severity.RISK, evidence=(*raised.evidence, at_event(yes)))
+        made.append(raised)
     return made
 
 

@@ -23,14 +23,20 @@ def windows_of(case: Case) -> tuple[Validity, ...]:
     """The windows in which the attempt's messages hold."""
     if isinstance(case, SamlCase):
         found = [
-            Validity(one.what, one.start.moment if one.start else None, one.end.moment if one.end else None)
-            for one in windows(case)
+            Validity(
+                window.what, window.start.moment if window.start else None, window.end.moment if window.end else None
+            )
+            for window in windows(case)
         ]
     else:
         attempt: OidcAttempt = case.attempt
         found = [
-            Validity(one.kind.replace("-", " "), one.token.at("nbf") or one.token.at("iat"), one.token.at("exp"))
-            for one in attempt.messages
-            if one.token
+            Validity(
+                message.kind.replace("-", " "),
+                message.token.at("nbf") or message.token.at("iat"),
+                message.token.at("exp"),
+            )
+            for message in attempt.messages
+            if message.token
         ]
-    return tuple(dict.fromkeys(one for one in found if one.begins or one.ends))
+    return tuple(dict.fromkeys(validity for validity in found if validity.begins or validity.ends))

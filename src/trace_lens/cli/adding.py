@@ -73,7 +73,7 @@ def command(
     workspace = session.workspace
     session.check_names(None, provider)
     try:
-        settings = [read_supposed(one) for one in told]
+        settings = [read_supposed(text) for text in told]
     except ValueError as error:
         raise click.UsageError(f"--set: {error}.") from None
     try:
@@ -121,7 +121,9 @@ def _read(source: str) -> Found:
     if found.data is None:
         tell(f"{source}: {found.problem}.")
         raise click.exceptions.Exit(3)
-    held = next((one for one in peel(found.data).found if one.kind in (_METADATA, _DISCOVERY, _REGISTRATION)), None)
+    held = next(
+        (message for message in peel(found.data).found if message.kind in (_METADATA, _DISCOVERY, _REGISTRATION)), None
+    )
     if held is None:
         words = "it holds no SAML metadata, no discovery document and no client registration"
         tell(f"{source}: {words}.")

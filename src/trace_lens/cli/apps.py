@@ -82,4 +82,4 @@ def check(session: Session, apps: tuple[str, ...]) -> int:
         return sarif(found)
 
     session.emit(pages, document)
-    return int(any(one.breaks and not one.accepted for _, findings in found for one in findings))
+    return int(any(finding.breaks and not finding.accepted for _, findings in found for finding in findings))

@@ -45,4 +45,4 @@ def command(session: Session, sources: tuple[str, ...], expect: str | None, at: 
     session.emit(pages, lambda: as_json.certificates(found.certificates, found.failed, session.masks, session.now))
     if found.failed:
         return 3
-    return int(expected is not None and not any(one.matches for one in found.certificates))
+    return int(expected is not None and not any(certificate.matches for certificate in found.certificates))

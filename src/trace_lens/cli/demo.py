@@ -48,7 +48,7 @@ def command(session: Session, folder: Path | None) -> int:
     with EventStore(folder, writing=True, files=files) as store:
         events = sum(loaded.rows for loaded in load_all(store, sources, folder))
     told = Circumstances(today, with_logs=True)
-    captured = [SourceFile(f"captures/{one.file}", one.data) for one in demo.captures]
+    captured = [SourceFile(f"captures/{capture.file}", capture.data) for capture in demo.captures]
     result = diagnose_sources(captured, workspace, told, logbook=logbook_of(workspace))
 
     def pages() -> Iterable[Any]:

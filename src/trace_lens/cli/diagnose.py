@@ -64,7 +64,7 @@ def command(
     workspace = session.workspace
     session.check_names(app, provider)
     try:
-        settings = tuple(read_supposed(one) for one in supposed)
+        settings = tuple(read_supposed(text) for text in supposed)
     except ValueError as error:
         raise click.UsageError(f"--set: {error}.") from None
     book = logbook(workspace)

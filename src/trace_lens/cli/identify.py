@@ -49,4 +49,4 @@ def command(session: Session, app: str, sources: tuple[str, ...], rule: str | No
     session.emit(pages, lambda: as_json.identification(found))
     if found.failed:
         return 3
-    return int(any(one.result != FOUND for one in found.names))
+    return int(any(name.result != FOUND for name in found.names))

@@ -61,7 +61,12 @@ def check_command(session: Session, file: Path, source: str | None, save_as: str
     if chosen is None and workspace.root and not save_as:
         place = file.resolve()
         chosen = next(
-            (one for one in known.values() if place in {each.resolve() for each in one.files_in(workspace.root)}), None
+            (
+                source
+                for source in known.values()
+                if place in {file.resolve() for file in source.files_in(workspace.root)}
+            ),
+            None,
         )
     try:
         found = check(file, chosen)
@@ -130,8 +135,8 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
     for name in only:
         _known_source(name, sources)
     begin = datetime.now(UTC)
-    wanted = [one for one in sources.values() if not only or one.id in only]
-    files = [file for one in wanted for file in one.files_in(root)]
+    wanted = [source for source in sources.values() if not only or source.id in only]
+    files = [file for source in wanted for file in source.files_in(root)]
     with _opened(store_of(root, workspace.settings.store, writing=True, files=files)) as store:
         loaded = load_all(store, wanted, root, lambda name: _progress(name) if sys.stderr.isatty() else None)
     seconds = (datetime.now(UTC) - begin).total_seconds()
@@ -142,7 +147,7 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
         return loaded_pages(loaded, seconds)
 
     session.emit(pages, lambda: as_json.loaded_logs(loaded))
-    return 3 if any(one.problem for one in loaded) else 0
+    return 3 if any(loading.problem for loading in loaded) else 0
 
 
 @contextmanager

@@ -36,5 +36,5 @@ def command(session: Session, app: str, capture: str | None) -> int:
     session.emit(pages, lambda: as_json.two_sides(found, session.masks))
     if found.failed:
         return 3
-    wrong = any(one.side != "user" for one in found.copies)
-    return int(wrong or any(one.breaks and not one.accepted for one in found.findings))
+    wrong = any(copy.side != "user" for copy in found.copies)
+    return int(wrong or any(finding.breaks and not finding.accepted for finding in found.findings))

@@ -93,11 +93,14 @@ def command(
         return timeline_pages(timeline)
 
     def document() -> as_json.Json:
-        attempts = [json_timeline.attempt(one, [as_json.step(each) for each in one.steps]) for one in timeline.attempts]
+        attempts = [
+            json_timeline.attempt(attempt, [as_json.step(step) for step in attempt.steps])
+            for attempt in timeline.attempts
+        ]
         return json_timeline.timeline(timeline, attempts, unreadable)
 
     session.emit(pages, document)
     if session.format == "text":
-        for one in unreadable:
-            tell(f"{one['source']}: {one['because']}.")
+        for entry in unreadable:
+            tell(f"{entry['source']}: {entry['because']}.")
     return 3 if unreadable else 0

@@ -226,16 +226,16 @@ def _domain_ending(a: str, b: str, left: _Split, right: _Split) -> bool:
     if left and right:
         if not _only(left, right, "host"):
             return False
-        one, two = left.hostname or "", right.hostname or ""
+        text, two = left.hostname or "", right.hostname or ""
     elif a.count("@") == 1 and b.count("@") == 1:
-        (local, one), (other_local, two) = a.split("@"), b.split("@")
+        (local, text), (other_local, two) = a.split("@"), b.split("@")
         if local != other_local:
             return False
     elif _is_host(a) and _is_host(b):
-        one, two = a, b
+        text, two = a, b
     else:
         return False
-    labels, others = one.lower().split("."), two.lower().split(".")
+    labels, others = text.lower().split("."), two.lower().split(".")
     return any(labels[:-i] and labels[:-i] == others[:-j] for i in (1, 2) for j in (1, 2) if len(labels) > i)
 
 
@@ -250,10 +250,10 @@ def _host(a: str, b: str, left: _Split, right: _Split) -> bool:
 
 
 def _tenant(a: str, b: str, left: _Split, right: _Split) -> bool:
-    one, two = a.split("/"), b.split("/")
-    if len(one) != len(two):
+    item, two = a.split("/"), b.split("/")
+    if len(item) != len(two):
         return False
-    changed = [(x, y) for x, y in zip(one, two, strict=True) if x != y]
+    changed = [(x, y) for x, y in zip(item, two, strict=True) if x != y]
     return len(changed) == 1 and all(_TENANT.fullmatch(part) for part in changed[0])
 
 

@@ -43,8 +43,8 @@ def masked(value: Any, masks: Masks) -> Any:
     if isinstance(value, Secret):
         return masks.mask("".join(value.split()))
     if isinstance(value, dict):
-        return {key: masked(one, masks) for key, one in value.items()}
-    return [masked(one, masks) for one in value] if isinstance(value, list) else value
+        return {key: masked(item, masks) for key, item in value.items()}
+    return [masked(item, masks) for item in value] if isinstance(value, list) else value
 
 
 def escaped(text: str) -> str:

@@ -16,10 +16,10 @@ def inline(value: object, *, literal: bool = False) -> str:
     With `literal` a text stands in single quotes where that spares escapes: good in a file, bad on a command line.
     """
     if isinstance(value, Mapping):
-        pairs = (f"{key_of(key)} = {inline(one, literal=literal)}" for key, one in value.items())
+        pairs = (f"{key_of(key)} = {inline(item, literal=literal)}" for key, item in value.items())
         return "{ " + ", ".join(pairs) + " }"
     if isinstance(value, list | tuple):
-        return "[" + ", ".join(inline(one, literal=literal) for one in value) + "]"
+        return "[" + ", ".join(inline(item, literal=literal) for item in value) + "]"
     if isinstance(value, str):
         plain = "'" not in value and all(char.isprintable() for char in value)
         return f"'{value}'" if literal and "\\" in value and plain else json.dumps(value, ensure_ascii=False)
@@ -42,13 +42,13 @@ def document(table: Mapping[str, object], path: tuple[str, ...] = ()) -> Iterabl
         if key not in nested:
             yield f"{key_of(key).ljust(width)} = {inline(value, literal=True)}"
     for key, value in nested.items():
-        header = ".".join(key_of(one) for one in (*path, key))
-        for one in value if isinstance(value, list) else [value]:
+        header = ".".join(key_of(text) for text in (*path, key))
+        for item in value if isinstance(value, list) else [value]:
             yield ""
             yield f"[[{header}]]" if isinstance(value, list) else f"[{header}]"
-            if isinstance(one, Mapping):
-                yield from document(one, (*path, key))
+            if isinstance(item, Mapping):
+                yield from document(item, (*path, key))
 
 
 def _tables(value: object) -> bool:
-    return isinstance(value, list) and bool(value) and all(isinstance(one, Mapping) for one in value)
+    return isinstance(value, list) and bool(value) and all(isinstance(item, Mapping) for item in value)

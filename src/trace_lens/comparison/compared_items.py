@@ -18,21 +18,21 @@ from trace_lens.saml.signature import XMLSignature
 
 def items_of(case: SamlCase) -> list[Item]:
     """All items of an attempt that have a value."""
-    return [one for one in (*_message(case), *_claims(case), *_request(case), *_noise(case)) if one.values]
+    return [item for item in (*_message(case), *_claims(case), *_request(case), *_noise(case)) if item.values]
 
 
 def _message(case: SamlCase) -> Iterator[Item]:
     response, assertion, name = case.response, case.assertion, case.name_id
     status = response.status if response else None
     yield Item("protocol", some("SAML 1.1" if case.is_saml_11 else "SAML 2.0"))
-    yield Item("status", tuple(short(one.value) for one in status.codes) if status else (), ("provider-refused",))
+    yield Item("status", tuple(short(code.value) for code in status.codes) if status else (), ("provider-refused",))
     yield Item("issuer", some(case.issuer.value if case.issuer else None), ("issuer-mismatch", "issuer-unknown"))
     conditions = assertion.conditions if assertion else None
-    audiences = tuple(one.value for one in conditions.audiences) if conditions else ()
+    audiences = tuple(audience.value for audience in conditions.audiences) if conditions else ()
     yield Item("audience", audiences, ("audience-mismatch", "audience-missing"))
     destination = response.destination if response else None
     yield Item("destination", some(destination.value if destination else None), ("destination-mismatch",))
-    recipients = [one.data.recipient.value for one in bearers(case) if one.data and one.data.recipient]
+    recipients = [bearer.data.recipient.value for bearer in bearers(case) if bearer.data and bearer.data.recipient]
     yield Item("recipient", tuple(recipients), ("recipient-mismatch",))
     binding = some(short(case.attempt.main.binding or ""))
     yield Item("binding", binding, ("wrong-binding",), why="how it travelled", only_if_both=True)
@@ -60,15 +60,17 @@ def _message(case: SamlCase) -> Iterator[Item]:
 
 def _signatures(case: SamlCase) -> Iterator[Item]:
     own = case.signed.own
-    yield Item("signed part", tuple(one.part for one in own), ("not-signed", "signed-part-wrong"))
+    yield Item("signed part", tuple(verdict.part for verdict in own), ("not-signed", "signed-part-wrong"))
     yield Item(
         "signature algorithm",
-        tuple(dict.fromkeys(short(one.signature.algorithm_uri or "none") for one in own)),
+        tuple(dict.fromkeys(short(verdict.signature.algorithm_uri or "none") for verdict in own)),
         ("weak-signature", "signature-form-refused"),
     )
-    digests = (short(one.signature.digest_uri or "") for one in own if isinstance(one.signature, XMLSignature))
+    digests = (
+        short(verdict.signature.digest_uri or "") for verdict in own if isinstance(verdict.signature, XMLSignature)
+    )
     yield Item("digest algorithm", tuple(dict.fromkeys(filter(None, digests))), ("weak-signature",))
-    keys = tuple(dict.fromkeys(str(one.certificate.sha256) for one in own if one.certificate))
+    keys = tuple(dict.fromkeys(str(verdict.certificate.sha256) for verdict in own if verdict.certificate))
     yield Item(
         "signing certificate",
         keys,
@@ -123,7 +125,7 @@ def _request(case: SamlCase) -> Iterator[Item]:
     if request is None:
         return
     policy, context = request.name_id_policy, request.requested_context
-    classes = tuple(one.value for one in context.classes) if context else ()
+    classes = tuple(value.value for value in context.classes) if context else ()
     binding = request.protocol_binding
     for name, values in (
         ("issuer", some(request.issuer.value if request.issuer else None)),
@@ -147,12 +149,12 @@ def _noise(case: SamlCase) -> Iterator[Item]:
 
     response, assertion = case.response, case.assertion
     ids = [("Response ID", response.id if response else None), ("Assertion ID", assertion.id if assertion else None)]
-    ids += [(f"InResponseTo {number}", one) for number, one in enumerate(case.request_ids)]
+    ids += [(f"InResponseTo {number}", value) for number, value in enumerate(case.request_ids)]
     ids += [
-        (f"SessionIndex {number}", one.session_index)
-        for number, one in enumerate(assertion.authn_statements if assertion else ())
+        (f"SessionIndex {number}", statement.session_index)
+        for number, statement in enumerate(assertion.authn_statements if assertion else ())
     ]
-    yield from noise(IDS, ((name, one.value if one else None) for name, one in ids))
+    yield from noise(IDS, ((name, value.value if value else None) for name, value in ids))
     moments: list[tuple[str, Instant | None]] = [("Response", response.issue_instant if response else None)]
     if assertion:
         moments.append(("Assertion", assertion.issue_instant))
@@ -161,10 +163,11 @@ def _noise(case: SamlCase) -> Iterator[Item]:
                 ("NotBefore", assertion.conditions.not_before),
                 ("NotOnOrAfter", assertion.conditions.not_on_or_after),
             ]
-        moments += [("AuthnInstant", one.authn_instant) for one in assertion.authn_statements]
-    yield from noise(MOMENTS, ((name, one.text.value if one else None) for name, one in moments))
+        moments += [("AuthnInstant", statement.authn_instant) for statement in assertion.authn_statements]
+    yield from noise(MOMENTS, ((name, instant.text.value if instant else None) for name, instant in moments))
     yield from noise(
-        SIGNATURES, ((f"signature {number}", one.signature.value.hex()) for number, one in enumerate(case.signed.own))
+        SIGNATURES,
+        ((f"signature {number}", verdict.signature.value.hex()) for number, verdict in enumerate(case.signed.own)),
     )
 
 

@@ -56,7 +56,7 @@ _REQUEST = {
 def items_of_token(case: OidcCase) -> list[Item]:
     """All items of an OpenID Connect attempt that have a value."""
     return [
-        one for one in (*_answer(case), *_token(case), *_claims(case), *_requests(case), *_noise(case)) if one.values
+        item for item in (*_answer(case), *_token(case), *_claims(case), *_requests(case), *_noise(case)) if item.values
     ]
 
 
@@ -148,20 +148,20 @@ def _noise(case: OidcCase) -> Iterator[Item]:
     yield from noise(SIGNATURES, [("signature", token.jws.signature.hex() if token else None)])
 
 
-def document_items(one: OidcMessage) -> Iterator[tuple[str, tuple[str, ...]]]:
+def document_items(message: OidcMessage) -> Iterator[tuple[str, tuple[str, ...]]]:
     """The items of a discovery document or client registration: every member with its values."""
-    for name, value in one.document.items():
+    for name, value in message.document.items():
         yield name, values_of(value)
 
 
-def key_items(one: OidcMessage) -> Iterator[tuple[str, tuple[str, ...]]]:
+def key_items(message: OidcMessage) -> Iterator[tuple[str, tuple[str, ...]]]:
     """The items of a key set: each key by its id, else its thumbprint."""
-    for number, key in enumerate(read_key_set(one.document), 1):
+    for number, key in enumerate(read_key_set(message.document), 1):
         name = key.id or thumbprint(key) or str(number)
         yield f"key {name}", (_key_words(key),)
 
 
 def _key_words(key: Jwk) -> str:
     members: list[Any] = [key.type, key.use, key.algorithm, key.members.get("crv")]
-    told = ", ".join(str(one) for one in members if one)
+    told = ", ".join(str(member) for member in members if member)
     return f"{told}; thumbprint {thumbprint(key) or 'none'}" + (f"; {key.problem}" if key.problem else "")

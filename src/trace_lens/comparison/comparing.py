@@ -103,8 +103,8 @@ class Compared(NamedTuple):
     @property
     def matters(self) -> bool:
         """Whether they differ where it matters."""
-        return any(one.matters for one in self.differences) or any(
-            one.breaks and one.because_of is None for one in (*self.came, *self.went)
+        return any(difference.matters for difference in self.differences) or any(
+            finding.breaks and finding.because_of is None for finding in (*self.came, *self.went)
         )
 
 
@@ -116,27 +116,27 @@ class _Side(NamedTuple):
 
     @property
     def kinds(self) -> set[str]:
-        return {one.kind for one in self.peeled.found}
+        return {message.kind for message in self.peeled.found}
 
 
 def compare(left: SourceFile, right: SourceFile, workspace: Workspace, told: Circumstances) -> Compared:
     """Lay two sources side by side. Raises CannotCompare, SettingsError, KeyError."""
-    one, other = _side(left), _side(right)
-    if one.attempts and other.attempts:
-        return _attempts(one, other, workspace, told)
-    if "saml-metadata" in one.kinds and "saml-metadata" in other.kinds:
-        return _metadata(one, other, workspace)
+    pair, other = _side(left), _side(right)
+    if pair.attempts and other.attempts:
+        return _attempts(pair, other, workspace, told)
+    if "saml-metadata" in pair.kinds and "saml-metadata" in other.kinds:
+        return _metadata(pair, other, workspace)
     for kind in DOCUMENTS:
-        if kind in one.documents and kind in other.documents:
-            return _documents(kind, one, other, workspace)
-    if "certificate" in one.kinds and "certificate" in other.kinds:
-        return _certificates(one, other, workspace)
-    for side in (one, other):
+        if kind in pair.documents and kind in other.documents:
+            return _documents(kind, pair, other, workspace)
+    if "certificate" in pair.kinds and "certificate" in other.kinds:
+        return _certificates(pair, other, workspace)
+    for side in (pair, other):
         if not side.kinds:
             raise CannotCompare(f"{side.name}: {side.peeled.because}", unread=True)
     raise CannotCompare(
         "two of one kind are needed: attempts, metadata files, discovery documents, key sets or lots of certificates; "
-        + " and ".join(f"{side.name} holds {', '.join(sorted(side.kinds))}" for side in (one, other))
+        + " and ".join(f"{side.name} holds {', '.join(sorted(side.kinds))}" for side in (pair, other))
     )
 
 
@@ -149,7 +149,7 @@ def _side(source: SourceFile) -> _Side:
     oidc = read_oidc(source.name, peeled, faults)
     if faults.told:
         raise CannotCompare(f"{source.name}: {faults.told[0][1]}", unread=True)
-    documents = {one.kind: one for one in reversed(oidc) if one.kind in DOCUMENTS and one.damage is None}
+    documents = {item.kind: item for item in reversed(oidc) if item.kind in DOCUMENTS and item.damage is None}
     attempts = placed(assembled(messages, oidc), {source.name: peeled})
     return _Side(source.name, peeled, attempts, documents)
 
@@ -162,11 +162,13 @@ def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstanc
         for side, chosen in zip((left, right), pair, strict=True)
         if len(side.attempts) > 1
     )
-    cases = [case_of(one, workspace, told) for one in pair]
-    first, second = (diagnose(one, workspace, told) for one in pair)
+    cases = [case_of(attempt, workspace, told) for attempt in pair]
+    first, second = (diagnose(attempt, workspace, told) for attempt in pair)
     came, went, stayed = _findings(first.findings, second.findings)
-    moving = {one.code: one.severity for one in sorted((*came, *went), key=lambda one: one.severity == "break")}
-    mine, theirs = (_items_of(one) for one in cases)
+    moving = {
+        finding.code: finding.severity for finding in sorted((*came, *went), key=lambda item: item.severity == "break")
+    }
+    mine, theirs = (_items_of(case) for case in cases)
     differences, same = _differences(mine, theirs, moving)
     noise = _noise(mine, theirs)
     return Compared(
@@ -192,11 +194,11 @@ def _items_of(case: SamlCase | OidcCase) -> list[Item]:
 def _pair(
     left: _Side, right: _Side, workspace: Workspace, told: Circumstances
 ) -> tuple[Attempt | OidcAttempt, Attempt | OidcAttempt]:
-    for one in left.attempts:
-        app = case_of(one, workspace, told).app
+    for attempt in left.attempts:
+        app = case_of(attempt, workspace, told).app
         for other in right.attempts:
-            if app and case_of(other, workspace, told).app is app and one.kind == other.kind:
-                return one, other
+            if app and case_of(other, workspace, told).app is app and attempt.kind == other.kind:
+                return attempt, other
     return left.attempts[0], right.attempts[0]
 
 
@@ -205,13 +207,13 @@ def _findings(
 ) -> tuple[tuple[Finding, ...], tuple[Finding, ...], tuple[Finding, ...]]:
     """Findings that only the right one has, that only the left one has, and that both have (as in the right one)."""
 
-    def key(one: Finding) -> tuple[str, str, str | None]:
-        return one.code, one.severity, one.expected if one.code.startswith("claim-") else None
+    def key(finding: Finding) -> tuple[str, str, str | None]:
+        return finding.code, finding.severity, finding.expected if finding.code.startswith("claim-") else None
 
     before, after = Counter(map(key, left)), Counter(map(key, right))
-    came = tuple(one for one in right if not before[key(one)])
-    went = tuple(one for one in left if not after[key(one)])
-    return came, went, tuple(one for one in right if before[key(one)])
+    came = tuple(finding for finding in right if not before[key(finding)])
+    went = tuple(finding for finding in left if not after[key(finding)])
+    return came, went, tuple(finding for finding in right if before[key(finding)])
 
 
 def _differences(left: list[Item], right: list[Item], moving: Mapping[str, str]) -> tuple[tuple[Differing, ...], int]:
@@ -219,8 +221,8 @@ def _differences(left: list[Item], right: list[Item], moving: Mapping[str, str])
 
     `moving` are the findings that came or went, with their severity: what a break is about comes before all else.
     """
-    mine = {one.name: one for one in left if not one.noise}
-    theirs = {one.name: one for one in right if not one.noise}
+    mine = {item.name: item for item in left if not item.noise}
+    theirs = {item.name: item for item in right if not item.noise}
     found = []
     same = 0
     for name in dict.fromkeys([*mine, *theirs]):
@@ -241,7 +243,7 @@ def _differences(left: list[Item], right: list[Item], moving: Mapping[str, str])
                 Differing(item=name, left=a.values if a else (), right=b.values if b else (), matters=matters, why=why),
             )
         )
-    return tuple(one for _, one in sorted(found, key=lambda pair: pair[0])), same
+    return tuple(difference for _, difference in sorted(found, key=lambda pair: pair[0])), same
 
 
 def _why(item: Item, about: list[str], *, matters: bool) -> str:
@@ -254,15 +256,15 @@ def _why(item: Item, about: list[str], *, matters: bool) -> str:
 
 def _noise(left: list[Item], right: list[Item]) -> tuple[tuple[str, int], ...]:
     """What differs in any two messages, counted by kind."""
-    mine = [(one.name, one.noise, one.values) for one in left if one.noise]
-    theirs = {one.name: one.values for one in right if one.noise}
+    mine = [(item.name, item.noise, item.values) for item in left if item.noise]
+    theirs = {item.name: item.values for item in right if item.noise}
     counted = Counter(kind for name, kind, values in mine if theirs.get(name) != values)
     return tuple(sorted((kind or "", count) for kind, count in counted.items()))
 
 
 def _metadata(left: _Side, right: _Side, workspace: Workspace) -> Compared:
-    entities = [_entities(one) for one in (left, right)]
-    mine, theirs = ({one.entity_id: one for one in found} for found in entities)
+    entities = [_entities(side) for side in (left, right)]
+    mine, theirs = ({entity.entity_id: entity for entity in found} for found in entities)
     found: list[Differing] = []
     if len(mine) == len(theirs) == 1 and mine.keys() != theirs.keys():
         pairs = [(next(iter(mine.values())), next(iter(theirs.values())))]
@@ -288,9 +290,9 @@ def _metadata(left: _Side, right: _Side, workspace: Workspace) -> Compared:
     same = 0
     for a, b in pairs:
         prefix = f"{a.entity_id}: " if len(pairs) > 1 else ""
-        one, other = dict(_entity_items(a)), dict(_entity_items(b))
-        for name in dict.fromkeys([*one, *other]):
-            before, after = one.get(name, ()), other.get(name, ())
+        document, other = dict(_entity_items(a)), dict(_entity_items(b))
+        for name in dict.fromkeys([*document, *other]):
+            before, after = document.get(name, ()), other.get(name, ())
             if before == after:
                 same += 1
                 continue
@@ -299,14 +301,14 @@ def _metadata(left: _Side, right: _Side, workspace: Workspace) -> Compared:
             hits = tuple(dict.fromkeys(app for text in gone for app in _holders(text, workspace)))
             why = "one side or the other uses it" if matters else "it does not change a sign-in"
             found.append(Differing(item=prefix + name, left=before, right=after, matters=matters, why=why, hits=hits))
-    found.sort(key=lambda one: not one.matters)
+    found.sort(key=lambda item: not item.matters)
     return Compared(kind=METADATA, left=left.name, right=right.name, differences=tuple(found), same=same)
 
 
 def _documents(kind: str, left: _Side, right: _Side, workspace: Workspace) -> Compared:
     """Two discovery documents, key sets or registrations, member by member, with whom a value that is gone hits."""
     items = key_items if kind == "key-set" else document_items
-    before, after = (dict(items(one.documents[kind])) for one in (left, right))
+    before, after = (dict(items(side.documents[kind])) for side in (left, right))
     found, same = [], 0
     for name in dict.fromkeys([*before, *after]):
         a, b = before.get(name, ()), after.get(name, ())
@@ -320,12 +322,12 @@ def _documents(kind: str, left: _Side, right: _Side, workspace: Workspace) -> Co
         if kind == "key-set":
             why = "tokens signed with it verify no more" if a else "it is new; applications that fetch the set take it"
         found.append(Differing(item=name, left=a, right=b, matters=matters, why=why, hits=hits))
-    found.sort(key=lambda one: not one.matters)
+    found.sort(key=lambda item: not item.matters)
     return Compared(kind=DOCUMENTS[kind], left=left.name, right=right.name, differences=tuple(found), same=same)
 
 
 def _entities(side: _Side) -> tuple[Entity, ...]:
-    data = next(one.data for one in side.peeled.found if one.kind == "saml-metadata")
+    data = next(message.data for message in side.peeled.found if message.kind == "saml-metadata")
     try:
         return scan(data).entities
     except XMLDamaged as damage:
@@ -346,8 +348,8 @@ def _entity_items(entity: Entity) -> Iterable[tuple[str, tuple[str, ...]]]:
 
 def _role_items(role: Role) -> Iterable[tuple[str, tuple[str, ...]]]:
     grouped: dict[str, list[str]] = {}
-    for one in role.endpoints:
-        grouped.setdefault(f"{one.purpose} ({short(one.binding)})", []).append(one.location)
+    for endpoint in role.endpoints:
+        grouped.setdefault(f"{endpoint.purpose} ({short(endpoint.binding)})", []).append(endpoint.location)
     for name, places in grouped.items():
         yield name, tuple(places)
     for use in ("signing", "encryption", None):
@@ -355,7 +357,7 @@ def _role_items(role: Role) -> Iterable[tuple[str, tuple[str, ...]]]:
         if keys:
             yield f"{use or 'any'} key", keys
     yield "NameIDFormat", tuple(role.name_id_formats)
-    wanted = tuple(one.name + (" (required)" if one.required else "") for one in role.attributes)
+    wanted = tuple(attribute.name + (" (required)" if attribute.required else "") for attribute in role.attributes)
     if wanted:
         yield "RequestedAttribute", wanted
     yield "WantAuthnRequestsSigned", (str(role.wants_signed_requests).lower(),)
@@ -386,23 +388,23 @@ def _texts(value: object) -> set[str]:
     if isinstance(value, str):
         return {value}
     inner = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
-    return {text for one in inner for text in _texts(one)}
+    return {text for item in inner for text in _texts(item)}
 
 
 def _certificates(left: _Side, right: _Side, workspace: Workspace) -> Compared:
     """Two lots of certificates: those in both are set aside, the others laid beside each other by their subject."""
-    mine, theirs = (_certificates_of(one) for one in (left, right))
-    both = [one for one in mine if one in theirs]
-    only_left = [one for one in mine if one not in theirs]
-    only_right = [one for one in theirs if one not in mine]
+    mine, theirs = (_certificates_of(side) for side in (left, right))
+    both = [certificate for certificate in mine if certificate in theirs]
+    only_left = [certificate for certificate in mine if certificate not in theirs]
+    only_right = [their for their in theirs if their not in mine]
     found: list[Differing] = []
     same = len(both)
     while only_left and only_right:
-        one = only_left.pop(0)
-        other = next((each for each in only_right if each.subject == one.subject), only_right[0])
+        item = only_left.pop(0)
+        other = next((certificate for certificate in only_right if certificate.subject == item.subject), only_right[0])
         only_right.remove(other)
-        prefix = f"{one.subject}: " if len(mine) > 1 else ""
-        before, after = dict(_certificate_items(one)), dict(_certificate_items(other))
+        prefix = f"{item.subject}: " if len(mine) > 1 else ""
+        before, after = dict(_certificate_items(item)), dict(_certificate_items(other))
         for name, value in before.items():
             if value == after[name]:
                 same += 1
@@ -415,23 +417,29 @@ def _certificates(left: _Side, right: _Side, workspace: Workspace) -> Compared:
     found += [
         Differing(
             item="certificate",
-            left=(f"{one.subject} ({one.sha256})",),
+            left=(f"{certificate.subject} ({certificate.sha256})",),
             right=(),
             matters=True,
             why="it is gone",
-            hits=_holders(str(one.sha256), workspace),
+            hits=_holders(str(certificate.sha256), workspace),
         )
-        for one in only_left
+        for certificate in only_left
     ]
     found += [
-        Differing(item="certificate", left=(), right=(f"{one.subject} ({one.sha256})",), matters=True, why="it is new")
-        for one in only_right
+        Differing(
+            item="certificate",
+            left=(),
+            right=(f"{certificate.subject} ({certificate.sha256})",),
+            matters=True,
+            why="it is new",
+        )
+        for certificate in only_right
     ]
     return Compared(
         kind=CERTIFICATES,
         left=left.name,
         right=right.name,
-        differences=tuple(sorted(found, key=lambda one: not one.matters)),
+        differences=tuple(sorted(found, key=lambda member: not member.matters)),
         same=same,
     )
 
@@ -450,26 +458,26 @@ _CERTIFICATE_MATTERS = {
 }
 
 
-def _certificate_items(one: Certificate) -> Iterable[tuple[str, str]]:
-    yield "sha256", str(one.sha256)
-    yield "sha1", str(one.sha1)
-    yield "public key", one.key_print
-    yield "key", one.key
-    yield "valid from", show_moment(one.not_before)
-    yield "valid until", show_moment(one.not_after)
-    yield "subject", one.subject
-    yield "issuer", one.issuer
-    yield "serial", one.serial
-    yield "names", ", ".join(one.alternative_names)
+def _certificate_items(certificate: Certificate) -> Iterable[tuple[str, str]]:
+    yield "sha256", str(certificate.sha256)
+    yield "sha1", str(certificate.sha1)
+    yield "public key", certificate.key_print
+    yield "key", certificate.key
+    yield "valid from", show_moment(certificate.not_before)
+    yield "valid until", show_moment(certificate.not_after)
+    yield "subject", certificate.subject
+    yield "issuer", certificate.issuer
+    yield "serial", certificate.serial
+    yield "names", ", ".join(certificate.alternative_names)
 
 
 def _certificates_of(side: _Side) -> list[Certificate]:
     found: list[Certificate] = []
     for message in side.peeled.found:
         for pasted in certificates_in(message.data) if message.kind == "certificate" else ():
-            one = certificate_or_none(pasted.der)
-            if one is None:
+            certificate = certificate_or_none(pasted.der)
+            if certificate is None:
                 raise CannotCompare(f"{side.name} holds a certificate that cannot be read", unread=True)
-            if one not in found:
-                found.append(one)
+            if certificate not in found:
+                found.append(certificate)
     return found

@@ -48,14 +48,14 @@ def two_sides(app: App, workspace: Workspace, now: datetime, sources: Iterable[S
     """
     attempts, failed = attempts_of(sources)
     told = Circumstances(now)
-    fits = [case_of(one, workspace, told).app for one in attempts]
-    fitting = [one for one, its in zip(attempts, fits, strict=True) if its is app]
+    fits = [case_of(attempt, workspace, told).app for attempt in attempts]
+    fitting = [attempt for attempt, its in zip(attempts, fits, strict=True) if its is app]
     chosen = next(iter(fitting or attempts), None)
     other = fits[0].name if attempts and not fitting and fits[0] else None
     case = case_of(chosen, workspace, told._replace(app=app.id)) if chosen else None
     found = rows(app, workspace, case)
-    findings = [one for one in of_app(app, workspace, now) if one.stage is Stage.SETTINGS]
-    findings = [one for one in findings if one.code in _ABOUT_VALUES]
+    findings = [finding for finding in of_app(app, workspace, now) if finding.stage is Stage.SETTINGS]
+    findings = [finding for finding in findings if finding.code in _ABOUT_VALUES]
     for row in found if case else ():
         for cell in row.cells:
             if case and cell.column == "capture" and cell.verdict == "misplaced" and cell.against:

@@ -36,7 +36,7 @@ def side_by_side(left: Sequence[Step], right: Sequence[Step]) -> SideBySide | No
     """Two ways in pairs; None where one of the captures shows no way."""
     if not left or not right:
         return None
-    pairs = [Pair(one, other, _differs(one, other)) for one, other in zip_longest(left, right)]
+    pairs = [Pair(step, other, _differs(step, other)) for step, other in zip_longest(left, right)]
     for number, pair in enumerate(pairs, 1):
         if pair.left is None or pair.right is None or set(pair.differs) & set(_PARTING):
             return SideBySide(tuple(pairs[: number + 1]), number)

@@ -18,13 +18,13 @@ from trace_lens.intake.peeling import Peeled
 
 def summary_of(capture: Capture) -> dict[str, Any]:
     """What a person looks for first in a capture."""
-    moments = [one.at for one in capture.exchanges if one.at]
-    counted = Counter(one.host for one in capture.exchanges if one.kind != STATIC and one.host)
-    left_out = sum(one.body_left_out for one in capture.exchanges)
+    moments = [exchange.at for exchange in capture.exchanges if exchange.at]
+    counted = Counter(exchange.host for exchange in capture.exchanges if exchange.kind != STATIC and exchange.host)
+    left_out = sum(exchange.body_left_out for exchange in capture.exchanges)
     return {
         "made_by": capture.made_by or None,
         "entries": len(capture.exchanges),
-        "noise": sum(one.kind == STATIC for one in capture.exchanges),
+        "noise": sum(exchange.kind == STATIC for exchange in capture.exchanges),
         "hosts": [f"{host} ({count})" for host, count in counted.most_common(12)],
         "first": show_moment(min(moments)) if moments else None,
         "last": show_moment(max(moments)) if moments else None,
@@ -54,18 +54,18 @@ def content_of(source: str, peeled: Peeled) -> dict[str, Any]:
         for hop in way.hops[: limits.LISTED_ENTITIES]
     ]
     more = len(way.hops) - len(rows)
-    cookies = [row for one in capture.exchanges for row in _cookies(one)][: limits.LISTED_ENTITIES]
+    cookies = [row for exchange in capture.exchanges for row in _cookies(exchange)][: limits.LISTED_ENTITIES]
     return {"hops": rows, **({"more": f"{more} more hops"} if more > 0 else {}), "cookies": cookies}
 
 
-def _cookies(one: Exchange) -> list[dict[str, Any]]:
+def _cookies(exchange: Exchange) -> list[dict[str, Any]]:
     """The cookies that a response sets, as browsers take them."""
     rows = []
-    for line in one.set_cookies:
-        read = read_set_cookie(line, one)
+    for line in exchange.set_cookies:
+        read = read_set_cookie(line, exchange)
         refused = read.reason if isinstance(read, Refused) else None
         told = [part.strip() for part in line.split(";")[1:]]
-        rows.append({"where": one.place, "name": read.name, "attributes": "; ".join(told), "refused": refused})
+        rows.append({"where": exchange.place, "name": read.name, "attributes": "; ".join(told), "refused": refused})
     return rows
 
 

@@ -136,7 +136,7 @@ def _artifact(source: str, found: Found, issuers: Iterable[str]) -> Opened:
     summary = {
         "endpoint_index": artifact.endpoint_index,
         "source_id": artifact.source_id,
-        "issuer": next((one for one in issuers if artifact.is_of(one)), None),
+        "issuer": next((issuer for issuer in issuers if artifact.is_of(issuer)), None),
         "handle": Secret(artifact.handle),
         **_beside(found),
     }
@@ -172,7 +172,7 @@ def _metadata(source: str, found: Found) -> Opened:
     except XMLDamaged as damage:
         return _opened(source, found, {}, {}, more=(_broken(source, found, damage),))
     summary = _metadata_summary(read)
-    listed = {"entities": [_entity_content(one) for one in read.entities], "listed": len(read.entities)}
+    listed = {"entities": [_entity_content(entity) for entity in read.entities], "listed": len(read.entities)}
     more = (_broken(source, found, read.damage),) if read.damage else ()
     summary["signed_parts"] = _signed_parts(root) if root is not None else []
     if b"SignatureValue" in found.data[:_LOOKED_FOR_SIGNATURE] and not read.damage:
@@ -182,12 +182,12 @@ def _metadata(source: str, found: Found) -> Opened:
 
 def _metadata_signed(source: str, found: Found, summary: dict[str, Any]) -> Iterator[Finding]:
     """Whether the metadata's own signature holds, into the summary; and a finding where it does not."""
-    for one in metadata_signatures(found.data)[:1]:
-        holder = f", by {one.signer.subject} ({one.signer.sha256})" if one.signer else ""
-        summary["signature"] = f"does not hold: {one.problem}" if one.problem else f"holds{holder}"
-        if one.problem:
-            evidence = Evidence("Signature", "does not hold", source, one.place)
-            detail = f"The metadata's own signature does not hold: {one.problem}."
+    for signature in metadata_signatures(found.data)[:1]:
+        holder = f", by {signature.signer.subject} ({signature.signer.sha256})" if signature.signer else ""
+        summary["signature"] = f"does not hold: {signature.problem}" if signature.problem else f"holds{holder}"
+        if signature.problem:
+            evidence = Evidence("Signature", "does not hold", source, signature.place)
+            detail = f"The metadata's own signature does not hold: {signature.problem}."
             yield finding("metadata-signature-invalid", detail, evidence=(evidence,))
 
 
@@ -236,12 +236,12 @@ def _request_summary(request: m.AuthnRequest) -> dict[str, Any]:
         "binding": short(request.protocol_binding.value) if request.protocol_binding else None,
         "name_id_format": _text(policy.format) if policy else None,
         "allow_create": policy.allow_create if policy else None,
-        "authentication": [one.value for one in context.classes] if context else [],
+        "authentication": [value.value for value in context.classes] if context else [],
         "comparison": context.comparison if context else None,
         "force_authn": request.force_authn,
         "is_passive": request.is_passive,
         "subject": subject.value if subject else None,
-        "providers": [one.value for one in scoping.providers] if scoping else [],
+        "providers": [provider.value for provider in scoping.providers] if scoping else [],
     }
 
 
@@ -249,7 +249,7 @@ def _logout_summary(request: m.LogoutRequest) -> dict[str, Any]:
     return {
         "subject": request.name_id.value if request.name_id else None,
         "subject_format": request.name_id.format if request.name_id else None,
-        "session_index": [one.value for one in request.session_indexes],
+        "session_index": [index.value for index in request.session_indexes],
         "valid_until": _moment(request.not_on_or_after),
         "reason": _text(request.reason),
     }
@@ -279,7 +279,11 @@ def _response_summary(response: m.Response, root: etree._Element) -> dict[str, A
 def _assertion_summary(assertion: m.Assertion, root: etree._Element) -> dict[str, Any]:
     name = assertion.subject.name_id if assertion.subject else None
     conditions = assertion.conditions
-    data = [one.data for one in assertion.subject.confirmations if one.data] if assertion.subject else []
+    data = (
+        [confirmation.data for confirmation in assertion.subject.confirmations if confirmation.data]
+        if assertion.subject
+        else []
+    )
     statement = assertion.authn_statements[0] if assertion.authn_statements else None
     return {
         "id": _text(assertion.id),
@@ -287,8 +291,8 @@ def _assertion_summary(assertion: m.Assertion, root: etree._Element) -> dict[str
         "issuer": assertion.issuer.value if assertion.issuer else None,
         "subject": name.value if name else None,
         "subject_format": name.format if name else None,
-        "audience": [one.value for one in conditions.audiences] if conditions else [],
-        "recipient": next((one.recipient.value for one in data if one.recipient), None),
+        "audience": [audience.value for audience in conditions.audiences] if conditions else [],
+        "recipient": next((confirmation.recipient.value for confirmation in data if confirmation.recipient), None),
         "valid_from": _moment(conditions.not_before) if conditions else None,
         "valid_until": _moment(conditions.not_on_or_after) if conditions else None,
         "authenticated_at": _moment(statement.authn_instant) if statement else None,
@@ -296,8 +300,10 @@ def _assertion_summary(assertion: m.Assertion, root: etree._Element) -> dict[str
         "session_index": _text(statement.session_index) if statement else None,
         "session_until": _moment(statement.session_not_on_or_after) if statement else None,
         "attributes": {
-            one.name: [hidden_text(value.name_id.value if value.name_id else value.text.value) for value in one.values]
-            for one in assertion.attributes[: limits.LISTED_CLAIMS]
+            attribute.name: [
+                hidden_text(value.name_id.value if value.name_id else value.text.value) for value in attribute.values
+            ]
+            for attribute in assertion.attributes[: limits.LISTED_CLAIMS]
         },
         **({"more_attributes": more} if (more := len(assertion.attributes) - limits.LISTED_CLAIMS) > 0 else {}),
         "signed_parts": _signed_parts(root),
@@ -306,7 +312,7 @@ def _assertion_summary(assertion: m.Assertion, root: etree._Element) -> dict[str
 
 def _signed_parts(root: etree._Element) -> list[str]:
     """The names of the elements that hold a signature of their own; whether it is good, the diagnosis says."""
-    return [str(etree.QName(one.holder).localname).lower() for one in signatures_in(root)]
+    return [str(etree.QName(signature.holder).localname).lower() for signature in signatures_in(root)]
 
 
 def _metadata_summary(read: Descriptors) -> dict[str, Any]:
@@ -317,17 +323,19 @@ def _metadata_summary(read: Descriptors) -> dict[str, Any]:
         "roles": [role.name for role in first.roles] if first else [],
         "valid_until": show_moment(first.valid_until) if first and first.valid_until else None,
         "cache_duration": first.cache_duration if first else None,
-        "name_id_formats": [one for role in (first.roles if first else ()) for one in role.name_id_formats],
+        "name_id_formats": [
+            format_name for role in (first.roles if first else ()) for format_name in role.name_id_formats
+        ],
         "requested_attributes": [
-            {"name": one.name, "required": one.required}
+            {"name": attribute.name, "required": attribute.required}
             for role in (first.roles if first else ())
-            for one in role.attributes
+            for attribute in role.attributes
         ],
         "keys": [key.use or "any" for role in (first.roles if first else ()) for key in role.keys],
         "endpoints": [
-            {"purpose": one.purpose, "binding": short(one.binding), "location": one.location}
+            {"purpose": endpoint.purpose, "binding": short(endpoint.binding), "location": endpoint.location}
             for role in (first.roles if first else ())
-            for one in role.endpoints
+            for endpoint in role.endpoints
         ],
     }
 
@@ -335,7 +343,7 @@ def _metadata_summary(read: Descriptors) -> dict[str, Any]:
 def _message_summary(root: etree._Element) -> dict[str, Any]:
     """What every protocol message has (SAML 2.0 Core §3.2.1)."""
     issuer = root.find("{urn:oasis:names:tc:SAML:2.0:assertion}Issuer")
-    codes = [short(one.get("Value") or "") for one in root.iter(f"{{{PROTOCOL}}}StatusCode")]
+    codes = [short(element.get("Value") or "") for element in root.iter(f"{{{PROTOCOL}}}StatusCode")]
     named = {"ID": "id", "IssueInstant": "issued_at", "Destination": "destination", "InResponseTo": "in_response_to"}
     return {
         **{key: root.get(name) for name, key in named.items() if root.get(name) is not None},

@@ -61,12 +61,12 @@ def _token(found: Found) -> Laid:
         "moments": moments_in_words(token.claims, token.at("iat")),
         "signature": Secret(token.jws.text.rpartition(".")[2]) if "." in token.jws.text else None,
     }
-    return Laid(token_summary(token), content, tuple(("malformed-message", one) for one in _oddities(token)))
+    return Laid(token_summary(token), content, tuple(("malformed-message", oddity) for oddity in _oddities(token)))
 
 
 def _oddities(token: Token) -> list[str]:
     odd = [f"{name} appears twice in its claims" for name in token.duplicates]
-    odd += [f"the number {one} is larger than JSON readers keep exactly" for one in token.inexact]
+    odd += [f"the number {text} is larger than JSON readers keep exactly" for text in token.inexact]
     odd += list(token.jws.problems)
     for name in TIMES:
         found = token.moment(name)
@@ -228,14 +228,14 @@ def _keys(document: Mapping[str, Any]) -> dict[str, Any]:
     return {
         "keys": [
             {
-                "key_id": one.id,
-                "type": one.type,
-                "use": one.use,
-                "algorithm": one.algorithm,
-                "thumbprint": thumbprint(one),
-                "problem": one.problem or one.weakness,
+                "key_id": jwk.id,
+                "type": jwk.type,
+                "use": jwk.use,
+                "algorithm": jwk.algorithm,
+                "thumbprint": thumbprint(jwk),
+                "problem": jwk.problem or jwk.weakness,
             }
-            for one in read_key_set(document)
+            for jwk in read_key_set(document)
         ]
     }
 

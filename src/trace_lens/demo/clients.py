@@ -110,7 +110,7 @@ CLIENTS = (
         ),
     ),
 )
-CLIENT = {one.id: one for one in CLIENTS}
+CLIENT = {client.id: client for client in CLIENTS}
 
 
 def client_files(keys: dict[str, SigningKey]) -> dict[str, str]:
@@ -151,7 +151,7 @@ def discovery() -> dict[str, Any]:
 
 def subject_of(email: str) -> str:
     """The provider's id of a person: the number of the account."""
-    return next(str(40100 + number) for number, one in enumerate(PEOPLE) if one.email == email)
+    return next(str(40100 + number) for number, person in enumerate(PEOPLE) if person.email == email)
 
 
 def _text(document: dict[str, Any]) -> str:
@@ -159,7 +159,7 @@ def _text(document: dict[str, Any]) -> str:
 
 
 def _app(client: Client) -> list[str]:
-    scopes = ", ".join(f'"{one}"' for one in client.scopes)
+    scopes = ", ".join(f'"{scope}"' for scope in client.scopes)
     claims = ["", "[[claims]]", *client.claims] if client.claims else []
     return [
         f'name = "{client.name}"',
@@ -191,5 +191,5 @@ def _app(client: Client) -> list[str]:
 
 
 def _accounts() -> str:
-    rows = [f"{one.email},{one.email},{one.login},{subject_of(one.email)},yes" for one in PEOPLE]
+    rows = [f"{person.email},{person.email},{person.login},{subject_of(person.email)},yes" for person in PEOPLE]
     return "\n".join(["user,email,login,id,active", *rows]) + "\n"

@@ -216,32 +216,36 @@ def _export(file: str, recording: Recording) -> Capture:
 def _other_host(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
     """Opened under an old name of the application: the redirect URI knows the new one only."""
     flow = CodeExchange(make.draw, keys, "slip-booking", email, 18, 17, 20)
-    one = Recording(flow.issued - timedelta(seconds=26))
+    recording = Recording(flow.issued - timedelta(seconds=26))
     asked, came = flow.request(), flow.answer()
-    one.step("GET", f"https://boats.{HOME}/", 302, to=asked, sets=("sbid=h3; Path=/; HttpOnly; Secure; SameSite=Lax",))
-    one.step("GET", asked, 200, page=sign_in_page(SIGN_IN), noise=4)
-    one.pause(24)
-    one.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3)
-    one.step("GET", came, 400, page=page("Sign-in failed", "The state of this sign-in is not known here."), wait=0.05)
-    return one
+    recording.step(
+        "GET", f"https://boats.{HOME}/", 302, to=asked, sets=("sbid=h3; Path=/; HttpOnly; Secure; SameSite=Lax",)
+    )
+    recording.step("GET", asked, 200, page=sign_in_page(SIGN_IN), noise=4)
+    recording.pause(24)
+    recording.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3)
+    recording.step(
+        "GET", came, 400, page=page("Sign-in failed", "The state of this sign-in is not known here."), wait=0.05
+    )
+    return recording
 
 
 def _loop(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
     """The session cookie asks for SameSite=None and is not Secure: no browser takes it, and it goes round."""
-    base, one = f"https://weather.{HOME}", None
+    base, none = f"https://weather.{HOME}", None
     for number in range(4):
         flow = CodeExchange(make.draw, keys, "weather-desk", email, 19, 13, 40)
-        one = one or Recording(flow.issued - timedelta(seconds=17.6))
+        none = none or Recording(flow.issued - timedelta(seconds=17.6))
         if number:
-            flow.issued = one.clock + timedelta(seconds=0.1)
+            flow.issued = none.clock + timedelta(seconds=0.1)
             amend(make.draw, flow.issued)
         asked, came = flow.request(), flow.answer()
         state = f"wdstate={number}x; Path=/; HttpOnly; Secure"
-        one.step("GET", base + "/", 302, to=asked, sets=(state,), wait=0.05)
+        none.step("GET", base + "/", 302, to=asked, sets=(state,), wait=0.05)
         if number == 0:
-            one.step("GET", asked, 200, page=sign_in_page(SIGN_IN), noise=4)
-            one.pause(17)
-            one.step(
+            none.step("GET", asked, 200, page=sign_in_page(SIGN_IN), noise=4)
+            none.pause(17)
+            none.step(
                 "POST",
                 SIGN_IN,
                 302,
@@ -252,8 +256,8 @@ def _loop(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
                 sets=("nmsid=open; Path=/; HttpOnly; Secure",),
             )
         else:
-            one.step("GET", asked, 302, to=came, cookie="nmsid=open", wait=0.08)
-        one.step(
+            none.step("GET", asked, 302, to=came, cookie="nmsid=open", wait=0.08)
+        none.step(
             "GET",
             came,
             302,
@@ -262,22 +266,22 @@ def _loop(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
             wait=0.2,
             sets=("wdsid=w1; Path=/; HttpOnly; SameSite=None",),
         )
-    if one is None:
+    if none is None:
         raise ValueError("a loop has at least one round")
-    return one
+    return none
 
 
 def _own_redeeming(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
     """A page that redeems the code by itself, with a verifier of another tab."""
     flow = CodeExchange(make.draw, keys, "slip-booking", email, 19, 7, 31)
     wrong = to_base64url(make.draw.randbytes(32))
-    one = Recording(flow.issued - timedelta(seconds=23))
+    recording = Recording(flow.issued - timedelta(seconds=23))
     asked, came = flow.request(), flow.answer()
     base = f"https://slips.{HOME}"
-    one.step("GET", base + "/", 200, page=page("Slip Booking", "One moment."), noise=4)
-    one.step("GET", asked, 200, page=sign_in_page(SIGN_IN), referer=base + "/", noise=4, by_script=True)
-    one.pause(22)
-    one.step(
+    recording.step("GET", base + "/", 200, page=page("Slip Booking", "One moment."), noise=4)
+    recording.step("GET", asked, 200, page=sign_in_page(SIGN_IN), referer=base + "/", noise=4, by_script=True)
+    recording.pause(22)
+    recording.step(
         "POST",
         SIGN_IN,
         302,
@@ -287,10 +291,10 @@ def _own_redeeming(make: Maker, keys: dict[str, SigningKey], email: str) -> Reco
         wait=0.3,
         sets=("nmsid=open; Path=/; HttpOnly; Secure",),
     )
-    one.step("GET", came, 200, page=page("Slip Booking", "One moment."))
+    recording.step("GET", came, 200, page=page("Slip Booking", "One moment."))
     body = flow.redeem(code_verifier=wrong).partition("\n\n")[2]
     refusal: dict[str, Any] = {"error": "invalid_grant", "error_description": "the code cannot be redeemed"}
-    one.step(
+    recording.step(
         "POST",
         f"{_ID}/oidc/token",
         400,
@@ -304,4 +308,4 @@ def _own_redeeming(make: Maker, keys: dict[str, SigningKey], email: str) -> Reco
         wait=0.07,
         received={"Access-Control-Allow-Origin": base},
     )
-    return one
+    return recording

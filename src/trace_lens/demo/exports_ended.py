@@ -64,15 +64,15 @@ def _let_in(visit: Visit, name: str, title: str) -> None:
 def _redeemed(make: Maker, keys: dict[str, SigningKey], email: str, *at: int) -> tuple[CodeExchange, Recording]:
     """A page that goes to sign in, comes back and redeems its code by itself."""
     flow = CodeExchange(make.draw, keys, "slip-booking", email, *at)
-    one = Recording(flow.issued - timedelta(seconds=23))
+    recording = Recording(flow.issued - timedelta(seconds=23))
     asked, came = flow.request(), flow.answer()
-    one.step("GET", _SLIPS + "/", 200, page=page("Slip Booking", "One moment."), noise=4)
-    one.step("GET", asked, 200, page=sign_in_page(SIGN_IN), referer=_SLIPS + "/", noise=4, by_script=True)
-    one.pause(22)
-    one.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3)
-    one.step("GET", came, 200, page=page("Slip Booking", "One moment."))
+    recording.step("GET", _SLIPS + "/", 200, page=page("Slip Booking", "One moment."), noise=4)
+    recording.step("GET", asked, 200, page=sign_in_page(SIGN_IN), referer=_SLIPS + "/", noise=4, by_script=True)
+    recording.pause(22)
+    recording.step("POST", SIGN_IN, 302, to=came, body=urlencode({"account": email}), referer=asked, wait=0.3)
+    recording.step("GET", came, 200, page=page("Slip Booking", "One moment."))
     body = flow.redeem().partition("\n\n")[2]
-    one.step(
+    recording.step(
         "POST",
         _TOKEN,
         200,
@@ -86,13 +86,13 @@ def _redeemed(make: Maker, keys: dict[str, SigningKey], email: str, *at: int) ->
         wait=0.07,
         received={"Access-Control-Allow-Origin": _SLIPS},
     )
-    return flow, one
+    return flow, recording
 
 
 def _by_script(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
     """The page hands its token to the application's own server, which answers 204 with the session."""
-    flow, one = _redeemed(make, keys, email, 20, 16, 2)
-    one.step(
+    flow, recording = _redeemed(make, keys, email, 20, 16, 2)
+    recording.step(
         "POST",
         _SLIPS + "/api/session",
         204,
@@ -102,7 +102,7 @@ def _by_script(make: Maker, keys: dict[str, SigningKey], email: str) -> Recordin
         sent={"Origin": _SLIPS},
         sets=("sbsid=s1; Path=/; HttpOnly; Secure; SameSite=Strict",),
     )
-    one.step(
+    recording.step(
         "GET",
         _SLIPS + "/api/me",
         200,
@@ -112,14 +112,14 @@ def _by_script(make: Maker, keys: dict[str, SigningKey], email: str) -> Recordin
         referer=_SLIPS + "/",
         cookie="sbsid=s1",
     )
-    return one
+    return recording
 
 
 def _interface(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
     """Signed in; then the interface of the moorings misses a scope in the access token."""
-    flow, one = _redeemed(make, keys, email, 20, 16, 12)
+    flow, recording = _redeemed(make, keys, email, 20, 16, 12)
     told = 'Bearer realm="moorings", error="insufficient_scope", scope="moorings.read"'
-    one.step(
+    recording.step(
         "GET",
         _API,
         403,
@@ -130,32 +130,32 @@ def _interface(make: Maker, keys: dict[str, SigningKey], email: str) -> Recordin
         sent={"Origin": _SLIPS, "Authorization": f"Bearer {flow['access']}"},
         received={"WWW-Authenticate": told, "Access-Control-Allow-Origin": _SLIPS},
     )
-    return one
+    return recording
 
 
 def _two_tabs(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording:
     """Two tabs share one cookie: the first comes back with the state of the second."""
     first = CodeExchange(make.draw, keys, "slip-booking", email, 20, 16, 45)
     second = CodeExchange(make.draw, keys, "slip-booking", email, 20, 16, 45)
-    one = Recording(first.issued - timedelta(seconds=40))
+    recording = Recording(first.issued - timedelta(seconds=40))
     for flow, value in ((first, "t1"), (second, "t2")):
         cookie = f"sbstate={value}; Path=/; HttpOnly; Secure"
-        one.step("GET", _SLIPS + "/sign-in", 302, to=flow.request(), sets=(cookie,))
-        one.step("GET", flow.request(), 200, page=sign_in_page(f"{SIGN_IN}?for={value}"))
-        one.pause(5)
-    one.pause(16)
+        recording.step("GET", _SLIPS + "/sign-in", 302, to=flow.request(), sets=(cookie,))
+        recording.step("GET", flow.request(), 200, page=sign_in_page(f"{SIGN_IN}?for={value}"))
+        recording.pause(5)
+    recording.pause(16)
     typed = urlencode({"account": email})
-    one.step("POST", f"{SIGN_IN}?for=t1", 302, to=first.answer(), body=typed, referer=first.request())
-    one.step(
+    recording.step("POST", f"{SIGN_IN}?for=t1", 302, to=first.answer(), body=typed, referer=first.request())
+    recording.step(
         "GET",
         first.answer(),
         400,
         cookie="sbstate=t2",
         page=page("Sign-in failed", "The state of this sign-in is another one than expected."),
     )
-    one.pause(9)
-    one.step("POST", f"{SIGN_IN}?for=t2", 302, to=second.answer(), body=typed, referer=second.request())
-    one.step(
+    recording.pause(9)
+    recording.step("POST", f"{SIGN_IN}?for=t2", 302, to=second.answer(), body=typed, referer=second.request())
+    recording.step(
         "GET",
         second.answer(),
         302,
@@ -163,5 +163,7 @@ def _two_tabs(make: Maker, keys: dict[str, SigningKey], email: str) -> Recording
         to=_SLIPS + "/mine",
         sets=("sbsid=u1; Path=/; HttpOnly; Secure",),
     )
-    one.step("GET", _SLIPS + "/mine", 200, cookie="sbsid=u1", page=page("My slips", f"Signed in: {email}.", _SIGN_OUT))
-    return one
+    recording.step(
+        "GET", _SLIPS + "/mine", 200, cookie="sbsid=u1", page=page("My slips", f"Signed in: {email}.", _SIGN_OUT)
+    )
+    return recording

@@ -155,7 +155,7 @@ def log_files(made: Iterable[tuple[Capture, list[Entry]]], seed: int = 1109) -> 
     """The files of all four logs with their descriptions; `made` are the captures with what the diary holds of them."""
     draw = random.Random(seed)
     sign_ins = [*_captured(draw, made), *_everybody(draw)]
-    sign_ins.sort(key=lambda one: one.at)
+    sign_ins.sort(key=lambda item: item.at)
     return {
         "logs/northmere-id.toml": _PROVIDER.encode() + _dictionary(PROVIDER_CODES),
         "logs/northmere-id-2026-11.csv.gz": _provider(draw, sign_ins),
@@ -170,13 +170,13 @@ def log_files(made: Iterable[tuple[Capture, list[Entry]]], seed: int = 1109) -> 
 
 def _captured(draw: random.Random, made: Iterable[tuple[Capture, list[Entry]]]) -> Iterator[_SignIn]:
     """The sign-ins that were captured."""
-    by_host = {urlsplit(one.acs_url).hostname: one.id for one in APPLICATIONS}
-    by_host |= {urlsplit(one.redirect_uri).hostname: one.id for one in CLIENTS}
+    by_host = {urlsplit(application.acs_url).hostname: application.id for application in APPLICATIONS}
+    by_host |= {urlsplit(client.redirect_uri).hostname: client.id for client in CLIENTS}
     for capture, entries in made:
         number = capture.file[:2]
         for entry in entries:
             login = entry.account.partition("@")[0].casefold()
-            known = {one.held: one.login for one in GUESTS} | {one.email: one.login for one in GUESTS}
+            known = {guest.held: guest.login for guest in GUESTS} | {guest.email: guest.login for guest in GUESTS}
             yield _SignIn(
                 at=entry.issued,
                 login=known.get(entry.account, login if "." in login else "a.fulmar"),
@@ -196,8 +196,8 @@ def _everybody(draw: random.Random) -> Iterator[_SignIn]:
     """Everybody else's sign-ins: by day, on weekdays mostly; some go wrong, and those who fail try again."""
     logins = [f"{letter}.{bird}" for bird in _BIRDS for letter in "abcdefghiklmnoprst"]
     draw.shuffle(logins)
-    apps = [one.id for one in (*APPLICATIONS, *CLIENTS)]
-    weights = [one.users**0.5 for one in (*APPLICATIONS, *CLIENTS)]
+    apps = [application.id for application in (*APPLICATIONS, *CLIENTS)]
+    weights = [application.users**0.5 for application in (*APPLICATIONS, *CLIENTS)]
     days = [day for day in range(12) for _ in range(7 if day % 7 < 5 else 2)]
     made = 0
     while made < SIGN_INS:
@@ -312,34 +312,34 @@ def _later(draw: random.Random, mean: float) -> timedelta:
 
 
 def _name_of(app: str) -> str:
-    return BY_ID[app].name if app in BY_ID else next(one.name for one in CLIENTS if one.id == app)
+    return BY_ID[app].name if app in BY_ID else next(client.name for client in CLIENTS if client.id == app)
 
 
 def _host_of(app: str) -> str:
-    address = BY_ID[app].base if app in BY_ID else next(one.redirect_uri for one in CLIENTS if one.id == app)
+    address = BY_ID[app].base if app in BY_ID else next(client.redirect_uri for client in CLIENTS if client.id == app)
     return urlsplit(address).hostname or ""
 
 
 def _provider(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
     """CSV, local times without a zone, newest last; guests by the name that the directory holds."""
-    held = {one.login: one.held for one in GUESTS}
+    held = {guest.login: guest.held for guest in GUESTS}
     rows: list[tuple[datetime, list[str]]] = []
-    for one in sign_ins:
-        if one.of_partner:
+    for item in sign_ins:
+        if item.of_partner:
             continue
-        name = held.get(one.login, f"{one.login}@{HOME}")
-        ids = [one.request or "", one.session]
-        if one.denied == "D-1001" or draw.random() < 0.35:
-            typed = one.at - timedelta(seconds=1) - _later(draw, 4)
-            result, code = ("denied", "D-1001") if one.denied == "D-1001" else ("accepted", "")
+        name = held.get(item.login, f"{item.login}@{HOME}")
+        ids = [item.request or "", item.session]
+        if item.denied == "D-1001" or draw.random() < 0.35:
+            typed = item.at - timedelta(seconds=1) - _later(draw, 4)
+            result, code = ("denied", "D-1001") if item.denied == "D-1001" else ("accepted", "")
             words = PROVIDER_CODES[code][0] if code else "password accepted"
-            rows.append((typed, [name, _name_of(one.app), result, code, words, one.address, ids[0], ""]))
-        if one.denied == "D-1001":
+            rows.append((typed, [name, _name_of(item.app), result, code, words, item.address, ids[0], ""]))
+        if item.denied == "D-1001":
             continue
-        words = PROVIDER_CODES[one.denied][0] if one.denied else ""
-        result = "denied" if one.denied else "granted"
-        row = [name, _name_of(one.app), result, one.denied or "", words, one.address, *ids]
-        rows.append((one.at + _later(draw, 0.3), row))
+        words = PROVIDER_CODES[item.denied][0] if item.denied else ""
+        result = "denied" if item.denied else "granted"
+        row = [name, _name_of(item.app), result, item.denied or "", words, item.address, *ids]
+        rows.append((item.at + _later(draw, 0.3), row))
     for _ in range(3_800):
         login, day = draw.choice(sign_ins).login, draw.choice(range(12))
         at = _BEGIN + timedelta(days=day, hours=min(max(draw.gauss(10, 3), 0.2), 23.8))
@@ -370,31 +370,31 @@ def _provider(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
 def _platform(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
     """JSON Lines, epoch milliseconds, logins only; the request's id stands where the application keeps it."""
     rows = []
-    for one in sign_ins:
-        if one.app in _NOT_PLATFORM or not one.reaches or draw.random() < 0.01:
+    for item in sign_ins:
+        if item.app in _NOT_PLATFORM or not item.reaches or draw.random() < 0.01:
             continue
-        at = one.at + timedelta(seconds=0.3) + _later(draw, 0.8)
+        at = item.at + timedelta(seconds=0.3) + _later(draw, 0.8)
         row: dict[str, object] = {
             "ts": int(at.timestamp() * 1000),
-            "service": one.app,
-            "who": {"login": one.login},
-            "client": one.address,
-            "result": "refused" if one.refused else "ok",
+            "service": item.app,
+            "who": {"login": item.login},
+            "client": item.address,
+            "result": "refused" if item.refused else "ok",
         }
-        if one.refused:
-            row["error"] = {"code": one.refused, "text": CODES[one.refused][0]}
-        if one.request and sum(map(ord, one.app)) % 2:
-            row["request"] = one.request
+        if item.refused:
+            row["error"] = {"code": item.refused, "text": CODES[item.refused][0]}
+        if item.request and sum(map(ord, item.app)) % 2:
+            row["request"] = item.request
         rows.append((at, row))
     for _ in range(6_200):
-        one = draw.choice(sign_ins)
-        at = one.at + timedelta(seconds=draw.uniform(20, 3_000))
-        if one.app not in _NOT_PLATFORM:
+        item = draw.choice(sign_ins)
+        at = item.at + timedelta(seconds=draw.uniform(20, 3_000))
+        if item.app not in _NOT_PLATFORM:
             row = {
                 "ts": int(at.timestamp() * 1000),
-                "service": one.app,
-                "who": {"login": one.login},
-                "client": one.address,
+                "service": item.app,
+                "who": {"login": item.login},
+                "client": item.address,
                 "result": "page",
             }
             rows.append((at, row))
@@ -405,20 +405,24 @@ def _platform(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
 def _gateway(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
     """RFC 5424 in UTC, nine minutes ahead; it sees who is inside the house, by DOMAIN and login."""
     rows = []
-    for one in sign_ins:
-        if one.app == _SHORE or not one.reaches or not one.address.startswith("192.") or draw.random() < 0.02:
+    for item in sign_ins:
+        if item.app == _SHORE or not item.reaches or not item.address.startswith("192.") or draw.random() < 0.02:
             continue
-        at = one.at + AHEAD + _later(draw, 0.4)
-        sid = f' sid="{one.session}"' if draw.random() < 0.5 else ""
+        at = item.at + AHEAD + _later(draw, 0.4)
+        sid = f' sid="{item.session}"' if draw.random() < 0.5 else ""
         rows.append(
-            (at, f'user="NORTHMERE\\\\{one.login}" host="{_host_of(one.app)}" src="{one.address}" verdict="pass"{sid}')
+            (
+                at,
+                f'user="NORTHMERE\\\\{item.login}" host="{_host_of(item.app)}" '
+                f'src="{item.address}" verdict="pass"{sid}',
+            )
         )
     for _ in range(7_200):
-        one = draw.choice(sign_ins)
-        at = one.at + AHEAD + timedelta(seconds=draw.uniform(-20_000, 20_000))
+        item = draw.choice(sign_ins)
+        at = item.at + AHEAD + timedelta(seconds=draw.uniform(-20_000, 20_000))
         verdict = "pass" if draw.random() < 0.97 else "block"
         rows.append(
-            (at, f'user="NORTHMERE\\\\{one.login}" host="files.{HOME}" src="{one.address}" verdict="{verdict}"')
+            (at, f'user="NORTHMERE\\\\{item.login}" host="files.{HOME}" src="{item.address}" verdict="{verdict}"')
         )
     rows.sort(key=lambda row: row[0])
     return "".join(
@@ -432,25 +436,25 @@ def _shore_tours(draw: random.Random, sign_ins: list[_SignIn]) -> bytes:
     """The combined log of Shore Tours, in its own zone."""
     rows = []
 
-    def line(at: datetime, one: _SignIn, request: str, status: int, user: str = "-") -> None:
+    def line(at: datetime, item: _SignIn, request: str, status: int, user: str = "-") -> None:
         when = at.astimezone(_OSLO).strftime("%d/%b/%Y:%H:%M:%S %z")
         size = draw.randrange(300, 9_000)
-        text = f'{one.address} - {user} [{when}] "{request} HTTP/1.1" {status} {size} "-" "Panel/1.0"\n'
+        text = f'{item.address} - {user} [{when}] "{request} HTTP/1.1" {status} {size} "-" "Panel/1.0"\n'
         rows.append((at, text))
 
-    for one in sign_ins:
-        if one.app != _SHORE:
+    for item in sign_ins:
+        if item.app != _SHORE:
             continue
-        line(one.at - timedelta(seconds=21) - _later(draw, 4), one, "GET /", 302)
-        if not one.reaches:
+        line(item.at - timedelta(seconds=21) - _later(draw, 4), item, "GET /", 302)
+        if not item.reaches:
             continue
-        back = one.at + timedelta(seconds=0.2) + _later(draw, 0.3)
-        line(back, one, "POST /saml/acs", 403 if one.refused else 302, "-" if one.refused else one.login)
-        line(back + _later(draw, 0.6), one, "GET /assets/site.css", 200)
-        if not one.refused:
-            line(back + timedelta(seconds=0.2) + _later(draw, 0.3), one, "GET /home", 200, one.login)
+        back = item.at + timedelta(seconds=0.2) + _later(draw, 0.3)
+        line(back, item, "POST /saml/acs", 403 if item.refused else 302, "-" if item.refused else item.login)
+        line(back + _later(draw, 0.6), item, "GET /assets/site.css", 200)
+        if not item.refused:
+            line(back + timedelta(seconds=0.2) + _later(draw, 0.3), item, "GET /home", 200, item.login)
             for _ in range(draw.randrange(4)):
                 later = back + timedelta(seconds=draw.uniform(30, 2_400))
-                line(later, one, f"GET /tours/{draw.randrange(80)}", 200, one.login)
+                line(later, item, f"GET /tours/{draw.randrange(80)}", 200, item.login)
     rows.sort(key=lambda row: row[0])
     return "".join(text for _, text in rows).encode()

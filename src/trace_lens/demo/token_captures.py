@@ -134,132 +134,154 @@ def token_captures(draw: random.Random, keys: dict[str, SigningKey]) -> Iterator
     tern, fulmar, plover = (f"{name}@northmere.example" for name in ("m.tern", "a.fulmar", "l.plover"))
     eider, gannet, dunlin = (f"{name}@northmere.example" for name in ("e.eider", "j.gannet", "k.dunlin"))
 
-    one = CodeExchange(draw, keys, "slip-booking", gannet, 18, 7, 2)
-    yield _capture("30-slip-booking-works.txt", one.request(), one.answer(), one.redeem(), one.tokens(one.token()))
-    one = CodeExchange(draw, keys, "slip-booking", gannet, 18, 9, 47)
+    exchange = CodeExchange(draw, keys, "slip-booking", gannet, 18, 7, 2)
+    yield _capture(
+        "30-slip-booking-works.txt",
+        exchange.request(),
+        exchange.answer(),
+        exchange.redeem(),
+        exchange.tokens(exchange.token()),
+    )
+    exchange = CodeExchange(draw, keys, "slip-booking", gannet, 18, 9, 47)
     wrong = to_base64url(draw.randbytes(32))
     yield _capture(
         "31-slip-booking-verifier.txt",
-        one.request(),
-        one.answer(),
-        one.redeem(code_verifier=wrong),
+        exchange.request(),
+        exchange.answer(),
+        exchange.redeem(code_verifier=wrong),
         _refusal("invalid_grant", "code verification failed"),
     )
-    one = CodeExchange(draw, keys, "slip-booking", plover, 19, 8, 15)
-    bare = one.token(email=None, email_verified=None)
+    exchange = CodeExchange(draw, keys, "slip-booking", plover, 19, 8, 15)
+    bare = exchange.token(email=None, email_verified=None)
     yield _capture(
         "32-slip-booking-scope.txt",
-        one.request(scope="openid profile"),
-        one.answer(),
-        one.redeem(),
-        one.tokens(bare, scope="openid profile"),
+        exchange.request(scope="openid profile"),
+        exchange.answer(),
+        exchange.redeem(),
+        exchange.tokens(bare, scope="openid profile"),
     )
-    one = CodeExchange(draw, keys, "slip-booking", plover, 19, 10, 1)
-    yield _capture("33-slip-booking-email-unverified.txt", one.token(email_verified=False))
+    exchange = CodeExchange(draw, keys, "slip-booking", plover, 19, 10, 1)
+    yield _capture("33-slip-booking-email-unverified.txt", exchange.token(email_verified=False))
 
-    one = CodeExchange(draw, keys, "weather-desk", eider, 18, 5, 30)
-    yield _capture("34-weather-desk-works.txt", one.tokens(one.token(groups=["grp-staff", "grp-charts"])))
-    one = CodeExchange(draw, keys, "weather-desk", fulmar, 18, 6, 11)
+    exchange = CodeExchange(draw, keys, "weather-desk", eider, 18, 5, 30)
+    yield _capture("34-weather-desk-works.txt", exchange.tokens(exchange.token(groups=["grp-staff", "grp-charts"])))
+    exchange = CodeExchange(draw, keys, "weather-desk", fulmar, 18, 6, 11)
     elsewhere: dict[str, Any] = {
         "_claim_names": {"groups": "directory"},
         "_claim_sources": {"directory": {"endpoint": f"{ISSUER}/groups"}},
     }
-    yield _capture("35-weather-desk-too-many-groups.txt", f"Authorization: Bearer {one.token(**elsewhere)}")
-    one = CodeExchange(draw, keys, "weather-desk", eider, 17, 6, 20)
-    yield _capture("36-weather-desk-key-changed.txt", one.token(RETIRED, groups=["grp-staff"]))
+    yield _capture("35-weather-desk-too-many-groups.txt", f"Authorization: Bearer {exchange.token(**elsewhere)}")
+    exchange = CodeExchange(draw, keys, "weather-desk", eider, 17, 6, 20)
+    yield _capture("36-weather-desk-key-changed.txt", exchange.token(RETIRED, groups=["grp-staff"]))
 
-    one = CodeExchange(draw, keys, "rope-store", dunlin, 10, 12, 9)
-    yield _capture("37-rope-store-works.txt", one.token())
-    one = CodeExchange(draw, keys, "rope-store", dunlin, 16, 7, 55)
+    exchange = CodeExchange(draw, keys, "rope-store", dunlin, 10, 12, 9)
+    yield _capture("37-rope-store-works.txt", exchange.token())
+    exchange = CodeExchange(draw, keys, "rope-store", dunlin, 16, 7, 55)
     refused = _refusal("invalid_client", "client authentication failed")
-    told = _capture("38-rope-store-secret-ended.txt", one.request(), one.answer(), one.redeem(), refused)
-    yield replace(told, arrived=one.issued)
+    told = _capture("38-rope-store-secret-ended.txt", exchange.request(), exchange.answer(), exchange.redeem(), refused)
+    yield replace(told, arrived=exchange.issued)
 
-    one = CodeExchange(draw, keys, "gangway", tern, 19, 4, 58)
+    exchange = CodeExchange(draw, keys, "gangway", tern, 19, 4, 58)
     port = "http://127.0.0.1:51763/callback"
     yield _capture(
         "39-gangway-works-loopback.txt",
-        one.request(redirect_uri=port),
-        one.answer(port),
-        one.redeem(redirect_uri=port),
-        one.tokens(one.token()),
+        exchange.request(redirect_uri=port),
+        exchange.answer(port),
+        exchange.redeem(redirect_uri=port),
+        exchange.tokens(exchange.token()),
     )
-    one = CodeExchange(draw, keys, "gangway", tern, 19, 5, 1)
+    exchange = CodeExchange(draw, keys, "gangway", tern, 19, 5, 1)
     yield _capture(
         "40-gangway-code-twice.txt",
-        one.request(redirect_uri=port),
-        one.answer(port),
-        one.redeem(redirect_uri=port),
-        one.redeem(redirect_uri=port),
+        exchange.request(redirect_uri=port),
+        exchange.answer(port),
+        exchange.redeem(redirect_uri=port),
+        exchange.redeem(redirect_uri=port),
         _refusal("invalid_grant", "the code has been redeemed"),
     )
 
-    one = CodeExchange(draw, keys, "night-watch", fulmar, 20, 21, 30)
+    exchange = CodeExchange(draw, keys, "night-watch", fulmar, 20, 21, 30)
     watch = keys["night-watch"].private.public_key()
-    closed = encrypt(one.token(acr="two-factors", amr=["pwd", "otp"]), watch, kid="night-watch")
-    yield _capture("41-night-watch-works-encrypted.txt", one.request(), one.answer(), one.redeem(), one.tokens(closed))
-    one = CodeExchange(draw, keys, "night-watch", fulmar, 20, 22, 4)
-    weak = encrypt(one.token(), watch, kid="night-watch")
-    yield _capture("42-night-watch-second-factor.txt", one.request(), one.answer(), one.redeem(), one.tokens(weak))
+    closed = encrypt(exchange.token(acr="two-factors", amr=["pwd", "otp"]), watch, kid="night-watch")
+    yield _capture(
+        "41-night-watch-works-encrypted.txt",
+        exchange.request(),
+        exchange.answer(),
+        exchange.redeem(),
+        exchange.tokens(closed),
+    )
+    exchange = CodeExchange(draw, keys, "night-watch", fulmar, 20, 22, 4)
+    weak = encrypt(exchange.token(), watch, kid="night-watch")
+    yield _capture(
+        "42-night-watch-second-factor.txt",
+        exchange.request(),
+        exchange.answer(),
+        exchange.redeem(),
+        exchange.tokens(weak),
+    )
 
-    one = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 13, 40)
-    access = one.token(
+    exchange = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 13, 40)
+    access = exchange.token(
         header={"typ": "at+jwt"},
         aud="https://api.parcels.northmere.example",
         nonce=None,
         at_hash=None,
         auth_time=None,
-        client_id=one.client.client_id,
+        client_id=exchange.client.client_id,
         scope="parcels.read",
     )
-    yield _capture("43-parcel-lockers-access-token.txt", one.tokens(access))
-    one = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 14, 2)
-    fields = {"id_token": one.token(at_hash=None), "state": one["state"]}
+    yield _capture("43-parcel-lockers-access-token.txt", exchange.tokens(access))
+    exchange = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 14, 2)
+    fields = {"id_token": exchange.token(at_hash=None), "state": exchange["state"]}
     inputs = "".join(f'<input type="hidden" name="{name}" value="{escape(value)}"/>' for name, value in fields.items())
     yield _capture(
         "44-parcel-lockers-works-form-post.html",
-        f'<form method="post" action="{one.client.redirect_uri}">{inputs}</form>',
+        f'<form method="post" action="{exchange.client.redirect_uri}">{inputs}</form>',
     )
-    one = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 14, 30)
+    exchange = CodeExchange(draw, keys, "parcel-lockers", plover, 18, 14, 30)
     yield _capture(
         "45-parcel-lockers-opaque.txt",
-        one.request(scope="profile email"),
-        one.answer(),
-        one.redeem(),
-        one.tokens(None, scope="profile email"),
+        exchange.request(scope="profile email"),
+        exchange.answer(),
+        exchange.redeem(),
+        exchange.tokens(None, scope="profile email"),
     )
 
-    one = CodeExchange(draw, keys, "deck-log", tern, 19, 18, 8)
+    exchange = CodeExchange(draw, keys, "deck-log", tern, 19, 18, 8)
     yield _capture(
         "46-deck-log-port.txt",
-        one.request(redirect_uri="https://log.northmere.example/callback"),
+        exchange.request(redirect_uri="https://log.northmere.example/callback"),
         "https://id.northmere.example/error?"
         + _query(
-            {"error": "invalid_request", "error_description": "redirect_uri is not registered", "state": one["state"]}
+            {
+                "error": "invalid_request",
+                "error_description": "redirect_uri is not registered",
+                "state": exchange["state"],
+            }
         ),
     )
-    one = CodeExchange(draw, keys, "deck-log", tern, 20, 6, 40)
-    yield _capture("47-deck-log-works-powerful.txt", one.token(role="chief-mate"))
-    one = CodeExchange(draw, keys, "deck-log", plover, 20, 7, 12)
+    exchange = CodeExchange(draw, keys, "deck-log", tern, 20, 6, 40)
+    yield _capture("47-deck-log-works-powerful.txt", exchange.token(role="chief-mate"))
+    exchange = CodeExchange(draw, keys, "deck-log", plover, 20, 7, 12)
     yield _capture(
         "48-deck-log-refused.txt",
-        one.request(),
-        one.answer(code=None, error="access_denied", error_description="N-2207 no assignment"),
+        exchange.request(),
+        exchange.answer(code=None, error="access_denied", error_description="N-2207 no assignment"),
     )
-    one = CodeExchange(draw, keys, "deck-log", tern, 20, 8, 30)
-    ended = int(one.issued.timestamp()) + 7200
+    exchange = CodeExchange(draw, keys, "deck-log", tern, 20, 8, 30)
+    ended = int(exchange.issued.timestamp()) + 7200
     out = {
         "iss": ISSUER,
-        "aud": one.client.client_id,
+        "aud": exchange.client.client_id,
         "iat": ended,
         "exp": ended + 120,
-        "jti": one["code"],
-        "sid": one["refresh"],
+        "jti": exchange["code"],
+        "sid": exchange["refresh"],
         "events": _LOGOUT,
     }
     yield _capture(
         "49-deck-log-sign-out.txt",
-        one.token(role="master"),
+        exchange.token(role="master"),
         "logout_token=" + sign(out, keys[CURRENT].private, kid=CURRENT, typ="logout+jwt"),
-        f"{LOGOUT}?{_query({'id_token_hint': one.token(role='master')})}",
+        f"{LOGOUT}?{_query({'id_token_hint': exchange.token(role='master')})}",
     )

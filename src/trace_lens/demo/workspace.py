@@ -80,7 +80,11 @@ def write_demo(folder: Path) -> Demo:
     keys = make_keys()
     told = captures(keys)
     made = tuple(capture for capture, _ in told)
-    files = {f"captures/{one.file}": one.data for one in made} | {"README.md": _readme(made).encode()} | log_files(told)
+    files = (
+        {f"captures/{capture.file}": capture.data for capture in made}
+        | {"README.md": _readme(made).encode()}
+        | log_files(told)
+    )
     written = write_settings(folder, keys) + _write(folder, files)
     return Demo(folder, made, written)
 
@@ -88,9 +92,9 @@ def write_demo(folder: Path) -> Demo:
 def _readme(made: tuple[Capture, ...]) -> str:
     """What the captures cannot tell by themselves: when a message arrived."""
     told = "\n".join(
-        f"    trace-lens diagnose captures/{one.file} --at {one.arrived:%Y-%m-%dT%H:%M:%SZ}"
-        for one in made
-        if one.arrived
+        f"    trace-lens diagnose captures/{capture.file} --at {capture.arrived:%Y-%m-%dT%H:%M:%SZ}"
+        for capture in made
+        if capture.arrived
     )
     return (
         "# Northmere Ferries\n\nA made-up company's sign-ins of 9 to 20 November 2026. A captured message does not "
@@ -218,7 +222,9 @@ def _app(application: Application, old_fingerprint: str) -> Iterator[str]:
 
 def _accounts(application: Application) -> str:
     short = application.id == "fuel-ledger"
-    rows = [f"{one.login if short else one.email},{one.email},{one.held},yes" for one in application.people]
+    rows = [
+        f"{person.login if short else person.email},{person.email},{person.held},yes" for person in application.people
+    ]
     return "\n".join(["user,email,login,active", *rows]) + "\n"
 
 
@@ -229,5 +235,5 @@ def _assignments(application: Application) -> str:
         if "@" in name:
             rows.append(f"{name},")
         else:
-            rows += [f"{one.email},{name}" for one in (*PEOPLE, *GUESTS) if name in one.groups]
+            rows += [f"{person.email},{name}" for person in (*PEOPLE, *GUESTS) if name in person.groups]
     return "\n".join(["user,group", *rows]) + "\n"

@@ -204,7 +204,9 @@ _REACHABLE = (
 @cache
 def way_rules() -> tuple[Rule, ...]:
     """What shows on the way is the effect of whatever says more: any break but those that only tell how it ended."""
-    more = tuple(one.code for one in catalogue.everything() if one.code not in _SYMPTOMS and one.stage != "settings")
+    more = tuple(
+        entry.code for entry in catalogue.everything() if entry.code not in _SYMPTOMS and entry.stage != "settings"
+    )
     return (
         Rule("no-answer", (*_REACHABLE, *_OF_REQUEST, "not-assigned", "provider-log-refused", "account-disabled")),
         Rule("redirect-loop", (*more, "session-not-started")),
@@ -227,7 +229,7 @@ _REFUSED = (
 @cache
 def log_rules() -> tuple[Rule, ...]:
     """A side that refuses does so for whatever reason was found."""
-    more = [one.code for one in catalogue.everything() if one.stage != "settings"]
+    more = [entry.code for entry in catalogue.everything() if entry.stage != "settings"]
     reasons = tuple(code for code in more if code not in (*_SYMPTOMS, "application-refused"))
     return (Rule("application-refused", reasons), Rule("provider-log-refused", _REFUSED))
 

@@ -78,7 +78,7 @@ class Expected(NamedTuple):
 
     def fits(self, certificate: Certificate) -> bool:
         """Whether a fingerprint of the certificate is, or ends in, these digits."""
-        return any(one.hex.endswith(self.hex) for one in (certificate.sha1, certificate.sha256))
+        return any(fingerprint.hex.endswith(self.hex) for fingerprint in (certificate.sha1, certificate.sha256))
 
     @property
     def extent(self) -> str:
@@ -157,15 +157,18 @@ def _gathered(
 ) -> list[SeenCertificate]:
     seen: dict[Certificate, list[_Held]] = {}
     damaged: list[SeenCertificate] = []
-    for one in held:
-        certificate, problem = _read(one.pasted)
+    for item in held:
+        certificate, problem = _read(item.pasted)
         if certificate is None:
-            damaged.append(_damaged(one, problem or ""))
+            damaged.append(_damaged(item, problem or ""))
         else:
-            seen.setdefault(certificate, []).append(one)
+            seen.setdefault(certificate, []).append(item)
     recorded = [key.certificate for key in trust.everything(workspace) if key.certificate]
     at_hand = list(dict.fromkeys([*seen, *recorded]))
-    return [*(_seen(one, places, at_hand, workspace, now, expected) for one, places in seen.items()), *damaged]
+    return [
+        *(_seen(certificate, places, at_hand, workspace, now, expected) for certificate, places in seen.items()),
+        *damaged,
+    ]
 
 
 def _in_source(
@@ -181,7 +184,9 @@ def _in_source(
         for place, pasted, findings in _in_message(source, found, workspace):
             yield _Held(Place(source, prefix + place), pasted, moments.get(id(found), at), findings)
     if not peeled.found:
-        pasted_ones = [(f"line {one.line}", one) for one in certificates_in(data)] or _in_json(data)
+        pasted_ones = [(f"line {certificate.line}", certificate) for certificate in certificates_in(data)] or _in_json(
+            data
+        )
         for place, pasted in pasted_ones:
             yield _Held(Place(source, place), pasted, at)
 
@@ -194,14 +199,14 @@ def _in_message(
     elif found.kind in ("certificate", "private-key"):
         pasted = certificates_in(found.data)
         beside = _key_beside(source, found.data, pasted)
-        for number, one in enumerate(pasted):
-            yield f"line {one.line}", one, beside if not number else ()
+        for number, certificate in enumerate(pasted):
+            yield f"line {certificate.line}", certificate, beside if not number else ()
     elif found.data.lstrip()[:1] in (b"{", b"["):
-        for place, one in _in_json(found.data):
-            yield place, one, ()
+        for place, certificate in _in_json(found.data):
+            yield place, certificate, ()
     elif found.data[:3] == b"eyJ":
-        for place, one in _in_token(found.data):
-            yield place, one, ()
+        for place, certificate in _in_token(found.data):
+            yield place, certificate, ()
     elif found.kind == "saml-metadata":
         for entity in scan(found.data).entities:
             for role in entity.roles:
@@ -237,7 +242,7 @@ def _in_pkcs12(
 def _key_beside(source: str, data: bytes, pasted: list[PastedCertificate]) -> tuple[Finding, ...]:
     """What is wrong where a private key stands in the file of a certificate that is not its own."""
     key = open_private_key(data) if b"PRIVATE KEY" in data else None
-    ders = [one.der for one in pasted if one.der]
+    ders = [certificate.der for certificate in pasted if certificate.der]
     if key is None or not ders:
         return ()
     wrong = [_belongs(source, key.public_key(), der) for der in ders]
@@ -271,14 +276,16 @@ def _in_token(data: bytes) -> list[tuple[str, PastedCertificate]]:
         header = from_base64url(data.partition(b".")[0].decode("ascii", "replace"))[0]
     except ValueError:
         return []
-    return [(f"header {place}", one) for place, one in _in_json(header)]
+    return [(f"header {place}", certificate) for place, certificate in _in_json(header)]
 
 
 def _x5c(value: object, path: str) -> Iterator[tuple[str, str]]:
     if isinstance(value, dict):
         for key, inner in value.items():
             if key == "x5c" and isinstance(inner, list):
-                yield from ((f"{path}/x5c/{number}", one) for number, one in enumerate(inner) if isinstance(one, str))
+                yield from (
+                    (f"{path}/x5c/{number}", item) for number, item in enumerate(inner) if isinstance(item, str)
+                )
             else:
                 yield from _x5c(inner, f"{path}/{key}")
     elif isinstance(value, list):
@@ -305,8 +312,8 @@ def _seen(
 ) -> SeenCertificate:
     first = held[0]
     evidence = Evidence("certificate", str(certificate.sha256), *first.place)
-    at = next((one.at for one in held if one.at), None)
-    findings = [*_dates(certificate, workspace, now, evidence), *(f for one in held for f in one.findings)]
+    at = next((item.at for item in held if item.at), None)
+    findings = [*_dates(certificate, workspace, now, evidence), *(f for item in held for f in item.findings)]
     if at and not certificate.valid(at) and certificate.valid(now) is True:
         words = f"At the attempt ({show_moment(at)}) it was not valid."
         code = "certificate-not-yet-valid" if at < certificate.not_before else "certificate-expired"
@@ -317,7 +324,7 @@ def _seen(
         words = f"It was damaged and could be repaired: {', '.join(first.pasted.repairs)}."
         findings.append(finding("certificate-damaged", words, severity=Severity.RISK, evidence=(evidence,)))
     return SeenCertificate(
-        places=tuple(dict.fromkeys(one.place for one in held)),
+        places=tuple(dict.fromkeys(item.place for item in held)),
         certificate=certificate,
         used_by=used_by(certificate, workspace),
         findings=tuple(findings),
@@ -340,10 +347,10 @@ def _dates(certificate: Certificate, workspace: Workspace, now: datetime, eviden
         yield finding("certificate-expiring", f"It ends in {show_duration(left)}.", evidence=(evidence,))
 
 
-def _damaged(one: _Held, problem: str) -> SeenCertificate:
-    evidence = Evidence("certificate", ", ".join((problem, *one.pasted.repairs)), *one.place)
+def _damaged(held: _Held, problem: str) -> SeenCertificate:
+    evidence = Evidence("certificate", ", ".join((problem, *held.pasted.repairs)), *held.place)
     found = finding("certificate-damaged", f"It cannot be read: {problem}.", evidence=(evidence,))
-    return SeenCertificate(places=(one.place,), certificate=None, used_by=(), findings=(found,), at=one.at)
+    return SeenCertificate(places=(held.place,), certificate=None, used_by=(), findings=(found,), at=held.at)
 
 
 def used_by(certificate: Certificate, workspace: Workspace) -> tuple[str, ...]:

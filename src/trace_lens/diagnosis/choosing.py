@@ -47,31 +47,33 @@ def choose(
     by_issuer = told or clues.provider(workspace)
     known = identities(workspace)
     protocol = "oidc" if isinstance(attempt, OidcAttempt) else "saml"
-    fitting = [one for one in known if one.app.settings.protocol == protocol]
-    fitting = [one for one in fitting if told is None or one.app.provider_id == told.id]
-    scored = [(one.app, clues.exact(one)) for one in fitting]
-    if not any(clues.of_audience(one) for one in fitting):
-        scored = [(one.app, clues.near(one) or exact) for one, (_, exact) in zip(fitting, scored, strict=True)]
+    fitting = [identity for identity in known if identity.app.settings.protocol == protocol]
+    fitting = [identity for identity in fitting if told is None or identity.app.provider_id == told.id]
+    scored = [(identity.app, clues.exact(identity)) for identity in fitting]
+    if not any(clues.of_audience(identity) for identity in fitting):
+        scored = [
+            (identity.app, clues.near(identity) or exact) for identity, (_, exact) in zip(fitting, scored, strict=True)
+        ]
     most = max((found.points for _, found in scored), default=0)
-    best = [(one, found) for one, found in scored if found.points == most > 0]
+    best = [(app, found) for app, found in scored if found.points == most > 0]
     if not best and clues.sealed:
-        found = _by_key(clues.sealed, [one.app for one in fitting])
+        found = _by_key(clues.sealed, [identity.app for identity in fitting])
         if found:
             return Choice(found, told or workspace.provider_of(found), "key")
     if not best and attempt.way:
         touched = {host for hop in attempt.way.hops for host in _hosts_at(hop)}
-        best = [(one.app, _Score(1, "destination")) for one in fitting if touched & one.hosts]
+        best = [(identity.app, _Score(1, "destination")) for identity in fitting if touched & identity.hosts]
     if len(best) != 1:
-        return Choice(None, by_issuer, None, tuple(one.id for one, _ in best))
+        return Choice(None, by_issuer, None, tuple(app.id for app, _ in best))
     chosen, score = best[0]
     return Choice(chosen, told or workspace.provider_of(chosen), score.by)
 
 
 def _hosts_at(hop: Hop) -> Iterator[str]:
     """The hosts that a hop was at, or was to lead to: by a redirect, or by a form that its page sends off."""
-    one = hop.exchange
-    yield one.host
-    for address in (one.redirects_to, *(form.action for form in forms_of(one) if form.by_itself)):
+    exchange = hop.exchange
+    yield exchange.host
+    for address in (exchange.redirects_to, *(form.action for form in forms_of(exchange) if form.by_itself)):
         if address:
             yield host_of(address)
 
@@ -79,7 +81,7 @@ def _hosts_at(hop: Hop) -> Iterator[str]:
 def _by_key(sealed: list[Jwe], apps: list[App]) -> App | None:
     """The one application whose key opens what is encrypted; else the only one that has a key at all."""
     keyed = [(app, key) for app in apps if (key := readable_key(app)) is not None]
-    opening = [app for app, key in keyed if any(_opens(one, key) for one in sealed)]
+    opening = [app for app, key in keyed if any(_opens(jwe, key) for jwe in sealed)]
     chosen = opening or [app for app, _ in keyed]
     return chosen[0] if len(chosen) == 1 else None
 
@@ -103,7 +105,7 @@ class _Identity(NamedTuple):
     def hosts(self) -> set[str]:
         """The hosts of its addresses, the one where people begin among them."""
         told = self.app.settings.application.sign_in_url
-        return {host for one in (*self.addresses, told or "") if (host := host_of(one))}
+        return {host for address in (*self.addresses, told or "") if (host := host_of(address))}
 
 
 def identities(workspace: Workspace) -> list[_Identity]:
@@ -115,7 +117,9 @@ def protocol_at(hosts: set[str], workspace: Workspace, app: str | None = None) -
     """The protocol of the application that was told, else of the one that has one of these hosts; else `saml`."""
     if app in workspace.apps:
         return workspace.apps[app].settings.protocol
-    return next((one.app.settings.protocol for one in identities(workspace) if one.hosts & hosts), "saml")
+    return next(
+        (identity.app.settings.protocol for identity in identities(workspace) if identity.hosts & hosts), "saml"
+    )
 
 
 class _Score(NamedTuple):
@@ -161,27 +165,27 @@ class _Clues:
     sealed: list[Jwe]
     """Encrypted tokens, where nothing else tells."""
 
-    def of_audience(self, one: _Identity) -> bool:
+    def of_audience(self, identity: _Identity) -> bool:
         """Whether the message is made out to this application, to the letter."""
-        return not self.audiences.isdisjoint(one.names)
+        return not self.audiences.isdisjoint(identity.names)
 
-    def exact(self, one: _Identity) -> _Score:
+    def exact(self, identity: _Identity) -> _Score:
         """The fit by values that are equal to the letter, each in its own field or, for less, in the other's."""
         return _sum(
-            (32, "audience", self.of_audience(one)),
-            (16, "destination", not self.destinations.isdisjoint(one.addresses)),
-            (8, "audience", not self.audiences.isdisjoint(one.addresses)),
-            (4, "destination", not self.destinations.isdisjoint(one.names)),
-            (2, "issuer", not self.issuers.isdisjoint(one.issuers)),
+            (32, "audience", self.of_audience(identity)),
+            (16, "destination", not self.destinations.isdisjoint(identity.addresses)),
+            (8, "audience", not self.audiences.isdisjoint(identity.addresses)),
+            (4, "destination", not self.destinations.isdisjoint(identity.names)),
+            (2, "issuer", not self.issuers.isdisjoint(identity.issuers)),
         )
 
-    def near(self, one: _Identity) -> _Score | None:
+    def near(self, identity: _Identity) -> _Score | None:
         """The fit with values that are nearly equal too; None where none is."""
-        audience = any(is_near(name, other) for name in one.names for other in self.audiences)
-        destination = any(is_near(url, other) for url in one.addresses for other in self.destinations)
+        audience = any(is_near(name, other) for name in identity.names for other in self.audiences)
+        destination = any(is_near(url, other) for url in identity.addresses for other in self.destinations)
         if not audience and not destination:
             return None
-        exact = self.exact(one)
+        exact = self.exact(identity)
         score = _sum((8, "audience", audience), (exact.points, exact.by, True), (4, "destination", destination))
         return score._replace(by=score.by or exact.by)
 
@@ -199,17 +203,17 @@ class _OidcClues(_Clues):
     """Clues of OpenID Connect messages: client and redirect URI of requests, audience and issuer of tokens."""
 
     def __init__(self, attempt: OidcAttempt) -> None:
-        tokens = [one.token for one in attempt.messages if one.token]
-        asking = [one for one in attempt.messages if one.kind in ("authorization-request", "token-request")]
-        self.audiences = {name for one in tokens for name in (*one.audience, one.text("azp") or "") if name}
-        self.audiences |= {name for one in asking if (name := one.get("client_id"))}
-        self.destinations = {url for one in asking if (url := one.get("redirect_uri"))}
-        for one in attempt.of("authorization-response"):
-            if one.parameters and one.parameters.address:
-                self.destinations.add(one.parameters.address)
-        self.issuers = {name for one in tokens if (name := one.text("iss"))}
-        self.issuers |= {name for one in attempt.messages if (name := one.get("iss") or one.get("issuer"))}
-        self.sealed = [one.content for one in attempt.messages if isinstance(one.content, Jwe)]
+        tokens = [message.token for message in attempt.messages if message.token]
+        asking = [message for message in attempt.messages if message.kind in ("authorization-request", "token-request")]
+        self.audiences = {name for token in tokens for name in (*token.audience, token.text("azp") or "") if name}
+        self.audiences |= {name for message in asking if (name := message.get("client_id"))}
+        self.destinations = {url for message in asking if (url := message.get("redirect_uri"))}
+        for message in attempt.of("authorization-response"):
+            if message.parameters and message.parameters.address:
+                self.destinations.add(message.parameters.address)
+        self.issuers = {name for token in tokens if (name := token.text("iss"))}
+        self.issuers |= {name for message in attempt.messages if (name := message.get("iss") or message.get("issuer"))}
+        self.sealed = [message.content for message in attempt.messages if isinstance(message.content, Jwe)]
         for jwe in self.sealed:
             self.audiences |= set(texts(jwe.header.get("aud")))
             self.issuers |= set(texts(jwe.header.get("iss")))
@@ -223,14 +227,17 @@ class _SamlClues(_Clues):
         response = attempt.response
         assertions = response.assertions if response else (attempt.assertion,) if attempt.assertion else ()
         self.audiences = {
-            audience.value for one in assertions if one and one.conditions for audience in one.conditions.audiences
+            audience.value
+            for assertion in assertions
+            if assertion and assertion.conditions
+            for audience in assertion.conditions.audiences
         }
         self.destinations = {response.destination.value} if response and response.destination else set()
-        for one in assertions:
-            for confirmation in one.subject.confirmations if one and one.subject else ():
+        for assertion in assertions:
+            for confirmation in assertion.subject.confirmations if assertion and assertion.subject else ():
                 if confirmation.data and confirmation.data.recipient:
                     self.destinations.add(confirmation.data.recipient.value)
-        self.issuers = {one.issuer.value for one in assertions if one and one.issuer}
+        self.issuers = {assertion.issuer.value for assertion in assertions if assertion and assertion.issuer}
         if response and response.issuer:
             self.issuers.add(response.issuer.value)
         self._of_request(attempt.authn_request)

@@ -41,19 +41,19 @@ def _delivered(case: Case) -> bool:
     if case.app is None:
         return False
     if isinstance(case, SamlCase):
-        told = any(one.data and one.data.recipient for one in bearers(case))
+        told = any(bearer.data and bearer.data.recipient for bearer in bearers(case))
         return bool(case.app.acs_urls) and (told or bool(case.response and case.response.destination))
     registered = case.app.settings.provider_setup.redirect_uris or case.app.settings.application.redirect_uris
     answer = case.attempt.answer
     came_to = answer.parameters.address if answer and answer.parameters else None
     asked = case.asked("redirect_uri") if isinstance(case, OidcCase) else None
-    redeemed = any(one.get("redirect_uri") for one in case.attempt.code_requests)
+    redeemed = any(request.get("redirect_uri") for request in case.attempt.code_requests)
     return bool(registered and (came_to or asked or redeemed))
 
 
 def _authentic(case: Case) -> bool:
     if isinstance(case, SamlCase):
-        return any(one.standing == "trusted" and one.digest_holds for one in case.signed.own)
+        return any(verdict.standing == "trusted" and verdict.digest_holds for verdict in case.signed.own)
     return bool(isinstance(case, OidcCase) and case.verdict and case.verdict.key)
 
 
@@ -81,7 +81,7 @@ def _identified(case: Case) -> bool:
 def _entitled(case: Case) -> bool:
     if case.app is None or account_name(case) is None:
         return False
-    demanded = any(one.need != "may" for one in case.app.settings.claims)
+    demanded = any(claim.need != "may" for claim in case.app.settings.claims)
     assigned = case.app.settings.provider_setup.assigned
     if demanded or assigned == "everyone" or case.app.assignments is not None:
         return True

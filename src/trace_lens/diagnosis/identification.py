@@ -53,7 +53,7 @@ class Identification(NamedTuple):
 
     def counted(self, result: str) -> int:
         """How many names came to this result."""
-        return sum(one.result == result for one in self.names)
+        return sum(name.result == result for name in self.names)
 
 
 class NoAccounts(Exception):
@@ -84,7 +84,7 @@ def identify(
     all_names = names if given is None else [*names, *people]
     from trace_lens.people.rules import propose_rule
 
-    supposed = next((one.made.field for one in names if one.made and one.made.rule is None), None)
+    supposed = next((name.made.field for name in names if name.made and name.made.rule is None), None)
     result = Identification(
         app=app,
         rule=app.settings.account.rewrite,

@@ -107,13 +107,17 @@ def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Di
     findings = accept(explain(case, findings), case.app, told.at or case.at or told.now)
     findings = in_order(findings)
     findings += in_order(beside(case, findings))
-    first_stage = (Stage.REACHABLE,) if any(one.stage is Stage.REACHABLE for one in findings) else ()
+    first_stage = (Stage.REACHABLE,) if any(finding.stage is Stage.REACHABLE for finding in findings) else ()
     stages = tuple(
-        _stage(stage, [one for one in findings if one.stage is stage], answers[stage], case)
+        _stage(stage, [finding for finding in findings if finding.stage is stage], answers[stage], case)
         for stage in (*first_stage, *SIGN_IN_STAGES)
     )
-    unchecked = (*(one for result in stages for one in result.unchecked), *open_ended)
-    roots = [one for one in findings if one.breaks and one.because_of is None and one.stage is not Stage.SETTINGS]
+    unchecked = (*(question for result in stages for question in result.unchecked), *open_ended)
+    roots = [
+        finding
+        for finding in findings
+        if finding.breaks and finding.because_of is None and finding.stage is not Stage.SETTINGS
+    ]
     first = roots[0] if roots else None
     doubts = [] if first else _doubts(case, unchecked)
     outcome = "broken" if first else "inconclusive" if doubts else "sound"
@@ -134,7 +138,7 @@ def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Di
         first_break=first,
         proposal=propose(case, first) if first else None,
         supposed=tuple(f"{key}={value}" for key, value in case.supposed.items()),
-        next_breaks=tuple(dict.fromkeys(one.code for one in roots if first and one.code != first.code)),
+        next_breaks=tuple(dict.fromkeys(root.code for root in roots if first and root.code != first.code)),
         stages=stages,
         findings=tuple(findings),
         unchecked=unchecked,
@@ -170,7 +174,7 @@ def case_of(
         workspace = suppose(workspace, app, told.supposed)
         app = workspace.apps[app.id]
         provider = workspace.provider_of(app) if own else provider
-    sent = {one.key: str(one.value) for one in told.supposed} if app else {}
+    sent = {setting.key: str(setting.value) for setting in told.supposed} if app else {}
     before = case_of(attempt, recorded, told._replace(supposed=()), logs) if sent else None
     about = (workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent, logs, before)
     if not isinstance(attempt, OidcAttempt):
@@ -202,18 +206,24 @@ def without_old_symptoms(
     if was is None:
         return findings, []
     before = judge(was, told._replace(supposed=(), prove=False))  # type: ignore[arg-type]
-    causes = {one.code: one.because_of for one in before.findings if one.breaks and one.code in SYMPTOMS}
-    breaks = {one.code for one in findings if one.breaks}
-    gone = [one for one in findings if one.breaks and (cause := causes.get(one.code)) and cause not in breaks]
+    causes = {
+        finding.code: finding.because_of for finding in before.findings if finding.breaks and finding.code in SYMPTOMS
+    }
+    breaks = {finding.code for finding in findings if finding.breaks}
+    gone = [
+        finding
+        for finding in findings
+        if finding.breaks and (cause := causes.get(finding.code)) and cause not in breaks
+    ]
     words = "the capture shows how the attempt ended as it was, not how it would end with this setting"
-    return [one for one in findings if one not in gone], [Unchecked(one.code, words) for one in gone]
+    return [finding for finding in findings if finding not in gone], [Unchecked(item.code, words) for item in gone]
 
 
 def _doubts(case: Case, unchecked: tuple[Unchecked, ...]) -> list[str]:
     """Why a sign-in cannot be called sound though nothing breaks: a question that decides is open, or nothing tells how
     it ended. Empty where it can.
     """
-    found = [one.because for one in unchecked if one.decides]
+    found = [question.because for question in unchecked if question.decides]
     if not found and case.attempt.kind != "sign-out" and not _came_to_an_end(case):
         found = ["nothing in the capture tells how it ended"]
     return list(dict.fromkeys(found))
@@ -232,7 +242,7 @@ def _came_to_an_end(case: Case) -> bool:
 
 
 def _stage(stage: Stage, findings: list[Finding], answers: StageAnswers, case: Case) -> StageResult:
-    counted = [one.severity for one in findings if not one.accepted]
+    counted = [finding.severity for finding in findings if not finding.accepted]
     if Severity.BREAK in counted:
         status = "break"
     elif Severity.RISK in counted:
@@ -245,12 +255,14 @@ def _stage(stage: Stage, findings: list[Finding], answers: StageAnswers, case: C
 def accept(findings: list[Finding], app: App | None, at: datetime) -> list[Finding]:
     """Mark the risks that were agreed to and whose time has not run out."""
     agreed = {}
-    for one in app.settings.accepted if app else ():
-        if one.until is None or _lasts(str(one.until), at):
-            agreed[one.code] = one.reason
+    for accepted in app.settings.accepted if app else ():
+        if accepted.until is None or _lasts(str(accepted.until), at):
+            agreed[accepted.code] = accepted.reason
     return [
-        one._replace(accepted=agreed[one.code]) if one.code in agreed and one.severity is Severity.RISK else one
-        for one in findings
+        finding._replace(accepted=agreed[finding.code])
+        if finding.code in agreed and finding.severity is Severity.RISK
+        else finding
+        for finding in findings
     ]
 
 
@@ -267,9 +279,9 @@ def _cause(case: Case, first: Finding | None, doubts: list[str], findings: list[
     if doubts:
         return f"Nothing that could be checked breaks this sign-in, but it cannot be called sound: {'; '.join(doubts)}."
     name = case.app.name if case.app else "the application"
-    for one in findings:
-        if one.code in ("application-too-lenient", "record-contradicted"):
-            return one.detail
+    for finding in findings:
+        if finding.code in ("application-too-lenient", "record-contradicted"):
+            return finding.detail
     if case.supposed:
         return f"With this setting nothing that the capture shows stops the sign-in to {name}."
     if shown_in(case) or let_in_by_log(case):

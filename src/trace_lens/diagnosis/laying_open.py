@@ -69,7 +69,7 @@ def _lay_open(
         message, token = answers.get(id(found)), tokens.get(id(found))
         attempt = Attempt(message, message) if message else OidcAttempt((token,)) if token else None
         opened = open_messages(source, peeled, issuers, found)
-        return [_with_claims(one, attempt, workspace, now, app) for one in opened]
+        return [_with_claims(opening, attempt, workspace, now, app) for opening in opened]
 
     for found in peeled.found:
         yield from faults.attempt(source, f"laying open {found.where or 'it'}", partial(of_one, found)) or ()

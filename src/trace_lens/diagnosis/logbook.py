@@ -32,14 +32,16 @@ class Logbook:
 
     def lay_beside(self, seen: Sequence[Seen]) -> LaidBeside:
         """Find the events of attempts. Raises StoreProblem."""
-        people = People(self._workspace, [one.names for one in seen])
+        people = People(self._workspace, [trace.names for trace in seen])
         with self._store as store:
             seen = [attempt._replace(ids=store.kept_ids.both(attempt.ids)) for attempt in seen]
             found = correlate(store.plain_events(), self.sources, seen, people, Names(self._workspace))
-        clocks = {one.source: one for one in found.clocks}
+        clocks = {clock.source: clock for clock in found.clocks}
         views = {
-            one.key: LogView(found.matched.get(one.key, ()), found.possible.get(one.key, ()), self.sources, clocks)
-            for one in seen
+            trace.key: LogView(
+                found.matched.get(trace.key, ()), found.possible.get(trace.key, ()), self.sources, clocks
+            )
+            for trace in seen
         }
         return LaidBeside(views, found.clocks)
 

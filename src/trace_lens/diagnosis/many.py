@@ -73,9 +73,11 @@ class Result(NamedTuple):
         """
         if self.unreadable:
             return 3
-        outcomes = {one.outcome for one in self.diagnoses}
+        outcomes = {diagnosis.outcome for diagnosis in self.diagnoses}
         if strict:
-            codes = {each.code for one in self.diagnoses for each in one.findings if not each.accepted}
+            codes = {
+                finding.code for diagnosis in self.diagnoses for finding in diagnosis.findings if not finding.accepted
+            }
             return int((outcomes != {"sound"} and bool(outcomes)) or not codes.isdisjoint(_AGAINST_EXPECTATION))
         return int("broken" in outcomes)
 
@@ -119,7 +121,7 @@ def diagnose_sources(
         judged = [_of_group(found, workspace, told, together=True)]
         return _with_logs(judged, dict(found), workspace, told, logbook, together=True)
     workers = workers or os.cpu_count() or 1
-    judged = _of_each([[one] for one in found], workspace, told, workers)
+    judged = _of_each([[source] for source in found], workspace, told, workers)
     joined = list(_joined(judged, dict(found), workspace, told))
     return _with_logs(joined, dict(found), workspace, told, logbook, workers=workers)
 
@@ -135,29 +137,29 @@ def _with_logs(
     workers: int = 1,
 ) -> Result:
     """The result, where logs are loaded with what they say."""
-    if logbook is None or not any(one.seen for one in judged):
+    if logbook is None or not any(item.seen for item in judged):
         return _result(judged)
     from trace_lens.logs.store.store import StoreProblem
 
     try:
-        beside = logbook.lay_beside([seen for one in judged for seen in one.seen])
+        beside = logbook.lay_beside([seen for item in judged for seen in item.seen])
     except StoreProblem as error:
         return _result(judged)._replace(log_problem=str(error))
-    groups = [[(place, sources[place]) for place in one.places] for one in judged if one.seen]
-    silent = [one for one in judged if not one.seen]
+    groups = [[(place, sources[place]) for place in item.places] for item in judged if item.seen]
+    silent = [item for item in judged if not item.seen]
     made = _of_each(groups, workspace, told, workers, beside.views, together=together)
     return _result([*silent, *made])._replace(clocks=beside.clocks)
 
 
 def _result(judged: Iterable[_Judged]) -> Result:
     """All that was judged as one result, the diagnoses numbered through."""
-    found = sorted(judged, key=lambda one: one.at)
-    diagnoses = [diagnosis for one in found for diagnosis in one.diagnoses]
-    numbered = tuple(one._replace(id=str(number)) for number, one in enumerate(diagnoses, 1))
+    found = sorted(judged, key=lambda item: item.at)
+    diagnoses = [diagnosis for item in found for diagnosis in item.diagnoses]
+    numbered = tuple(diagnosis._replace(id=str(number)) for number, diagnosis in enumerate(diagnoses, 1))
     return Result(
         numbered,
-        tuple(failed for one in found for failed in one.unreadable),
-        tuple(step for one in found for step in one.unplaced),
+        tuple(failed for item in found for failed in item.unreadable),
+        tuple(step for item in found for step in item.unplaced),
     )
 
 
@@ -195,7 +197,7 @@ def _of_each(
     shares = [groups[start : start + size] for start in range(0, len(groups), size)]
     fork = multiprocessing.get_context("fork")
     with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(workspace, told, known)) as pool:
-        return [one for share in pool.map(_of_share, shares) for one in share]
+        return [item for share in pool.map(_of_share, shares) for item in share]
 
 
 class _Read(NamedTuple):
@@ -317,7 +319,9 @@ def _whole(case: SamlCase | OidcCase, diagnosis: Diagnosis | None, told: Circums
 
 def _unplaced(attempts: list[Attempt | OidcAttempt], captures: dict[str, Peeled]) -> Iterator[Unplaced]:
     """The steps of captures that no attempt has."""
-    taken = {(one.way.source, hop.exchange.number) for one in attempts if one.way for hop in one.way.hops}
+    taken = {
+        (attempt.way.source, hop.exchange.number) for attempt in attempts if attempt.way for hop in attempt.way.hops
+    }
     for source, peeled in captures.items():
         carried = carried_by(peeled.found)
         for step in steps_in(peeled.capture, carried) if peeled.capture else ():
@@ -346,17 +350,17 @@ def _joined(
 ) -> Iterator[_Judged]:
     """What was judged, with the sources that name each other's messages judged again together."""
     holders: dict[str, int] = {}
-    for one in judged:
-        for name in one.offered:
-            holders.setdefault(name, one.at)
-    groups: dict[int, set[int]] = {one.at: {one.at} for one in judged}
-    for one in judged:
-        for name in one.wanted & holders.keys():
-            if holders[name] != one.at and groups[one.at] is not groups[holders[name]]:
-                merged = groups[one.at] | groups[holders[name]]
+    for item in judged:
+        for name in item.offered:
+            holders.setdefault(name, item.at)
+    groups: dict[int, set[int]] = {item.at: {item.at} for item in judged}
+    for item in judged:
+        for name in item.wanted & holders.keys():
+            if holders[name] != item.at and groups[item.at] is not groups[holders[name]]:
+                merged = groups[item.at] | groups[holders[name]]
                 for member in merged:
                     groups[member] = merged
-    by_place = {one.at: one for one in judged}
+    by_place = {item.at: item for item in judged}
     done: set[int] = set()
     for at, group in groups.items():
         if at in done:
@@ -365,7 +369,7 @@ def _joined(
         if len(group) == 1:
             yield by_place[at]
         else:
-            yield _of_group([(one, sources[one]) for one in sorted(group)], workspace, told)
+            yield _of_group([(number, sources[number]) for number in sorted(group)], workspace, told)
 
 
 def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt | OidcAttempt], list[tuple[str, str]]]:

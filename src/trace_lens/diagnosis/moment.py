@@ -32,7 +32,7 @@ def moment_of(
         return made, "message" if made else None
     assertions = attempt.response.assertions if attempt.response else (attempt.assertion,)
     instants: list[Instant | None] = [attempt.response.issue_instant] if attempt.response else []
-    instants += [one.issue_instant for one in assertions if one]
+    instants += [assertion.issue_instant for assertion in assertions if assertion]
     for message in (attempt.request, *attempt.sign_out):
         if message and not attempt.answer:
             instants.append(getattr(message.content, "issue_instant", None))
@@ -45,9 +45,9 @@ def moment_of(
 def _logged(logs: LogView) -> datetime | None:
     """When the application (else the provider, else whatever is between) wrote of the attempt, by the true clock."""
     for role in (APPLICATION, PROVIDER, "gateway"):
-        sure = [one for one in logs.of(role) if one.event.outcome != OTHER] or logs.of(role)
+        sure = [matched for matched in logs.of(role) if matched.event.outcome != OTHER] or logs.of(role)
         if sure:
-            moment = max(sure, key=lambda one: one.probability).corrected
+            moment = max(sure, key=lambda item: item.probability).corrected
             return moment.replace(microsecond=moment.microsecond // 1000 * 1000)
     return None
 
@@ -61,7 +61,9 @@ def arrival_of(attempt: Attempt | OidcAttempt) -> datetime | None:
     if way is None:
         return None
     if isinstance(attempt, OidcAttempt):
-        named: list[Found | None] = [one.found if one else None for one in (attempt.id_token, attempt.answer)]
+        named: list[Found | None] = [
+            message.found if message else None for message in (attempt.id_token, attempt.answer)
+        ]
     else:
         named = [attempt.answer.found if attempt.answer else None]
     for found in (*named, attempt.found):
@@ -88,8 +90,8 @@ def application_ahead(attempt: Attempt | OidcAttempt) -> float | None:
         return None
     found = [
         offset
-        for one in way.capture.exchanges
-        if one.host == hop.exchange.host and (offset := clock_ahead(one)) is not None
+        for exchange in way.capture.exchanges
+        if exchange.host == hop.exchange.host and (offset := clock_ahead(exchange)) is not None
     ]
     if not found or max(found) - min(found) > limits.DATES_AGREE_SECONDS:
         return None
@@ -100,4 +102,4 @@ def application_ahead(attempt: Attempt | OidcAttempt) -> float | None:
 def _made_at(attempt: OidcAttempt) -> datetime | None:
     """When the first token of an attempt that says so was issued, the judged one before all others."""
     messages = [attempt.id_token, *attempt.messages]
-    return next((made for one in messages if one and one.token and (made := one.token.at("iat"))), None)
+    return next((made for message in messages if message and message.token and (made := message.token.at("iat"))), None)

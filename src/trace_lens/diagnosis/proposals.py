@@ -36,7 +36,7 @@ def _set(of_provider: str | None, of_application: str | None) -> _Proposal:
 def _trust(case: Case, finding: Finding) -> str | None:
     if not isinstance(case, SamlCase):
         return None
-    certificate = next((one.certificate for one in case.signed.own if one.certificate), None)
+    certificate = next((verdict.certificate for verdict in case.signed.own if verdict.certificate), None)
     if finding.side is not Side.APPLICATION or certificate is None:
         return None
     return f"application.trusted_certificates={certificate.sha256!s}"
@@ -62,7 +62,7 @@ def _account(case: Case, finding: Finding) -> str | None:
 
 
 def _claim_name(case: Case, finding: Finding) -> str | None:
-    match = next((one for one in matches(case) if one.near and one.claim.name == finding.expected), None)
+    match = next((match for match in matches(case) if match.near and match.claim.name == finding.expected), None)
     if match is None or match.sent_as is None:
         return None
     return f"claims.{match.position + 1}.also_as={inline([*match.claim.also_as, match.sent_as])}"
@@ -83,9 +83,9 @@ _PROPOSALS: dict[str, _Proposal] = {
     "acs-not-registered": _set("provider_setup.acs_url", None),
     "identifier-in-request-unknown": _set("provider_setup.audience", None),
     "name-id-format-mismatch": _set("provider_setup.name_id_format", None),
-    "issuer-mismatch": lambda case, one: (
-        f"application.provider_entity_id={one.actual}"
-        if case.provider and one.actual == case.provider.entity_id
+    "issuer-mismatch": lambda case, finding: (
+        f"application.provider_entity_id={finding.actual}"
+        if case.provider and finding.actual == case.provider.entity_id
         else None
     ),
     "fingerprint-mismatch": _trust,

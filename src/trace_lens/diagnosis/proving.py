@@ -38,7 +38,8 @@ def proven(diagnosis: Diagnosis, case: SamlCase | OidcCase, told: Circumstances)
         made.append(after)
     kept = {id(before): after for before, after in zip(diagnosis.findings, made, strict=True)}
     stages = tuple(
-        one._replace(findings=tuple(kept.get(id(each), each) for each in one.findings)) for one in diagnosis.stages
+        stage._replace(findings=tuple(kept.get(id(finding), finding) for finding in stage.findings))
+        for stage in diagnosis.stages
     )
     return diagnosis._replace(findings=tuple(made), stages=stages, first_break=first, proposal=proposal)
 
@@ -57,7 +58,10 @@ def _tried(case: SamlCase | OidcCase, told: Circumstances, finding: Finding) -> 
         after = judge(case_of(case.attempt, case.workspace, again, case.logs), again)
     except SettingsError:
         return None
-    if any(one.breaks and one.code == finding.code and one.actual == finding.actual for one in after.findings):
+    if any(
+        problem.breaks and problem.code == finding.code and problem.actual == finding.actual
+        for problem in after.findings
+    ):
         return finding._replace(value_to_set=None)
     return Proof(after.outcome, after.first_break.code if after.first_break else None)
 

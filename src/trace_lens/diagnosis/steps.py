@@ -93,10 +93,10 @@ def _marks(way: Way, findings: Iterable[Finding], first: Finding | None) -> dict
     """The findings that lie at a hop: each at the last hop that its evidence names."""
     places = {hop.exchange.place: hop.exchange.number for hop in way.hops}
     found: dict[int, list[Finding]] = {}
-    for one in findings:
-        named = [places[place] for item in one.evidence if (place := item.where.split(" › ")[0]) in places]
-        if named and one.severity != "note":
-            found.setdefault(max(named) if one is not first else _where(one, places), []).append(one)
+    for finding in findings:
+        named = [places[place] for item in finding.evidence if (place := item.where.split(" › ")[0]) in places]
+        if named and finding.severity != "note":
+            found.setdefault(max(named) if finding is not first else _where(finding, places), []).append(finding)
     return found
 
 
@@ -108,39 +108,39 @@ def _where(first: Finding, places: dict[str, int]) -> int:
 def _step(
     number: int, hop: Hop, begin: datetime | None, side: str, marked: dict[int, list[Finding]], first: Finding | None
 ) -> Step:
-    one = hop.exchange
-    here = marked.get(one.number, [])
-    breaks = [each.code for each in here if each is first]
-    breaks += [each.code for each in here if each.breaks and each.because_of is None]
-    breaks += [each.code for each in here if each.breaks and each.because_of is not None]
-    risks = [each.code for each in here if not each.breaks]
-    handed = [each.kind for each in hop.carries if each.context[PART] in (*DELIVERED, IN_HEADER)]
-    shown = [each.kind for each in hop.carries if each.context[PART] not in (*DELIVERED, IN_HEADER)]
+    exchange = hop.exchange
+    here = marked.get(exchange.number, [])
+    breaks = [finding.code for finding in here if finding is first]
+    breaks += [finding.code for finding in here if finding.breaks and finding.because_of is None]
+    breaks += [finding.code for finding in here if finding.breaks and finding.because_of is not None]
+    risks = [finding.code for finding in here if not finding.breaks]
+    handed = [message.kind for message in hop.carries if message.context[PART] in (*DELIVERED, IN_HEADER)]
+    shown = [message.kind for message in hop.carries if message.context[PART] not in (*DELIVERED, IN_HEADER)]
     return Step(
         number=number,
-        place=one.place,
-        at=one.at,
-        after=(one.at - begin).total_seconds() if one.at and begin else None,
-        seconds=one.seconds,
-        phases=one.phases,
+        place=exchange.place,
+        at=exchange.at,
+        after=(exchange.at - begin).total_seconds() if exchange.at and begin else None,
+        seconds=exchange.seconds,
+        phases=exchange.phases,
         how=hop.how,
         sender=hop.cause.host if hop.cause and hop.how not in (START,) else None,
-        method=one.method,
-        url=plain(one.url),
-        host=one.host,
+        method=exchange.method,
+        url=plain(exchange.url),
+        host=exchange.host,
         side=side,
-        status=one.status,
-        problem=one.problem,
-        redirects_to=plain(one.redirects_to) if one.redirects_to else None,
+        status=exchange.status,
+        problem=exchange.problem,
+        redirects_to=plain(exchange.redirects_to) if exchange.redirects_to else None,
         carries=tuple(dict.fromkeys(handed)),
         shows=tuple(dict.fromkeys(shown)),
-        cookies_sent=tuple(name or NAMELESS for name in one.cookies),
-        cookies_set=_set(one),
-        cookie_lines=tuple(_shown(line) for line in one.set_cookies),
-        frame=one.frame,
+        cookies_sent=tuple(name or NAMELESS for name in exchange.cookies),
+        cookies_set=_set(exchange),
+        cookie_lines=tuple(_shown(line) for line in exchange.set_cookies),
+        frame=exchange.frame,
         broken=breaks[0] if breaks else None,
         risk=risks[0] if risks else None,
-        decisive=any(each is first for each in here),
+        decisive=any(finding is first for finding in here),
     )
 
 
@@ -151,6 +151,6 @@ def _shown(line: str) -> str:
     return "; ".join([name.strip() if equals else NAMELESS, *(attribute.strip() for attribute in attributes)])
 
 
-def _set(one: Exchange) -> tuple[str, ...]:
-    read = [read_set_cookie(line, one) for line in one.set_cookies]
+def _set(exchange: Exchange) -> tuple[str, ...]:
+    read = [read_set_cookie(line, exchange) for line in exchange.set_cookies]
     return tuple(cookie.name or NAMELESS for cookie in read if isinstance(cookie, Refused) or not is_cleared(cookie))

@@ -69,17 +69,17 @@ def of_diagnoses(result: Result) -> Timeline:
     return Timeline(tuple(map(_attempt, result.diagnoses)), result.clocks)
 
 
-def _attempt(one: Diagnosis) -> TimelineAttempt:
-    logs = one.logs
+def _attempt(diagnosis: Diagnosis) -> TimelineAttempt:
+    logs = diagnosis.logs
     return TimelineAttempt(
-        id=one.id,
-        source=one.source,
-        app=one.app,
-        subject=one.subject,
-        at=one.at,
-        diagnosis=one,
-        steps=one.steps,
-        windows=one.windows,
+        id=diagnosis.id,
+        source=diagnosis.source,
+        app=diagnosis.app,
+        subject=diagnosis.subject,
+        at=diagnosis.at,
+        diagnosis=diagnosis,
+        steps=diagnosis.steps,
+        windows=diagnosis.windows,
         events=logs.events if logs else (),
         possible=logs.possible if logs else (),
         logs=logs,
@@ -88,21 +88,23 @@ def _attempt(one: Diagnosis) -> TimelineAttempt:
 
 def of_rebuilt(rebuilt: Rebuilt, sources: Mapping[str, LogSource], user: str) -> Timeline:
     """The timeline of what the logs alone show."""
-    clocks = {one.source: one for one in rebuilt.found.clocks}
+    clocks = {clock.source: clock for clock in rebuilt.found.clocks}
     made = []
-    for number, one in enumerate(rebuilt.attempts, 1):
-        view = LogView(rebuilt.found.matched.get(one.key, ()), rebuilt.found.possible.get(one.key, ()), sources, clocks)
-        made.append(_rebuilt(str(number), one, view, user))
+    for number, attempt in enumerate(rebuilt.attempts, 1):
+        view = LogView(
+            rebuilt.found.matched.get(attempt.key, ()), rebuilt.found.possible.get(attempt.key, ()), sources, clocks
+        )
+        made.append(_rebuilt(str(number), attempt, view, user))
     return Timeline(tuple(made), rebuilt.found.clocks, by_log=True)
 
 
-def _rebuilt(number: str, one: Seen, view: LogView, user: str) -> TimelineAttempt:
+def _rebuilt(number: str, trace: Seen, view: LogView, user: str) -> TimelineAttempt:
     return TimelineAttempt(
         id=number,
         source="logs",
-        app=one.app,
+        app=trace.app,
         subject=user,
-        at=one.at,
+        at=trace.at,
         diagnosis=None,
         steps=(),
         windows=(),
@@ -112,24 +114,24 @@ def _rebuilt(number: str, one: Seen, view: LogView, user: str) -> TimelineAttemp
     )
 
 
-def meaning_of(attempt: TimelineAttempt, one: Matched) -> LogCode | None:
+def meaning_of(attempt: TimelineAttempt, matched: Matched) -> LogCode | None:
     """What the organisation says that an event's code means."""
-    return attempt.logs.meaning(one) if attempt.logs else None
+    return attempt.logs.meaning(matched) if attempt.logs else None
 
 
 def marks(attempt: TimelineAttempt) -> list[Mark]:
     """Everything on the axis, in the order of true times."""
     found = [Mark(step.at, HOP, _lane(step.side), step=step) for step in attempt.steps if step.at]
-    found += [Mark(one.corrected, EVENT, _lane(one.role), event=one) for one in attempt.events]
-    for one in attempt.windows:
-        if one.begins:
-            found.append(Mark(one.begins, BEGINS, PROVIDER, one.what))
-        if one.ends:
-            found.append(Mark(one.ends, ENDS, PROVIDER, one.what))
+    found += [Mark(event.corrected, EVENT, _lane(event.role), event=event) for event in attempt.events]
+    for window in attempt.windows:
+        if window.begins:
+            found.append(Mark(window.begins, BEGINS, PROVIDER, window.what))
+        if window.ends:
+            found.append(Mark(window.ends, ENDS, PROVIDER, window.what))
     if attempt.at and attempt.diagnosis and not attempt.steps:
         found.append(Mark(attempt.at, JUDGED, APPLICATION))
     order = (JUDGED, BEGINS, HOP, EVENT, ENDS)
-    return sorted(found, key=lambda one: (one.at, order.index(one.kind)))
+    return sorted(found, key=lambda item: (item.at, order.index(item.kind)))
 
 
 def _lane(side: str) -> str:

@@ -100,7 +100,7 @@ def _names(case: Case) -> Iterator[str]:
         if _NAMES.fullmatch(name) or name == "sub":
             yield from (value for value in values if 0 < len(value) <= _LONGEST)
     if isinstance(case.attempt, OidcAttempt):
-        yield from (hint for one in case.attempt.messages if (hint := one.get("login_hint")))
+        yield from (hint for message in case.attempt.messages if (hint := message.get("login_hint")))
     if case.subject is None:
         for exchange in _exchanges(case):
             yield from (value for name, value in _fields(exchange) if _TYPED.fullmatch(name) and value)
@@ -121,9 +121,9 @@ def _fields(exchange: Exchange) -> list[tuple[str, str]]:
 def _ids(case: Case) -> Iterator[str]:
     attempt = case.attempt
     if isinstance(attempt, OidcAttempt):
-        for one in (*attempt.messages, *attempt.earlier):
-            pairs = one.parameters.pairs if one.parameters else ()
-            claims = one.token.claims.items() if one.token else one.document.items()
+        for other_message in (*attempt.messages, *attempt.earlier):
+            pairs = other_message.parameters.pairs if other_message.parameters else ()
+            claims = other_message.token.claims.items() if other_message.token else other_message.document.items()
             for name, value in (*pairs, *claims):
                 if name not in _NOT_IDS and isinstance(value, str) and _ID.fullmatch(value):
                     yield value
@@ -133,7 +133,7 @@ def _ids(case: Case) -> Iterator[str]:
                 yield from _ids_of(message)
         if isinstance(case, SamlCase) and case.assertion is not None:
             statements = case.assertion.authn_statements
-            yield from (one.session_index.value for one in statements if one.session_index)
+            yield from (statement.session_index.value for statement in statements if statement.session_index)
             if case.assertion.id:
                 yield case.assertion.id.value
         if attempt.relay_state and _ID.fullmatch(attempt.relay_state):
@@ -156,14 +156,18 @@ def _ids_of(message: Message) -> Iterator[str]:
         yield message.id
     yield from message.answers
     yield from message.sessions
-    yield from (one.id.value for one in assertions_of(message.content) if one.id)
+    yield from (assertion.id.value for assertion in assertions_of(message.content) if assertion.id)
 
 
 def _addresses(case: Case) -> Iterator[str]:
     found: list[str | None] = []
     if isinstance(case, SamlCase) and case.assertion is not None:
-        found += [one.locality_address for one in case.assertion.authn_statements]
+        found += [statement.locality_address for statement in case.assertion.authn_statements]
         confirmations = case.assertion.subject.confirmations if case.assertion.subject else ()
-        found += [one.data.address.value for one in confirmations if one.data and one.data.address]
+        found += [
+            confirmation.data.address.value
+            for confirmation in confirmations
+            if confirmation.data and confirmation.data.address
+        ]
     found += [value for name in ("ipaddr", "ip", "client_ip") for value in case.said.get(name, ())]
-    yield from (one.strip() for one in found if one and _ADDRESS.fullmatch(one.strip()))
+    yield from (text.strip() for text in found if text and _ADDRESS.fullmatch(text.strip()))

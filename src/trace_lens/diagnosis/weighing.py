@@ -90,14 +90,16 @@ _OF_THE_WAY = (
 
 def weigh(case: Case, findings: list[Finding]) -> list[Finding]:
     """The findings, weighed: with what pages say, each with its certainty, and a seen success before predictions."""
-    found = [_certain(one) for one in with_pages(case, findings)]
+    found = [_certain(page) for page in with_pages(case, findings)]
     if outcome_of(case).only_tokens:
-        return [_certain(one) for one in _outranked(case, _proven_first(case, found), borne_out=True)]
+        return [_certain(finding) for finding in _outranked(case, _proven_first(case, found), borne_out=True)]
     if _seen_in(case):
-        return [_certain(one) for one in _outranked(case, found)]
-    if any(one.code in _OF_REQUEST and one.breaks for one in found) and _went_on(case):
-        found = [one._replace(severity=Severity.RISK) if one.code in _OF_REQUEST else one for one in found]
-    return [_certain(one) for one in _proven_first(case, found)]
+        return [_certain(finding) for finding in _outranked(case, found)]
+    if any(finding.code in _OF_REQUEST and finding.breaks for finding in found) and _went_on(case):
+        found = [
+            finding._replace(severity=Severity.RISK) if finding.code in _OF_REQUEST else finding for finding in found
+        ]
+    return [_certain(finding) for finding in _proven_first(case, found)]
 
 
 _OF_REQUEST = (
@@ -129,11 +131,11 @@ def _went_on(case: Case) -> bool:
     )
 
 
-def _certain(one: Finding) -> Finding:
+def _certain(finding: Finding) -> Finding:
     """A break is proven unless it says otherwise; what is no break has no certainty."""
-    if one.breaks and one.certainty:
-        return one
-    return one._replace(certainty=certainty_of(one.severity))
+    if finding.breaks and finding.certainty:
+        return finding
+    return finding._replace(certainty=certainty_of(finding.severity))
 
 
 def _seen_in(case: Case) -> bool:
@@ -150,12 +152,12 @@ def _proven_first(case: Case, findings: list[Finding]) -> list[Finding]:
     """An inferred break is a risk where a proven one explains the failure, or an answer or a page names another
     cause.
     """
-    proven = [one for one in findings if one.breaks and one.certainty == PROVEN and _explains(one)]
+    proven = [finding for finding in findings if finding.breaks and finding.certainty == PROVEN and _explains(finding)]
     made = []
-    for one in findings:
-        explained = case.refused or any(other.code not in _SHOWN_BY.get(one.code, ()) for other in proven)
-        yields = one.breaks and one.certainty == INFERRED and one.code not in AFTERWARDS and explained
-        made.append(one._replace(severity=Severity.RISK) if yields else one)
+    for raised in findings:
+        explained = case.refused or any(other.code not in _SHOWN_BY.get(raised.code, ()) for other in proven)
+        yields = raised.breaks and raised.certainty == INFERRED and raised.code not in AFTERWARDS and explained
+        made.append(raised._replace(severity=Severity.RISK) if yields else raised)
     return made
 
 
@@ -163,9 +165,9 @@ _SHOWN_BY = {"code-too-old": ("token-request-refused",)}
 """What shows an inferred break, and so is no other cause."""
 
 
-def _explains(one: Finding) -> bool:
+def _explains(finding: Finding) -> bool:
     """Whether a break says why: all do but the symptoms, unless one names the cookie that never sticks."""
-    return one.code not in SYMPTOMS or (one.code == "session-not-started" and one.value_to_set is not None)
+    return finding.code not in SYMPTOMS or (finding.code == "session-not-started" and finding.value_to_set is not None)
 
 
 def _outranked(case: Case, findings: list[Finding], *, borne_out: bool = False) -> list[Finding]:
@@ -178,23 +180,23 @@ def _outranked(case: Case, findings: list[Finding], *, borne_out: bool = False) 
     made: list[Finding] = []
     doubtful: list[Finding] = []
     lenient: list[Finding] = []
-    for one in findings:
+    for raised in findings:
         if (
-            not one.breaks
-            or one.code in AFTERWARDS
-            or one.stage is Stage.SETTINGS
-            or (borne_out and not (one.code in OF_THE_RECORD and one.actual in asked))
+            not raised.breaks
+            or raised.code in AFTERWARDS
+            or raised.stage is Stage.SETTINGS
+            or (borne_out and not (raised.code in OF_THE_RECORD and raised.actual in asked))
         ):
-            made.append(one)
-        elif one.code in ATTACKS:
-            made.append(one)
-            lenient.append(one)
+            made.append(raised)
+        elif raised.code in ATTACKS:
+            made.append(raised)
+            lenient.append(raised)
         else:
-            stale = _rests_on_record(case, one)
+            stale = _rests_on_record(case, raised)
             # What would make the sign-in fit a stale record is no repair.
-            made.append(one._replace(severity=Severity.RISK, value_to_set=None if stale else one.value_to_set))
-            if one.code not in _OF_THE_WAY and one.stage is not Stage.REACHABLE:
-                (doubtful if stale else lenient).append(one)
+            made.append(raised._replace(severity=Severity.RISK, value_to_set=None if stale else raised.value_to_set))
+            if raised.code not in _OF_THE_WAY and raised.stage is not Stage.REACHABLE:
+                (doubtful if stale else lenient).append(raised)
     if doubtful:
         made.append(_contradicted(case, doubtful))
     if lenient:
@@ -202,12 +204,12 @@ def _outranked(case: Case, findings: list[Finding], *, borne_out: bool = False) 
     return made
 
 
-def _rests_on_record(case: Case, one: Finding) -> bool:
+def _rests_on_record(case: Case, finding: Finding) -> bool:
     """Whether a finding follows from a value on record that nothing in the capture itself bears out."""
-    if one.code not in OF_THE_RECORD:
+    if finding.code not in OF_THE_RECORD:
         return False
     asked = _asked(case)
-    return not (one.expected is not None and one.expected in asked)
+    return not (finding.expected is not None and finding.expected in asked)
 
 
 def _asked(case: Case) -> set[str]:
@@ -232,7 +234,7 @@ def _beside(case: Case) -> list[Evidence]:
 
 
 def _contradicted(case: Case, doubtful: list[Finding]) -> Finding:
-    codes = tuple(dict.fromkeys(one.code for one in doubtful))
+    codes = tuple(dict.fromkeys(finding.code for finding in doubtful))
     first = doubtful[0]
     name = case.app.name if case.app else "The application"
     values = (
@@ -251,7 +253,7 @@ def _contradicted(case: Case, doubtful: list[Finding]) -> Finding:
 
 
 def _too_lenient(case: Case, lenient: list[Finding]) -> Finding:
-    codes = tuple(dict.fromkeys(one.code for one in lenient))
+    codes = tuple(dict.fromkeys(finding.code for finding in lenient))
     name = case.app.name if case.app else "The application"
     made = finding(
         "application-too-lenient",

@@ -21,7 +21,7 @@ def capture_in(data: bytes) -> Capture | None:
     """The capture that a source is, or None. Raises NoHar."""
     if is_har(data[:_HEAD]):
         return read_har(io.BytesIO(data))
-    if any(one in data[:_HEAD] for one in _COMMANDS):
+    if any(command in data[:_HEAD] for command in _COMMANDS):
         capture = read_commands(data)
         if capture:
             return capture
@@ -44,6 +44,6 @@ def carried_by(capture: Capture, peel: Peel) -> tuple[Found, ...]:
 
 def _shifted(found: tuple[Found, ...], layer: str) -> list[Found]:
     return [
-        one._replace(layers=(layer, *one.layers), within=None if one.within is None else one.within + 1)
-        for one in found
+        message._replace(layers=(layer, *message.layers), within=None if message.within is None else message.within + 1)
+        for message in found
     ]

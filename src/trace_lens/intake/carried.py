@@ -64,47 +64,49 @@ Peel = Callable[[bytes], tuple[Found, ...]]
 def messages_of(capture: Capture, peel: Peel) -> tuple[Found, ...]:
     """Every message of a capture, each with the exchange that carried it; `peel` finds those of one text."""
     found: list[Found] = []
-    for one in capture.exchanges:
-        if one.kind == STATIC:
+    for exchange in capture.exchanges:
+        if exchange.kind == STATIC:
             continue
-        for part, text in _texts(one):
+        for part, text in _texts(exchange):
             inside = peel(text) if is_worth_reading(text) else ()
-            if part == IN_RESPONSE and not _answers_for_tokens(one):
+            if part == IN_RESPONSE and not _answers_for_tokens(exchange):
                 inside = tuple(message for message in inside if not _is_error(message))
             base = len(found)
             found += [
-                _placed(message, one, part, None if message.within is None else message.within + base)
+                _placed(message, exchange, part, None if message.within is None else message.within + base)
                 for message in inside
                 if part != IN_HEADER or OPAQUE not in message.context
             ]
     return _once(found)
 
 
-def _texts(one: Exchange) -> Iterator[tuple[str, bytes]]:
+def _texts(exchange: Exchange) -> Iterator[tuple[str, bytes]]:
     """The texts of an exchange in which messages may stand, in the order in which they travelled."""
-    url = f"GET {one.url}" if one.url.startswith("/") else one.url
+    url = f"GET {exchange.url}" if exchange.url.startswith("/") else exchange.url
     yield IN_ADDRESS, url.encode("utf-8", "surrogatepass")
-    authorization = one.request("authorization")
+    authorization = exchange.request("authorization")
     if authorization and "eyJ" in authorization:
         yield IN_HEADER, authorization.encode("utf-8", "surrogatepass")
-    if one.body:
-        yield IN_REQUEST, one.body
-    if one.redirects_to:
-        yield IN_REDIRECT, one.redirects_to.encode("utf-8", "surrogatepass")
-    if one.answer:
-        yield IN_RESPONSE, one.answer
+    if exchange.body:
+        yield IN_REQUEST, exchange.body
+    if exchange.redirects_to:
+        yield IN_REDIRECT, exchange.redirects_to.encode("utf-8", "surrogatepass")
+    if exchange.answer:
+        yield IN_RESPONSE, exchange.answer
 
 
-def _answers_for_tokens(one: Exchange) -> bool:
+def _answers_for_tokens(exchange: Exchange) -> bool:
     """Whether an exchange is one with a token endpoint: by what was asked, else by its address.
 
     Any interface may answer with a member `error`; only a token endpoint's is one of the sign-in (RFC 6749 §5.2).
     """
-    if one.method != "POST" or (one.request("authorization") or "")[:7].lower() == "bearer ":
+    if exchange.method != "POST" or (exchange.request("authorization") or "")[:7].lower() == "bearer ":
         return False
-    if one.body:
-        return b"grant_type" in one.body or b"response_type" in one.body or b"client_assertion" in one.body
-    return _TOKEN_PATH.search(one.parts.path) is not None
+    if exchange.body:
+        return (
+            b"grant_type" in exchange.body or b"response_type" in exchange.body or b"client_assertion" in exchange.body
+        )
+    return _TOKEN_PATH.search(exchange.parts.path) is not None
 
 
 _TOKEN_PATH = re.compile(r"(?:token|/par|/request|introspect|revoke)[^/]*$", re.IGNORECASE)
@@ -115,16 +117,16 @@ def _is_error(message: Found) -> bool:
     return message.kind == TOKEN_RESPONSE and re.search(rb'"\w+_token"\s*:', message.data) is None
 
 
-def _placed(message: Found, one: Exchange, part: str, within: int | None) -> Found:
-    where = " › ".join(filter(None, (one.place, part, message.where)))
-    context = {**message.context, EXCHANGE: str(one.number), PART: part}
+def _placed(message: Found, exchange: Exchange, part: str, within: int | None) -> Found:
+    where = " › ".join(filter(None, (exchange.place, part, message.where)))
+    context = {**message.context, EXCHANGE: str(exchange.number), PART: part}
     if part == IN_REQUEST and (message.context.get(CARRIED) == "form" or "form" in message.layers):
-        context[ADDRESS] = plain(one.url)
+        context[ADDRESS] = plain(exchange.url)
     if part == IN_RESPONSE and message.kind == "discovery-document":
-        context[ADDRESS] = plain(one.url)
+        context[ADDRESS] = plain(exchange.url)
     if part == IN_HEADER:
         context[NAMED] = "access_token"
-    scheme, _, token = (one.request("authorization") or "").partition(" ")
+    scheme, _, token = (exchange.request("authorization") or "").partition(" ")
     if message.kind == USERINFO and part == IN_RESPONSE and scheme.lower() == "bearer":
         context[BEARER] = token.strip()
     return message._replace(where=where, context=context, within=within)
@@ -132,16 +134,18 @@ def _placed(message: Found, one: Exchange, part: str, within: int | None) -> Fou
 
 def _once(found: list[Found]) -> tuple[Found, ...]:
     """Each message where it was delivered; what only announces it, or repeats a token in a header, is left out."""
-    delivered = {(one.kind, one.data) for one in found if one.context[PART] in DELIVERED}
+    delivered = {(message.kind, message.data) for message in found if message.context[PART] in DELIVERED}
     kept: dict[int, Found] = {}
     seen: set[tuple[str, bytes]] = set()
-    for position, one in enumerate(found):
-        key, part = (one.kind, one.data), one.context[PART]
-        announced = part == IN_REDIRECT or (part == IN_RESPONSE and {"form", "html-form"} & set(one.layers))
+    for position, message in enumerate(found):
+        key, part = (message.kind, message.data), message.context[PART]
+        announced = part == IN_REDIRECT or (part == IN_RESPONSE and {"form", "html-form"} & set(message.layers))
         repeated = part in (IN_HEADER, IN_REDIRECT) and key in seen
-        if (announced and key in delivered) or repeated or (one.within is not None and one.within not in kept):
+        if (announced and key in delivered) or repeated or (message.within is not None and message.within not in kept):
             continue
         seen.add(key)
-        kept[position] = one
+        kept[position] = message
     places = {old: new for new, old in enumerate(kept)}
-    return tuple(one._replace(within=None if one.within is None else places[one.within]) for one in kept.values())
+    return tuple(
+        message._replace(within=None if message.within is None else places[message.within]) for message in kept.values()
+    )

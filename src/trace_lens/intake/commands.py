@@ -156,7 +156,7 @@ def _words(piece: str) -> list[str]:
 def _powershell(piece: str) -> Exchange | None:
     def told(name: str) -> str:
         match = re.search(rf"(?i)-{name}\s++(?:\"((?:[^\"`]++|`.|\"\")*+)\"|'([^']*+)'|(\w++))", piece)
-        value = next((one for one in match.groups() if one is not None), "") if match else ""
+        value = next((group for group in match.groups() if group is not None), "") if match else ""
         return re.sub(r"`(.)", r"\1", value)
 
     table = re.search(r"(?i)-Headers\s++@\{", piece)

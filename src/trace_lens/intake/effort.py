@@ -9,9 +9,9 @@ _AT_LEAST = 65_536
 _LEAST_STEP = 64
 
 
-def most_messages(size: int, each: int = limits.BYTES_OF_MESSAGE) -> int:
+def most_messages(size: int, number: int = limits.BYTES_OF_MESSAGE) -> int:
     """How many messages are taken from a text of so many bytes, if one has at least `each`."""
-    return limits.MESSAGES_LEAST + size // each
+    return limits.MESSAGES_LEAST + size // number
 
 
 class Effort:

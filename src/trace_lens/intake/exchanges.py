@@ -135,16 +135,16 @@ class Exchange(_Exchange):
 
 
 def _field(fields: Iterable[Header], name: str, joint: str) -> str | None:
-    found = [value for one, value in fields if one.lower() == name]
+    found = [value for text, value in fields if text.lower() == name]
     return joint.join(found) if found else None
 
 
-def clock_ahead(one: Exchange) -> float | None:
+def clock_ahead(exchange: Exchange) -> float | None:
     """By how many seconds the server's clock is ahead of the browser's, give or take the time of the exchange."""
     from email.utils import parsedate_to_datetime
 
-    told = one.response("date")
-    if told is None or one.at is None:
+    told = exchange.response("date")
+    if told is None or exchange.at is None:
         return None
     try:
         moment = parsedate_to_datetime(told)
@@ -152,7 +152,7 @@ def clock_ahead(one: Exchange) -> float | None:
         return None
     if moment.tzinfo is None:
         return None
-    middle = one.at + timedelta(seconds=(one.seconds or 0.0) / 2)
+    middle = exchange.at + timedelta(seconds=(exchange.seconds or 0.0) / 2)
     return (moment - middle).total_seconds() + 0.5
 
 
@@ -180,7 +180,9 @@ class Capture(NamedTuple):
     @property
     def tells_cookies(self) -> bool:
         """Whether any exchange shows a cookie header: where none does, the export left them out."""
-        return self.cookies_seen or any(one.request("cookie") is not None or one.set_cookies for one in self.exchanges)
+        return self.cookies_seen or any(
+            exchange.request("cookie") is not None or exchange.set_cookies for exchange in self.exchanges
+        )
 
 
 _JUMP = re.compile(r"(?:location(?:\.href)?\s*+=|location\.(?:replace|assign)\s*+\()\s*+[\"']([^\"']++)[\"']")

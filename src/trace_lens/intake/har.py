@@ -109,7 +109,7 @@ def _unpacked(stream: BinaryIO, head: bytes) -> BinaryIO:
 
         try:
             archive = zipfile.ZipFile(stream)
-            names = [one for one in archive.namelist() if one.lower().endswith(".har")]
+            names = [text for text in archive.namelist() if text.lower().endswith(".har")]
             if len(names) == 1:
                 return archive.open(names[0])  # type: ignore[return-value]
         except zipfile.BadZipFile as error:
@@ -198,16 +198,19 @@ def _read_into(
 
 def _in_order(kept: list[Exchange], notes: list[str]) -> tuple[Exchange, ...]:
     """By their times, unless some lack one, or a redirect would then come before what sent it on; numbered so."""
-    if any(one.at is None for one in kept):
+    if any(exchange.at is None for exchange in kept):
         return tuple(kept)
-    by_time = sorted(kept, key=lambda one: (one.at, one.number))
-    place = {one.number: position for position, one in enumerate(by_time)}
-    for one, following in pairwise(kept):
-        backwards = one.redirects_to == following.url and place[one.number] > place[following.number]
-        if backwards and all(later.url != following.url for later in by_time[place[one.number] :]):
+    by_time = sorted(kept, key=lambda item: (item.at, item.number))
+    place = {exchange.number: position for position, exchange in enumerate(by_time)}
+    for exchange, following in pairwise(kept):
+        backwards = exchange.redirects_to == following.url and place[exchange.number] > place[following.number]
+        if backwards and all(later.url != following.url for later in by_time[place[exchange.number] :]):
             notes.append("its times go backwards; the order of the file was kept")
             return tuple(kept)
-    return tuple(one if one.number == number else one._replace(number=number) for number, one in enumerate(by_time, 1))
+    return tuple(
+        exchange if exchange.number == number else exchange._replace(number=number)
+        for number, exchange in enumerate(by_time, 1)
+    )
 
 
 def _lacks_zone(entry: dict[str, Any]) -> bool:
@@ -233,11 +236,11 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     listed = response.get("cookies")
     if not _has(received, "set-cookie") and isinstance(listed, list):
         received += tuple(
-            ("Set-Cookie", _set_cookie(one)) for one in listed if isinstance(one, dict) and one.get("name")
+            ("Set-Cookie", _set_cookie(item)) for item in listed if isinstance(item, dict) and item.get("name")
         )
     seconds, phases = _timing(entry)
     if kind == STATIC:
-        cookies = tuple(one for one in received if one[0].lower() == "set-cookie")
+        cookies = tuple(pair for pair in received if pair[0].lower() == "set-cookie")
         return Exchange(
             number=number,
             place=place,
@@ -252,7 +255,7 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         )
     carried = request.get("cookies")
     if not _has(sent, "cookie") and isinstance(carried, list) and carried:
-        pairs = [f"{_text(one, 'name')}={_text(one, 'value') or ''}" for one in carried if isinstance(one, dict)]
+        pairs = [f"{_text(item, 'name')}={_text(item, 'value') or ''}" for item in carried if isinstance(item, dict)]
         sent += (("Cookie", "; ".join(pairs)),)
     target = _text(response, "redirectURL")
     if target and not _has(received, "location"):
@@ -300,7 +303,7 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
 def _problem(entry: dict[str, Any], response: dict[str, Any]) -> str | None:
     """What the browser says of a request that got no answer, in whichever member it writes it."""
     held = (_text(holder, name) for holder in (response, entry) for name in ("_error", "_failureText", "_errorText"))
-    told = next((one for one in held if one), None)
+    told = next((text for text in held if text), None)
     blocked = _text(entry, "_blockedReason") or _text(response, "_blockedReason")
     if blocked and not told:
         return blocked
@@ -320,7 +323,7 @@ def _may_matter(url: str, sent: tuple[Header, ...], body: bytes | None, content:
     texts = (url, _value(sent, "authorization") or "", _text(content, "text") or "")
     if body and (is_worth_reading(body) or any(word in body.lower() for word in _SECRETS)):
         return True
-    return any(is_worth_reading(one.encode("utf-8", "surrogatepass")) for one in texts)
+    return any(is_worth_reading(text.encode("utf-8", "surrogatepass")) for text in texts)
 
 
 def _what_serves(answer: bytes | None, kind: str, status: int, budget: list[int]) -> bytes | None:
@@ -378,19 +381,19 @@ def _headers(holder: dict[str, Any]) -> tuple[Header, ...]:
         return tuple((str(name), str(value)) for name, value in listed.items())
     if not isinstance(listed, list):
         return ()
-    return tuple((str(one.get("name", "")), str(one.get("value", ""))) for one in listed if isinstance(one, dict))
+    return tuple((str(item.get("name", "")), str(item.get("value", ""))) for item in listed if isinstance(item, dict))
 
 
 def _those(fields: tuple[Header, ...], names: tuple[str, ...]) -> tuple[Header, ...]:
-    return tuple(one for one in fields if one[0].lower() in names)
+    return tuple(field for field in fields if field[0].lower() in names)
 
 
 def _value(fields: tuple[Header, ...], name: str) -> str | None:
-    return next((value for one, value in fields if one.lower() == name), None)
+    return next((value for text, value in fields if text.lower() == name), None)
 
 
 def _has(fields: tuple[Header, ...], name: str) -> bool:
-    return any(one.lower() == name for one, _ in fields)
+    return any(text.lower() == name for text, _ in fields)
 
 
 def _from_pseudo(sent: tuple[Header, ...]) -> str | None:
@@ -429,9 +432,9 @@ def _timing(entry: dict[str, Any]) -> tuple[float | None, Phases | None]:
     total = told / 1000 if isinstance(told, int | float) and 0 <= told <= _LONGEST else None
     timings = _object(entry, "timings")
     spent = {
-        name: float(one) / 1000
-        for name, one in timings.items()
-        if isinstance(one, int | float) and 0 <= one <= _LONGEST
+        name: float(item) / 1000
+        for name, item in timings.items()
+        if isinstance(item, int | float) and 0 <= item <= _LONGEST
     }
     if not spent:
         return total, None
@@ -457,14 +460,14 @@ def _request_body(request: dict[str, Any]) -> tuple[bytes | None, bool]:
         return text.encode("utf-8", "surrogatepass")[: limits.KEPT_BODY_BYTES], False
     listed = posted.get("params")
     if isinstance(listed, list) and listed:
-        return "&".join(_pair(one) for one in listed if isinstance(one, dict)).encode(), False
+        return "&".join(_pair(item) for item in listed if isinstance(item, dict)).encode(), False
     size = request.get("bodySize")
     return None, isinstance(size, int | float) and size > 0 and _text(request, "method") == "POST"
 
 
-def _pair(one: dict[str, Any]) -> str:
+def _pair(document: dict[str, Any]) -> str:
     """A parameter of the list as a form carries it; some browsers list them decoded, some as they were sent."""
-    name, value = str(one.get("name", "")), str(one.get("value", ""))
+    name, value = str(document.get("name", "")), str(document.get("value", ""))
     plain = re.fullmatch(r"(?:[A-Za-z0-9._~*+-]|%[0-9A-Fa-f]{2})*", value) is not None and "%" in value
     return f"{quote_plus(name)}={value if plain else quote_plus(value)}"
 

@@ -85,9 +85,9 @@ def read_heads(data: bytes) -> Capture | None:
     read = list(islice(_heads(_unfolded(text)), most + 1))
     beyond = f"only the first {most:,} exchanges are read" if len(read) > most else None
     heads = [head for head in read[:most] if head.url or head.status or head.received]
-    if not heads or not any(one.sent or one.received for one in heads):
+    if not heads or not any(head.sent or head.received for head in heads):
         return None
-    notes = ("it holds no times",) if not any(_moment_of(one) for one in heads) else ()
+    notes = ("it holds no times",) if not any(_moment_of(head) for head in heads) else ()
     exchanges = tuple(_exchange(number, head) for number, head in enumerate(heads, 1))
     return Capture("header-dump", exchanges, notes=notes, beyond=beyond)
 
@@ -196,9 +196,9 @@ def _start(line: str, head: _Head | None, in_body: bool) -> str:
 
 def _is_new(head: _Head | None, name: str, in_body: bool) -> bool:
     """Whether a pseudo header field begins another request, or goes on with the one at hand."""
-    if head is None or in_body or any(one == name for one, _ in head.sent):
+    if head is None or in_body or any(text == name for text, _ in head.sent):
         return True
-    return head.answered and bool(head.sent) and any(one.startswith(":") for one, _ in head.sent)
+    return head.answered and bool(head.sent) and any(text.startswith(":") for text, _ in head.sent)
 
 
 def _begin(head: _Head, line: str, start: str) -> None:
@@ -267,7 +267,7 @@ def _exchange(number: int, head: _Head) -> Exchange:
         url = f"{pseudo.get(':scheme') or _scheme(head)}://{host.strip()}{url if url.startswith('/') else '/' + url}"
     body = "\n".join(head.body).strip().encode("utf-8", "surrogatepass")[: limits.KEPT_BODY_BYTES] or None
     answer = "\n".join(head.answer).strip().encode("utf-8", "surrogatepass")[: limits.KEPT_BODY_BYTES] or None
-    sent = tuple(one for one in head.sent if not one[0].startswith(":"))
+    sent = tuple(pair for pair in head.sent if not pair[0].startswith(":"))
     return Exchange(
         number=number,
         place=f"line {head.line}",

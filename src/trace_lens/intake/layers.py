@@ -107,10 +107,10 @@ def _form(data: bytes) -> Iterator[Reading]:
         name = key.strip(_QUOTES.encode()).decode("utf-8", "replace")
         if equals and pairs.setdefault(name, value) != value and name in MESSAGE_FIELDS:
             again.append(_form_value(value))
-    for one in _of_fields("form", {name: _form_value(value) for name, value in pairs.items()}, pairs):
+    for field in _of_fields("form", {name: _form_value(value) for name, value in pairs.items()}, pairs):
         told = {ADDRESS: address, LENGTH: str(len(body))} if address else {}
         told |= {REPEATED: b"\n".join(again[: limits.REPEATED_FIELDS]).decode("latin-1")} if again else {}
-        yield one._replace(context={**one.context, **told})
+        yield field._replace(context={**field.context, **told})
 
 
 def _address_before(text: bytes) -> str | None:
@@ -132,8 +132,8 @@ def _of_fields(
     beside = {name: fields[name].decode("utf-8", "replace") for name in _BESIDE if name in fields}
     for name in MESSAGE_FIELDS:
         if fields.get(name):
-            signed = [(one, raw[one]) for one in (name, "RelayState", "SigAlg") if one in raw]
-            query = {SIGNED_QUERY: "&".join(f"{one}={value.decode('latin-1')}" for one, value in signed)}
+            signed = [(text, raw[text]) for text in (name, "RelayState", "SigAlg") if text in raw]
+            query = {SIGNED_QUERY: "&".join(f"{text}={value.decode('latin-1')}" for text, value in signed)}
             context = {**beside, **query} if "Signature" in raw else beside
             yield Reading(layer, fields[name], where=f"field {name}", context=context)
 

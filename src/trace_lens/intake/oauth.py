@@ -153,11 +153,11 @@ def oidc_in(data: bytes, told: list[str] | None = None) -> list[Found]:
     for piece in pieces:
         base = len(found)
         line = numbers.at(piece.start)
-        for one in piece.found:
+        for message in piece.found:
             at = f"line {line}" if len(pieces) > 1 or line > 1 else ""
-            place = " › ".join(filter(None, (at, one.where)))
-            within = None if one.within is None else one.within + base
-            found.append(one._replace(where=place, within=within))
+            place = " › ".join(filter(None, (at, message.where)))
+            within = None if message.within is None else message.within + base
+            found.append(message._replace(where=place, within=within))
     return found
 
 
@@ -167,18 +167,18 @@ def _beside(taken: list[_Piece], further: list[_Piece]) -> list[_Piece]:
         return _apart(taken or further)
     kept: list[_Piece] = []
     position = 0
-    for piece in sorted(further, key=lambda one: one.start):
+    for piece in sorted(further, key=lambda item: item.start):
         while position < len(taken) and taken[position].end <= piece.start:
             position += 1
         if position == len(taken) or taken[position].start >= piece.end:
             kept.append(piece)
-    return sorted([*taken, *_apart(kept)], key=lambda one: one.start)
+    return sorted([*taken, *_apart(kept)], key=lambda member: member.start)
 
 
 def _apart(pieces: list[_Piece]) -> list[_Piece]:
     """The pieces in order, without those that begin before the one that was kept before them ends."""
     kept: list[_Piece] = []
-    for piece in sorted(pieces, key=lambda one: one.start):
+    for piece in sorted(pieces, key=lambda item: item.start):
         if not kept or kept[-1].end <= piece.start:
             kept.append(piece)
     return kept
@@ -331,11 +331,12 @@ def _in_text_value(inner: str, key: str, path: str) -> Iterator[Found]:
         if token:
             yield token
         return
-    for base, one in enumerate(
+    for base, message in enumerate(
         oidc_in(inner.encode("utf-8", "surrogatepass")) if hints_at_oidc(inner.encode()) else ()
     ):
-        yield one._replace(
-            where=f"member {path}" + (f" › {one.where}" if one.where else ""), within=None if base == 0 else one.within
+        yield message._replace(
+            where=f"member {path}" + (f" › {message.where}" if message.where else ""),
+            within=None if base == 0 else message.within,
         )
 
 
@@ -361,7 +362,9 @@ def _members(value: dict[str, Any], path: str) -> Iterator[Found]:
 
 def _as_parameters(value: dict[str, Any]) -> Parameters:
     pairs = [
-        (str(key), str(one)) for key, one in value.items() if isinstance(one, str | int) and not isinstance(one, bool)
+        (str(key), str(item))
+        for key, item in value.items()
+        if isinstance(item, str | int) and not isinstance(item, bool)
     ]
     return parameters.listed(pairs)
 
@@ -377,7 +380,7 @@ def _html_forms(text: str) -> Iterator[_Piece]:
             spans += [start, end]
     if fields:
         forms = (attributes(text[start:end]) for start, end in tags(text, "form"))
-        action = next((one["action"] for one in forms if one.get("action")), None)
+        action = next((form["action"] for form in forms if form.get("action")), None)
         found = Parameters(tuple(fields), "form", action)
         yield _Piece(min(spans), max(spans), list(_of_parameters(found, "", ("html-form",))))
 
@@ -410,8 +413,8 @@ def _in_address(address: str) -> Iterator[Found]:
             found = read_parameters(text, carried, base)
             if parameters.kind_of(found) is None and "%3D" in text:
                 found = read_parameters(unquote(text), carried, base)
-            for one in _of_parameters(found, ""):
-                yield one._replace(context={**one.context, LENGTH: str(len(address))})
+            for parameter in _of_parameters(found, ""):
+                yield parameter._replace(context={**parameter.context, LENGTH: str(len(address))})
 
 
 def _forms(text: str) -> Iterator[_Piece]:
@@ -431,7 +434,7 @@ def _lists(text: str) -> Iterator[_Piece]:
             group.append(match)
             continue
         if len(group) > 1:
-            found = parameters.listed((one[1], _listed_value(one[2])) for one in group)
+            found = parameters.listed((match[1], _listed_value(match[2])) for match in group)
             yield _Piece(group[0].start(), group[-1].end(), list(_of_parameters(found, "")))
         group = [match] if match else []
 

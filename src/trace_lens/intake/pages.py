@@ -35,7 +35,7 @@ class PageText(NamedTuple):
     @property
     def said_loudly(self) -> tuple[str, ...]:
         """Title, headings and alerts: what a page says of itself, not what it is about."""
-        return tuple(one for one in (self.title, *self.headings, *self.alerts) if one)
+        return tuple(text for text in (self.title, *self.headings, *self.alerts) if text)
 
 
 def page_of(exchange: Exchange) -> PageText:
@@ -56,16 +56,16 @@ def _read(text: str, url: str, media: str) -> PageText:
     except (etree.LxmlError, ValueError, AssertionError):
         return PageText(text=_joined(without_tags(text)))
     title = root.find(".//title")
-    headings = [_words(one) for one in root.iter("h1", "h2")]
-    alerts = [_words(one) for one in root.iter() if isinstance(one.tag, str) and _is_alert(one)]
-    links = [Link(resolved(url, (one.get("href") or "").strip()), _words(one)) for one in root.iter("a")]
-    links += [Link(resolved(url, (one.get("action") or url).strip()), "") for one in root.iter("form")]
-    links += [Link("", _words(one)) for one in root.iter("button")]
+    headings = [_words(element) for element in root.iter("h1", "h2")]
+    alerts = [_words(element) for element in root.iter() if isinstance(element.tag, str) and _is_alert(element)]
+    links = [Link(resolved(url, (element.get("href") or "").strip()), _words(element)) for element in root.iter("a")]
+    links += [Link(resolved(url, (element.get("action") or url).strip()), "") for element in root.iter("form")]
+    links += [Link("", _words(element)) for element in root.iter("button")]
     body = root.find("body")
     return PageText(
         title=_words(title) if title is not None else "",
-        headings=tuple(dict.fromkeys(one for one in headings if one)),
-        alerts=tuple(dict.fromkeys(one for one in alerts if one)),
+        headings=tuple(dict.fromkeys(heading for heading in headings if heading)),
+        alerts=tuple(dict.fromkeys(alert for alert in alerts if alert)),
         links=tuple(links[: limits.PAGE_LINKS]),
         text=_words(body if body is not None else root),
     )

@@ -104,8 +104,8 @@ def _document_length(data: memoryview) -> int | None:
 def _blobs(data: bytes) -> list[Part]:
     """Blobs of base64, each beginning an XML document, one a line or with blank lines between them."""
     for separator in (rb"\r?\n[ \t]*\r?\n", rb"\r?\n"):
-        blobs = [one for one in re.split(separator, data.strip()) if one.strip()]
-        if len(blobs) > 1 and all(_begins_xml(one) for one in blobs):
+        blobs = [part for part in re.split(separator, data.strip()) if part.strip()]
+        if len(blobs) > 1 and all(_begins_xml(blob) for blob in blobs):
             position, found, numbers = 0, [], LineNumbers(data)
             for blob in blobs:
                 position = data.index(blob, position)

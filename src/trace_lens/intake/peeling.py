@@ -138,7 +138,7 @@ def _peel_text(data: bytes, *, explain: bool = True) -> Peeled:
     if several:
         return several
     peeled = _peel_one(data, explain=explain)
-    if any("text around the message" in one.repairs for one in peeled.found):
+    if any("text around the message" in message.repairs for message in peeled.found):
         return _of_parts(runs_of(data)) or peeled
     return peeled
 
@@ -191,9 +191,11 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
             if not found:
                 raise Refused(beyond)
             break
-        for one in inside:
-            place = f"line {line}" + (f" › {one.where}" if one.where else "")
-            found.append(one._replace(where=place, within=None if one.within is None else one.within + base))
+        for message in inside:
+            place = f"line {line}" + (f" › {message.where}" if message.where else "")
+            found.append(
+                message._replace(where=place, within=None if message.within is None else message.within + base)
+            )
     if len(found) < 2 and not (found and len(parts) == 1) and not failed and not beyond:
         return None
     left_out = "; ".join(filter(None, (_in_short(failed, "parts of it"), beyond)))
@@ -217,9 +219,9 @@ def _peel_one(data: bytes, *, explain: bool = True) -> Peeled:
             told: list[str] = []
             within = oidc_in(state.data, told)
             beyond = beyond or "; ".join(dict.fromkeys(told)) or None
-            if within and _SAML_FIELD.search(state.data) is None and not any(damaged(one) for one in within):
-                return Peeled(tuple(_carried(state, one) for one in within), left_out=beyond)
-            beside = beside or tuple(_carried(state, one) for one in within)
+            if within and _SAML_FIELD.search(state.data) is None and not any(damaged(message) for message in within):
+                return Peeled(tuple(_carried(state, message) for message in within), left_out=beyond)
+            beside = beside or tuple(_carried(state, message) for message in within)
         if kind and broken and kind != broken.found[0].kind:
             continue
         if kind and not _is_whole(kind, state.data):
@@ -227,7 +229,7 @@ def _peel_one(data: bytes, *, explain: bool = True) -> Peeled:
             kind = None
         if kind:
             siblings = [state] + [other for price, _, other in queue if price == cost and other.layers == state.layers]
-            return Peeled(tuple(_named(one) for one in siblings if recognise(one.data)))
+            return Peeled(tuple(_named(sibling) for sibling in siblings if recognise(sibling.data)))
         grown = 0
         if len(state.layers) + len(state.repairs) < limits.PEEL_LAYERS:
             for layer in LAYERS:
@@ -261,14 +263,14 @@ def _is_whole(kind: str, data: bytes) -> bool:
     return re.search(rb"</" + name + rb"\s*+>(?:\s*+<!--[^<]*-->)*+$|/>$", tail) is not None
 
 
-def _carried(state: Found, one: Found) -> Found:
+def _carried(state: Found, message: Found) -> Found:
     """A message found inside a text, with the layers that the text came in."""
-    where = " › ".join(filter(None, (state.where, one.where)))
-    return one._replace(
-        layers=(*state.layers, *one.layers),
-        repairs=(*state.repairs, *one.repairs),
+    where = " › ".join(filter(None, (state.where, message.where)))
+    return message._replace(
+        layers=(*state.layers, *message.layers),
+        repairs=(*state.repairs, *message.repairs),
         where=where,
-        context={**state.context, **one.context},
+        context={**state.context, **message.context},
     )
 
 

@@ -36,4 +36,4 @@ def _asked(name: str, member: str, told: Any) -> ClaimAsked:
         return ClaimAsked(name, member, False, ())
     listed = told.get("values")
     values = [told["value"]] if "value" in told else listed if isinstance(listed, list) else []
-    return ClaimAsked(name, member, told.get("essential") is True, tuple(str(one) for one in values))
+    return ClaimAsked(name, member, told.get("essential") is True, tuple(str(value) for value in values))

@@ -67,7 +67,7 @@ def kind_of(document: Any) -> str | None:
     has = document.keys()
     if "issuer" in has and has & {"jwks_uri", "authorization_endpoint", "token_endpoint"}:
         return DISCOVERY
-    if isinstance(document.get("keys"), list) and all(isinstance(one, dict) for one in document["keys"]):
+    if isinstance(document.get("keys"), list) and all(isinstance(item, dict) for item in document["keys"]):
         return KEY_SET
     if "kty" in has:
         return JWK

@@ -85,7 +85,7 @@ def refusal(header: dict[str, Any]) -> str | None:
         "dir",
         "ECDH-ES",
         *_WRAPS,
-        *(f"ECDH-ES+{one}" for one in _WRAPS),
+        *(f"ECDH-ES+{wrap}" for wrap in _WRAPS),
         "A128GCMKW",
         "A192GCMKW",
         "A256GCMKW",

@@ -119,7 +119,7 @@ def kind_of(header: dict[str, Any], claims: dict[str, Any]) -> tuple[str, str]:
 def texts(value: Any) -> tuple[str, ...]:
     """A claim's values as texts: one, several, or none."""
     if isinstance(value, list):
-        return tuple(one for item in value for one in texts(item))
+        return tuple(text for item in value for text in texts(item))
     if value is None or isinstance(value, dict):
         return ()
     if isinstance(value, bool):
@@ -170,7 +170,7 @@ def half_hashes(value: str) -> tuple[str, ...]:
     """The half hash of a value by each algorithm that a token may name: by one of them a token belongs to it."""
     octets = value.encode("utf-8", "replace")
     made = (hashlib.new(name, octets).digest() for name in ("sha256", "sha384", "sha512"))
-    return tuple(to_base64url(one[: len(one) // 2]) for one in made)
+    return tuple(to_base64url(text[: len(text) // 2]) for text in made)
 
 
 def code_challenge(verifier: str) -> str:

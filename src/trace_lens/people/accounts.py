@@ -52,12 +52,12 @@ class AccountIndex:
     def near(self, name: str) -> list[Near]:
         """Accounts that differ from the name only by one of the usual slips, the likeliest slip first."""
         self.look_for([name])
-        candidates = [one for key in dict.fromkeys(_loosest(name)) for one in self._loose[key]]
+        candidates = [row for key in dict.fromkeys(_loosest(name)) for row in self._loose[key]]
         for by, normal in _SLIPS:
             wanted = normal(name)
             found = {id(row): Near(row, spelling, by) for row, spelling in candidates if normal(spelling) == wanted}
             if found and by == _ANOTHER:
-                return [one for one in self._unfolded(name) if id(one.row) in found] or list(found.values())
+                return [near for near in self._unfolded(name) if id(near.row) in found] or list(found.values())
             if found:
                 return list(found.values())
         return self._unfolded(name)

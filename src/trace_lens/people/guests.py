@@ -96,7 +96,7 @@ def readings(name: str, domains: Iterable[str], home: Iterable[str] = ()) -> Ite
     homes = tuple(squeezed(domain) for domain in sorted({domain.casefold() for domain in home}))
     forms = _undone(name)
     seen: set[tuple[str, str]] = set()
-    for domain in sorted({domain.casefold() for domain in domains}, key=lambda one: (-len(one), one)):
+    for domain in sorted({domain.casefold() for domain in domains}, key=lambda item: (-len(item), item)):
         forwards, backwards = squeezed(domain), squeezed("".join(domain.split(".")[::-1]))
         here = [form for form in forms if forwards in form.flat or backwards in form.flat]
         if not here or re.fullmatch(rf"[^@]+@{re.escape(domain)}", name.casefold()):
@@ -238,7 +238,7 @@ def _locals(form: _Form, low: int, high: int, *, from_left: bool) -> Iterator[tu
     for count in range(1, len(runs)):
         kept, dropped = (runs[count:], runs[count - 1]) if from_left else (runs[:-count], runs[-count])
         cut = kept[0][0] if from_left else kept[-1][1]
-        inside = {form.gap(one[0]) for one in kept[1:]}
+        inside = {form.gap(item[0]) for item in kept[1:]}
         marker = form.flat[slice(*dropped)]
         if form.gap(cut) not in inside or marker in _MARKERS or ends == {marker}:
             yield (cut, high) if from_left else (low, cut)
@@ -328,11 +328,11 @@ def _local_parts(written: str, wanted: str) -> tuple[str, str] | None:
     if written.casefold() == wanted.casefold():
         return "(.+)", "{}"
     runs, aims = _RUN.findall(written), _RUN.findall(wanted)
-    if [one.casefold() for one in runs] != [one.casefold() for one in aims]:
+    if [run.casefold() for run in runs] != [aim.casefold() for aim in aims]:
         return None
     between, aimed = _RUN.split(written), _RUN.split(wanted)
-    pattern = literal(between[0]) + "".join(f"([A-Za-z0-9]+){literal(one)}" for one in between[1:])
-    return pattern, aimed[0] + "".join("{}" + one for one in aimed[1:])
+    pattern = literal(between[0]) + "".join(f"([A-Za-z0-9]+){literal(text)}" for text in between[1:])
+    return pattern, aimed[0] + "".join("{}" + text for text in aimed[1:])
 
 
 def literal(text: str) -> str:

@@ -23,9 +23,9 @@ def names_in(source: str, data: bytes) -> Iterator[Named]:
             listed = json.loads(text)
         except ValueError:
             return
-        for number, one in enumerate(listed, 1):
-            if isinstance(one, str) and one.strip():
-                yield Named(one.strip(), source, f"entry {number}")
+        for number, item in enumerate(listed, 1):
+            if isinstance(item, str) and item.strip():
+                yield Named(item.strip(), source, f"entry {number}")
         return
     first = text.split("\n", 1)[0]
     delimiter = max(",;\t", key=first.count)

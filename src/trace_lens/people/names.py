@@ -90,7 +90,7 @@ def everybody(app: App, workspace: Workspace, seen: Named) -> list[Named]:
 
 def are_addresses(names: list[Named] | None) -> bool | None:
     """Whether the names seen to be sent are addresses rather than logins; None where none were seen."""
-    return sum("@" in one.name for one in names) * 2 >= len(names) if names else None
+    return sum("@" in name.name for name in names) * 2 >= len(names) if names else None
 
 
 def apply(names: Iterable[Named], rule: tuple[Rewrite, ...], index: AccountIndex) -> list[Identified]:
@@ -98,7 +98,7 @@ def apply(names: Iterable[Named], rule: tuple[Rewrite, ...], index: AccountIndex
     made = [(named, tuple(rewrite(named.name, rule)) if rule else ()) for named in names]
     found = [index.find(steps[-1] if steps else named.name) for named, steps in made]
     index.look_for(
-        [steps[-1] if steps else one.name for (one, steps), rows in zip(made, found, strict=True) if not rows]
+        [steps[-1] if steps else pair.name for (pair, steps), rows in zip(made, found, strict=True) if not rows]
     )
     return [_one(named, steps, rows, index) for (named, steps), rows in zip(made, found, strict=True)]
 
@@ -135,13 +135,13 @@ def _together(found: list[Identified]) -> dict[str, tuple[str, ...]]:
     address, and only beside others from elsewhere: a login or a known person's name may be the same person's.
     """
     leading: dict[tuple[str, bool], dict[str, str]] = {}
-    for one in found:
-        if one.result in (FOUND, OTHER) and one.account:
-            person = one.named.person
-            if person is None and "@" not in one.named.name:
+    for item in found:
+        if item.result in (FOUND, OTHER) and item.account:
+            person = item.named.person
+            if person is None and "@" not in item.named.name:
                 continue
-            who = person.user if person else one.named.name.casefold()
-            leading.setdefault((one.account.user, person is not None), {}).setdefault(who, one.named.name)
+            who = person.user if person else item.named.name.casefold()
+            leading.setdefault((item.account.user, person is not None), {}).setdefault(who, item.named.name)
     return {account: tuple(names.values()) for (account, _), names in leading.items() if len(names) > 1}
 
 

@@ -34,7 +34,7 @@ class _Candidate(NamedTuple):
 
 def propose_rule(app: App, index: AccountIndex, found: list[Identified], everybody: list[Named]) -> Proposal | None:
     """The rule on record with the steps that repair failing names; None where no step does so without harm."""
-    failing = [one for one in found if one.result == NEAR][:_LOOKED_AT]
+    failing = [person for person in found if person.result == NEAR][:_LOOKED_AT]
     if not failing:
         return None
     on_record = _on_record(app)
@@ -44,10 +44,10 @@ def propose_rule(app: App, index: AccountIndex, found: list[Identified], everybo
     for group in _candidates(failing):
         if len(before) + len(after) >= _STEPS:
             break
-        trial = [*(one.step for one in group if one.first and one.step not in before), *before]
-        tail = [*after, *(one.step for one in group if not one.first and one.step not in after)]
+        trial = [*(candidate.step for candidate in group if candidate.first and candidate.step not in before), *before]
+        tail = [*after, *(candidate.step for candidate in group if not candidate.first and candidate.step not in after)]
         rule = _rule([*trial, *on_record, *tail])
-        fixed = {one.named.name for one in failing if len(index.find(result(one.named.name, rule))) == 1}
+        fixed = {person.named.name for person in failing if len(index.find(result(person.named.name, rule))) == 1}
         if fixed > repaired:
             before, after, repaired = trial, tail, fixed
     if not repaired:
@@ -64,34 +64,34 @@ def _gained(
 
     Only the names that the two rules make something different of are looked at closely.
     """
-    changing = [one for one in everybody if result(one.name, old) != result(one.name, new)]
+    changing = [pair for pair in everybody if result(pair.name, old) != result(pair.name, new)]
     changed = compared(apply(changing, old, index), apply(changing, new, index))
     if not changed.harmless:
         return ()
-    names = {id(one.account): one.named.name for one in changed.gained if one.named.person}
-    staying = [one for one in everybody if one.person and id(one.person) not in names]
-    taken = {id(row) for one in staying for row in index.find(result(one.name, new))[:1] if row is not one.person}
+    names = {id(person.account): person.named.name for person in changed.gained if person.named.person}
+    staying = [pair for pair in everybody if pair.person and id(pair.person) not in names]
+    taken = {id(row) for pair in staying for row in index.find(result(pair.name, new))[:1] if row is not pair.person}
     if taken & set(names):
         return ()
-    return tuple(dict.fromkeys(one.named.name for one in changed.gained))
+    return tuple(dict.fromkeys(person.named.name for person in changed.gained))
 
 
 def _on_record(app: App) -> list[Step]:
     account = app.source.raw.get("account")
     steps = account.get("rewrite") if isinstance(account, dict) else None
-    return [dict(one) for one in steps] if isinstance(steps, list) else []
+    return [dict(step) for step in steps] if isinstance(steps, list) else []
 
 
 def _rule(steps: list[Step]) -> tuple[Rewrite, ...]:
-    return tuple(read_table(Rewrite, one) for one in steps)
+    return tuple(read_table(Rewrite, step) for step in steps)
 
 
 def _candidates(failing: list[Identified]) -> Iterator[tuple[_Candidate, ...]]:
     """The groups of steps that near misses call for, the one that most of them call for first."""
     counted: Counter[tuple[str, ...]] = Counter()
     known: dict[tuple[str, ...], tuple[_Candidate, ...]] = {}
-    for one in failing:
-        group = tuple(_of_one(one))
+    for person in failing:
+        group = tuple(_of_one(person))
         if group:
             keys = tuple(candidate.key for candidate in group)
             counted[keys] += 1
@@ -100,11 +100,11 @@ def _candidates(failing: list[Identified]) -> Iterator[tuple[_Candidate, ...]]:
         yield known[keys]
 
 
-def _of_one(one: Identified) -> Iterator[_Candidate]:
-    near = one.near[0]
-    target, wanted = near.row.user, one.wanted
+def _of_one(person: Identified) -> Iterator[_Candidate]:
+    near = person.near[0]
+    target, wanted = near.row.user, person.wanted
     if near.folded:
-        yield from _unfolded(one, target)
+        yield from _unfolded(person, target)
         return
     if wanted.casefold() == target.casefold():
         yield from _cased(target)
@@ -136,13 +136,15 @@ def _cased(target: str) -> Iterator[_Candidate]:
         yield _Candidate("upper", {"case": "upper"}, False)
 
 
-def _unfolded(one: Identified, target: str) -> Iterator[_Candidate]:
+def _unfolded(person: Identified, target: str) -> Iterator[_Candidate]:
     """The step that undoes a folding, read from the name as it was sent."""
-    name = one.named.name
-    folded = one.near[0].folded
+    name = person.named.name
+    folded = person.near[0].folded
     if folded is None:
         return
-    at_first = next((each for each in guests.readings(name, [folded.domain]) if each.key == folded.key), folded)
+    at_first = next(
+        (reading for reading in guests.readings(name, [folded.domain]) if reading.key == folded.key), folded
+    )
     step = guests.unfolding(name, at_first, target)
     if step:
         yield _Candidate(step["replace"], dict(step), True)

@@ -43,10 +43,10 @@ class People:
 
     def __init__(self, workspace: Workspace, said: Iterable[Iterable[str]] = ()) -> None:
         names = [*_recorded(workspace), *said]
-        groups = [{one.strip().casefold() for one in group if one and one.strip()} for group in names]
+        groups = [{text.strip().casefold() for text in group if text and text.strip()} for group in names]
         self._by_name: dict[str, set[int]] = {}
         self._persons: list[set[str]] = []
-        self._join(sorted((group for group in groups if group), key=lambda one: -sum("@" in name for name in one)))
+        self._join(sorted((group for group in groups if group), key=lambda item: -sum("@" in name for name in item)))
         self._by_local: dict[str, set[int]] = {}
         self._by_address: dict[tuple[str, str], set[int]] = {}
         for number, person in enumerate(self._persons):
@@ -95,7 +95,7 @@ class People:
         alike = self._by_local.get(local) if len(local) >= _SHORTEST else None
         at = "@" + name.partition("@")[2]
         if alike and len(at) > 1:
-            alike = {one for one in alike if not any(other.endswith(at) for other in self._persons[one])}
+            alike = {number for number in alike if not any(other.endswith(at) for other in self._persons[number])}
         if alike:
             return dict.fromkeys(alike, (ELSEWHERE if len(at) > 1 else ALIKE) / len(alike))
         guest = _unfolded(name)
@@ -120,9 +120,9 @@ def _joins(name: str) -> bool:
     return len(name) >= _SHORTEST and not (name.isdigit() and len(name) < 6)
 
 
-def _differ(one: set[str], other: set[str]) -> bool:
+def _differ(item: set[str], other: set[str]) -> bool:
     """Whether two groups of names hold two addresses of one domain, and none in common."""
-    mine, theirs = ({name for name in group if "@" in name} for group in (one, other))
+    mine, theirs = ({name for name in group if "@" in name} for group in (item, other))
     if mine & theirs or not mine or not theirs:
         return False
     return bool({name.rpartition("@")[2] for name in mine} & {name.rpartition("@")[2] for name in theirs})
@@ -146,7 +146,7 @@ class Names:
             told, there = app.settings.application, app.settings.provider_setup
             addresses = [told.sign_in_url, told.sign_out_url, there.acs_url, *app.acs_urls, *told.redirect_uris]
             names = [app.id, app.name, app.entity_id, told.client_id, there.client_id, there.audience, *addresses]
-            names += [host_of(one) for one in addresses if one]
+            names += [host_of(address) for address in addresses if address]
             for name in names:
                 for key in (name.casefold(), squeezed(name)) if name else ():
                     self._known.setdefault(key, set()).add(app.id)

@@ -117,9 +117,9 @@ class Certificate:
     def spellings(self) -> dict[str, tuple[str, ...]]:
         """Its fingerprints as people and programs write them: with colons, bare, in capitals, base64url (RFC 7515)."""
         found: dict[str, tuple[str, ...]] = {}
-        for one, thumbprint in ((self.sha256, "x5t#S256"), (self.sha1, "x5t")):
-            octets = bytes.fromhex(one.hex)
-            found[one.algorithm] = (colons(one.hex), one.hex, one.hex.upper())
+        for fingerprint, thumbprint in ((self.sha256, "x5t#S256"), (self.sha1, "x5t")):
+            octets = bytes.fromhex(fingerprint.hex)
+            found[fingerprint.algorithm] = (colons(fingerprint.hex), fingerprint.hex, fingerprint.hex.upper())
             found[thumbprint] = (base64.urlsafe_b64encode(octets).rstrip(b"=").decode(),)
         return found
 

@@ -27,15 +27,17 @@ def chain_of(leaf: Certificate, at_hand: Iterable[Certificate], at: datetime) ->
     """The chain of a certificate among those at hand, as of a moment; None for one that issued itself."""
     if leaf.self_issued:
         return None
-    pool = [one for one in at_hand if one != leaf]
+    pool = [certificate for certificate in at_hand if certificate != leaf]
     links = [leaf]
     while not links[-1].self_issued and len(links) <= len(pool) + 1:
-        above = [one for one in pool if one.subject == links[-1].issuer and one not in links]
+        above = [
+            certificate for certificate in pool if certificate.subject == links[-1].issuer and certificate not in links
+        ]
         if not above:
             return Chain(tuple(links), None, f"{links[-1].issuer}, which issued it, is not among the certificates here")
-        links.append(next((one for one in above if one.signed(links[-1])), above[0]))
-    roots = [one.as_x509 for one in pool if one.self_issued]
-    between = [one.as_x509 for one in pool if not one.self_issued]
+        links.append(next((certificate for certificate in above if certificate.signed(links[-1])), above[0]))
+    roots = [certificate.as_x509 for certificate in pool if certificate.self_issued]
+    between = [certificate.as_x509 for certificate in pool if not certificate.self_issued]
     try:
         _verifier(roots, at).verify(leaf.as_x509, between)
     except (verification.VerificationError, ValueError) as error:

@@ -55,7 +55,7 @@ def certificates_of_pkcs7(data: bytes) -> list[bytes]:
         found = read(data)
     except (ValueError, UnsupportedAlgorithm) as error:
         raise ContainerError(f"it is no PKCS#7 that can be read ({error})") from None
-    return [one.public_bytes(Encoding.DER) for one in found]
+    return [certificate.public_bytes(Encoding.DER) for certificate in found]
 
 
 def open_pkcs12(data: bytes, password: str | None) -> KeyAndCertificates:
@@ -74,7 +74,7 @@ def open_pkcs12(data: bytes, password: str | None) -> KeyAndCertificates:
     except UnsupportedAlgorithm as error:
         raise ContainerError(f"it is closed by an algorithm that cannot be opened ({error})") from None
     listed = ([own] if own else []) + list(others)
-    return KeyAndCertificates(key, tuple(one.public_bytes(Encoding.DER) for one in listed))
+    return KeyAndCertificates(key, tuple(certificate.public_bytes(Encoding.DER) for certificate in listed))
 
 
 def open_private_key(data: bytes) -> PrivateKeyTypes | None:

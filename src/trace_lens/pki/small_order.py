@@ -39,9 +39,9 @@ def _decoded(y: int, sign: int) -> _Point | None:
     return (_P - x if x and x & 1 != sign else x), y
 
 
-def _sum(one: _Point, other: _Point) -> _Point:
+def _sum(point: _Point, other: _Point) -> _Point:
     """The sum of two points (RFC 8032 §5.1.4, in affine coordinates)."""
-    (x1, y1), (x2, y2) = one, other
+    (x1, y1), (x2, y2) = point, other
     both = _D * x1 * x2 * y1 * y2 % _P
     x = (x1 * y2 + x2 * y1) * pow(1 + both, -1, _P) % _P
     y = (y1 * y2 + x1 * x2) * pow(1 - both, -1, _P) % _P

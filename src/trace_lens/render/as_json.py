@@ -53,18 +53,18 @@ def diagnoses(
     """`trace-lens/diagnosis/1`."""
     return {
         "schema": "trace-lens/diagnosis/1",
-        "attempts": [attempt(one, masks) for one in found],
+        "attempts": [attempt(diagnosis, masks) for diagnosis in found],
         "unreadable": unreadable,
         "unplaced": [
             {
-                "source": one.source,
-                "where": one.place,
-                "method": one.method,
-                "url": one.url,
-                "status": one.status or None,
-                "carries": list(one.carries),
+                "source": step.source,
+                "where": step.place,
+                "method": step.method,
+                "url": step.url,
+                "status": step.status or None,
+                "carries": list(step.carries),
             }
-            for one in unplaced
+            for step in unplaced
         ],
     }
 
@@ -94,43 +94,43 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
             {
                 "stage": result.stage,
                 "status": result.status,
-                "findings": [one.code for one in listed(result.findings)[0]],
-                "unchecked": [unchecked(one) for one in result.unchecked],
+                "findings": [finding.code for finding in listed(result.findings)[0]],
+                "unchecked": [unchecked(question) for question in result.unchecked],
             }
             for result in diagnosis.stages
         ],
-        "findings": [finding(one, masks) for one in shown],
+        "findings": [finding(problem, masks) for problem in shown],
         **({"more_findings": more} if more else {}),
         "claims": [_claim(row) for row in diagnosis.claims[: limits.LISTED_CLAIMS]],
         **({"more_claims": more_claims} if more_claims > 0 else {}),
-        "hops": [step(one) for one in diagnosis.steps],
+        "hops": [step(taken) for taken in diagnosis.steps],
         "events": json_timeline.matched(diagnosis.logs.events, diagnosis.logs) if diagnosis.logs else [],
-        "unchecked": [unchecked(one) for one in diagnosis.unchecked],
+        "unchecked": [unchecked(question) for question in diagnosis.unchecked],
     }
 
 
-def step(one: Step) -> Json:
+def step(step: Step) -> Json:
     """One hop of the way."""
     return {
-        "number": one.number,
-        "where": one.place,
-        "at": show_moment(one.at) if one.at else None,
-        "after": one.after,
-        "seconds": one.seconds,
-        "how": one.how,
-        "from": one.sender,
-        "method": one.method,
-        "url": one.url,
-        "host": one.host,
-        "side": one.side,
-        "status": one.status or None,
-        "redirects_to": one.redirects_to,
-        "carries": list(one.carries),
-        "shows": list(one.shows),
-        "cookies_sent": list(one.cookies_sent),
-        "cookies_set": list(one.cookies_set),
-        "frame": one.frame,
-        "broken": one.broken,
+        "number": step.number,
+        "where": step.place,
+        "at": show_moment(step.at) if step.at else None,
+        "after": step.after,
+        "seconds": step.seconds,
+        "how": step.how,
+        "from": step.sender,
+        "method": step.method,
+        "url": step.url,
+        "host": step.host,
+        "side": step.side,
+        "status": step.status or None,
+        "redirects_to": step.redirects_to,
+        "carries": list(step.carries),
+        "shows": list(step.shows),
+        "cookies_sent": list(step.cookies_sent),
+        "cookies_set": list(step.cookies_set),
+        "frame": step.frame,
+        "broken": step.broken,
     }
 
 
@@ -138,28 +138,30 @@ def _claim(row: ClaimRow) -> Json:
     return {"name": row.name, "values": list(row.values), "from": row.source, "use": row.use}
 
 
-def finding(one: Finding, masks: Masks) -> Json:
+def finding(finding: Finding, masks: Masks) -> Json:
     """One finding, as every command writes it."""
     return {
-        "code": one.code,
-        "stage": one.stage,
-        "severity": one.severity,
-        "title": one.title,
-        "detail": one.detail,
-        "expected": one.expected,
-        "actual": one.actual,
-        "difference": one.difference,
-        "side": one.side,
-        "remedy": one.remedy,
-        "value_to_set": one.value_to_set,
-        "because_of": one.because_of,
-        "certainty": one.certainty,
-        "proof": {"outcome": one.proof.outcome, "first_break": one.proof.first_break} if one.proof else None,
-        **({"overrules": list(one.overrules)} if one.overrules else {}),
-        "accepted": one.accepted,
-        "evidence": [evidence(item, masks) for item in one.evidence[: limits.EVIDENCE_OF_FINDING]],
-        **({"more_evidence": more} if (more := len(one.evidence) - limits.EVIDENCE_OF_FINDING) > 0 else {}),
-        "reference": one.reference,
+        "code": finding.code,
+        "stage": finding.stage,
+        "severity": finding.severity,
+        "title": finding.title,
+        "detail": finding.detail,
+        "expected": finding.expected,
+        "actual": finding.actual,
+        "difference": finding.difference,
+        "side": finding.side,
+        "remedy": finding.remedy,
+        "value_to_set": finding.value_to_set,
+        "because_of": finding.because_of,
+        "certainty": finding.certainty,
+        "proof": {"outcome": finding.proof.outcome, "first_break": finding.proof.first_break}
+        if finding.proof
+        else None,
+        **({"overrules": list(finding.overrules)} if finding.overrules else {}),
+        "accepted": finding.accepted,
+        "evidence": [evidence(item, masks) for item in finding.evidence[: limits.EVIDENCE_OF_FINDING]],
+        **({"more_evidence": more} if (more := len(finding.evidence) - limits.EVIDENCE_OF_FINDING) > 0 else {}),
+        "reference": finding.reference,
     }
 
 
@@ -173,9 +175,9 @@ def evidence(item: Evidence, masks: Masks) -> Json:
     }
 
 
-def unchecked(one: Unchecked) -> Json:
+def unchecked(question: Unchecked) -> Json:
     """A question left open."""
-    return {"code": one.code, "because": one.because}
+    return {"code": question.code, "because": question.because}
 
 
 def unreadable(source: str, because: str) -> Json:
@@ -190,17 +192,17 @@ def opened(messages: Iterable[LaidOpen], failed: Iterable[tuple[str, str]], mask
         "messages": [
             {
                 "id": str(number),
-                "source": one.source,
-                "where": one.where,
-                "kind": one.kind,
-                "layers": list(one.layers),
-                "summary": masked(one.summary, masks),
-                "content": masked(one.content, masks),
+                "source": opened.source,
+                "where": opened.where,
+                "kind": opened.kind,
+                "layers": list(opened.layers),
+                "summary": masked(opened.summary, masks),
+                "content": masked(opened.content, masks),
                 "claims": [_claim(row) for row in laid.claims],
-                "findings": [finding(item, masks) for item in one.findings],
+                "findings": [finding(item, masks) for item in opened.findings],
             }
             for number, laid in enumerate(messages, 1)
-            for one in (laid.opened,)
+            for opened in (laid.opened,)
         ],
         "unreadable": [unreadable(source, because) for source, because in failed],
     }
@@ -212,17 +214,17 @@ def explanations(entries: Iterable[Entry]) -> Json:
         "schema": "trace-lens/explain/1",
         "findings": [
             {
-                "code": one.code,
-                "stage": one.stage,
-                "severities": list(one.severities),
-                "title": one.title,
-                "why": one.why,
-                "causes": list(one.causes),
-                "look": one.look,
-                "remedies": [{"side": side, "remedy": text} for side, text in one.remedies.items()],
-                "reference": one.reference,
+                "code": entry.code,
+                "stage": entry.stage,
+                "severities": list(entry.severities),
+                "title": entry.title,
+                "why": entry.why,
+                "causes": list(entry.causes),
+                "look": entry.look,
+                "remedies": [{"side": side, "remedy": text} for side, text in entry.remedies.items()],
+                "reference": entry.reference,
             }
-            for one in entries
+            for entry in entries
         ],
     }
 
@@ -230,7 +232,7 @@ def explanations(entries: Iterable[Entry]) -> Json:
 def _chain(chain: Chain | None) -> Json | None:
     if chain is None:
         return None
-    subjects = [one.subject for one in chain.links]
+    subjects = [link.subject for link in chain.links]
     return {"subjects": subjects, "holds": chain.holds, "reason": chain.reason or None}
 
 
@@ -242,27 +244,29 @@ def certificates(
         "schema": "trace-lens/certs/1",
         "certificates": [
             {
-                "source": one.source,
-                "where": one.where,
-                "seen_in": [{"source": place.source, "where": place.where} for place in one.places],
+                "source": certificate.source,
+                "where": certificate.where,
+                "seen_in": [{"source": place.source, "where": place.where} for place in certificate.places],
                 **(
-                    certificate_summary(one.certificate)
-                    if one.certificate
+                    certificate_summary(certificate.certificate)
+                    if certificate.certificate
                     else dict.fromkeys(
                         ("subject", "issuer", "serial", "not_before", "not_after", "sha1", "sha256", "key", "names")
                     )
                 ),
-                "spellings": one.certificate.spellings if one.certificate else {},
-                "public_key_sha256": one.certificate.key_print if one.certificate else None,
-                "valid_now": one.certificate.valid(now) if one.certificate else None,
-                "at": show_moment(one.at) if one.at else None,
-                "valid_at": one.certificate.valid(one.at) if one.certificate and one.at else None,
-                "chain": _chain(one.chain),
-                "used_by": list(one.used_by),
-                "matches": one.matches,
-                "findings": [finding(item, masks) for item in one.findings],
+                "spellings": certificate.certificate.spellings if certificate.certificate else {},
+                "public_key_sha256": certificate.certificate.key_print if certificate.certificate else None,
+                "valid_now": certificate.certificate.valid(now) if certificate.certificate else None,
+                "at": show_moment(certificate.at) if certificate.at else None,
+                "valid_at": certificate.certificate.valid(certificate.at)
+                if certificate.certificate and certificate.at
+                else None,
+                "chain": _chain(certificate.chain),
+                "used_by": list(certificate.used_by),
+                "matches": certificate.matches,
+                "findings": [finding(item, masks) for item in certificate.findings],
             }
-            for one in found
+            for certificate in found
         ],
         "unreadable": [unreadable(source, because) for source, because in failed],
     }
@@ -303,15 +307,15 @@ def two_sides(found: TwoSides, masks: Masks) -> Json:
         ],
         "to_copy": [
             {
-                "item": one.item,
-                "side": one.side,
-                "value": one.value.text,
-                "from": {"label": one.value.meant, "source": one.value.file, "where": one.value.where},
-                "to": {"label": one.into.meant, "source": one.into.file, "where": one.into.where},
+                "item": copy.item,
+                "side": copy.side,
+                "value": copy.value.text,
+                "from": {"label": copy.value.meant, "source": copy.value.file, "where": copy.value.where},
+                "to": {"label": copy.into.meant, "source": copy.into.file, "where": copy.into.where},
             }
-            for one in found.copies
+            for copy in found.copies
         ],
-        "findings": [finding(one, masks) for one in found.findings],
+        "findings": [finding(problem, masks) for problem in found.findings],
         "unreadable": [unreadable(source, because) for source, because in found.failed],
     }
 
@@ -319,12 +323,12 @@ def two_sides(found: TwoSides, masks: Masks) -> Json:
 def comparison(found: Compared, masks: Masks) -> Json:
     """`trace-lens/compare/1`."""
     sides: list[Json] = [{"source": found.left}, {"source": found.right}]
-    for side, one in zip(sides, found.diagnoses or (), strict=False):
+    for side, diagnosis in zip(sides, found.diagnoses or (), strict=False):
         side |= {
-            "app": one.app,
-            "subject": one.subject,
-            "outcome": one.outcome,
-            "first_break": one.first_break.code if one.first_break else None,
+            "app": diagnosis.app,
+            "subject": diagnosis.subject,
+            "outcome": diagnosis.outcome,
+            "first_break": diagnosis.first_break.code if diagnosis.first_break else None,
         }
     return {
         "schema": "trace-lens/compare/1",
@@ -333,21 +337,21 @@ def comparison(found: Compared, masks: Masks) -> Json:
         "right": sides[1],
         "matters": found.matters,
         "findings": {
-            "came": [finding(one, masks) for one in found.came],
-            "went": [finding(one, masks) for one in found.went],
-            "stayed": [finding(one, masks) for one in found.stayed],
+            "came": [finding(problem, masks) for problem in found.came],
+            "went": [finding(problem, masks) for problem in found.went],
+            "stayed": [finding(problem, masks) for problem in found.stayed],
         },
         "differences": [
             {
-                "item": one.item,
-                "left": list(one.left),
-                "right": list(one.right),
-                "difference": one.kind,
-                "matters": one.matters,
-                "why": one.why,
-                "hits": list(one.hits),
+                "item": difference.item,
+                "left": list(difference.left),
+                "right": list(difference.right),
+                "difference": difference.kind,
+                "matters": difference.matters,
+                "why": difference.why,
+                "hits": list(difference.hits),
             }
-            for one in found.differences
+            for difference in found.differences
         ],
         "same": found.same,
         "noise": [{"kind": kind, "count": count} for kind, count in found.noise],
@@ -355,11 +359,11 @@ def comparison(found: Compared, masks: Masks) -> Json:
         "parts_at": found.ways.parts_at if found.ways else None,
         "hops": [
             {
-                "left": step(one.left) if one.left else None,
-                "right": step(one.right) if one.right else None,
-                "differs": list(one.differs),
+                "left": step(pair.left) if pair.left else None,
+                "right": step(pair.right) if pair.right else None,
+                "differs": list(pair.differs),
             }
-            for one in (found.ways.pairs if found.ways else ())
+            for pair in (found.ways.pairs if found.ways else ())
         ],
     }
 
@@ -374,7 +378,9 @@ def checked_log(found: Checked, proposed: str | None) -> Json:
         "rows": found.rows,
         "whole": found.whole,
         "bad": found.bad,
-        "bad_rows": [{"line": one.line, "because": one.because, "text": one.text} for one in found.examples],
+        "bad_rows": [
+            {"line": example.line, "because": example.because, "text": example.text} for example in found.examples
+        ],
         "first": show_moment(found.first) if found.first else None,
         "last": show_moment(found.last) if found.last else None,
         "ambiguous": found.ambiguous,
@@ -382,13 +388,13 @@ def checked_log(found: Checked, proposed: str | None) -> Json:
         "lacking": {name: round(share, 4) for name, share in found.lacking.items()},
         "columns": [
             {
-                "column": one.name,
+                "column": column.name,
                 "field": field,
-                "filled": one.filled,
-                "distinct": one.distinct,
-                "examples": list(one.examples),
+                "filled": column.filled,
+                "distinct": column.distinct,
+                "examples": list(column.examples),
             }
-            for one, field in found.columns
+            for column, field in found.columns
         ],
         "outcomes": [{"word": word, "count": count, "outcome": outcome} for word, count, outcome in found.outcomes],
         "remarks": list(found.proposal.remarks) if found.proposal else [],
@@ -402,16 +408,16 @@ def loaded_logs(loaded: Iterable[Loaded]) -> Json:
         "schema": "trace-lens/log-load/1",
         "files": [
             {
-                "source": one.source,
-                "file": one.file,
-                "state": one.state,
-                "rows": one.rows,
-                "bad": one.bad,
-                "bad_rows": [{"line": bad.line, "because": bad.because, "text": bad.text} for bad in one.examples],
-                "ambiguous": one.ambiguous,
-                "problem": one.problem,
+                "source": loading.source,
+                "file": loading.file,
+                "state": loading.state,
+                "rows": loading.rows,
+                "bad": loading.bad,
+                "bad_rows": [{"line": bad.line, "because": bad.because, "text": bad.text} for bad in loading.examples],
+                "ambiguous": loading.ambiguous,
+                "problem": loading.problem,
             }
-            for one in loaded
+            for loading in loaded
         ],
     }
 
@@ -422,15 +428,15 @@ def log_files(files: Iterable[LoadedFile]) -> Json:
         "schema": "trace-lens/log-files/1",
         "files": [
             {
-                "source": one.source,
-                "file": one.file,
-                "octets": one.octets,
-                "sha256": one.digest,
-                "rows": one.rows,
-                "bad": one.bad,
-                "loaded_at": show_moment(one.loaded_at),
+                "source": file.source,
+                "file": file.file,
+                "octets": file.octets,
+                "sha256": file.digest,
+                "rows": file.rows,
+                "bad": file.bad,
+                "loaded_at": show_moment(file.loaded_at),
             }
-            for one in files
+            for file in files
         ],
     }
 
@@ -441,20 +447,20 @@ def found_events(found: Iterable[Event]) -> Json:
         "schema": "trace-lens/events/1",
         "events": [
             {
-                "source": one.source,
-                "file": one.file,
-                "line": one.line,
-                "time": show_moment(one.time),
-                "user": one.user,
-                "app": one.app,
-                "outcome": one.outcome,
-                "code": one.code,
-                "reason": one.reason,
-                "ip": one.ip,
-                "ids": list(one.ids),
-                "doubled": one.doubled,
+                "source": event.source,
+                "file": event.file,
+                "line": event.line,
+                "time": show_moment(event.time),
+                "user": event.user,
+                "app": event.app,
+                "outcome": event.outcome,
+                "code": event.code,
+                "reason": event.reason,
+                "ip": event.ip,
+                "ids": list(event.ids),
+                "doubled": event.doubled,
             }
-            for one in found
+            for event in found
         ],
     }
 
@@ -468,7 +474,7 @@ def identification(found: Identification) -> Json:
         "accounts": found.listed,
         "supposed": found.supposed,
         "counts": {result: found.counted(result) for result in RESULTS},
-        "names": [_identified(one) for one in found.names],
+        "names": [_identified(name) for name in found.names],
         "unsent": [row.user for row in found.unsent],
         "proposal": {
             "rewrite": found.proposal.steps,
@@ -478,8 +484,8 @@ def identification(found: Identification) -> Json:
         if found.proposal
         else None,
         "changes": {
-            "gained": [_identified(one) for one in changed.gained],
-            "lost": [_identified(one) for one in changed.lost],
+            "gained": [_identified(person) for person in changed.gained],
+            "lost": [_identified(person) for person in changed.lost],
             "moved": [{"name": new.named.name, "from": _user(old), "to": _user(new)} for old, new in changed.moved],
             "merged": [{"account": account, "names": list(names)} for account, names in changed.merged],
         }
@@ -489,30 +495,30 @@ def identification(found: Identification) -> Json:
     }
 
 
-def _identified(one: Identified) -> Json:
-    made = one.named.made
+def _identified(person: Identified) -> Json:
+    made = person.named.made
     return {
-        "name": one.named.name,
-        "source": one.named.source,
-        "where": one.named.where,
+        "name": person.named.name,
+        "source": person.named.source,
+        "where": person.named.where,
         "held": made.held if made else None,
         "sent_steps": list(made.steps) if made else [],
         "guest": made.guest if made else None,
-        "steps": list(one.steps),
-        "looked_for": one.wanted,
-        "result": one.result,
-        "account": _user(one) if one.result in (FOUND, OTHER) else None,
-        "active": one.account.active if one.account and one.accounts else None,
-        "candidates": [row.user for row in one.accounts]
-        if one.result == AMBIGUOUS
-        else [near.row.user for near in one.near],
-        "near_by": one.near[0].by if one.near else None,
-        "difference": one.difference,
+        "steps": list(person.steps),
+        "looked_for": person.wanted,
+        "result": person.result,
+        "account": _user(person) if person.result in (FOUND, OTHER) else None,
+        "active": person.account.active if person.account and person.accounts else None,
+        "candidates": [row.user for row in person.accounts]
+        if person.result == AMBIGUOUS
+        else [near.row.user for near in person.near],
+        "near_by": person.near[0].by if person.near else None,
+        "difference": person.difference,
     }
 
 
-def _user(one: Identified) -> str | None:
-    return one.account.user if one.account else None
+def _user(person: Identified) -> str | None:
+    return person.account.user if person.account else None
 
 
 def apps(found: Iterable[App], workspace: Workspace) -> Json:
@@ -521,18 +527,18 @@ def apps(found: Iterable[App], workspace: Workspace) -> Json:
         "schema": "trace-lens/apps/1",
         "applications": [
             {
-                "app": one.id,
-                "name": one.name,
-                "protocol": one.settings.protocol,
-                "provider": one.provider_id,
-                "owner": one.settings.owner,
-                "users": one.settings.users,
-                "entity_id": one.entity_id,
-                "acs_urls": list(one.acs_urls),
-                "file": one.source.file,
-                "settings": one.source.raw,
+                "app": app.id,
+                "name": app.name,
+                "protocol": app.settings.protocol,
+                "provider": app.provider_id,
+                "owner": app.settings.owner,
+                "users": app.settings.users,
+                "entity_id": app.entity_id,
+                "acs_urls": list(app.acs_urls),
+                "file": app.source.file,
+                "settings": app.source.raw,
             }
-            for one in found
+            for app in found
         ],
     }
 
@@ -544,9 +550,9 @@ def settings_check(found: Iterable[tuple[App, list[Finding]]], masks: Masks) -> 
         "applications": [
             {
                 "app": app.id,
-                "breaks": sum(one.breaks for one in findings),
-                "risks": sum(one.severity == "risk" and not one.accepted for one in findings),
-                "findings": [finding(one, masks) for one in findings],
+                "breaks": sum(finding.breaks for finding in findings),
+                "risks": sum(finding.severity == "risk" and not finding.accepted for finding in findings),
+                "findings": [finding(problem, masks) for problem in findings],
             }
             for app, findings in found
         ],

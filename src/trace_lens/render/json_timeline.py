@@ -16,35 +16,35 @@ if TYPE_CHECKING:
 Json = dict[str, Any]
 
 
-def clock(one: Clock) -> Json:
+def clock(clock: Clock) -> Json:
     """The clock of one source."""
     return {
-        "source": one.source,
-        "offset_seconds": round(one.offset, 3),
-        "low": None if one.low is None else round(one.low, 3),
-        "high": None if one.high is None else round(one.high, 3),
-        "drift_seconds_per_day": round(one.drift, 3),
-        "basis": one.basis,
-        "pairs": one.pairs,
+        "source": clock.source,
+        "offset_seconds": round(clock.offset, 3),
+        "low": None if clock.low is None else round(clock.low, 3),
+        "high": None if clock.high is None else round(clock.high, 3),
+        "drift_seconds_per_day": round(clock.drift, 3),
+        "basis": clock.basis,
+        "pairs": clock.pairs,
     }
 
 
 def matched(found: Sequence[Matched], logs: LogView | None) -> list[Json]:
     """The events of an attempt."""
     made = []
-    for one in found:
-        event = one.event
-        meaning = logs.meaning(one) if logs else None
+    for matched in found:
+        event = matched.event
+        meaning = logs.meaning(matched) if logs else None
         made.append(
             {
                 "source": event.source,
                 "file": event.file,
                 "line": event.line,
                 "time": show_moment(event.time),
-                "corrected_time": show_moment(one.corrected),
-                "probability": round(one.probability, 4),
-                "because": list(one.because),
-                "role": one.role,
+                "corrected_time": show_moment(matched.corrected),
+                "probability": round(matched.probability, 4),
+                "because": list(matched.because),
+                "role": matched.role,
                 "outcome": event.outcome,
                 "code": event.code,
                 "reason": event.reason,
@@ -57,31 +57,31 @@ def matched(found: Sequence[Matched], logs: LogView | None) -> list[Json]:
     return made
 
 
-def window(one: Validity) -> Json:
+def window(validity: Validity) -> Json:
     """A window of validity."""
     return {
-        "what": one.what,
-        "begins": show_moment(one.begins) if one.begins else None,
-        "ends": show_moment(one.ends) if one.ends else None,
+        "what": validity.what,
+        "begins": show_moment(validity.begins) if validity.begins else None,
+        "ends": show_moment(validity.ends) if validity.ends else None,
     }
 
 
-def attempt(one: TimelineAttempt, hops: list[Json]) -> Json:
+def attempt(attempt: TimelineAttempt, hops: list[Json]) -> Json:
     """One attempt of `trace-lens/timeline/1`."""
-    first = one.diagnosis.first_break if one.diagnosis else None
+    first = attempt.diagnosis.first_break if attempt.diagnosis else None
     return {
-        "id": one.id,
-        "source": one.source,
-        "app": one.app,
-        "subject": one.subject,
-        "at": show_moment(one.at) if one.at else None,
-        "at_from": one.diagnosis.at_from if one.diagnosis else "log",
-        "outcome": one.diagnosis.outcome if one.diagnosis else None,
+        "id": attempt.id,
+        "source": attempt.source,
+        "app": attempt.app,
+        "subject": attempt.subject,
+        "at": show_moment(attempt.at) if attempt.at else None,
+        "at_from": attempt.diagnosis.at_from if attempt.diagnosis else "log",
+        "outcome": attempt.diagnosis.outcome if attempt.diagnosis else None,
         "first_break": first.code if first else None,
-        "events": matched(one.events, one.logs),
-        "possible": matched(one.possible, one.logs),
+        "events": matched(attempt.events, attempt.logs),
+        "possible": matched(attempt.possible, attempt.logs),
         "hops": hops,
-        "windows": [window(each) for each in one.windows],
+        "windows": [window(validity) for validity in attempt.windows],
     }
 
 
@@ -89,7 +89,7 @@ def timeline(found: Timeline, attempts: list[Json], unreadable: list[Json]) -> J
     """`trace-lens/timeline/1`."""
     return {
         "schema": "trace-lens/timeline/1",
-        "clocks": [clock(one) for one in found.clocks],
+        "clocks": [clock(own_clock) for own_clock in found.clocks],
         "attempts": attempts,
         "unreadable": unreadable,
     }

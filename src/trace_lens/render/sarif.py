@@ -18,8 +18,8 @@ _LEVELS = {"break": "error", "risk": "warning", "note": "note"}
 
 def sarif(found: Iterable[tuple[App, list[Finding]]]) -> Json:
     """One run with a rule for each code (SARIF §3.49) and a result for each finding (§3.27)."""
-    results = [(app, one) for app, findings in found for one in findings]
-    codes = list(dict.fromkeys(one.code for _, one in results))
+    results = [(app, finding) for app, findings in found for finding in findings]
+    codes = list(dict.fromkeys(finding.code for _, finding in results))
     return {
         "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
         "version": "2.1.0",
@@ -33,7 +33,7 @@ def sarif(found: Iterable[tuple[App, list[Finding]]]) -> Json:
                     }
                 },
                 "columnKind": "unicodeCodePoints",
-                "results": [_result(app, one, codes.index(one.code)) for app, one in results],
+                "results": [_result(app, finding, codes.index(finding.code)) for app, finding in results],
             }
         ],
     }
@@ -51,21 +51,23 @@ def _rule(code: str) -> Json:
     }
 
 
-def _result(app: App, one: Finding, rule: int) -> Json:
-    value = f" Set: {one.value_to_set}" if one.value_to_set else ""
-    mark = "\0".join((app.id, one.code, one.expected or "", one.actual or ""))
+def _result(app: App, finding: Finding, rule: int) -> Json:
+    value = f" Set: {finding.value_to_set}" if finding.value_to_set else ""
+    mark = "\0".join((app.id, finding.code, finding.expected or "", finding.actual or ""))
     result: Json = {
-        "ruleId": one.code,
+        "ruleId": finding.code,
         "ruleIndex": rule,
-        "level": _LEVELS[one.severity],
-        "message": {"text": f"{app.name}: {one.detail} {one.remedy}{value}"},
-        "locations": [_location(one.evidence[0]) if one.evidence else {"physicalLocation": _file(app.source.file, 1)}],
-        "relatedLocations": [_location(item) | {"message": {"text": item.label}} for item in one.evidence[1:]],
+        "level": _LEVELS[finding.severity],
+        "message": {"text": f"{app.name}: {finding.detail} {finding.remedy}{value}"},
+        "locations": [
+            _location(finding.evidence[0]) if finding.evidence else {"physicalLocation": _file(app.source.file, 1)}
+        ],
+        "relatedLocations": [_location(item) | {"message": {"text": item.label}} for item in finding.evidence[1:]],
         "partialFingerprints": {"finding/v1": hashlib.sha256(mark.encode()).hexdigest()},
-        "properties": {"app": app.id, "side": str(one.side) if one.side else None},
+        "properties": {"app": app.id, "side": str(finding.side) if finding.side else None},
     }
-    if one.accepted:
-        result["suppressions"] = [{"kind": "external", "status": "accepted", "justification": one.accepted}]
+    if finding.accepted:
+        result["suppressions"] = [{"kind": "external", "status": "accepted", "justification": finding.accepted}]
     return result
 
 

@@ -10,17 +10,17 @@ from trace_lens.logs.matching.seen import Matched
 _OFF = 1.0
 
 
-def head(one: TimelineAttempt) -> str:
+def head(attempt: TimelineAttempt) -> str:
     """The outcome of an attempt, with its first break."""
-    if one.diagnosis is None:
+    if attempt.diagnosis is None:
         return "REBUILT FROM THE LOGS"
-    first = one.diagnosis.first_break
-    return one.diagnosis.outcome.upper() + (f": {first.code}" if first else "")
+    first = attempt.diagnosis.first_break
+    return attempt.diagnosis.outcome.upper() + (f": {first.code}" if first else "")
 
 
-def about(one: TimelineAttempt) -> str:
+def about(attempt: TimelineAttempt) -> str:
     """Which application, and who."""
-    return ", ".join(visible(part) for part in (one.app, one.subject) if part)
+    return ", ".join(visible(part) for part in (attempt.app, attempt.subject) if part)
 
 
 def hop_words(step: Step) -> str:
@@ -31,21 +31,21 @@ def hop_words(step: Step) -> str:
     return f"{step.method} {step.host}{path}{status}" + (f"  {carried}" if carried else "")
 
 
-def event_words(attempt: TimelineAttempt, one: Matched) -> str:
+def event_words(attempt: TimelineAttempt, matched: Matched) -> str:
     """An event: its source, outcome and code, the organisation's meaning of the code, else the log's reason."""
-    event = one.event
-    meaning = meaning_of(attempt, one)
+    event = matched.event
+    meaning = meaning_of(attempt, matched)
     said = " ".join(part for part in (event.outcome, event.code) if part)
     why = meaning.means if meaning else event.reason or ""
     return f"{event.source}: {said}" + (f", {why}" if why else "")
 
 
-def written(one: Matched) -> str:
+def written(matched: Matched) -> str:
     """Where an event stands, when by its own clock, and why it is taken to be of the attempt."""
-    event = one.event
-    off = abs((event.time - one.corrected).total_seconds()) > _OFF
+    event = matched.event
+    off = abs((event.time - matched.corrected).total_seconds()) > _OFF
     clock = f"written {event.time:%H:%M:%S}, " if off else ""
-    return f"{clock}line {event.line}; {one.probability:.2f} by {', '.join(one.because) or 'little'}"
+    return f"{clock}line {event.line}; {matched.probability:.2f} by {', '.join(matched.because) or 'little'}"
 
 
 WORDS = {

@@ -86,7 +86,7 @@ class _WrappedKey(NamedTuple):
 
 def weak_parts(holder: etree._Element) -> tuple[str, ...]:
     """The methods of an encrypted element that attacks are known for, in words."""
-    found = (one.get("Algorithm") or "" for one in holder.iter(_E + "EncryptionMethod"))
+    found = (element.get("Algorithm") or "" for element in holder.iter(_E + "EncryptionMethod"))
     return tuple(dict.fromkeys(_WEAK[uri] for uri in found if uri in _WEAK))
 
 
@@ -102,7 +102,7 @@ def decrypt(holder: etree._Element, key: rsa.RSAPrivateKey) -> bytes:
     algorithm = (method.get("Algorithm") if method is not None else None) or ""
     if algorithm not in _KEY_SIZES:
         raise EncryptionRefused(f"its content is encrypted by {algorithm or 'an algorithm that is not named'}")
-    wrapped = [_wrapped(one) for one in holder.iter(_E + "EncryptedKey")]
+    wrapped = [_wrapped(element) for element in holder.iter(_E + "EncryptedKey")]
     if not wrapped:
         raise EncryptionRefused("it holds no EncryptedKey")
     content_key = _unwrap(wrapped, key, _KEY_SIZES[algorithm])
@@ -132,8 +132,8 @@ def _wrapped(element: etree._Element) -> _WrappedKey:
     if digest_uri not in (None, *_DIGESTS) or mask_uri not in (None, *_MASKS):
         raise EncryptionRefused(f"its key is encrypted with the parameter {digest_uri or mask_uri}")
     certificates = []
-    for one in element.iter(_D + "X509Certificate"):
-        pasted = certificate_from_base64(text_of(one))
+    for node in element.iter(_D + "X509Certificate"):
+        pasted = certificate_from_base64(text_of(node))
         if pasted.der:
             certificates.append(pasted.der)
     return _WrappedKey(
@@ -143,7 +143,7 @@ def _wrapped(element: etree._Element) -> _WrappedKey:
         label=base64.b64decode(label) if label else None,
         octets=_octets(element),
         certificates=tuple(certificates),
-        names=tuple(text_of(one).strip() for one in element.iter(_D + "KeyName")),
+        names=tuple(text_of(node).strip() for node in element.iter(_D + "KeyName")),
     )
 
 
@@ -153,16 +153,16 @@ def _unwrap(wrapped: list[_WrappedKey], key: rsa.RSAPrivateKey, size: int) -> by
     hints: list[str] = []
     prints: list[str] = []
     named_us = False
-    for one in wrapped:
-        certified = [found for found in map(certificate_or_none, one.certificates) if found]
+    for label in wrapped:
+        certified = [found for found in map(certificate_or_none, label.certificates) if found]
         prints += [str(found.sha256) for found in certified]
-        hints += [f"{found.subject} ({found.sha256})" for found in certified] + list(one.names)
+        hints += [f"{found.subject} ({found.sha256})" for found in certified] + list(label.names)
         theirs = [_public_numbers(found) for found in certified]
         named_us = named_us or ours in theirs
         if theirs and ours not in theirs:
             continue
         try:
-            opened = key.decrypt(one.octets, _padding(one))
+            opened = key.decrypt(label.octets, _padding(label))
         except ValueError:
             continue
         if len(opened) == size:
@@ -172,10 +172,10 @@ def _unwrap(wrapped: list[_WrappedKey], key: rsa.RSAPrivateKey, size: int) -> by
     raise OtherKey(tuple(dict.fromkeys(hints)), tuple(prints))
 
 
-def _padding(one: _WrappedKey) -> padding.AsymmetricPadding:
-    if one.algorithm == _RSA_15:
+def _padding(key: _WrappedKey) -> padding.AsymmetricPadding:
+    if key.algorithm == _RSA_15:
         return padding.PKCS1v15()
-    return padding.OAEP(padding.MGF1(one.mask), one.digest, one.label)
+    return padding.OAEP(padding.MGF1(key.mask), key.digest, key.label)
 
 
 def _public_numbers(certificate: Certificate) -> rsa.RSAPublicNumbers | None:
@@ -209,4 +209,4 @@ def _block_cipher(algorithm: str, key: bytes, vector: bytes) -> Cipher[modes.CBC
 
 def algorithm_words(holder: etree._Element) -> str:
     """The methods of an encrypted element, for evidence."""
-    return ", ".join(short(one.get("Algorithm") or "") for one in holder.iter(_E + "EncryptionMethod"))
+    return ", ".join(short(element.get("Algorithm") or "") for element in holder.iter(_E + "EncryptionMethod"))

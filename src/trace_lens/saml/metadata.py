@@ -84,8 +84,8 @@ class Role(NamedTuple):
 
     def addresses(self, purpose: str) -> tuple[str, ...]:
         """The addresses of the endpoints of one purpose, the default one first (Metadata §2.2.3)."""
-        found = [one for one in self.endpoints if one.purpose == purpose]
-        return tuple(one.location for one in sorted(found, key=lambda one: not one.default))
+        found = [endpoint for endpoint in self.endpoints if endpoint.purpose == purpose]
+        return tuple(endpoint.location for endpoint in sorted(found, key=lambda item: not item.default))
 
 
 class Entity(NamedTuple):
@@ -104,10 +104,10 @@ class Entity(NamedTuple):
         if len(found) < 2:
             return found[0] if found else None
         return found[0]._replace(
-            endpoints=tuple(one for role in found for one in role.endpoints),
-            keys=tuple(one for role in found for one in role.keys),
-            name_id_formats=tuple(dict.fromkeys(one for role in found for one in role.name_id_formats)),
-            attributes=tuple(one for role in found for one in role.attributes),
+            endpoints=tuple(endpoint for role in found for endpoint in role.endpoints),
+            keys=tuple(key for role in found for key in role.keys),
+            name_id_formats=tuple(dict.fromkeys(format_name for role in found for format_name in role.name_id_formats)),
+            attributes=tuple(attribute for role in found for attribute in role.attributes),
         )
 
 
@@ -168,7 +168,7 @@ def find_entity(data: bytes, entity_id: str | None, role: str) -> tuple[Entity |
         if first is None:
             found = scan(data, most=200)
             damage = found.damage
-            first = next((one for one in found.entities if one.role(role)), found.entities[0])
+            first = next((entity for entity in found.entities if entity.role(role)), found.entities[0])
     return first, damage
 
 
@@ -270,11 +270,11 @@ def _role(element: etree._Element, name: str) -> Role:
         signs_requests=element.get("AuthnRequestsSigned") in ("true", "1"),
         attributes=tuple(
             RequestedAttribute(
-                one.get("Name") or "",
-                one.get("FriendlyName"),
-                one.get("isRequired") in ("true", "1"),
-                parsing.where(one, "Name"),
+                node.get("Name") or "",
+                node.get("FriendlyName"),
+                node.get("isRequired") in ("true", "1"),
+                parsing.where(node, "Name"),
             )
-            for one in (*element.iter(_M + "RequestedAttribute"), *element.iterchildren(_A + "Attribute"))
+            for node in (*element.iter(_M + "RequestedAttribute"), *element.iterchildren(_A + "Attribute"))
         ),
     )

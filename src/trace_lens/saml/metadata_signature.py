@@ -37,7 +37,9 @@ def metadata_signatures(data: bytes, known: Iterable[Certificate] = ()) -> tuple
     """The signatures over the file and over single entities in it. Raises XMLDamaged."""
     root = parse(data, limits.METADATA_BYTES)
     keys = tuple(known)
-    return tuple(_judge(one, keys, root) for one in signatures_in(root) if one.holder.tag in _DESCRIPTORS)
+    return tuple(
+        _judge(signature, keys, root) for signature in signatures_in(root) if signature.holder.tag in _DESCRIPTORS
+    )
 
 
 def _judge(signature: XMLSignature, known: tuple[Certificate, ...], root: etree._Element) -> MetadataSignature:
@@ -55,7 +57,7 @@ def _judge(signature: XMLSignature, known: tuple[Certificate, ...], root: etree.
         changed = "the file was changed, or formatted anew, after it was signed"
         return MetadataSignature(place, entity_id, f"its digest is another: {changed}")
     ders = (certificate_from_base64(text).der for text in signature.certificates)
-    embedded = [one for one in map(certificate_or_none, ders) if one]
+    embedded = [certificate for certificate in map(certificate_or_none, ders) if certificate]
     for certificate in (*known, *embedded):
         if signature.verified_by(certificate.public_key):
             return MetadataSignature(place, entity_id, None, certificate)

@@ -41,7 +41,9 @@ def message_in(root: etree._Element) -> etree._Element | None:
     for namespace in (SOAP, SOAP_12):
         if root.tag == f"{{{namespace}}}Envelope":
             body = root.find(f"{{{namespace}}}Body")
-            return next((one for one in body if isinstance(one.tag, str)), None) if body is not None else None
+            return (
+                next((element for element in body if isinstance(element.tag, str)), None) if body is not None else None
+            )
     return root
 
 
@@ -167,8 +169,8 @@ def read_authn_request(element: etree._Element) -> m.AuthnRequest:
         else m.RequestedAuthnContext(
             context,
             context.get("Comparison") or "exact",
-            tuple(text(one) for one in context.iterchildren(_A + "AuthnContextClassRef")),
-            tuple(text(one) for one in context.iterchildren(_A + "AuthnContextDeclRef")),
+            tuple(text(element) for element in context.iterchildren(_A + "AuthnContextClassRef")),
+            tuple(text(element) for element in context.iterchildren(_A + "AuthnContextDeclRef")),
         ),
         scoping=None if scoping is None else _scoping(scoping),
         force_authn=element.get("ForceAuthn") in _TRUE,
@@ -187,8 +189,8 @@ def _scoping(element: etree._Element) -> m.Scoping:
     return m.Scoping(
         element,
         int(count) if count.isascii() and count.isdigit() else None,
-        tuple(m.Located(one.get("ProviderID") or "", one, "ProviderID") for one in entries),
-        tuple(text(one) for one in element.iterchildren(_P + "RequesterID")),
+        tuple(m.Located(entry.get("ProviderID") or "", entry, "ProviderID") for entry in entries),
+        tuple(text(node) for node in element.iterchildren(_P + "RequesterID")),
     )
 
 
@@ -205,7 +207,7 @@ def read_logout_request(element: etree._Element) -> m.LogoutRequest:
         issuer=None if issuer is None else read_name_id(issuer),
         name_id=None if name is None else read_name_id(name),
         encrypted_id=None if encrypted is None else m.Encrypted(encrypted),
-        session_indexes=tuple(text(one) for one in element.iterchildren(_P + "SessionIndex")),
+        session_indexes=tuple(text(node) for node in element.iterchildren(_P + "SessionIndex")),
         not_on_or_after=instant(element, "NotOnOrAfter"),
         reason=attribute(element, "Reason"),
     )

@@ -23,7 +23,7 @@ def read_assertion_11(element: etree._Element) -> m.Assertion:
     issuer = attribute(element, "Issuer")
     conditions = element.find(_A + "Conditions")
     statements = [child for child in element if child.tag in _STATEMENTS]
-    subjects = [found for one in statements if (found := one.find(_A + "Subject")) is not None]
+    subjects = [found for statement in statements if (found := statement.find(_A + "Subject")) is not None]
     known = {*_STATEMENTS, _A + "Conditions", _A + "Advice", f"{{{SIGNATURE}}}Signature"}
     return m.Assertion(
         element=element,
@@ -34,12 +34,12 @@ def read_assertion_11(element: etree._Element) -> m.Assertion:
         subject=_subject(subjects[0]) if subjects else None,
         conditions=None if conditions is None else _conditions(conditions),
         has_advice=element.find(_A + "Advice") is not None,
-        authn_statements=tuple(_authn(one) for one in statements if one.tag == _STATEMENTS[0]),
+        authn_statements=tuple(_authn(statement) for statement in statements if statement.tag == _STATEMENTS[0]),
         attributes=tuple(
-            _attribute(one)
+            _attribute(element)
             for found in statements
             if found.tag == _STATEMENTS[1]
-            for one in found.iterchildren(_A + "Attribute")
+            for element in found.iterchildren(_A + "Attribute")
         ),
         encrypted_attributes=(),
         authorization_decisions=(),
@@ -65,14 +65,14 @@ def _subject(element: etree._Element) -> m.Subject:
         ),
         None,
         None,
-        tuple(m.SubjectConfirmation(element, text(one), None, None) for one in methods),
+        tuple(m.SubjectConfirmation(element, text(method), None, None) for method in methods),
     )
 
 
 def _conditions(element: etree._Element) -> m.Conditions:
     restrictions = tuple(
-        tuple(text(audience) for audience in one.iterchildren(_A + "Audience"))
-        for one in element.iterchildren(_A + "AudienceRestrictionCondition")
+        tuple(text(audience) for audience in node.iterchildren(_A + "Audience"))
+        for node in element.iterchildren(_A + "AudienceRestrictionCondition")
     )
     known = (_A + "AudienceRestrictionCondition", _A + "DoNotCacheCondition")
     return m.Conditions(
@@ -111,7 +111,7 @@ def _attribute(element: etree._Element) -> m.Attribute:
         None,
         name,
         tuple(
-            m.AttributeValue(m.Located(text_of(one), one), False, None, None, None)
-            for one in element.iterchildren(_A + "AttributeValue")
+            m.AttributeValue(m.Located(text_of(node), node), False, None, None, None)
+            for node in element.iterchildren(_A + "AttributeValue")
         ),
     )

@@ -297,8 +297,8 @@ def _key_info(element: etree._Element) -> tuple[tuple[str, ...], tuple[str, ...]
     info = element.find(_D + "KeyInfo")
     if info is None:
         return (), ()
-    certificates = tuple(text_of(one) for one in islice(info.iter(_D + "X509Certificate"), limits.KEYS_BROUGHT))
-    return certificates, tuple(text_of(one).strip() for one in info.iter(_D + "KeyName"))
+    certificates = tuple(text_of(element) for element in islice(info.iter(_D + "X509Certificate"), limits.KEYS_BROUGHT))
+    return certificates, tuple(text_of(element).strip() for element in info.iter(_D + "KeyName"))
 
 
 def _bare_keys(element: etree._Element) -> tuple[PublicKeyTypes, ...]:

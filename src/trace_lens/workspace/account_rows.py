@@ -64,7 +64,7 @@ class Membership:
         found: set[int] = set()
         new = [name.casefold() for name in names]
         while new:
-            positions = {one for name in new for one in self._of.get(name, ())} - found
+            positions = {number for name in new for number in self._of.get(name, ())} - found
             found |= positions
             new = [name.casefold() for position in positions for name in self._groups[position]]
         return {name for position in found for name in self._groups[position]}

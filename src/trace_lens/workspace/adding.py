@@ -73,7 +73,7 @@ def entity_for(data: bytes, entity_id: str | None) -> Entity:
     if not read.entities:
         raise CannotAdd(f"its metadata has no entity {entity_id}" if entity_id else "it holds no EntityDescriptor")
     if read.held > 1 and not entity_id:
-        names = ", ".join(one.entity_id for one in read.entities[:12]) + (" …" if read.held > 12 else "")
+        names = ", ".join(entity.entity_id for entity in read.entities[:12]) + (" …" if read.held > 12 else "")
         raise CannotAdd(f"its metadata holds {read.held:,} entities; --entity-id picks one: {names}")
     return read.entities[0]
 
@@ -110,7 +110,9 @@ def table_of(entity: Entity, kind: str, metadata: str) -> dict[str, Any]:
         **({"signed_part": "assertion"} if role.wants_signed_assertions else {}),
         **({"signs_requests": True} if role.signs_requests else {}),
     }
-    claims = [{"name": one.name, "need": "must" if one.required else "may"} for one in role.attributes]
+    claims = [
+        {"name": attribute.name, "need": "must" if attribute.required else "may"} for attribute in role.attributes
+    ]
     return {**head, "protocol": "saml", "application": application, **({"claims": claims} if claims else {})}
 
 
@@ -137,7 +139,7 @@ def table_of_client(document: Mapping[str, Any]) -> dict[str, Any]:
     moment = read_numeric_date(ends).moment if ends else None
     kinds = document.get("response_types")
     scope = document.get("scope")
-    redirects = [str(one) for one in document.get("redirect_uris") or ()]
+    redirects = [str(item) for item in document.get("redirect_uris") or ()]
     told = {
         "sign_in_url": document.get("initiate_login_uri") or document.get("client_uri"),
         "response_type": kinds[0] if isinstance(kinds, list) and len(kinds) == 1 else None,
@@ -175,7 +177,7 @@ def name_for(entity: Entity | None, table: Mapping[str, Any]) -> str | None:
             redirects[0],
             setup.get("client_id"),
         )
-        address = next((one for one in named if one), "")
+        address = next((text for text in named if text), "")
         host = host_of(str(address))
         spoken = host.removeprefix("www.").split(".")[0]
     plain = unicodedata.normalize("NFKD", str(spoken)).encode("ascii", "ignore").decode().lower()
@@ -196,8 +198,8 @@ def make_addition(
     if workspace.root is None:
         raise CannotAdd("there is no workspace here; make one with: trace-lens init")
     problems: list[Problem] = []
-    for one in told:
-        put(table, _RECORDS[kind], one, problems)
+    for setting in told:
+        put(table, _RECORDS[kind], setting, problems)
     file = f"{_FOLDERS[kind]}/{name}.toml"
     text = "\n".join(document(table)) + "\n"
     problems += validate(_RECORDS[kind], tomllib.loads(text), file, text)
@@ -206,7 +208,7 @@ def make_addition(
         files[metadata[0]] = metadata[1]
     if not problems:
         source = Source(workspace.root, file, text, table)
-        problems += [one for one in missing_files(source, kind) if not any(name in one.reason for name in files)]
+        problems += [file for file in missing_files(source, kind) if not any(name in file.reason for name in files)]
         provider = table.get("provider")
         if kind == APP and provider and provider not in workspace.providers:
             known = ", ".join(sorted(workspace.providers)) or "none"

@@ -45,7 +45,7 @@ def read_groups(data: bytes) -> Iterator[tuple[tuple[str, ...], list[str]]]:
         named = [*record.get("member", ()), *record.get("uniquemember", ())]
         if not named and "memberuid" not in record:
             continue
-        inside = [spelling for one in named for spelling in (one, first_rdn(one))]
+        inside = [spelling for item in named for spelling in (item, first_rdn(item))]
         yield tuple(filter(None, (_first(record, "cn"), _first(record, "dn")))), [*inside, *record.get("memberuid", ())]
 
 

@@ -62,7 +62,7 @@ class Source:
     def where(self, *path: str | int) -> str:
         """Line and key of a setting, for evidence; a setting that was only supposed stands in no line."""
         names = tuple(part for part in path if isinstance(part, str))
-        if any(names[: len(one)] == one for one in self.told):
+        if any(names[: len(pair)] == pair for pair in self.told):
             return f"told by --set › {'.'.join(names)}"
         key = "".join(f"[{part + 1}]" if isinstance(part, int) else f".{part}" for part in path).lstrip(".")
         return f"line {line_of(self.text, path)} › {key}"

@@ -89,9 +89,9 @@ def other_keys(app: App, workspace: Workspace) -> tuple[tuple[str, object], ...]
 def _other_keys(app: App, workspace: Workspace) -> Iterator[tuple[str, object]]:
     own = app.settings.application.decryption_key
     names: dict[str | None, str] = {
-        one.settings.application.decryption_key: f"the key of {one.name}"
-        for one in workspace.apps.values()
-        if one is not app
+        application.settings.application.decryption_key: f"the key of {application.name}"
+        for application in workspace.apps.values()
+        if application is not app
     }
     for file in workspace.files_in("keys"):
         names.setdefault(file, f"the key in {file}")
@@ -121,7 +121,11 @@ def beside_key(app: App) -> tuple[str, bool] | None:
             key, ders = opened.key, list(opened.certificates)
         else:
             key = open_private_key(data)
-            ders = [one.der for one in certificates_in(data) if one.der] if b"CERTIFICATE-----" in data else []
+            ders = (
+                [certificate.der for certificate in certificates_in(data) if certificate.der]
+                if b"CERTIFICATE-----" in data
+                else []
+            )
     except ContainerError:
         return None
     prints = [found for der in ders if (found := certificate_key_print(der))]

@@ -16,25 +16,25 @@ def read_users(data: bytes, attribute: str | None = None) -> list[AccountRow]:
     """Accounts; `attribute` names the one that holds the account's name, else `userName`. Raises ListError."""
     wanted = attribute or "userName"
     rows = []
-    for line, one in _resources(data):
-        if "members" in one and "userName" not in one:
+    for line, document in _resources(data):
+        if "members" in document and "userName" not in document:
             continue
-        name = _text(_attribute(one, wanted))
+        name = _text(_attribute(document, wanted))
         if not name:
             continue
-        active = one.get("active", True)
+        active = document.get("active", True)
         if not isinstance(active, bool):
             raise ListError(f"active is {active!r}; it must be true or false", line)
-        login = _text(one.get("userName"))
+        login = _text(document.get("userName"))
         rows.append(
             AccountRow(
                 user=name,
                 line=line,
-                email=_text(one.get("emails")),
+                email=_text(document.get("emails")),
                 login=login if login != name else None,
-                id=_text(one.get("id")),
+                id=_text(document.get("id")),
                 active=active,
-                groups=tuple(filter(None, (_text(group) for group in _many(one.get("groups"))))),
+                groups=tuple(filter(None, (_text(group) for group in _many(document.get("groups"))))),
             )
         )
     return rows
@@ -42,13 +42,13 @@ def read_users(data: bytes, attribute: str | None = None) -> list[AccountRow]:
 
 def read_groups(data: bytes) -> Iterator[tuple[tuple[str, ...], list[str]]]:
     """Each group's names (displayName and id) with every name of its members. Raises ListError."""
-    for _, one in _resources(data):
-        if "members" not in one and "displayName" not in one:
+    for _, document in _resources(data):
+        if "members" not in document and "displayName" not in document:
             continue
-        names = tuple(filter(None, (_text(one.get("displayName")), _text(one.get("id")))))
+        names = tuple(filter(None, (_text(document.get("displayName")), _text(document.get("id")))))
         inside = [
             text
-            for member in _many(one.get("members"))
+            for member in _many(document.get("members"))
             for key in ("value", "display")
             if isinstance(member, dict) and (text := _text(member.get(key)))
         ]
@@ -72,10 +72,10 @@ def _resources(data: bytes) -> Iterator[tuple[int, Resource]]:
     if not isinstance(listed, list):
         raise ListError("it is no SCIM ListResponse: there is no list of Resources in it")
     lines = _lines(text, len(listed))
-    for line, one in zip(lines, listed, strict=True):
-        if not isinstance(one, dict):
+    for line, item in zip(lines, listed, strict=True):
+        if not isinstance(item, dict):
             raise ListError("a resource is no JSON object", line)
-        yield line, one
+        yield line, item
 
 
 def _lines(text: str, count: int) -> list[int]:
@@ -98,17 +98,17 @@ def _lines(text: str, count: int) -> list[int]:
     return lines if len(lines) == count else [1] * count
 
 
-def _attribute(one: Resource, path: str) -> Any:
+def _attribute(resource: Resource, path: str) -> Any:
     """An attribute by name, by `schema:name` (RFC 7644 §3.10) or by a dotted path."""
-    if path in one:
-        return one[path]
+    if path in resource:
+        return resource[path]
     schema, _, name = path.rpartition(":")
-    if schema in one and isinstance(one[schema], dict):
-        return _attribute(one[schema], name)
+    if schema in resource and isinstance(resource[schema], dict):
+        return _attribute(resource[schema], name)
     head, dot, rest = path.partition(".")
-    inner = one.get(head)
+    inner = resource.get(head)
     if not dot:
-        return next((value for key, value in one.items() if key.casefold() == path.casefold()), None)
+        return next((value for key, value in resource.items() if key.casefold() == path.casefold()), None)
     if isinstance(inner, list):
         inner = _primary(inner)
     return _attribute(inner, rest) if isinstance(inner, dict) else None
@@ -130,5 +130,5 @@ def _many(value: Any) -> list[Any]:
 
 
 def _primary(values: list[Any]) -> Any:
-    marked = (one for one in values if isinstance(one, dict) and one.get("primary") is True)
+    marked = (value for value in values if isinstance(value, dict) and value.get("primary") is True)
     return next(marked, values[0] if values else None)

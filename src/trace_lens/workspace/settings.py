@@ -258,21 +258,23 @@ def _field(name: str, annotation: Any) -> Field:
             else:
                 marks.append(extra)
     parts = get_args(annotation) if get_origin(annotation) in (tuple, Union, UnionType) else ()
-    record = annotation if is_record(annotation) else next((one for one in parts if is_record(one)), None)
+    record = annotation if is_record(annotation) else next((part for part in parts if is_record(part)), None)
     many = get_origin(annotation) is tuple
     return Field(name=name, key=key, marks=tuple(marks), type=annotation, record=record, many=many)
 
 
 def read_table(record: Callable[..., T], raw: Mapping[str, Any]) -> T:
     """A record from a table that is known to be valid."""
-    return record(**{one.name: _value(one, raw[one.key]) for one in fields_of(record) if one.key in raw})
+    return record(**{field.name: _value(field, raw[field.key]) for field in fields_of(record) if field.key in raw})
 
 
-def _value(one: Field, value: Any) -> Any:
-    if one.record:
-        return tuple(read_table(one.record, item) for item in value) if one.many else read_table(one.record, value)
-    if DURATION in one.marks or SECONDS in one.marks:
+def _value(field: Field, value: Any) -> Any:
+    if field.record:
+        return (
+            tuple(read_table(field.record, item) for item in value) if field.many else read_table(field.record, value)
+        )
+    if DURATION in field.marks or SECONDS in field.marks:
         return read_duration(value) if isinstance(value, str) else timedelta(seconds=value)
-    if isinstance(value, str) and ONE_OR_MORE in one.marks:
+    if isinstance(value, str) and ONE_OR_MORE in field.marks:
         return (value,)
-    return tuple(value) if one.many else value
+    return tuple(value) if field.many else value

@@ -53,16 +53,16 @@ def suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Works
 
     Raises SettingsError where a key or value is not one that the files may hold.
     """
-    key = "; ".join(f"{one.key}={one.value!r}" for one in told)
+    key = "; ".join(f"{setting.key}={setting.value!r}" for setting in told)
     return workspace.once(f"supposed {app.id} {key}", lambda: _suppose(workspace, app, told))
 
 
 def _suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Workspace:
     raw = copy.deepcopy(app.source.raw)
     problems: list[Problem] = []
-    own = [one for one in told if not one.of_provider]
-    for one in own:
-        _put(raw, AppSettings, one, one.path, problems)
+    own = [setting for setting in told if not setting.of_provider]
+    for setting in own:
+        _put(raw, AppSettings, setting, setting.path, problems)
     _valid(AppSettings, raw, own, problems)
     apps = dict(workspace.apps)
     providers = dict(workspace.providers)
@@ -72,7 +72,7 @@ def _suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Work
         apps[app.id] = changed
         if changed.provider_id and changed.provider_id not in providers:
             problems.append(Problem(TOLD, 0, "provider", f"names {changed.provider_id}, which is not on record"))
-        theirs = [one._replace(path=one.path[1:]) for one in told if one.of_provider]
+        theirs = [setting._replace(path=setting.path[1:]) for setting in told if setting.of_provider]
         provider = providers.get(changed.provider_id or "")
         if theirs and provider is None:
             problems.append(Problem(TOLD, 0, theirs[0].key, f"cannot be tried: {app.id} has no provider on record"))
@@ -92,8 +92,8 @@ def _suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Work
 
 def _provider(provider: Provider, told: list[Supposed], problems: list[Problem]) -> Provider:
     raw = copy.deepcopy(provider.source.raw)
-    for one in told:
-        _put(raw, ProviderSettings, one, one.path, problems)
+    for setting in told:
+        _put(raw, ProviderSettings, setting, setting.path, problems)
     _valid(ProviderSettings, raw, told, problems)
     if problems:
         return provider
@@ -103,35 +103,35 @@ def _provider(provider: Provider, told: list[Supposed], problems: list[Problem])
 
 
 def _source(source: Source, raw: dict[str, object], told: list[Supposed]) -> Source:
-    return replace(source, raw=raw, told=tuple(one.path for one in told))
+    return replace(source, raw=raw, told=tuple(setting.path for setting in told))
 
 
-def put(raw: Any, record: Any, one: Supposed, problems: list[Problem]) -> None:
+def put(raw: Any, record: Any, setting: Supposed, problems: list[Problem]) -> None:
     """Put a setting into the raw table of a file of this record; what cannot be is added to the problems."""
-    _put(raw, record, one, one.path, problems)
+    _put(raw, record, setting, setting.path, problems)
 
 
-def _put(raw: Any, record: Any, one: Supposed, path: tuple[str, ...], problems: list[Problem]) -> None:
+def _put(raw: Any, record: Any, setting: Supposed, path: tuple[str, ...], problems: list[Problem]) -> None:
     """Put a value into a table, making the tables on the way; a list that holds texts takes a single text too."""
     fields = {field.key: field for field in fields_of(record)}
     field = fields.get(path[0])
     if len(path) == 1:
         many = field is not None and field.many and not field.record
-        raw[path[0]] = [one.value] if many and isinstance(one.value, str) else one.value
+        raw[path[0]] = [setting.value] if many and isinstance(setting.value, str) else setting.value
     elif field is not None and field.record and field.many:
         rows = raw.setdefault(path[0], [])
         row = _row(rows, path[1])
         if row is None or len(path) < 3:
             reason = f"names no entry of {path[0]}: give its name or its number, from 1 to {len(rows)}"
-            problems.append(Problem(TOLD, 0, one.key, reason))
+            problems.append(Problem(TOLD, 0, setting.key, reason))
         else:
-            _put(row, field.record, one, path[2:], problems)
+            _put(row, field.record, setting, path[2:], problems)
     elif field is not None and field.record:
-        _put(raw.setdefault(path[0], {}), field.record, one, path[1:], problems)
+        _put(raw.setdefault(path[0], {}), field.record, setting, path[1:], problems)
     elif isinstance(raw.setdefault(path[0], {}), dict):
-        raw[path[0]][".".join(path[1:])] = one.value
+        raw[path[0]][".".join(path[1:])] = setting.value
     else:
-        problems.append(Problem(TOLD, 0, one.key, f"cannot be set: {path[0]} is no table"))
+        problems.append(Problem(TOLD, 0, setting.key, f"cannot be set: {path[0]} is no table"))
 
 
 def _row(rows: list[dict[str, Any]], name: str) -> dict[str, Any] | None:
@@ -142,7 +142,7 @@ def _row(rows: list[dict[str, Any]], name: str) -> dict[str, Any] | None:
 
 
 def _valid(record: type, raw: dict[str, Any], told: list[Supposed], problems: list[Problem]) -> None:
-    if problems or all(one.proposed for one in told):
+    if problems or all(setting.proposed for setting in told):
         return
     from trace_lens.workspace.validation import validate
 
@@ -150,4 +150,4 @@ def _valid(record: type, raw: dict[str, Any], told: list[Supposed], problems: li
 
 
 def _of_told(found: list[Problem], told: list[Supposed]) -> list[Problem]:
-    return [one._replace(file=TOLD, line=0) for one in found] if told else []
+    return [problem._replace(file=TOLD, line=0) for problem in found] if told else []

@@ -40,8 +40,8 @@ def _published(provider: Provider, workspace: Workspace) -> Iterator[TokenKey]:
         for key in provider.key_set:
             yield TokenKey("published", provider.name, file, key)
         return
-    for one in trust.published(provider, workspace):
-        yield from _of_certificate(one, "published", provider.name)
+    for label in trust.published(provider, workspace):
+        yield from _of_certificate(label, "published", provider.name)
 
 
 def elsewhere(workspace: Workspace, provider: Provider | None) -> tuple[TokenKey, ...]:
@@ -52,10 +52,10 @@ def elsewhere(workspace: Workspace, provider: Provider | None) -> tuple[TokenKey
 
 def _elsewhere(workspace: Workspace, provider: Provider | None) -> Iterator[TokenKey]:
     read = {provider.settings.key_set} if provider else set()
-    for one in workspace.providers.values():
-        if one is not provider:
-            yield from published(one, workspace)
-            read.add(one.settings.key_set)
+    for other_provider in workspace.providers.values():
+        if other_provider is not provider:
+            yield from published(other_provider, workspace)
+            read.add(other_provider.settings.key_set)
     for folder in _FOLDERS:
         for file in workspace.files_in(folder):
             if file.endswith((".json", ".jwks", ".jwk")) and file not in read and workspace.root:
@@ -68,10 +68,10 @@ def _elsewhere(workspace: Workspace, provider: Provider | None) -> Iterator[Toke
         yield from _of_certificate(pinned, pinned.held_by, pinned.owner)
 
 
-def _of_certificate(one: trust.RecordedKey, held_by: str, owner: str) -> Iterator[TokenKey]:
-    if one.certificate:
-        name = one.certificate.subject
-        yield TokenKey(held_by, owner, one.file, Jwk({"kid": name}, one.where, public=one.certificate.public_key))
+def _of_certificate(key: trust.RecordedKey, held_by: str, owner: str) -> Iterator[TokenKey]:
+    if key.certificate:
+        name = key.certificate.subject
+        yield TokenKey(held_by, owner, key.file, Jwk({"kid": name}, key.where, public=key.certificate.public_key))
 
 
 def saved_at(provider: Provider, workspace: Workspace) -> datetime | None:

@@ -108,7 +108,7 @@ def _from_file(workspace: Workspace, name: str, held_by: str, owner: str) -> lis
     pasted = workspace.read_certificates(name)
     if not pasted:
         return [RecordedKey(held_by, owner, name, "line 1", problem="there is no certificate in it")]
-    return [_record(one, held_by, owner, name, f"line {one.line}") for one in pasted]
+    return [_record(certificate, held_by, owner, name, f"line {certificate.line}") for certificate in pasted]
 
 
 def _record(pasted: PastedCertificate, held_by: str, owner: str, file: str, where: str) -> RecordedKey:

@@ -38,18 +38,18 @@ def validate(record: type, raw: Mapping[str, Any], file: str, text: str) -> list
 def model_of(record: Any) -> type[BaseModel]:
     """The pydantic model of a record."""
     made: dict[str, Any] = {}
-    for one in settings.fields_of(record):
-        kind: Any = one.type
-        if one.record:
-            inner = model_of(one.record)
-            kind = list[inner] if one.many else inner  # type: ignore[valid-type]
-        elif one.many:
+    for field in settings.fields_of(record):
+        kind: Any = field.type
+        if field.record:
+            inner = model_of(field.record)
+            kind = list[inner] if field.many else inner  # type: ignore[valid-type]
+        elif field.many:
             kind = list[str]
-        for mark in one.marks:
+        for mark in field.marks:
             kind = Annotated[kind, BeforeValidator(_READERS[mark])]
-        required = one.name not in record._field_defaults
-        default: Any = ... if required else None if one.record else record._field_defaults[one.name]
-        made[f"_{one.name}" if one.name == "model_config" else one.name] = (kind, Field(default, alias=one.key))
+        required = field.name not in record._field_defaults
+        default: Any = ... if required else None if field.record else record._field_defaults[field.name]
+        made[f"_{field.name}" if field.name == "model_config" else field.name] = (kind, Field(default, alias=field.key))
     extra = _WHOLE.get(record)
     validators: dict[str, Any] = {"whole": model_validator(mode="after")(extra)} if extra else {}
     return create_model(record.__name__, __base__=Table, __validators__=validators, **made)

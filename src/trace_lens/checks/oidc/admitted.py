@@ -46,7 +46,9 @@ def _renewed_token(case: OidcCase) -> Answer:
     """Is a renewed ID token about the same person and client (OpenID Connect Core 1.0 §12.2)?"""
     subject, token = case.subject, case.token
     for _, answer in case.attempt.renewals:
-        renewed = next((one for one in case.attempt.of("id-token") if answer and one.within is answer), None)
+        renewed = next(
+            (message for message in case.attempt.of("id-token") if answer and message.within is answer), None
+        )
         if renewed is None or renewed.token is None or renewed is case.judged or subject is None or token is None:
             continue
         for name, was in (("sub", subject.value), ("iss", token.text("iss")), ("aud", " ".join(token.audience))):

@@ -71,7 +71,7 @@ def authorization_error(case: OidcCase) -> Answer:
 
 
 def _in_a_frame(
-    case: OidcCase, answer: OidcMessage, code: str, cookie: Cookie, kept: Kept | None, one: Exchange
+    case: OidcCase, answer: OidcMessage, code: str, cookie: Cookie, kept: Kept | None, exchange: Exchange
 ) -> Finding:
     """A silent request in a frame, to which the provider's own session cookie did not go: it cannot know the user."""
     why = (
@@ -93,7 +93,7 @@ def _in_a_frame(
         evidence=[
             *shown_error(case, answer),
             *cookie_shown(case, cookie),
-            at_hop(case, "request in the frame", one.plain_url, one),
+            at_hop(case, "request in the frame", exchange.plain_url, exchange),
         ],
         compared=False,
     )
@@ -121,7 +121,7 @@ def token_error(case: OidcCase) -> Answer:
 def _token_answers(case: OidcCase) -> list[OidcMessage]:
     """The token responses that answer a code, not a renewal."""
     renewing = [id(answer) for _, answer in case.attempt.renewals if answer]
-    return [one for one in case.attempt.of("token-response") if id(one) not in renewing]
+    return [message for message in case.attempt.of("token-response") if id(message) not in renewing]
 
 
 @check("token-missing", requires=Need.MESSAGE)
@@ -133,7 +133,7 @@ def token_there(case: OidcCase) -> Answer:
         response = case.attempt.answer if "id_token" in kinds else None
     if response is None or response.get("error") or response.get("request_uri") or response.get("id_token"):
         return
-    grants = [one.get("grant_type") for one in case.attempt.code_requests]
+    grants = [request.get("grant_type") for request in case.attempt.code_requests]
     if case.judged is not None or "client_credentials" in grants:
         return
     asked = (case.asked("scope") or "").split() or list(case.app.settings.application.scopes if case.app else ())
@@ -182,8 +182,8 @@ def secret_finding(case: OidcCase) -> Finding | None:
             evidence=evidence,
             compared=False,
         )
-    refused = [one for one in case.attempt.of("token-response") if one.get("error")]
-    blamed = [one for one in refused if _blames_client(one)]
+    refused = [message for message in case.attempt.of("token-response") if message.get("error")]
+    blamed = [message for message in refused if _blames_client(message)]
     entry = finding(
         "client-secret-expired",
         f"The client secret of {app.name} ended {show_moment(ends)}, {show_duration(at - ends)} before "
@@ -191,7 +191,7 @@ def secret_finding(case: OidcCase) -> Finding | None:
         + (f", and the token endpoint said {blamed[0].get('error')}." if blamed else "; yet nothing was refused here."),
         expected=f"after {show_moment(at)}",
         actual=show_moment(ends),
-        evidence=[*evidence, *(item for one in blamed for item in shown_error(case, one))],
+        evidence=[*evidence, *(item for message in blamed for item in shown_error(case, message))],
         compared=False,
     )
     return entry if blamed else entry._replace(severity=Severity.RISK)

@@ -86,7 +86,7 @@ def algorithm(case: OidcCase) -> Answer:
             compared=False,
         )
         return
-    if row is None or (allowed and not any(same_algorithm(name, one) for one in allowed)):
+    if row is None or (allowed and not any(same_algorithm(name, text) for text in allowed)):
         yield finding(
             "algorithm-unexpected",
             f"The token is signed by {name or 'an algorithm that it does not name'}; "
@@ -191,11 +191,11 @@ def signature(case: OidcCase) -> Answer:
 
 
 def _broken(verdict: Verdict) -> str:
-    return "; ".join(f"the key {one.key.words} cannot be used: {one.key.problem}" for one in verdict.broken[:3])
+    return "; ".join(f"the key {key.key.words} cannot be used: {key.key.problem}" for key in verdict.broken[:3])
 
 
 def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding]:
-    suitable = [one for one in verdict.keys if suits(jws, one.key)]
+    suitable = [key for key in verdict.keys if suits(jws, key.key)]
     if verdict.standing == KNOWN and verdict.key:
         yield finding(
             "signed-by-other-known-key",
@@ -244,7 +244,7 @@ def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
         if (verdict.standing == TRUSTED and verdict.key)
         else ""
     )
-    ids = ", ".join(one.key.id or "without an id" for one in verdict.keys)
+    ids = ", ".join(key.key.id or "without an id" for key in verdict.keys)
     return finding(
         "key-id-unknown",
         f"The token names the key {jws.key_id}; the key set on record holds {ids}"
@@ -258,15 +258,15 @@ def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
     )
 
 
-def _file(one: token_keys.TokenKey) -> list[Evidence]:
-    return [Evidence("key", one.key.words, one.file, one.key.place or "the whole")] if one.file else []
+def _file(key: token_keys.TokenKey) -> list[Evidence]:
+    return [Evidence("key", key.key.words, key.file, key.key.place or "the whole")] if key.file else []
 
 
 def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:
     """What can be told of a signature that no key fits."""
     tried = verdict.named or verdict.keys
-    if not any(suits(jws, one.key) for one in tried):
-        kinds = " and ".join(dict.fromkeys(one.key.type or "another type" for one in tried))
+    if not any(suits(jws, key.key) for key in tried):
+        kinds = " and ".join(dict.fromkeys(key.key.type or "another type" for key in tried))
         return f"No key verifies the token: its algorithm {jws.algorithm} needs another type than {kinds}."
     other = next((name for name in SIGNATURES if _fits_as(jws, name, tried)), None)
     if other:
@@ -292,8 +292,8 @@ def _fits_as(jws: Jws, algorithm: str, keys: Iterable[token_keys.TokenKey]) -> b
     if algorithm == jws.algorithm or SIGNATURES[algorithm].symmetric:
         return False
     return any(
-        one.key.public is not None and verifies(algorithm, one.key.public, jws.signature, jws.signing_input)
-        for one in keys
+        key.key.public is not None and verifies(algorithm, key.key.public, jws.signature, jws.signing_input)
+        for key in keys
     )
 
 

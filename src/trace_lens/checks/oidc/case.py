@@ -136,7 +136,9 @@ class OidcCase(Case):
             asked = self.claims_asked
         except JsonDamaged:
             return ()
-        return next((one.values for one in asked if one.name == name and one.essential), ())
+        return next(
+            (claim_asked.values for claim_asked in asked if claim_asked.name == name and claim_asked.essential), ()
+        )
 
     @property
     def response_issuer(self) -> str | None:
@@ -219,7 +221,7 @@ class OidcCase(Case):
     def _read(self) -> set[str]:
         """The names that the application reads."""
         settings = self.app.settings if self.app else None
-        names = {name for one in settings.claims for name in (one.name, *one.also_as)} if settings else set()
+        names = {name for claim in settings.claims for name in (claim.name, *claim.also_as)} if settings else set()
         return names | {self.account_source}
 
     @cached_property
@@ -269,7 +271,7 @@ class OidcCase(Case):
     @property
     def _group_names(self) -> set[str]:
         claims = self.app.settings.claims if self.app else ()
-        return {"groups", "group", "roles", "role", *(one.name for one in claims if one.means != "plain")}
+        return {"groups", "group", "roles", "role", *(claim.name for claim in claims if claim.means != "plain")}
 
     def of_token(self, label: str, name: str) -> list[Evidence]:
         """A claim of the judged token as evidence."""

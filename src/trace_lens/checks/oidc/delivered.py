@@ -71,7 +71,7 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
     if not known:
         yield Unchecked("redirect-uri-mismatch", f"no redirect URIs are on record for {case.app.id}")
         return
-    if any(same_redirect(one, used) for one in known):
+    if any(same_redirect(text, used) for text in known):
         return
     nearest = closest(used, known)
     set_there = used in case.app.settings.application.redirect_uris and table == "provider_setup"
@@ -109,9 +109,9 @@ def came_to(case: OidcCase) -> Answer:
             value_to_set=asked,
             evidence=[*_address(answer, address), *case.parameter(case.attempt.request, "redirect_uri")],
         )
-    for one in case.attempt.code_requests:
-        again = one.get("redirect_uri")
-        if asked and one.get("code") and again != asked:
+    for request in case.attempt.code_requests:
+        again = request.get("redirect_uri")
+        if asked and request.get("code") and again != asked:
             yield finding(
                 "redirect-uri-mismatch",
                 ("The token request " + (f"says redirect_uri {again}" if again else "omits redirect_uri"))
@@ -121,13 +121,13 @@ def came_to(case: OidcCase) -> Answer:
                 actual=again,
                 value_to_set=asked,
                 evidence=[
-                    *case.parameter(one, "redirect_uri"),
+                    *case.parameter(request, "redirect_uri"),
                     *case.parameter(case.attempt.request, "redirect_uri"),
                 ],
             )
             return
         if again and asked is None and address is None:
-            yield from _redirect_finding(case, again, case.parameter(one, "redirect_uri"), "redeems its code for")
+            yield from _redirect_finding(case, again, case.parameter(request, "redirect_uri"), "redeems its code for")
 
 
 def _came_there(asked: str, answer: OidcMessage, address: str) -> bool:
@@ -146,7 +146,7 @@ def _at_provider(case: OidcCase, address: str) -> bool:
     """Whether an address is one of the provider's own: there it shows errors that it will not send to anybody."""
     provider = case.provider
     known = [provider.issuer, provider.discovery.get("authorization_endpoint")] if provider else []
-    hosts = {parts_of(one).netloc for one in known if isinstance(one, str)}
+    hosts = {parts_of(text).netloc for text in known if isinstance(text, str)}
     return parts_of(address).netloc in hosts - {""}
 
 
@@ -253,13 +253,13 @@ def nonce(case: OidcCase) -> Answer:
 @check("code-verifier-mismatch", requires=Need.MESSAGE)
 def verifier(case: OidcCase) -> Answer:
     """Does the code verifier hash to the challenge (RFC 7636 §4.6)?"""
-    requests = [one for one in case.attempt.code_requests if one.get("code")]
+    requests = [request for request in case.attempt.code_requests if request.get("code")]
     challenge = case.asked("code_challenge")
     if not requests or challenge is None:
         return
     method = case.asked("code_challenge_method") or "plain"
-    for one in requests:
-        given = one.get("code_verifier")
+    for request in requests:
+        given = request.get("code_verifier")
         hashed = None if given is None else code_challenge(given) if method == "S256" else given
         if hashed == challenge:
             continue
@@ -276,7 +276,7 @@ def verifier(case: OidcCase) -> Answer:
             expected=challenge,
             actual=hashed if method == "S256" else None,
             evidence=[
-                *case.parameter(one, "code_verifier"),
+                *case.parameter(request, "code_verifier"),
                 *case.parameter(case.attempt.request, "code_challenge"),
                 *case.parameter(case.attempt.request, "code_challenge_method"),
             ],
@@ -298,7 +298,7 @@ def challenge_sent(case: OidcCase) -> Answer:
     error = case.error
     refused = bool(error and _PKCE_WORDS.search(error[0].get("error_description") or ""))
     wanted = bool(case.app and case.app.settings.application.requires_pkce)
-    useless = [one for one in case.attempt.code_requests if challenge is None and one.get("code_verifier")]
+    useless = [request for request in case.attempt.code_requests if challenge is None and request.get("code_verifier")]
     if not refused and not wanted and not useless:
         return
     yield finding(
@@ -319,7 +319,7 @@ def challenge_sent(case: OidcCase) -> Answer:
             *case.parameter(case.attempt.request, "code_challenge_method"),
             *(case.parameter(error[0], "error_description") if error and refused else ()),
             *([case.set_in_app("requires_pkce", "true", "application", "requires_pkce")] if wanted else ()),
-            *(item for one in useless for item in case.parameter(one, "code_verifier")),
+            *(item for message in useless for item in case.parameter(message, "code_verifier")),
         ],
         compared=False,
     )
@@ -353,14 +353,14 @@ def response_issuer(case: OidcCase) -> Answer:
 @check("code-reused", "code-too-old", requires=Need.MESSAGE)
 def code_once(case: OidcCase) -> Answer:
     """Was the code redeemed once only, and in time (RFC 6749 §4.1.2)?"""
-    requests = [one for one in case.attempt.code_requests if one.get("code")]
-    codes = [one.get("code") for one in requests]
+    requests = [request for request in case.attempt.code_requests if request.get("code")]
+    codes = [request.get("code") for request in requests]
     for position, code in enumerate(codes):
         if code in codes[:position]:
             yield finding(
                 "code-reused",
                 f"The same authorization code was redeemed {codes.count(code)} times; it is good for once.",
-                evidence=[item for one in requests for item in case.parameter(one, "code")],
+                evidence=[item for request in requests for item in case.parameter(request, "code")],
             )
             break
     error = case.error
@@ -441,8 +441,8 @@ def over_https(case: OidcCase) -> Answer:
 @check("credentials-in-clear", requires=Need.NOTHING)
 def secrets_out_of_addresses(case: OidcCase) -> Answer:
     """Does no secret of the client, and no password, stand in an address?"""
-    for one in case.attempt.messages:
-        given = one.parameters
+    for message in case.attempt.messages:
+        given = message.parameters
         if given is None:
             continue
         exposed = [name for name in ("client_secret", "password") if given.get(name)]
@@ -452,7 +452,7 @@ def secrets_out_of_addresses(case: OidcCase) -> Answer:
             yield finding(
                 "credentials-in-clear",
                 f"{' and '.join(exposed)} can be read in this capture{kept}.",
-                evidence=[item for name in exposed for item in case.parameter(one, name)],
+                evidence=[item for name in exposed for item in case.parameter(message, name)],
             )
 
 

@@ -32,7 +32,7 @@ def scope_for(case: OidcCase, claim: str) -> str | None:
 
 def _needed(case: OidcCase) -> list[str]:
     """The claims that must be there and are not."""
-    lacking = [one.claim.name for one in matches(case) if one.claim.need == "must" and one.sent_as is None]
+    lacking = [match.claim.name for match in matches(case) if match.claim.need == "must" and match.sent_as is None]
     source = case.account_source
     if source not in (case.subject_label, *lacking) and source not in case.said:
         lacking.append(source)
@@ -56,8 +56,10 @@ def scopes(case: OidcCase) -> Answer:
     if not asked and not granted:
         yield Unchecked("scope-not-granted", "the scopes that were asked for are not on record")
         return
-    not_asked = sorted({one for one in wanted.values() if asked and one not in asked})
-    not_granted = sorted({one for one in wanted.values() if granted and one not in granted and one not in not_asked})
+    not_asked = sorted({text for text in wanted.values() if asked and text not in asked})
+    not_granted = sorted(
+        {text for text in wanted.values() if granted and text not in granted and text not in not_asked}
+    )
     missing = not_asked or not_granted
     if not missing:
         return
@@ -91,7 +93,14 @@ def scopes(case: OidcCase) -> Answer:
 def scope_that_a_page_misses(case: OidcCase) -> Answer:
     """Does the application's page miss a group, role or claim whose scope was not asked for?"""
     asked = (case.asked("scope") or "").split()
-    page = next((one for one in said(case) if one.side == APPLICATION and "scope-not-granted" in one.codes), None)
+    page = next(
+        (
+            statement
+            for statement in said(case)
+            if statement.side == APPLICATION and "scope-not-granted" in statement.codes
+        ),
+        None,
+    )
     if page is None or case.app is None or not asked or case.token:
         return
     missing = {
@@ -182,7 +191,11 @@ def methods(case: OidcCase) -> Answer:
 def essential_claims(case: OidcCase) -> Answer:
     """Are the claims there that the request calls essential (Core §5.5.1)? Being left out, they are no error there."""
     try:
-        asked = [one for one in case.claims_asked if one.essential and one.name not in _JUDGED_ELSEWHERE]
+        asked = [
+            claim_asked
+            for claim_asked in case.claims_asked
+            if claim_asked.essential and claim_asked.name not in _JUDGED_ELSEWHERE
+        ]
     except JsonDamaged as error:
         yield finding(
             "malformed-message",
@@ -192,15 +205,15 @@ def essential_claims(case: OidcCase) -> Answer:
             evidence=case.parameter(case.attempt.request, "claims"),
         )
         return
-    on_record = {name for one in matches(case) for name in (one.claim.name, *one.claim.also_as)}
-    for one in asked:
-        if case.token is None or one.name in on_record or case.claim(one.name) is not None:
+    on_record = {name for match in matches(case) for name in (match.claim.name, *match.claim.also_as)}
+    for claim_asked in asked:
+        if case.token is None or claim_asked.name in on_record or case.claim(claim_asked.name) is not None:
             continue
         yield finding(
             "claim-missing",
-            f"The request calls {one.name} essential, and neither the token nor userinfo holds it.",
+            f"The request calls {claim_asked.name} essential, and neither the token nor userinfo holds it.",
             severity=Severity.RISK,
-            expected=one.name,
+            expected=claim_asked.name,
             evidence=case.parameter(case.attempt.request, "claims"),
         )
 

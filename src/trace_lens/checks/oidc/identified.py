@@ -32,19 +32,20 @@ def one_subject(case: OidcCase) -> Answer:
     subject = case.subject
     if subject is None:
         return
-    others = [one for one in case.attempt.messages if one.kind in ("userinfo", "id-token", "introspection")]
-    for one in others:
-        value = one.get("sub")
-        if one is case.judged or value is None or value == subject.value or one.named == "id_token_hint":
+    others = [message for message in case.attempt.messages if message.kind in ("userinfo", "id-token", "introspection")]
+    for other in others:
+        value = other.get("sub")
+        if other is case.judged or value is None or value == subject.value or other.named == "id_token_hint":
             continue
         yield finding(
             "subject-differs",
-            f"The {one.kind.replace('-', ' ')} speaks of {value}, the token of {subject.value}: its claims must not be "
+            f"The {other.kind.replace('-', ' ')} speaks of {value}, the token of {subject.value}: "
+            "its claims must not be "
             "used.",
             expected=subject.value,
             actual=value,
             evidence=[
-                *case.shown(one, "sub", values_of(value), "payload /sub" if one.token else "/sub"),
+                *case.shown(other, "sub", values_of(value), "payload /sub" if other.token else "/sub"),
                 *subject.shown("sub"),
             ],
         )

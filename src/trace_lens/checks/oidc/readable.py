@@ -16,25 +16,25 @@ _WORDS = {"jwt": "token", "jwe": "encrypted token", "id-token": "ID token"}
 _AGAIN = "Capture the message again, whole and unchanged. If it is the same again, the other side sends it so."
 
 
-def _whole(one: OidcMessage) -> list[Evidence]:
-    return [Evidence("the message", f"{len(one.found.data):,} bytes", one.source, one.place)]
+def _whole(message: OidcMessage) -> list[Evidence]:
+    return [Evidence("the message", f"{len(message.found.data):,} bytes", message.source, message.place)]
 
 
 @check("capture-truncated", "malformed-message", requires=Need.NOTHING)
 def damage(case: OidcCase) -> Answer:
     """Can every message be read?"""
     main = case.attempt.main
-    for one in case.attempt.messages:
-        if one.damage is None:
+    for message in case.attempt.messages:
+        if message.damage is None:
             continue
-        code, reason = one.damage
+        code, reason = message.damage
         yield finding(
             code,
-            f"The {_WORDS.get(one.kind) or one.kind.replace('-', ' ')} cannot be read: {reason}.",
-            severity=Severity.BREAK if one is main else Severity.RISK,
+            f"The {_WORDS.get(message.kind) or message.kind.replace('-', ' ')} cannot be read: {reason}.",
+            severity=Severity.BREAK if message is main else Severity.RISK,
             side=Side.USER,
             remedy=_AGAIN,
-            evidence=_whole(one),
+            evidence=_whole(message),
         )
 
 
@@ -59,12 +59,14 @@ def whole_signature(case: OidcCase) -> Answer:
 @check("repaired-encoding", requires=Need.NOTHING)
 def repairs(case: OidcCase) -> Answer:
     """Did it decode as it stood?"""
-    for one in case.attempt.messages:
-        if one.found.repairs:
+    for message in case.attempt.messages:
+        if message.found.repairs:
             yield finding(
                 "repaired-encoding",
-                f"It decoded only after a repair: {', '.join(one.found.repairs)}.",
-                evidence=[Evidence("layers", " → ".join(one.found.layers) or "none", one.source, one.place)],
+                f"It decoded only after a repair: {', '.join(message.found.repairs)}.",
+                evidence=[
+                    Evidence("layers", " → ".join(message.found.layers) or "none", message.source, message.place)
+                ],
             )
             return
 
@@ -131,16 +133,16 @@ def odd_json(case: OidcCase) -> Answer:
 @check("malformed-message", requires=Need.MESSAGE)
 def parameters_once(case: OidcCase) -> Answer:
     """Does no parameter stand twice (RFC 6749 §3.1)?"""
-    for one in case.attempt.messages:
-        for name in one.parameters.twice if one.parameters else ():
-            side = Side.PROVIDER if one.kind == "authorization-response" else Side.APPLICATION
+    for message in case.attempt.messages:
+        for name in message.parameters.twice if message.parameters else ():
+            side = Side.PROVIDER if message.kind == "authorization-response" else Side.APPLICATION
             yield finding(
                 "malformed-message",
-                f"The parameter {name} appears more than once in the {one.kind.replace('-', ' ')}.",
+                f"The parameter {name} appears more than once in the {message.kind.replace('-', ' ')}.",
                 severity=Severity.RISK,
                 side=side,
                 actual=name,
-                evidence=case.parameter(one, name),
+                evidence=case.parameter(message, name),
             )
 
 

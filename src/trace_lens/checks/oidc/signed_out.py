@@ -23,23 +23,23 @@ _UNMATCHED = "sign-out-unmatched"
 
 
 def _tokens(case: OidcCase) -> Iterator[tuple[OidcMessage, Token]]:
-    for one in case.attempt.sign_outs:
-        if one.token:
-            yield one, one.token
+    for message in case.attempt.sign_outs:
+        if message.token:
+            yield message, message.token
 
 
 def _severity(case: OidcCase) -> Severity:
     return Severity.RISK if case.attempt.kind == "answer" else Severity.BREAK
 
 
-def _of(case: OidcCase, one: OidcMessage, token: Token, name: str) -> list[Evidence]:
-    return case.shown(one, name, values_of(token.claims.get(name, "not there")), f"payload /{name}")
+def _of(case: OidcCase, message: OidcMessage, token: Token, name: str) -> list[Evidence]:
+    return case.shown(message, name, values_of(token.claims.get(name, "not there")), f"payload /{name}")
 
 
 @check("malformed-message", requires=Need.SIGN_OUT)
 def form(case: OidcCase) -> Answer:
     """Does a logout token hold what it must, and nothing that it must not (Back-Channel Logout 1.0 §2.4)?"""
-    for one, token in _tokens(case):
+    for message, token in _tokens(case):
         claims = token.claims
         wrong = [f"it lacks {name}" for name in ("iss", "aud", "iat", "exp", "jti") if name not in claims]
         if "sub" not in claims and "sid" not in claims:
@@ -55,16 +55,16 @@ def form(case: OidcCase) -> Answer:
                 f"The logout token has the wrong form: {'; '.join(wrong)}.",
                 severity=_severity(case),
                 side=Side.PROVIDER,
-                evidence=_of(case, one, token, "events"),
+                evidence=_of(case, message, token, "events"),
             )
 
 
 @check("algorithm-none", "signature-value-invalid", requires=Need.SIGN_OUT)
 def signed(case: OidcCase) -> Answer:
     """Is the logout token signed by the provider's key (Back-Channel Logout 1.0 §2.6)?"""
-    for one, token in _tokens(case):
+    for message, token in _tokens(case):
         jws = token.jws
-        header = case.shown(one, "alg", (jws.algorithm,), "header /alg")
+        header = case.shown(message, "alg", (jws.algorithm,), "header /alg")
         if jws.algorithm.strip().casefold() == "none":
             yield finding(
                 "algorithm-none",
@@ -85,7 +85,7 @@ def signed(case: OidcCase) -> Answer:
                 "No key of the provider verifies the logout token" + (f"; {fits}." if fits else "."),
                 severity=_severity(case),
                 side=Side.PROVIDER,
-                evidence=[*header, *case.shown(one, "kid", (jws.key_id or "not there",), "header /kid")],
+                evidence=[*header, *case.shown(message, "kid", (jws.key_id or "not there",), "header /kid")],
             )
 
 
@@ -93,8 +93,8 @@ def signed(case: OidcCase) -> Answer:
 def from_provider(case: OidcCase) -> Answer:
     """Is the sign-out from the provider that the application trusts?"""
     expected = case.expected_issuer
-    for one in case.attempt.sign_outs:
-        came = one.get("iss")
+    for message in case.attempt.sign_outs:
+        came = message.get("iss")
         severity = differs(expected, came) if expected and came else None
         if severity and expected and came:
             yield finding(
@@ -103,7 +103,7 @@ def from_provider(case: OidcCase) -> Answer:
                 severity=Severity.RISK if case.attempt.kind == "answer" else severity,
                 expected=expected,
                 actual=came,
-                evidence=case.shown(one, "iss", (came,), "payload /iss" if one.token else "parameter iss"),
+                evidence=case.shown(message, "iss", (came,), "payload /iss" if message.token else "parameter iss"),
             )
 
 
@@ -111,7 +111,7 @@ def from_provider(case: OidcCase) -> Answer:
 def for_client(case: OidcCase) -> Answer:
     """Is the logout token made out to this client?"""
     expected = case.client_id
-    for one, token in _tokens(case):
+    for message, token in _tokens(case):
         if expected and token.audience and expected not in token.audience:
             yield finding(
                 "audience-mismatch",
@@ -120,14 +120,14 @@ def for_client(case: OidcCase) -> Answer:
                 expected=expected,
                 actual=token.audience[0],
                 value_to_set=expected,
-                evidence=_of(case, one, token, "aud"),
+                evidence=_of(case, message, token, "aud"),
             )
 
 
 @check("expired", requires=Need.SIGN_OUT)
 def in_time(case: OidcCase) -> Answer:
     """Was the logout token still good?"""
-    for one, token in _tokens(case):
+    for message, token in _tokens(case):
         end = token.at("exp")
         if case.at and end and case.at >= end + case.skew:
             yield finding(
@@ -136,7 +136,7 @@ def in_time(case: OidcCase) -> Answer:
                 severity=_severity(case),
                 expected=f"before {show_moment(end)}",
                 actual=show_moment(case.at),
-                evidence=_of(case, one, token, "exp"),
+                evidence=_of(case, message, token, "exp"),
                 compared=False,
             )
 
@@ -148,8 +148,8 @@ def session_known(case: OidcCase) -> Answer:
     if token is None or case.attempt.kind == "sign-out":
         yield Unchecked(_UNMATCHED, "the sign-in that it ends is not in this capture")
         return
-    for one in case.attempt.sign_outs:
-        sid, sub = one.get("sid"), one.get("sub")
+    for message in case.attempt.sign_outs:
+        sid, sub = message.get("sid"), message.get("sub")
         for name, named in (("sid", sid), ("sub", sub)):
             known = token.text(name)
             if named is None or named == known:
@@ -161,7 +161,7 @@ def session_known(case: OidcCase) -> Answer:
                 expected=known,
                 actual=named,
                 evidence=[
-                    *case.shown(one, name, (named,), f"payload /{name}" if one.token else f"parameter {name}"),
+                    *case.shown(message, name, (named,), f"payload /{name}" if message.token else f"parameter {name}"),
                     *(case.of_token(name, name) if known else ()),
                 ],
             )
@@ -171,8 +171,8 @@ def session_known(case: OidcCase) -> Answer:
 @check(_UNMATCHED, requires=Need.SIGN_OUT)
 def front_channel(case: OidcCase) -> Answer:
     """Does a sign-out through the browser name its session, or carry the ID token as a hint?"""
-    for one in case.attempt.of("logout-request"):
-        given = one.parameters
+    for message in case.attempt.of("logout-request"):
+        given = message.parameters
         if given is None:
             continue
         by_application = bool(given.get("post_logout_redirect_uri") or given.get("id_token_hint"))
@@ -187,7 +187,7 @@ def front_channel(case: OidcCase) -> Answer:
                 "client, so the provider cannot know whose session it is and need not come back.",
                 side=Side.APPLICATION,
                 expected="id_token_hint",
-                evidence=case.parameter(one, "post_logout_redirect_uri"),
+                evidence=case.parameter(message, "post_logout_redirect_uri"),
             )
 
 

@@ -36,9 +36,9 @@ class Verdict(NamedTuple):
 def judge(jws: Jws, provider: Provider | None, workspace: Workspace) -> Verdict:
     """The verdict over a token's signature. Raises SettingsError where a key set on record cannot be read."""
     held = published(provider, workspace) if provider else ()
-    keys = tuple(one for one in held if one.key.for_signing)
-    broken = tuple(one for one in held if one.key.problem)
-    named = tuple(one for one in keys if jws.key_id is not None and jws.key_id in (one.key.id, thumbprint(one.key)))
+    keys = tuple(key for key in held if key.key.for_signing)
+    broken = tuple(key for key in held if key.key.problem)
+    named = tuple(key for key in keys if jws.key_id is not None and jws.key_id in (key.key.id, thumbprint(key.key)))
     known = elsewhere(workspace, provider)
     if not SIGNATURES.get(jws.algorithm) or SIGNATURES[jws.algorithm].symmetric:
         return Verdict(NONE, None, named, keys, broken)
@@ -50,10 +50,10 @@ def judge(jws: Jws, provider: Provider | None, workspace: Workspace) -> Verdict:
 
 
 def _fitting(jws: Jws, keys: Iterable[TokenKey]) -> TokenKey | None:
-    for one in keys:
-        public = one.key.public
+    for key in keys:
+        public = key.key.public
         if public is not None and verifies(jws.algorithm, public, jws.signature, jws.signing_input):
-            return one
+            return key
     return None
 
 
@@ -89,8 +89,8 @@ def signature_length(jws: Jws, verdict: Verdict) -> int:
     if jws.algorithm in _FIXED:
         return _FIXED[jws.algorithm]
     row = SIGNATURES.get(jws.algorithm)
-    meant = [one for one in verdict.named or verdict.keys if suits(jws, one.key)]
-    sizes = {(int(getattr(one.key.public, "key_size", 0)) + 7) // 8 for one in meant}
+    meant = [key for key in verdict.named or verdict.keys if suits(jws, key.key)]
+    sizes = {(int(getattr(key.key.public, "key_size", 0)) + 7) // 8 for key in meant}
     if row is None or row.symmetric:
         return 0
     return min(sizes) if sizes else -(-len(jws.signature) // 128) * 128

@@ -55,7 +55,7 @@ def return_address(case: SamlCase) -> Answer:
         return
     registered = case.app.settings.provider_setup.acs_url
     role = case.app.role
-    indexed = {one.number: one.location for one in (role.endpoints if role else ()) if one.is_acs}
+    indexed = {endpoint.number: endpoint.location for endpoint in (role.endpoints if role else ()) if endpoint.is_acs}
     asked = request.acs_url
     if asked is None and request.acs_index is not None:
         if not indexed:
@@ -226,8 +226,8 @@ def scoping(case: SamlCase) -> Answer:
     if wanted is None or case.assertion is None or case.issuer is None:
         return
     statements = case.assertion.authn_statements
-    authorities = {one.value for statement in statements for one in statement.authenticating_authorities}
-    named = {one.value for one in wanted.providers}
+    authorities = {authority.value for statement in statements for authority in statement.authenticating_authorities}
+    named = {provider.value for provider in wanted.providers}
     if named and not named & {case.issuer.value, *authorities}:
         yield finding(
             "issuer-mismatch",
@@ -332,7 +332,7 @@ def strong_enough(case: SamlCase) -> Answer:
     if wanted is None or not statements:
         return
     actual = statements[0].context_class
-    listed = ", ".join(short(one.value) for one in wanted.classes) or "a declaration"
+    listed = ", ".join(short(value.value) for value in wanted.classes) or "a declaration"
     if actual is None:
         holds: bool | None = False
     else:
@@ -349,11 +349,11 @@ def strong_enough(case: SamlCase) -> Answer:
             f"The request demands an authentication of {_WORDS.get(wanted.comparison, wanted.comparison)} {listed}; "
             f"the answer says {given}.",
             side=Side.PROVIDER,
-            expected=", ".join(one.value for one in wanted.classes),
+            expected=", ".join(value.value for value in wanted.classes),
             actual=actual.value if actual else None,
             value_to_set=wanted.classes[0].value if wanted.classes else None,
             evidence=[
-                *(item for one in wanted.classes for item in case.asked("AuthnContextClassRef asked for", one)),
+                *(item for value in wanted.classes for item in case.asked("AuthnContextClassRef asked for", value)),
                 *case.shown("AuthnContextClassRef", actual),
             ],
             compared=False,
@@ -365,7 +365,7 @@ _WORDS = {"exact": "exactly", "minimum": "at least", "maximum": "at most", "bett
 
 def _satisfies(wanted: RequestedAuthnContext, actual: str) -> bool | None:
     """Whether a class is as demanded; None where nothing orders the classes named."""
-    classes = [one.value for one in wanted.classes]
+    classes = [value.value for value in wanted.classes]
     if not classes:
         return None
     if actual in classes and wanted.comparison in ("exact", "minimum", "maximum"):
@@ -374,9 +374,9 @@ def _satisfies(wanted: RequestedAuthnContext, actual: str) -> bool | None:
         return False
     if actual in classes and len(classes) == 1:
         return False
-    if actual not in _STRENGTH or any(one not in _STRENGTH for one in classes):
+    if actual not in _STRENGTH or any(text not in _STRENGTH for text in classes):
         return None
-    ranks = [_STRENGTH[one] for one in classes]
+    ranks = [_STRENGTH[text] for text in classes]
     match wanted.comparison:
         case "minimum":
             return _STRENGTH[actual] >= min(ranks)

@@ -262,21 +262,21 @@ def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
     first = elements[0]
     name = etree.QName(first).localname
     more = f", and {len(elements) - 1} more" if len(elements) > 1 else ""
-    good = [one for one in case.signed.verdicts if one.standing == "trusted" and one.good]
+    good = [verdict for verdict in case.signed.verdicts if verdict.standing == "trusted" and verdict.good]
     return finding(
         "signature-wrapping",
         f"A trusted signature is good, but {'an' if name[0] in 'AE' else 'a'} {name} at {where(first)}{more} lies "
         "outside what it covers. Nobody signed that part; an application that reads it can be deceived.",
         evidence=[
-            *(_at_signature(case, one) for one in good[:1]),
+            *(_at_signature(case, verdict) for verdict in good[:1]),
             *(
                 Evidence(
-                    f"not covered: {etree.QName(one).localname}",
-                    _id_of(one),
+                    f"not covered: {etree.QName(element).localname}",
+                    _id_of(element),
                     case.attempt.source,
-                    case.attempt.place + where(one),
+                    case.attempt.place + where(element),
                 )
-                for one in elements[:4]
+                for element in elements[:4]
             ),
         ],
     )

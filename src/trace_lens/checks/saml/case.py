@@ -65,7 +65,7 @@ class SamlCase(Case):
     def openings(self) -> tuple[Opening, ...]:
         """The encrypted assertions of the response, opened as far as the application's key opens them."""
         encrypted = self.response.encrypted_assertions if self.response else ()
-        return tuple(open_one(one, self.app, self.workspace) for one in encrypted)
+        return tuple(open_one(sealed, self.app, self.workspace) for sealed in encrypted)
 
     @cached_property
     def assertions(self) -> tuple[Assertion, ...]:
@@ -119,12 +119,20 @@ class SamlCase(Case):
         One that holds is enough (SAML 2.0 Profiles §4.1.4.3).
         """
         subject = self.assertion.subject if self.assertion else None
-        found = [one for one in subject.confirmations if one.method and one.method.value == BEARER] if subject else []
+        found = (
+            [
+                confirmation
+                for confirmation in subject.confirmations
+                if confirmation.method and confirmation.method.value == BEARER
+            ]
+            if subject
+            else []
+        )
         return min(found, key=self._against, default=None)
 
-    def _against(self, one: SubjectConfirmation) -> int:
+    def _against(self, confirmation: SubjectConfirmation) -> int:
         """How much speaks against a confirmation: its form, its recipient, its window, the request that it answers."""
-        data = one.data
+        data = confirmation.data
         if data is None:
             return 9
         acs = self.app.acs_urls if self.app else ()
@@ -152,7 +160,7 @@ class SamlCase(Case):
     def attribute_openings(self) -> tuple[Opening, ...]:
         """The encrypted attributes, opened as far as that goes."""
         encrypted = self.assertion.encrypted_attributes if self.assertion else ()
-        return tuple(open_one(one, self.app, self.workspace) for one in encrypted)
+        return tuple(open_one(sealed, self.app, self.workspace) for sealed in encrypted)
 
     @cached_property
     def name_id(self) -> NameID | None:
@@ -198,13 +206,13 @@ class SamlCase(Case):
         found = [self.response.in_response_to] if self.response else []
         if self.bearer and self.bearer.data:
             found.append(self.bearer.data.in_response_to)
-        return tuple(one for one in found if one is not None)
+        return tuple(value for value in found if value is not None)
 
     @cached_property
     def attributes(self) -> dict[str, list[Attribute]]:
         """The judged assertion's attributes by name; a name may stand more than once."""
         found: dict[str, list[Attribute]] = {}
-        opened = [read_attribute(one.root) for one in self.attribute_openings if one.root is not None]
+        opened = [read_attribute(opening.root) for opening in self.attribute_openings if opening.root is not None]
         for attribute in (*(self.assertion.attributes if self.assertion else ()), *opened):
             found.setdefault(self._name_of(attribute), []).append(attribute)
         return found
@@ -214,7 +222,7 @@ class SamlCase(Case):
         if not self.is_saml_11 or self.app is None or attribute.friendly_name is None:
             return attribute.name
         settings = self.app.settings
-        read = {settings.account.source, *(name for one in settings.claims for name in (one.name, *one.also_as))}
+        read = {settings.account.source, *(name for claim in settings.claims for name in (claim.name, *claim.also_as))}
         return attribute.friendly_name if attribute.friendly_name in read else attribute.name
 
     @property
@@ -261,7 +269,7 @@ class SamlCase(Case):
 
     def also_called(self, name: str) -> tuple[str, ...]:
         """The friendly names of an attribute."""
-        return tuple(one.friendly_name for one in self.attributes.get(name, ()) if one.friendly_name)
+        return tuple(attribute.friendly_name for attribute in self.attributes.get(name, ()) if attribute.friendly_name)
 
     @property
     def most_groups(self) -> int | None:
@@ -271,8 +279,8 @@ class SamlCase(Case):
     @property
     def made_at(self) -> list[datetime]:
         """When assertion and response were issued."""
-        told = [one.issue_instant for one in (self.assertion, self.response) if one]
-        return [one.moment for one in told if one and one.moment]
+        told = [response.issue_instant for response in (self.assertion, self.response) if response]
+        return [instant.moment for instant in told if instant and instant.moment]
 
     def lacks(self, need: Need) -> str | None:
         """Why a question that needs the message, its assertion or a signature cannot be asked; None where it can."""

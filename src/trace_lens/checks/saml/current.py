@@ -134,7 +134,7 @@ def session(case: SamlCase) -> Answer:
 def window_has_length(case: SamlCase) -> Answer:
     """Does every window end after it begins?"""
     for window in windows(case):
-        start, end = (one.moment if one else None for one in (window.start, window.end))
+        start, end = (instant.moment if instant else None for instant in (window.start, window.end))
         if start and end and end <= start:
             yield finding(
                 "window-empty",

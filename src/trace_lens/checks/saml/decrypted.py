@@ -74,16 +74,16 @@ def _certified(workspace: Workspace, prints: tuple[str, ...]) -> str | None:
             certificate = certificate_or_none(key.certificate.der)
             if certificate and str(certificate.sha256) in prints:
                 return f"{app.settings.application.metadata}, the metadata of {app.name}"
-    for one in trust.everything(workspace):
-        if one.certificate and str(one.certificate.sha256) in prints:
-            return one.file
+    for label in trust.everything(workspace):
+        if label.certificate and str(label.certificate.sha256) in prints:
+            return label.file
     return None
 
 
 def assertions_of(openings: tuple[Opening, ...]) -> tuple[Assertion, ...]:
     """The assertions that were inside."""
     return tuple(
-        read_assertion(one.root)
-        for one in openings
-        if one.root is not None and etree.QName(one.root).localname == "Assertion"
+        read_assertion(opening.root)
+        for opening in openings
+        if opening.root is not None and etree.QName(opening.root).localname == "Assertion"
     )

@@ -27,7 +27,15 @@ _LOOPBACK = ("localhost", "::1")
 def bearers(case: SamlCase) -> list[SubjectConfirmation]:
     """Every bearer confirmation of the judged assertion."""
     subject = case.assertion.subject if case.assertion else None
-    return [one for one in subject.confirmations if one.method and one.method.value == BEARER] if subject else []
+    return (
+        [
+            confirmation
+            for confirmation in subject.confirmations
+            if confirmation.method and confirmation.method.value == BEARER
+        ]
+        if subject
+        else []
+    )
 
 
 @check("destination-mismatch", requires=Need.MESSAGE)
@@ -143,9 +151,9 @@ def request_answered(case: SamlCase) -> Answer:
     if sent and case.attempt.answer and not case.attempt.damage and not case.is_ws_federation:
         yield from _answers(case, sent, ids)
         return
-    if len({one.value for one in ids}) > 1:
+    if len({value.value for value in ids}) > 1:
         first = ids[0]
-        other = next(one for one in ids if one.value != first.value)
+        other = next(value for value in ids if value.value != first.value)
         yield finding(
             "response-to-unknown-request",
             "The response and its subject confirmation answer two different requests.",
@@ -162,7 +170,7 @@ def request_answered(case: SamlCase) -> Answer:
 
 def _answers(case: SamlCase, sent: Text, ids: tuple[Text, ...]) -> Answer:
     """The request is at hand: the answer has to name it, and nothing else."""
-    other = next((one for one in ids if one.value != sent.value), None)
+    other = next((value for value in ids if value.value != sent.value), None)
     if other:
         yield finding(
             "response-to-unknown-request",
@@ -224,7 +232,9 @@ def confirmation(case: SamlCase) -> Answer:
     reason = _wrong_with(case.bearer) if case.bearer else None
     if case.bearer and reason is None:
         return
-    methods = ", ".join(one.method.value if one.method else "none given" for one in subject.confirmations)
+    methods = ", ".join(
+        confirmation.method.value if confirmation.method else "none given" for confirmation in subject.confirmations
+    )
     reason = reason or f"there is no bearer confirmation (found: {methods or 'none'})"
     shown = case.bearer.method if case.bearer else None
     yield finding(

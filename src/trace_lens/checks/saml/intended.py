@@ -16,9 +16,9 @@ def issuer(case: SamlCase) -> Answer:
     """Is the issuer the provider's entity ID, to the letter?"""
     assertion = case.assertion
     issuers: list[NameID] = [
-        one
-        for one in ((assertion.issuer if assertion else None), (case.response.issuer if case.response else None))
-        if one
+        name_id
+        for name_id in ((assertion.issuer if assertion else None), (case.response.issuer if case.response else None))
+        if name_id
     ]
     if not issuers:
         yield Unchecked("issuer-mismatch", "the message names no issuer", decides=True)
@@ -32,21 +32,21 @@ def issuer(case: SamlCase) -> Answer:
     if expected is None:
         yield Unchecked("issuer-mismatch", f"no entity ID of the provider is on record for {case.app.id}", decides=True)
         return
-    for one in issuers:
-        severity = differs(expected, one.value)
+    for issuer in issuers:
+        severity = differs(expected, issuer.value)
         if severity is None:
             continue
-        side, detail, value, remedy = _whose_move(case, one.value, expected, of_provider)
+        side, detail, value, remedy = _whose_move(case, issuer.value, expected, of_provider)
         yield finding(
             "issuer-mismatch",
             detail,
             severity=severity,
             side=side,
             expected=expected,
-            actual=one.value,
+            actual=issuer.value,
             value_to_set=value,
             remedy=remedy,
-            evidence=[*case.shown("Issuer", one), _on_record(case, expected, set_in_app)],
+            evidence=[*case.shown("Issuer", issuer), _on_record(case, expected, set_in_app)],
         )
         return
 
@@ -102,7 +102,7 @@ def audience(case: SamlCase) -> Answer:
     if case.supposed.get("provider_setup.audience") == expected:
         return
     for restriction in restrictions:
-        values = {one.value: one for one in restriction}
+        values = {value.value: value for value in restriction}
         if expected in values:
             continue
         actual = closest(expected, values) if values else ""
@@ -129,7 +129,7 @@ def audience(case: SamlCase) -> Answer:
 def audience_shared(case: SamlCase) -> Answer:
     """Is the audience that of one application only?"""
     conditions = case.assertion.conditions if case.assertion else None
-    audiences = {one.value for one in conditions.audiences} if conditions else set()
+    audiences = {audience.value for audience in conditions.audiences} if conditions else set()
     holders = [app for app in case.workspace.apps.values() if app.entity_id and app.entity_id in audiences]
     for shared in {app.entity_id for app in holders}:
         names = [app.name for app in holders if app.entity_id == shared]

@@ -167,9 +167,9 @@ def _instants(case: SamlCase) -> list[tuple[str, Instant]]:
 )
 def encryption(case: SamlCase) -> Answer:
     """Is something encrypted, and can it be opened?"""
-    closed = [("assertion", one) for one in case.openings]
+    closed = [("assertion", opening) for opening in case.openings]
     closed += [("name", case.name_opening)] if case.name_opening else []
-    closed += [("attribute", one) for one in case.attribute_openings]
+    closed += [("attribute", opening) for opening in case.attribute_openings]
     for what, opening in closed:
         if opening.code is None:
             continue
@@ -197,7 +197,7 @@ def _own_certificate(case: SamlCase) -> str | None:
     """The fingerprint of the certificate that the application's metadata tells others to encrypt to."""
     role = case.app.role if case.app else None
     own = (certificate_or_none(key.certificate.der) for key in (role.encryption_keys if role else ()))
-    return next((str(one.sha256) for one in own if one), None)
+    return next((str(certificate.sha256) for certificate in own if certificate), None)
 
 
 @check("weak-encryption", requires=Need.MESSAGE)

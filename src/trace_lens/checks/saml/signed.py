@@ -137,10 +137,14 @@ def look_at_signatures(
         return Signed()
     judge = _Judge(keys)
     documents = [(root, message.found.data)]
-    documents += [(one.root, one.data) for one in openings if one.root is not None]
-    further = [(one, b"") for one in _repeated(message)]
-    verdicts = tuple(judge.verdict(one, data) for document, data in documents for one in signatures_in(document))
-    beyond = tuple(judge.verdict(one, data) for document, data in further for one in signatures_in(document))
+    documents += [(opening.root, opening.data) for opening in openings if opening.root is not None]
+    further = [(element, b"") for element in _repeated(message)]
+    verdicts = tuple(
+        judge.verdict(signature, data) for document, data in documents for signature in signatures_in(document)
+    )
+    beyond = tuple(
+        judge.verdict(signature, data) for document, data in further for signature in signatures_in(document)
+    )
     beside = message.detached
     if beside:
         verdicts = (*verdicts, judge.verdict(beside, b""))
@@ -178,25 +182,25 @@ def _choose(
     of_response: Verdict | None,
 ) -> tuple[Assertion | None, Verdict | None]:
     """The assertion to judge, and the signature that was wrapped around something else, if one was."""
-    normal = next((one for one in children if one.authn_statements), children[0] if children else None)
+    normal = next((child for child in children if child.authn_statements), children[0] if children else None)
     if of_response and of_response.good:
         return normal, None
-    trusted = [one for one in verdicts if one.standing == "trusted" and one.good]
+    trusted = [verdict for verdict in verdicts if verdict.standing == "trusted" and verdict.good]
     covered = [
-        one
-        for one in children
-        if any(isinstance(v.signature, XMLSignature) and v.signature.covers(one.element) for v in trusted)
+        child
+        for child in children
+        if any(isinstance(v.signature, XMLSignature) and v.signature.covers(child.element) for v in trusted)
     ]
-    first = next((one for one in covered if one.authn_statements), None)
+    first = next((assertion for assertion in covered if assertion.authn_statements), None)
     if first is not None and first.element in own:
         return first, None
-    signed = [one for one in children if one.element in own and own[one.element].good]
-    judged = next((one for one in signed if one.authn_statements), signed[0] if signed else None)
+    signed = [child for child in children if child.element in own and own[child.element].good]
+    judged = next((assertion for assertion in signed if assertion.authn_statements), signed[0] if signed else None)
     if judged:
         before = children[: children.index(judged)]
-        shadowed = any(one.subject and one not in signed for one in before)
+        shadowed = any(assertion.subject and assertion not in signed for assertion in before)
         return judged, own[judged.element] if shadowed else None
-    in_place = {root, *(one.element for one in children)}
+    in_place = {root, *(child.element for child in children)}
     for verdict in verdicts:
         target = verdict.signature.signed
         if verdict.good and target is not None and target not in in_place:
@@ -224,29 +228,31 @@ def _uncovered(
 
     Not counted: the message's own root and what wraps it, and Advice inside signed octets, which is covered.
     """
-    good = [one for one in verdicts if one.standing == "trusted" and one.good]
+    good = [verdict for verdict in verdicts if verdict.standing == "trusted" and verdict.good]
     if not good:
         return (), False
-    if any(isinstance(one.signature, DetachedSignature) for one in good) and len(documents) == 1:
+    if any(isinstance(verdict.signature, DetachedSignature) for verdict in good) and len(documents) == 1:
         return (), False
-    opened = {one.encrypted.element: one.root for one in openings}
+    opened = {opening.encrypted.element: opening.root for opening in openings}
     found: list[etree._Element] = []
     sealed = False
 
     def covered(element: etree._Element) -> bool:
-        return any(isinstance(one.signature, XMLSignature) and one.signature.covers(element) for one in good)
+        return any(
+            isinstance(verdict.signature, XMLSignature) and verdict.signature.covers(element) for verdict in good
+        )
 
-    for element in (each for document in documents for each in document.iter(*_COUNTED)):
+    for element in (element for document in documents for element in document.iter(*_COUNTED)):
         if element is main or covered(element):
             continue
         if element in opened:
             inside = opened[element]
             if inside is None:
                 sealed = True
-            elif not any(covered(one) for one in inside.iter(*_COUNTED)):
+            elif not any(covered(element) for element in inside.iter(*_COUNTED)):
                 found.append(element)
             else:
-                found += [one for one in inside.iter(*_COUNTED) if not covered(one)]
+                found += [element for element in inside.iter(*_COUNTED) if not covered(element)]
         else:
             found.append(element)
     return tuple(found), sealed
@@ -288,7 +294,11 @@ def judge_message(message: Message, keys: KeysOnRecord) -> tuple[Verdict, ...]:
     if message.root is None or element is None:
         return ()
     judge = _Judge(keys)
-    found = [judge.verdict(one, message.found.data) for one in signatures_in(message.root) if one.holder is element]
+    found = [
+        judge.verdict(signature, message.found.data)
+        for signature in signatures_in(message.root)
+        if signature.holder is element
+    ]
     beside = message.detached
     return (*found, judge.verdict(beside, b"")) if beside else tuple(found)
 

@@ -29,9 +29,9 @@ _UNMATCHED = "sign-out-unmatched"
 
 
 def _messages(case: SamlCase) -> Iterator[tuple[Message, LogoutRequest | LogoutResponse]]:
-    for one in case.attempt.sign_out:
-        if isinstance(one.content, LogoutRequest | LogoutResponse):
-            yield one, one.content
+    for message in case.attempt.sign_out:
+        if isinstance(message.content, LogoutRequest | LogoutResponse):
+            yield message, message.content
 
 
 def _severity(case: SamlCase, alone: Severity = Severity.BREAK) -> Severity:
@@ -93,7 +93,7 @@ def addressed(case: SamlCase) -> Answer:
 def answers_request(case: SamlCase) -> Answer:
     """Does a logout response name the logout request that was sent?"""
     sent = [content for _, content in _messages(case) if isinstance(content, LogoutRequest)]
-    ids = {one.id.value for one in sent if one.id}
+    ids = {request.id.value for request in sent if request.id}
     for message, content in _messages(case):
         if not isinstance(content, LogoutResponse) or not sent or not content.in_response_to:
             continue
@@ -239,8 +239,8 @@ def _names_session(case: SamlCase, message: Message, content: LogoutRequest) -> 
             actual=actual,
             evidence=[*case.shown("NameID", name, message), *case.shown("NameID of the sign-in", case.name_id)],
         )
-    opened = {one.session_index.value for one in case.assertion.authn_statements if one.session_index}
-    stray = next((one for one in content.session_indexes if one.value not in opened), None)
+    opened = {statement.session_index.value for statement in case.assertion.authn_statements if statement.session_index}
+    stray = next((index for index in content.session_indexes if index.value not in opened), None)
     if stray and opened:
         yield finding(
             _UNMATCHED,
@@ -263,8 +263,8 @@ def _name_of(case: SamlCase, content: LogoutRequest) -> NameID | None:
 def _same_name(left: NameID, right: NameID) -> bool:
     """Whether two names are one: value, format and qualifiers agree, a missing one counting as any (Core §3.7.3.2)."""
 
-    def agree(one: str | None, other: str | None) -> bool:
-        return one is None or other is None or one == other
+    def agree(text: str | None, other: str | None) -> bool:
+        return text is None or other is None or text == other
 
     return (
         left.value == right.value
@@ -277,7 +277,7 @@ def _same_name(left: NameID, right: NameID) -> bool:
 def _answered(
     case: SamlCase, message: Message, content: LogoutRequest, others: list[LogoutRequest | LogoutResponse]
 ) -> Answer:
-    answers = [one for one in others if isinstance(one, LogoutResponse)]
+    answers = [other for other in others if isinstance(other, LogoutResponse)]
     if answers:
         return
     if case.attempt.answer is None and len(others) == 1:
@@ -298,8 +298,8 @@ def _status(case: SamlCase, message: Message, content: LogoutResponse) -> Answer
     if codes and codes[0].value == SUCCESS and len(codes) == 1:
         return
     words = "; ".join(
-        f"{short(one.value)}: {meaning.meaning}" if (meaning := meaning_of(one.value)) else short(one.value)
-        for one in codes
+        f"{short(code.value)}: {meaning.meaning}" if (meaning := meaning_of(code.value)) else short(code.value)
+        for code in codes
     )
     said = content.status.message.value.strip() if content.status and content.status.message else ""
     yield finding(

@@ -31,15 +31,15 @@ def refused_by_browser(case: Case) -> Answer:
         refused = _refused(hop.exchange)
         if refused:
             words, value = refused
-            one = hop.exchange
+            exchange = hop.exchange
             yield finding(
                 "blocked-by-browser",
                 words,
                 severity=Severity.RISK if _begun_anew(way, hop) else Severity.BREAK,
-                side=SIDES.get(parties(case).side_of(one), Side.NETWORK),
-                actual=one.problem,
+                side=SIDES.get(parties(case).side_of(exchange), Side.NETWORK),
+                actual=exchange.problem,
                 value_to_set=value,
-                evidence=[at_hop(case, "refused", one.problem or "", one)],
+                evidence=[at_hop(case, "refused", exchange.problem or "", exchange)],
                 compared=False,
             )
             return
@@ -56,27 +56,32 @@ def _begun_anew(way: Way, hop: Hop) -> bool:
     return any(set(later.kinds) & set(REQUESTS) and later.exchange.kind != CALL for later in way.after(hop))
 
 
-def _refused(one: Exchange) -> tuple[str, str | None] | None:
+def _refused(exchange: Exchange) -> tuple[str, str | None] | None:
     """What a browser refused, in words, and what the far side would have to say; None where it refused nothing."""
-    if one.parts.scheme.lower() not in ("http", "https"):
+    if exchange.parts.scheme.lower() not in ("http", "https"):
         return None
-    trouble = one.trouble
-    page = one.request("origin") or (origin_of(one.request("referer") or "") if one.request("referer") else None)
-    apart = page is not None and page != "null" and page != one.origin
-    if trouble is Trouble.CROSS_ORIGIN or (trouble is Trouble.FAILED and one.kind == CALL and apart):
-        allowed = one.response("access-control-allow-origin")
+    trouble = exchange.trouble
+    page = exchange.request("origin") or (
+        origin_of(exchange.request("referer") or "") if exchange.request("referer") else None
+    )
+    apart = page is not None and page != "null" and page != exchange.origin
+    if trouble is Trouble.CROSS_ORIGIN or (trouble is Trouble.FAILED and exchange.kind == CALL and apart):
+        allowed = exchange.response("access-control-allow-origin")
         said = f"it allows {allowed}" if allowed else "no Access-Control-Allow-Origin allows it"
         return (
-            f"The browser's cross-origin rules kept the answer of {one.host} from the page of "
-            f"{page or 'another origin'}: {said} ({one.problem}).",
+            f"The browser's cross-origin rules kept the answer of {exchange.host} from the page of "
+            f"{page or 'another origin'}: {said} ({exchange.problem}).",
             f"Access-Control-Allow-Origin: {page}" if page else None,
         )
     if trouble is Trouble.POLICY:
-        return f"A Content-Security-Policy forbade the request to {one.host} ({one.problem}).", None
+        return f"A Content-Security-Policy forbade the request to {exchange.host} ({exchange.problem}).", None
     if trouble is Trouble.MIXED:
-        return f"The browser holds back what a page of https asks of {one.host} over http ({one.problem}).", None
+        return (
+            f"The browser holds back what a page of https asks of {exchange.host} over http ({exchange.problem}).",
+            None,
+        )
     if trouble is Trouble.FRAME:
-        return f"{one.host} does not let its page be shown in a frame ({one.problem}).", None
+        return f"{exchange.host} does not let its page be shown in a frame ({exchange.problem}).", None
     return None
 
 
@@ -91,8 +96,12 @@ def _never_called(case: Case, way: Way) -> Iterator[Finding]:
     sources = _directive(policy, "connect-src")
     sources = _directive(policy, "default-src") if sources is None else sources
     theirs = origin_of(endpoint)
-    calls = [one for one in way.capture.exchanges if one.kind == CALL and one.origin == theirs and _by_page(one, page)]
-    redeemed = any(same_address(one.plain_url, endpoint) for one in calls)
+    calls = [
+        exchange
+        for exchange in way.capture.exchanges
+        if exchange.kind == CALL and exchange.origin == theirs and _by_page(exchange, page)
+    ]
+    redeemed = any(same_address(call.plain_url, endpoint) for call in calls)
     if sources is None or not calls or redeemed or _allows(sources, page, endpoint):
         return
     yield finding(
@@ -103,22 +112,22 @@ def _never_called(case: Case, way: Way) -> Iterator[Finding]:
         side=Side.APPLICATION,
         expected=theirs,
         actual=" ".join(sources),
-        value_to_set="connect-src " + " ".join([*(one for one in sources if one != "'none'"), theirs]),
+        value_to_set="connect-src " + " ".join([*(source for source in sources if source != "'none'"), theirs]),
         evidence=[at_hop(case, "connect-src", " ".join(sources), page, "response header Content-Security-Policy")],
         compared=False,
     )
 
 
-def _by_page(one: Exchange, page: Exchange) -> bool:
+def _by_page(exchange: Exchange, page: Exchange) -> bool:
     """Whether a script of a page's origin made a call."""
-    told = one.request("origin") or one.request("referer") or ""
+    told = exchange.request("origin") or exchange.request("referer") or ""
     return origin_of(told) == page.origin
 
 
 def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
     """A form that the page's own policy forbids, or that https may not post to http, and a page that bars frames."""
     page = hop.exchange
-    last_places = case.once("last places", lambda: {plain(one.exchange.url): at for at, one in enumerate(way.hops)})
+    last_places = case.once("last places", lambda: {plain(hop.exchange.url): at for at, hop in enumerate(way.hops)})
     policy = page.response("content-security-policy") or ""
     allowed = _directive(policy, "form-action")
     for form in forms_of(page):
@@ -173,8 +182,8 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
 
 
 def _directive(policy: str, name: str) -> list[str] | None:
-    for one in re.split(r"[;,]", policy):
-        words = one.split()
+    for part in re.split(r"[;,]", policy):
+        words = part.split()
         if words and words[0].lower() == name:
             return words[1:] or ["'none'"]
     return None
@@ -184,7 +193,7 @@ def _allows(sources: list[str], page: Exchange, target: str) -> bool:
     """Content Security Policy Level 3 §6.7.2.7: schemes, hosts, wildcards, paths, self."""
     parts = parts_of(target)
     host = (parts.hostname or "").lower()
-    for source in (one.strip().lower() for one in sources):
+    for source in (source.strip().lower() for source in sources):
         if source == "'self'":
             if origin_of(page.url) == origin_of(target):
                 return True

@@ -39,7 +39,9 @@ def clocks(case: Case) -> Answer:
     limit = max(case.skew.total_seconds() / 2, 2.0)
     if theirs is None or abs(ours - theirs) <= limit:
         if theirs is not None and min(abs(ours), abs(theirs)) > limits.DATES_AGREE_SECONDS:
-            yield _of_the_computer(case, ours, [one for side in (APPLICATION, PROVIDER) for _, one in seen[side][:1]])
+            yield _of_the_computer(
+                case, ours, [exchange for side in (APPLICATION, PROVIDER) for _, exchange in seen[side][:1]]
+            )
         return
     apart = ours - theirs
     ahead, behind = ("application", "provider") if apart > 0 else ("provider", "application")
@@ -53,9 +55,9 @@ def clocks(case: Case) -> Answer:
         expected=f"at most {show_duration(case.skew / 2)} apart",
         actual=f"{length} apart",
         evidence=[
-            at_hop(case, f"Date of the {side}", str(one.response("date")), one, "response header Date")
+            at_hop(case, f"Date of the {side}", str(exchange.response("date")), exchange, "response header Date")
             for side in (APPLICATION, PROVIDER)
-            for _, one in seen[side][:1]
+            for _, exchange in seen[side][:1]
         ],
         compared=False,
     )
@@ -76,7 +78,9 @@ def _of_the_computer(case: Case, ahead: float, answers: list[Exchange]) -> Findi
         expected="the time that both sides' servers tell",
         actual=f"{length} {'behind' if ahead > 0 else 'ahead'}",
         remedy="Set the clock of this computer by the network's time.",
-        evidence=[at_hop(case, "Date", str(one.response("date")), one, "response header Date") for one in answers],
+        evidence=[
+            at_hop(case, "Date", str(answer.response("date")), answer, "response header Date") for answer in answers
+        ],
         compared=False,
     )
 

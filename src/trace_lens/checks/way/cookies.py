@@ -44,10 +44,10 @@ class Lost(NamedTuple):
 def store_until(way: Way, until: Exchange) -> CookieStore:
     """The browser's cookies at the moment before an exchange."""
     store = CookieStore()
-    for one in way.capture.exchanges:
-        if one is until:
+    for exchange in way.capture.exchanges:
+        if exchange is until:
             break
-        store.receive(one)
+        store.receive(exchange)
     return store
 
 
@@ -88,8 +88,8 @@ def one_tab(case: Case) -> Answer:
         return
 
 
-def _set_by(one: Exchange) -> list[Cookie]:
-    made = [read_set_cookie(line, one) for line in one.set_cookies]
+def _set_by(exchange: Exchange) -> list[Cookie]:
+    made = [read_set_cookie(line, exchange) for line in exchange.set_cookies]
     return [cookie for cookie in made if isinstance(cookie, Cookie) and not is_cleared(cookie)]
 
 
@@ -103,16 +103,16 @@ def kept_from_frame(case: Case) -> tuple[Cookie, Kept | None, Exchange] | None:
     )
     if way is None or asked is None or not way.capture.tells_cookies:
         return None
-    one = asked.exchange
-    for cookie in store_until(way, one):
+    exchange = asked.exchange
+    for cookie in store_until(way, exchange):
         if (
-            cookie.set_by.host != one.host
-            or not _covers(cookie, one)
-            or cookie.name in one.cookies
+            cookie.set_by.host != exchange.host
+            or not _covers(cookie, exchange)
+            or cookie.name in exchange.cookies
             or not cookie.http_only
         ):
             continue
-        return cookie, kept_back(cookie, one, came_from(case, asked)), one
+        return cookie, kept_back(cookie, exchange, came_from(case, asked)), exchange
     return None
 
 
@@ -142,7 +142,11 @@ def cookies(case: Case) -> Answer:
         yield Unchecked("session-cookie-lost", "the capture begins after the browser had left the application")
         return
     lost, sent = _compare(case, way, back, left)
-    covering = [one for one in lost if isinstance(one.cookie, Cookie) and _covers(one.cookie, back.exchange)]
+    covering = [
+        lost_cookie
+        for lost_cookie in lost
+        if isinstance(lost_cookie.cookie, Cookie) and _covers(lost_cookie.cookie, back.exchange)
+    ]
     chosen = covering or (lost if not sent else [])
     if chosen:
         yield _finding(case, back, left, chosen, decisive=_keep_session(chosen) or not _hold_session(sent))
@@ -165,9 +169,9 @@ def _compare(case: Case, way: Way, back: Hop, left: list[Hop]) -> tuple[list[Los
             lost.append(Lost(cookie, reason, cookie.name in carried and reason is None))
     known = {*carried, *(cookie.name for cookie in store)}
     lost += [
-        Lost(one, Kept("Set-Cookie", f"browsers do not take it: {one.reason}", one.set_to))
-        for one in store.refused
-        if one.set_by.number in numbers and one.name not in known
+        Lost(refused, Kept("Set-Cookie", f"browsers do not take it: {refused.reason}", refused.set_to))
+        for refused in store.refused
+        if refused.set_by.number in numbers and refused.name not in known
     ]
     return lost, sent
 
@@ -177,12 +181,12 @@ def _setting(way: Way, back: Hop, left: list[Hop]) -> set[int]:
     numbers = {hop.exchange.number for hop in left}
     hosts = {hop.exchange.host for hop in left}
     inside = False
-    for one in way.capture.exchanges:
-        inside = inside or one is left[0].exchange
-        if one is back.exchange or (inside and one.number not in numbers and one.kind == PAGE):
+    for exchange in way.capture.exchanges:
+        inside = inside or exchange is left[0].exchange
+        if exchange is back.exchange or (inside and exchange.number not in numbers and exchange.kind == PAGE):
             break
-        if inside and one.host in hosts:
-            numbers.add(one.number)
+        if inside and exchange.host in hosts:
+            numbers.add(exchange.number)
     return numbers
 
 
@@ -198,21 +202,23 @@ def _covers(cookie: Cookie, request: Exchange) -> bool:
 
 def _hold_session(cookies: Iterable[Cookie | Refused]) -> bool:
     """Whether one of some cookies looks like what an application knows a returning browser by."""
-    return any(isinstance(one, Cookie) and (one.http_only or _SESSION_NAME.search(one.name)) for one in cookies)
+    return any(
+        isinstance(cookie, Cookie) and (cookie.http_only or _SESSION_NAME.search(cookie.name)) for cookie in cookies
+    )
 
 
 def _keep_session(lost: list[Lost]) -> bool:
     """Whether one of those lost is named like a session."""
-    return any(_SESSION_NAME.search(one.cookie.name) for one in lost)
+    return any(_SESSION_NAME.search(lost_cookie.cookie.name) for lost_cookie in lost)
 
 
 def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisive: bool) -> Finding:
     """A break, by inference, where the capture also shows that the user was not let in, and nothing that looks like the
     session came back; a risk where nothing tells how it ended.
     """
-    first = min(lost, key=lambda one: one.kept is None)
-    names = " and ".join(dict.fromkeys(one.cookie.name for one in lost))
-    several = len({one.cookie.name for one in lost}) > 1
+    first = min(lost, key=lambda member: member.kept is None)
+    names = " and ".join(dict.fromkeys(lost_cookie.cookie.name for lost_cookie in lost))
+    several = len({lost_cookie.cookie.name for lost_cookie in lost}) > 1
     what = f"The cookie{'s' if several else ''} {names}, set before the browser left {_where(left)},"
     if first.other_value:
         why = "came back with another value: an older cookie of the same name, of another session, hides the new one"
@@ -236,7 +242,10 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisi
         expected=f"{first.cookie.name} sent with {back.exchange.method} {back.exchange.plain_url}",
         actual="another value sent" if first.other_value else "not sent",
         value_to_set=set_to,
-        evidence=[*(item for one in lost[:3] for item in cookie_shown(case, one.cookie)), _sent(case, back)],
+        evidence=[
+            *(item for lost_cookie in lost[:3] for item in cookie_shown(case, lost_cookie.cookie)),
+            _sent(case, back),
+        ],
         compared=False,
     )
     return made._replace(certainty=INFERRED) if breaks else made

@@ -123,17 +123,17 @@ def _came_unseen(case: Case, way: Way) -> str | None:
     """Why an answer may have come that the capture does not show."""
     registered = _redirect_addresses(case)
     first = way.hops[0].exchange.number
-    for one in way.capture.exchanges:
-        posted = one.method == "POST" and one.body_left_out and one.kind == PAGE
-        if one.number > first and posted and parties(case).side_of(one) == APPLICATION:
+    for exchange in way.capture.exchanges:
+        posted = exchange.method == "POST" and exchange.body_left_out and exchange.kind == PAGE
+        if exchange.number > first and posted and parties(case).side_of(exchange) == APPLICATION:
             return UNSEEN
     for hop in way.hops:
-        one = hop.exchange
-        if parties(case).side_of(one) != APPLICATION:
+        exchange = hop.exchange
+        if parties(case).side_of(exchange) != APPLICATION:
             continue
-        if one.method == "POST" and one.body is None:
+        if exchange.method == "POST" and exchange.body is None:
             return UNSEEN
-        if one.plain_url in registered and one.status > 0 and not one.parts.query:
+        if exchange.plain_url in registered and exchange.status > 0 and not exchange.parts.query:
             return FRAGMENT_LEFT_OUT
     return None
 
@@ -144,7 +144,7 @@ def _redirect_addresses(case: Case) -> set[str]:
         return set()
     asked = case.asked("redirect_uri")  # type: ignore[attr-defined]
     told = case.app.settings.application.redirect_uris if case.app else ()
-    return {one.partition("?")[0] for one in (*told, asked or "") if one}
+    return {item.partition("?")[0] for item in (*told, asked or "") if item}
 
 
 @check("earlier-try-abandoned", requires=Need.WAY)
@@ -191,12 +191,12 @@ def session(case: Case) -> Answer:
     again = end.back
     page = landing(case)
     late = page is not back and any(_cookies_set(hop.exchange) for hop in after_return(case)[:-1])
-    if late and all(one.name == STATUS for one in end.against):
+    if late and all(sign.name == STATUS for sign in end.against):
         yield Unchecked(
             "session-not-started", f"{end.against[0].says} after the session had begun: its page does not tell"
         )
         return
-    if again and any(one.exchange is again.exchange for one in end.against):
+    if again and any(sign.exchange is again.exchange for sign in end.against):
         why = _why_again(case, way, back, again, way.capture.tells_cookies)
     else:
         why = _Why(end.against[0].says)
@@ -243,9 +243,9 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> _Why:
     store = CookieStore()
     after = [hop for hop in after_return(case) if hop.exchange.number < again.exchange.number]
     numbers = {hop.exchange.number for hop in after}
-    for one in way.capture.exchanges:
-        store.receive(one)
-        if one is (after[-1] if after else back).exchange:
+    for exchange in way.capture.exchanges:
+        store.receive(exchange)
+        if exchange is (after[-1] if after else back).exchange:
             break
     for refused in store.refused:
         if refused.set_by.number in numbers:
@@ -271,12 +271,12 @@ def cookie_shown(case: Case, cookie: Cookie | Refused | None) -> list[Evidence]:
     if cookie is None:
         return []
     _, *attributes = cookie.line.split(";")
-    line = "; ".join([cookie.name, *(one.strip() for one in attributes)])
+    line = "; ".join([cookie.name, *(attribute.strip() for attribute in attributes)])
     return [at_hop(case, "Set-Cookie", line, cookie.set_by, "response header Set-Cookie")]
 
 
-def _cookies_set(one: Exchange) -> list[str]:
-    made = [read_set_cookie(line, one) for line in one.set_cookies]
+def _cookies_set(exchange: Exchange) -> list[str]:
+    made = [read_set_cookie(line, exchange) for line in exchange.set_cookies]
     return [cookie.name for cookie in made if not isinstance(cookie, Refused) and not is_cleared(cookie)]
 
 

@@ -41,7 +41,7 @@ def loop(case: Case) -> Answer:
     """Does the way come to the same place again and again?"""
     way = _way(case)
     asked = [hop for hop in way.hops if set(hop.kinds) & set(REQUESTS) and not hop.exchange.frame]
-    silent = {one.found.context.get(EXCHANGE) for one in case.attempt.earlier} if way.rounds == 1 else set()
+    silent = {item.found.context.get(EXCHANGE) for item in case.attempt.earlier} if way.rounds == 1 else set()
     asked = [hop for hop in asked if not _is_silent(hop) and str(hop.exchange.number) not in silent]
     around = max(way.rounds, len(asked))
     again = (
@@ -76,11 +76,11 @@ def loop(case: Case) -> Answer:
 
 def _is_silent(hop: Hop) -> bool:
     """Whether a request may not ask the person: refused, it is followed by one that may."""
-    return any(one == ("prompt", "none") for one in parse_qsl(hop.exchange.parts.query))
+    return any(pair == ("prompt", "none") for pair in parse_qsl(hop.exchange.parts.query))
 
 
 def _answered_well(hop: Hop) -> bool:
-    return any(one.kind in ANSWERS and one.context[PART] in DELIVERED for one in hop.carries)
+    return any(message.kind in ANSWERS and message.context[PART] in DELIVERED for message in hop.carries)
 
 
 def _most_visited(way: Way) -> tuple[str, int]:
@@ -90,7 +90,7 @@ def _most_visited(way: Way) -> tuple[str, int]:
         if hop.how in BY_ITSELF and hop.exchange.method == "GET" and not hop.carries:
             key = plain(hop.exchange.url)
             counts[key] = counts.get(key, 0) + 1
-    place = max(counts, key=lambda one: counts[one], default="")
+    place = max(counts, key=lambda item: counts[item], default="")
     return place, counts.get(place, 0)
 
 
@@ -109,15 +109,15 @@ def delivered_once(case: Case) -> Answer:
     way = _way(case)
     seen: dict[tuple[str, bytes], Hop] = {}
     for hop in way.hops:
-        for one in hop.carries:
-            if one.context[PART] not in DELIVERED or one.kind not in (*ANSWERS, "id-token"):
+        for message in hop.carries:
+            if message.context[PART] not in DELIVERED or message.kind not in (*ANSWERS, "id-token"):
                 continue
-            before = seen.setdefault((one.kind, one.data), hop)
+            before = seen.setdefault((message.kind, message.data), hop)
             if before is hop or plain(before.exchange.url) != plain(hop.exchange.url) or _asked_anew(way, before, hop):
                 continue
             yield finding(
                 "replayed-message",
-                f"The same {in_a_sentence(one.kind)} was delivered twice: an application must take it once only.",
+                f"The same {in_a_sentence(message.kind)} was delivered twice: an application must take it once only.",
                 side=Side.USER,
                 evidence=[
                     at_hop(case, "first", before.exchange.plain_url, before.exchange),
@@ -140,8 +140,8 @@ def redeemed_in_time(case: Case) -> Answer:
         return
     given = way.hop_of(attempt.answer.found)
     refused = attempt.token_response is not None and attempt.token_response.get("error") == "invalid_grant"
-    for one in attempt.code_requests:
-        redeemed = way.hop_of(one.found)
+    for request in attempt.code_requests:
+        redeemed = way.hop_of(request.found)
         if not (given and redeemed and given.exchange.at and redeemed.exchange.at):
             continue
         waited = redeemed.exchange.at - given.exchange.at
@@ -192,7 +192,7 @@ def transport(case: Case) -> Answer:
     if not clear:
         return
     first = next((hop for hop in clear if hop.carries), clear[0])
-    what = " and ".join(f"the {in_a_sentence(one)}" for one in first.kinds) or "a cookie"
+    what = " and ".join(f"the {in_a_sentence(kind)}" for kind in first.kinds) or "a cookie"
     others = f" So do {len(clear) - 1} more hops." if len(clear) > 1 else ""
     parts = first.exchange.parts
     yield finding(
@@ -206,33 +206,33 @@ def transport(case: Case) -> Answer:
     )
 
 
-def _in_clear(one: Exchange) -> bool:
-    return one.parts.scheme.lower() == "http" and not is_loopback(one.host)
+def _in_clear(exchange: Exchange) -> bool:
+    return exchange.parts.scheme.lower() == "http" and not is_loopback(exchange.host)
 
 
-def _bears_cookie(one: Exchange) -> bool:
-    return bool(one.cookies or one.set_cookies)
+def _bears_cookie(exchange: Exchange) -> bool:
+    return bool(exchange.cookies or exchange.set_cookies)
 
 
 @check("credentials-in-clear", requires=Need.WAY)
 def passwords(case: Case) -> Answer:
     """Does no password travel over http, or lie readable in the capture?"""
-    found = [(one, name) for one in _meanwhile(_way(case)) for name in _passwords_in(one)]
+    found = [(exchange, name) for exchange in _meanwhile(_way(case)) for name in _passwords_in(exchange)]
     if not found:
         return
-    one, name = next(((one, name) for one, name in found if _in_clear(one)), found[0])
-    clear, in_url = _in_clear(one), name.startswith("?")
+    exchange, name = next(((exchange, name) for exchange, name in found if _in_clear(exchange)), found[0])
+    clear, in_url = _in_clear(exchange), name.startswith("?")
     name = name.lstrip("?")
-    where = f"{one.host} over http, readable by anyone on the way" if clear else one.host
+    where = f"{exchange.host} over http, readable by anyone on the way" if clear else exchange.host
     said = "in the address" if in_url else f"in the field {name}"
     yield finding(
         "credentials-in-clear",
         f"A password goes to {where} ({said}), and it lies readable in this capture: "
         + ("change it, and serve that page over https." if clear else "handle the file as a secret, or change it."),
-        side=SIDES.get(parties(case).side_of(one), Side.USER) if clear else Side.USER,
+        side=SIDES.get(parties(case).side_of(exchange), Side.USER) if clear else Side.USER,
         remedy="Serve that page over https, and change the password." if clear else None,
-        actual=one.plain_url,
-        evidence=[at_hop(case, name, "a password", one, "address" if in_url else "request body", secret=True)],
+        actual=exchange.plain_url,
+        evidence=[at_hop(case, name, "a password", exchange, "address" if in_url else "request body", secret=True)],
     )
 
 
@@ -241,21 +241,21 @@ def _meanwhile(way: Way) -> Iterator[Exchange]:
     hosts = {hop.exchange.host for hop in way.hops}
     numbers = {hop.exchange.number for hop in way.hops}
     left = len(numbers)
-    for one in way.capture.exchanges:
-        if one.number in numbers:
+    for exchange in way.capture.exchanges:
+        if exchange.number in numbers:
             left -= 1
-            yield one
-        elif 0 < left < len(numbers) and one.kind == CALL and one.host in hosts:
-            yield one
+            yield exchange
+        elif 0 < left < len(numbers) and exchange.kind == CALL and exchange.host in hosts:
+            yield exchange
 
 
-def _passwords_in(one: Exchange) -> Iterator[str]:
-    for name, value in parse_qsl(one.parts.query):
+def _passwords_in(exchange: Exchange) -> Iterator[str]:
+    for name, value in parse_qsl(exchange.parts.query):
         if value and _PASSWORD.search(name):
             yield "?" + name
-    if not one.body or one.method == "GET":
+    if not exchange.body or exchange.method == "GET":
         return
-    text = one.body[: limits.PAGE_BYTES].decode("utf-8", "replace")
+    text = exchange.body[: limits.PAGE_BYTES].decode("utf-8", "replace")
     pairs: list[tuple[str, object]] = list(parse_qsl(text)) if "=" in text and text[:1] != "{" else []
     if text[:1] == "{":
         try:
@@ -272,18 +272,18 @@ def _passwords_in(one: Exchange) -> Iterator[str]:
 @check("message-in-url-too-long", requires=Need.NOTHING)
 def url_length(case: Case) -> Answer:
     """Is every address short enough for common servers?"""
-    for one in messages_in(case.attempt):
-        size = int(one.found.context.get(LENGTH, 0))
-        if size > limits.URL_BYTES and one.found.context.get(PART, IN_ADDRESS) in (IN_ADDRESS, IN_REDIRECT):
-            where = one.found.where or "the whole"
+    for message in messages_in(case.attempt):
+        size = int(message.found.context.get(LENGTH, 0))
+        if size > limits.URL_BYTES and message.found.context.get(PART, IN_ADDRESS) in (IN_ADDRESS, IN_REDIRECT):
+            where = message.found.where or "the whole"
             yield finding(
                 "message-in-url-too-long",
-                f"The address that carries the {in_a_sentence(one.found.kind)} has {size:,} bytes; common servers "
+                f"The address that carries the {in_a_sentence(message.found.kind)} has {size:,} bytes; common servers "
                 f"take at most {limits.URL_BYTES:,}.",
-                side=Side.PROVIDER if one.found.kind in ANSWERS else Side.APPLICATION,
+                side=Side.PROVIDER if message.found.kind in ANSWERS else Side.APPLICATION,
                 expected=f"at most {limits.URL_BYTES:,} bytes",
                 actual=f"{size:,} bytes",
-                evidence=[Evidence("address", one.found.context.get("address", ""), one.source, where)],
+                evidence=[Evidence("address", message.found.context.get("address", ""), message.source, where)],
                 compared=False,
             )
             return
@@ -315,11 +315,11 @@ def errors(case: Case) -> Answer:
 
 def _is_handshake(way: Way, place: int) -> bool:
     """Whether a 401 is the first half of an authentication by the browser itself (RFC 4559), gone on with at once."""
-    one = way.hops[place].exchange
-    challenge = (one.response("www-authenticate") or "").lower()
+    exchange = way.hops[place].exchange
+    challenge = (exchange.response("www-authenticate") or "").lower()
     later = [hop.exchange for hop in way.hops[place + 1 :]]
-    return one.status in (401, 407) and (
-        "negotiate" in challenge or any(plain(other.url) == plain(one.url) for other in later)
+    return exchange.status in (401, 407) and (
+        "negotiate" in challenge or any(plain(other.url) == plain(exchange.url) for other in later)
     )
 
 
@@ -335,13 +335,17 @@ def _goes_on(case: Case, way: Way, hop: Hop) -> bool:
 
 def is_interface_call(case: Case, hop: Hop) -> bool:
     """Whether a hop is a call to an interface with an access token: what it answers is no part of the sign-in."""
-    one = hop.exchange
-    return one.kind == CALL and one.request("authorization") is not None and parties(case).side_of(one) != PROVIDER
+    exchange = hop.exchange
+    return (
+        exchange.kind == CALL
+        and exchange.request("authorization") is not None
+        and parties(case).side_of(exchange) != PROVIDER
+    )
 
 
 def _says_more(hop: Hop) -> bool:
     """Whether the error is one that a message tells: of the token endpoint, of userinfo."""
-    return any(one.kind in ("token-response", "introspection") for one in hop.carries)
+    return any(message.kind in ("token-response", "introspection") for message in hop.carries)
 
 
 CHECKS = (

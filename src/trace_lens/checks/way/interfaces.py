@@ -23,15 +23,15 @@ from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
 _PARAMETER = re.compile(r'(?<!\w)(\w++)\s*+=\s*+(?:"((?:[^"\\]++|\\.)*+)"|([^\s,"]++))')
 
 
-def bearer_of(one: Exchange) -> str | None:
+def bearer_of(exchange: Exchange) -> str | None:
     """The bearer token that a call carries (RFC 6750 §2.1)."""
-    scheme, _, token = (one.request("authorization") or "").partition(" ")
+    scheme, _, token = (exchange.request("authorization") or "").partition(" ")
     return token.strip() or None if scheme.lower() == "bearer" else None
 
 
-def challenge_of(one: Exchange) -> dict[str, str]:
+def challenge_of(exchange: Exchange) -> dict[str, str]:
     """The parameters of a Bearer challenge (RFC 6750 §3); empty where there is none."""
-    told = one.response("www-authenticate") or ""
+    told = exchange.response("www-authenticate") or ""
     start = re.search(r"(?:^|,)\s*+bearer\b", told, re.IGNORECASE)
     if start is None:
         return {}
@@ -49,35 +49,40 @@ def interfaces(case: Case) -> Answer:
     if way is None or back is None or not isinstance(case.attempt, OidcAttempt):
         return
     own = case.attempt.access_token_texts | ({text} if (text := _id_token_text(case.attempt)) else set())
-    for one in way.capture.exchanges:
-        token = bearer_of(one)
-        if one.number <= back.exchange.number or one.kind != CALL or one.status not in (401, 403) or token is None:
+    for exchange in way.capture.exchanges:
+        token = bearer_of(exchange)
+        if (
+            exchange.number <= back.exchange.number
+            or exchange.kind != CALL
+            or exchange.status not in (401, 403)
+            or token is None
+        ):
             continue
-        if parties(case).side_of(one) == PROVIDER or not _of_this_sign_in(case, one, token, own):
+        if parties(case).side_of(exchange) == PROVIDER or not _of_this_sign_in(case, exchange, token, own):
             continue
-        if _taken_later(way, one):
+        if _taken_later(way, exchange):
             continue
-        yield _finding(case, one, token)
+        yield _finding(case, exchange, token)
         return
 
 
-def _of_this_sign_in(case: Case, one: Exchange, token: str, own: set[str]) -> bool:
+def _of_this_sign_in(case: Case, exchange: Exchange, token: str, own: set[str]) -> bool:
     """Whether a call is this sign-in's: by its token where the capture shows it, else by the page or host it is of.
 
     Another tab calls interfaces too.
     """
     if own:
         return token in own
-    page = one.request("origin") or one.request("referer") or one.caused_by or one.url
+    page = exchange.request("origin") or exchange.request("referer") or exchange.caused_by or exchange.url
     return host_of(page) in parties(case).application
 
 
-def _taken_later(way: Way, one: Exchange) -> bool:
+def _taken_later(way: Way, exchange: Exchange) -> bool:
     """Whether the same call went through later, with a token that was renewed."""
     return any(
-        other.number > one.number
-        and same_address(other.url, one.url)
-        and other.method == one.method
+        other.number > exchange.number
+        and same_address(other.url, exchange.url)
+        and other.method == exchange.method
         and 200 <= other.status < 300
         for other in way.capture.exchanges
     )
@@ -88,26 +93,27 @@ def _id_token_text(attempt: OidcAttempt) -> str | None:
     return token.token.jws.text if token and token.token else None
 
 
-def _finding(case: Case, one: Exchange, token: str) -> Finding:
-    told = challenge_of(one)
+def _finding(case: Case, exchange: Exchange, token: str) -> Finding:
+    told = challenge_of(exchange)
     read = _read(token)
     error, words = told.get("error"), told.get("error_description")
-    why, side, value = _why(case, one, told, read)
+    why, side, value = _why(case, exchange, told, read)
     said = f" It says: {error}{f', “{words}”' if words else ''}." if error else ""
-    evidence = [at_hop(case, "status", str(one.status), one, "response")]
-    if one.response("www-authenticate"):
+    evidence = [at_hop(case, "status", str(exchange.status), exchange, "response")]
+    if exchange.response("www-authenticate"):
         evidence.append(
-            at_hop(case, "WWW-Authenticate", one.response("www-authenticate") or "", one, "response header")
+            at_hop(case, "WWW-Authenticate", exchange.response("www-authenticate") or "", exchange, "response header")
         )
     if read:
         scope = read.text("scope") or read.text("scp") or "none"
-        evidence.append(at_hop(case, "aud of the token", ", ".join(read.audience) or "none", one))
-        evidence.append(at_hop(case, "scope of the token", scope, one))
+        evidence.append(at_hop(case, "aud of the token", ", ".join(read.audience) or "none", exchange))
+        evidence.append(at_hop(case, "scope of the token", scope, exchange))
     return finding(
         "api-refused",
-        f"The sign-in went through; then {one.host} refused the access token with {one.status}.{said} {why}".strip(),
+        f"The sign-in went through; then {exchange.host} refused the access token with "
+        f"{exchange.status}.{said} {why}".strip(),
         side=side,
-        actual=error or str(one.status),
+        actual=error or str(exchange.status),
         value_to_set=value,
         evidence=evidence,
         compared=False,
@@ -121,12 +127,12 @@ def _read(token: str) -> Token | None:
         return None
 
 
-def _why(case: Case, one: Exchange, told: dict[str, str], read: Token | None) -> tuple[str, Side, str | None]:
+def _why(case: Case, exchange: Exchange, told: dict[str, str], read: Token | None) -> tuple[str, Side, str | None]:
     """Why the interface said no, as far as token and challenge show; whose move it is; what to ask for."""
     if read and read.kind == ID:
         return "What was sent is an ID token, which no interface may take.", Side.APPLICATION, None
     end = read.at("exp") if read else None
-    if end and one.at and one.at >= end:
+    if end and exchange.at and exchange.at >= end:
         return "The token had ended by then.", Side.APPLICATION, None
     scope = told.get("scope")
     held = ((read.text("scope") or read.text("scp") or "") if read else "").split()

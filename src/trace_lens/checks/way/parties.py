@@ -56,7 +56,7 @@ def _parties(case: Case) -> Parties:
         ours |= _hosts(addresses)
         theirs |= _hosts([told.provider_sso_url, told.provider_issuer, told.provider_entity_id])
     for provider in [case.provider] if case.provider else [] if case.app else case.workspace.providers.values():
-        endpoints = [one for one in provider.discovery.values() if isinstance(one, str)]
+        endpoints = [item for item in provider.discovery.values() if isinstance(item, str)]
         theirs |= _hosts([*provider.identifiers, *provider.sign_on_urls, *endpoints])
     way = case.attempt.way
     for hop in way.hops if way else ():
@@ -71,12 +71,12 @@ def _parties(case: Case) -> Parties:
 
 
 def _hosts(addresses: list[str | None]) -> set[str]:
-    return {host for one in addresses if one and (host := host_of(one))}
+    return {host for address in addresses if address and (host := host_of(address))}
 
 
 def brings_answer(hop: Hop) -> bool:
     """Whether a hop hands an answer over."""
-    return any(one.kind in ANSWERS and one.context[PART] in DELIVERED for one in hop.carries)
+    return any(message.kind in ANSWERS and message.context[PART] in DELIVERED for message in hop.carries)
 
 
 def answer_found(case: Case) -> Found | None:
@@ -103,7 +103,9 @@ def return_hop(case: Case) -> Hop | None:
     target = hop.exchange.redirects_to or found.context.get("address")
     if target and parts_of(target).scheme not in ("http", "https", ""):
         return hop
-    return next((one for one in way.after(hop) if target and plain(one.exchange.url) == plain(target)), None)
+    return next(
+        (visited for visited in way.after(hop) if target and plain(visited.exchange.url) == plain(target)), None
+    )
 
 
 def leaving(case: Case, back: Hop | None) -> list[Hop]:
@@ -132,7 +134,7 @@ def leaving(case: Case, back: Hop | None) -> list[Hop]:
 def came_from(case: Case, hop: Hop) -> str | None:
     """The page whose navigation a hop belongs to, over all redirects; None where the person opened it."""
     way: Way | None = case.attempt.way
-    by_number = {one.exchange.number: one for one in way.hops} if way else {}
+    by_number = {hop.exchange.number: hop for hop in way.hops} if way else {}
     here = hop
     for _ in range(len(by_number) + 1):
         if here.cause is None:

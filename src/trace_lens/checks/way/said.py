@@ -65,7 +65,7 @@ def said(case: Case) -> tuple[Said, ...]:
 
 def refusal_page(case: Case) -> Said | None:
     """The provider's page that says no, where the way ends at one."""
-    return next((one for one in said(case) if one.side == PROVIDER), None)
+    return next((statement for statement in said(case) if statement.side == PROVIDER), None)
 
 
 def _said(case: Case) -> Iterator[Said]:
@@ -148,9 +148,9 @@ def _short(text: str) -> str:
     return text[: limits.PAGE_WORDS].rsplit(" ", 1)[0] + " …"
 
 
-def quoted(case: Case, one: Said) -> list[Evidence]:
+def quoted(case: Case, statement: Said) -> list[Evidence]:
     """A page's words as evidence."""
-    return [at_hop(case, f"page of the {one.side}", one.quote, one.hop.exchange, "response body")]
+    return [at_hop(case, f"page of the {statement.side}", statement.quote, statement.hop.exchange, "response body")]
 
 
 SYMPTOMS = ("no-answer", "redirect-loop", "http-error", "session-not-started", "application-refused")
@@ -165,8 +165,8 @@ def with_pages(case: Case, findings: list[Finding]) -> list[Finding]:
     """
     made = list(findings)
     for page in said(case) if case.as_it_was is None else ():
-        spoken = [one for one in made if one.breaks and one.code in page.codes]
-        proven = [one for one in spoken if one.certainty != INFERRED] or spoken
+        spoken = [finding for finding in made if finding.breaks and finding.code in page.codes]
+        proven = [finding for finding in spoken if finding.certainty != INFERRED] or spoken
         if proven:
             first = proven[0]
             told = f"{first.detail} The {page.side}'s page says: {quoted_at_end(page.quote)}"
@@ -183,7 +183,11 @@ def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
     words = f"The page of {name} says: {quoted_at_end(page.quote)}"
     raised = next((topic.raises for topic in page.topics if topic.raises), None)
     if page.side == APPLICATION:
-        told = [one for one in findings if one.breaks and one.code not in SYMPTOMS and one.certainty != INFERRED]
+        told = [
+            finding
+            for finding in findings
+            if finding.breaks and finding.code not in SYMPTOMS and finding.certainty != INFERRED
+        ]
         return [_from_page(case, raised, page, words)] if raised and not told else []
     if case.refused:
         return []

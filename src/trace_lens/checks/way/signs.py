@@ -92,22 +92,22 @@ class Outcome(NamedTuple):
     @property
     def by_words(self) -> bool:
         """Whether only what a page says speaks against it."""
-        return bool(self.against) and all(one.by_words for one in self.against)
+        return bool(self.against) and all(sign.by_words for sign in self.against)
 
     @property
     def favouring(self) -> tuple[Sign, ...]:
         """The signs for it."""
-        return tuple(one for one in self.signs if one.weight > 0)
+        return tuple(sign for sign in self.signs if sign.weight > 0)
 
     @property
     def against(self) -> tuple[Sign, ...]:
         """The signs against it."""
-        return tuple(one for one in self.signs if one.weight < 0)
+        return tuple(sign for sign in self.signs if sign.weight < 0)
 
     @property
     def only_tokens(self) -> bool:
         """Whether nothing but tokens that the page got speaks for it: it may still have refused them."""
-        return self.let_in is True and all(one.name == TOKENS for one in self.favouring)
+        return self.let_in is True and all(sign.name == TOKENS for sign in self.favouring)
 
 
 NOT_SEEN = Outcome(None)
@@ -177,63 +177,63 @@ def _outcome(case: Case) -> Outcome:
             state = Outcome(False, (*held, sign), page, again)
             held = []
             continue
-        fresh = [*_of_hop(case, hop), *(one for one in lasting if one.exchange is hop.exchange)]
+        fresh = [*_of_hop(case, hop), *(sign for sign in lasting if sign.exchange is hop.exchange)]
         held += fresh
         if not fresh:
             continue
-        total = sum(one.weight for one in held)
+        total = sum(sign.weight for sign in held)
         if total >= _ENOUGH:
             state = Outcome(True, tuple(held), page, again)
-        elif total <= -_ENOUGH and (state.let_in is not True or any(one.name in (ASKS, BACK) for one in fresh)):
+        elif total <= -_ENOUGH and (state.let_in is not True or any(sign.name in (ASKS, BACK) for sign in fresh)):
             state = Outcome(False, tuple(held), page, again)
-    beyond = [one for one in lasting if not any(one.exchange is hop.exchange for hop in hops)]
+    beyond = [sign for sign in lasting if not any(sign.exchange is hop.exchange for hop in hops)]
     if beyond and state.let_in is not True and (again is None or beyond[0].exchange.number > again.exchange.number):
         held += beyond
-        if sum(one.weight for one in held) >= _ENOUGH:
+        if sum(sign.weight for sign in held) >= _ENOUGH:
             state = Outcome(True, tuple(held), page, again)
     return state if state.signs else Outcome(None, tuple(held), page, again)
 
 
 def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
     """The signs that one hop shows by itself."""
-    one = hop.exchange
-    side = parties(case).side_of(one)
+    exchange = hop.exchange
+    side = parties(case).side_of(exchange)
     if side == PROVIDER:
         yield from _tokens_taken(case, hop)
         return
-    if one.status >= 400 and (hop.how != CALLED or hop.carries):
-        yield Sign(STATUS, -4, f"{one.host or 'the application'} answered {one.status}", one)
-    if hop.how == CALLED or one.kind != PAGE or 300 <= one.status < 400 or one.status <= 0:
+    if exchange.status >= 400 and (hop.how != CALLED or hop.carries):
+        yield Sign(STATUS, -4, f"{exchange.host or 'the application'} answered {exchange.status}", exchange)
+    if hop.how == CALLED or exchange.kind != PAGE or 300 <= exchange.status < 400 or exchange.status <= 0:
         return
-    shown = page_of(one)
-    told = _told_words(case, one, shown)
+    shown = page_of(exchange)
+    told = _told_words(case, exchange, shown)
     if told:
         yield told
         return
-    friendly = list(_friendly(case, one, shown)) if one.status < 300 else []
-    if any(form.asks_password for form in forms_of(one)):
+    friendly = list(_friendly(case, exchange, shown)) if exchange.status < 300 else []
+    if any(form.asks_password for form in forms_of(exchange)):
         out = any(sign.name == OUT_LINK for sign in friendly)
-        yield Sign(ASKS, -1 if out else -3, f"{one.host} shows a sign-in form", one)
+        yield Sign(ASKS, -1 if out else -3, f"{exchange.host} shows a sign-in form", exchange)
     loud = says_failure(shown)
     if loud:
-        yield Sign(LOUD, -4, f'the page says: "{loud[:160]}"', one, by_words=True)
+        yield Sign(LOUD, -4, f'the page says: "{loud[:160]}"', exchange, by_words=True)
         friendly = [sign for sign in friendly if sign.name != NAMED] if len(friendly) < 2 else friendly
     elif not friendly:
-        yield from _unwelcoming(one, shown)
+        yield from _unwelcoming(exchange, shown)
     yield from friendly
 
 
-def _unwelcoming(one: Exchange, shown: PageText) -> Iterator[Sign]:
+def _unwelcoming(exchange: Exchange, shown: PageText) -> Iterator[Sign]:
     """A page that marks something as gone wrong and offers to sign in: each by itself says little."""
     alert = next((words for words in shown.alerts if WRONG.search(words)), None)
     if alert:
-        yield Sign(LOUD, -2, f'the page says: "{alert[:160]}"', one, by_words=True)
+        yield Sign(LOUD, -2, f'the page says: "{alert[:160]}"', exchange, by_words=True)
     offer = next((link for link in shown.links if _IN.search(link.words)), None)
     if offer:
-        yield Sign(OFFERS, -1, f"the page offers to sign in ({offer.words})", one, by_words=True)
+        yield Sign(OFFERS, -1, f"the page offers to sign in ({offer.words})", exchange, by_words=True)
 
 
-def _told_words(case: Case, one: Exchange, shown: PageText) -> Sign | None:
+def _told_words(case: Case, exchange: Exchange, shown: PageText) -> Sign | None:
     """What the settings say of the application's pages: words or addresses of those signed in, and of the others."""
     pages = case.app.settings.application.pages if case.app else None
     if pages is None:
@@ -241,23 +241,23 @@ def _told_words(case: Case, one: Exchange, shown: PageText) -> Sign | None:
     for entries, name, weight in ((pages.signed_out, OUT_WORDS, -4), (pages.signed_in, SET_WORDS, 4)):
         for entry in entries:
             if entry.startswith(("/", "https://", "http://")):
-                here = plain(one.url) if "://" in entry else one.parts.path
+                here = plain(exchange.url) if "://" in entry else exchange.parts.path
                 fits = here == entry or here.startswith(entry.rstrip("/") + "/")
             else:
                 fits = entry.casefold() in " ".join((shown.title, shown.text)).casefold()
             if fits:
-                return Sign(name, weight, f"the page shows {entry!r}, as the settings tell", one)
+                return Sign(name, weight, f"the page shows {entry!r}, as the settings tell", exchange)
     return None
 
 
-def _friendly(case: Case, one: Exchange, shown: PageText) -> Iterator[Sign]:
+def _friendly(case: Case, exchange: Exchange, shown: PageText) -> Iterator[Sign]:
     """A page that a signed-in person sees: with a way to sign out, or their name."""
     out = next((link for link in shown.links if _OUT.search(link.words) or _OUT.search(_path(link.target))), None)
     if out:
-        yield Sign(OUT_LINK, 2, f"the page offers to sign out ({out.words or _path(out.target)})", one)
+        yield Sign(OUT_LINK, 2, f"the page offers to sign out ({out.words or _path(out.target)})", exchange)
     name = next((name for name in names_of(case) if _holds(shown.text, name)), None)
     if name:
-        yield Sign(NAMED, 2, f"the page names {name}", one)
+        yield Sign(NAMED, 2, f"the page names {name}", exchange)
 
 
 def _path(target: str) -> str:
@@ -288,7 +288,7 @@ def names_of(case: Case) -> tuple[str, ...]:
         ):
             found += values
     found += typed_names(case)
-    return tuple(dict.fromkeys(one.strip() for one in found if len(one.strip()) >= _SHORTEST_NAME))
+    return tuple(dict.fromkeys(text.strip() for text in found if len(text.strip()) >= _SHORTEST_NAME))
 
 
 _NAME_FIELD = re.compile(r"user|login|e-?mail|account|identifier|^name$|^id$", re.IGNORECASE)
@@ -302,10 +302,10 @@ def typed_names(case: Case) -> list[str]:
     way: Way | None = case.attempt.way
     found: list[str] = []
     for hop in way.hops if way else ():
-        one = hop.exchange
-        if one.method != "POST" or not one.body or parties(case).side_of(one) != PROVIDER or hop.carries:
+        exchange = hop.exchange
+        if exchange.method != "POST" or not exchange.body or parties(case).side_of(exchange) != PROVIDER or hop.carries:
             continue
-        pairs = parse_qsl(one.body[:20_000].decode("utf-8", "replace"))
+        pairs = parse_qsl(exchange.body[:20_000].decode("utf-8", "replace"))
         if not any("pass" in name.lower() or "pwd" in name.lower() for name, _ in pairs):
             continue
         found += [value for name, value in pairs if _NAME_FIELD.search(name) and not _NOT_A_NAME.search(name) and value]
@@ -333,25 +333,30 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
     fresh: dict[str, Cookie] = {}
     started = False
     numbers = {hop.exchange.number for hop in hops}
-    for one in way.capture.exchanges:
-        if one is first:
+    for exchange in way.capture.exchanges:
+        if exchange is first:
             started = True
             before = {cookie.name: cookie.value for cookie in store}
-            before.update(one.cookies)
-        ours = sides.side_of(one) == APPLICATION
-        if started and ours and one is not first:
-            sent = one.cookies
+            before.update(exchange.cookies)
+        ours = sides.side_of(exchange) == APPLICATION
+        if started and ours and exchange is not first:
+            sent = exchange.cookies
             served = next((c for c in fresh.values() if sent.get(c.name) == c.value), None)
-            if served and one.kind != STATIC and 200 <= one.status < 300 and not _unfriendly(one):
-                yield Sign(COOKIE, 2, f"the cookie {served.name}, set on return, was sent and served", one)
+            if served and exchange.kind != STATIC and 200 <= exchange.status < 300 and not _unfriendly(exchange):
+                yield Sign(COOKIE, 2, f"the cookie {served.name}, set on return, was sent and served", exchange)
                 return
-            if one.kind == CALL and one.method != "GET" and 200 <= one.status < 300 and _gives_session(one):
-                yield Sign(CALLED_IN, 3, f"a call to {one.host} was answered with a session", one)
+            if (
+                exchange.kind == CALL
+                and exchange.method != "GET"
+                and 200 <= exchange.status < 300
+                and _gives_session(exchange)
+            ):
+                yield Sign(CALLED_IN, 3, f"a call to {exchange.host} was answered with a session", exchange)
                 return
-        store.receive(one)
-        if started and ours and (one is first or one.number in numbers or one.kind == CALL):
-            for line in one.set_cookies:
-                cookie = read_set_cookie(line, one)
+        store.receive(exchange)
+        if started and ours and (exchange is first or exchange.number in numbers or exchange.kind == CALL):
+            for line in exchange.set_cookies:
+                cookie = read_set_cookie(line, exchange)
                 if isinstance(cookie, Refused) or is_cleared(cookie) or before.get(cookie.name) == cookie.value:
                     continue
                 if _may_hold_session(case, cookie):
@@ -372,19 +377,19 @@ def _may_hold_session(case: Case, cookie: Cookie) -> bool:
     return cookie.http_only or bool(_SESSION_NAME.search(cookie.name)) or len(cookie.value) >= _LONG
 
 
-def _unfriendly(one: Exchange) -> bool:
+def _unfriendly(exchange: Exchange) -> bool:
     """Whether a page that was served asks to sign in, and offers nothing that only a signed-in person needs."""
-    if one.kind != PAGE or not any(form.asks_password for form in forms_of(one)):
+    if exchange.kind != PAGE or not any(form.asks_password for form in forms_of(exchange)):
         return False
-    return not any(_OUT.search(link.words) or _OUT.search(_path(link.target)) for link in page_of(one).links)
+    return not any(_OUT.search(link.words) or _OUT.search(_path(link.target)) for link in page_of(exchange).links)
 
 
-def _gives_session(one: Exchange) -> bool:
-    if any(not isinstance(read_set_cookie(line, one), Refused) for line in one.set_cookies):
+def _gives_session(exchange: Exchange) -> bool:
+    if any(not isinstance(read_set_cookie(line, exchange), Refused) for line in exchange.set_cookies):
         return True
     return bool(
-        one.answer
-        and re.search(rb'"(?:access_token|session|token|session_?id)"\s*:\s*"', one.answer[:4096], re.IGNORECASE)
+        exchange.answer
+        and re.search(rb'"(?:access_token|session|token|session_?id)"\s*:\s*"', exchange.answer[:4096], re.IGNORECASE)
     )
 
 
@@ -392,4 +397,4 @@ def shown_signs(case: Case, signs: tuple[Sign, ...]) -> list[Evidence]:
     """Signs as evidence."""
     way: Way | None = case.attempt.way
     source = way.source if way else case.attempt.source
-    return [Evidence(one.name, one.says, source, one.exchange.place) for one in signs[:4]]
+    return [Evidence(sign.name, sign.says, source, sign.exchange.place) for sign in signs[:4]]

@@ -67,7 +67,7 @@ def _proposed(path: Path, sample: int) -> tuple[LogSource, Proposal]:
     form, delimiter, rows = form_of(head)
     bare = LogSource("", "", LogSettings(role="provider", format=form, delimiter=delimiter, rows=rows))  # type: ignore[arg-type]
     with path.open("rb") as stream:
-        read = [one for one in islice(rows_of(unpacked(stream), bare), min(sample, 500)) if isinstance(one, Record)]
+        read = [row for row in islice(rows_of(unpacked(stream), bare), min(sample, 500)) if isinstance(row, Record)]
     if not read:
         raise Unreadable(f"no row of it can be read as {form}, which it seems to be")
     proposal = propose(form, delimiter, rows, read)
@@ -98,29 +98,29 @@ def rows_of(stream: BinaryIO, source: LogSource) -> Iterator[Record | BadRow]:
 
 
 def _told(file: str, source: LogSource, rows: list[Record | BadRow], whole: bool, proposal: Proposal | None) -> Checked:
-    records = [one for one in rows if isinstance(one, Record)]
+    records = [row for row in rows if isinstance(row, Record)]
     form = time_form(source)
     paths = field_paths(source)
-    times = (value_at(one.values, paths["time"]) for one in records[:200]) if "time" in paths else iter(())
+    times = (value_at(record.values, paths["time"]) for record in records[:200]) if "time" in paths else iter(())
     reader = TimeReader(form, descending=is_descending(times, form))
     read = list(events_of(source, file, iter(rows), reader))
-    events = [one for one in read if isinstance(one, Event)]
-    bad = [one for one in read if isinstance(one, BadRow)]
+    events = [row for row in read if isinstance(row, Event)]
+    bad = [row for row in read if isinstance(row, BadRow)]
     lacking = {
-        name: sum(value_at(one.values, paths[name]) in (None, "", "-") for one in records) / len(records)
+        name: sum(value_at(record.values, paths[name]) in (None, "", "-") for record in records) / len(records)
         if name in paths and records
         else 1.0
         for name in FIELDS
     }
     named = {path: name for name, path in paths.items()} | dict.fromkeys(source.settings.fields.ids, "ids")
-    columns = tuple((one, named.get(one.name)) for one in columns_of(records))
-    outcomes = {one.line: one.outcome for one in events}
+    columns = tuple((column, named.get(column.name)) for column in columns_of(records))
+    outcomes = {event.line: event.outcome for event in events}
     words = Counter(
-        (text_of(value_at(one.values, paths["outcome"])) or "(none)", outcomes[one.line])
-        for one in records
-        if "outcome" in paths and one.line in outcomes
+        (text_of(value_at(record.values, paths["outcome"])) or "(none)", outcomes[record.line])
+        for record in records
+        if "outcome" in paths and record.line in outcomes
     )
-    moments = [one.time for one in events]
+    moments = [event.time for event in events]
     return Checked(
         file=file,
         source=source.id or None,
@@ -144,7 +144,7 @@ def _told(file: str, source: LogSource, rows: list[Record | BadRow], whole: bool
 def _examples(bad: list[BadRow]) -> Iterator[BadRow]:
     """One bad row for each reason first, then others."""
     reasons: dict[str, BadRow] = {}
-    for one in bad:
-        reasons.setdefault(one.because[:24], one)
-    rest = (one for one in bad if one not in reasons.values())
+    for row in bad:
+        reasons.setdefault(row.because[:24], row)
+    rest = (row for row in bad if row not in reasons.values())
     return islice(chain(reasons.values(), rest), _SHOWN_BAD)

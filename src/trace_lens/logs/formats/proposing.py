@@ -117,10 +117,10 @@ def _object_in(line: str) -> dict[str, Any] | None:
 
 def _holds_rows(value: Mapping[str, Any]) -> bool:
     """Whether a list of tables stands somewhere in a table."""
-    for one in value.values():
-        if isinstance(one, list) and one and isinstance(one[0], dict):
+    for item in value.values():
+        if isinstance(item, list) and item and isinstance(item[0], dict):
             return True
-        if isinstance(one, dict) and _holds_rows(one):
+        if isinstance(item, dict) and _holds_rows(item):
             return True
     return False
 
@@ -168,7 +168,9 @@ def _flat(values: Mapping[str, Any], path: str = "") -> list[tuple[str, str]]:
         if isinstance(value, Mapping):
             flat += _flat(value, here)
         elif isinstance(value, list):
-            flat += [(f"{here}.{n}", str(one)) for n, one in enumerate(value[:3]) if not isinstance(one, dict | list)]
+            flat += [
+                (f"{here}.{n}", str(item)) for n, item in enumerate(value[:3]) if not isinstance(item, dict | list)
+            ]
         elif value is not None:
             flat.append((here, str(value).lower() if isinstance(value, bool) else str(value)))
     return flat
@@ -181,21 +183,21 @@ def propose(form: str, delimiter: str | None, rows: str | None, records: Sequenc
     fields: dict[str, str] = {}
     taken: set[str] = set()
     for field in ("time", "ip", "user", "outcome", "code", "app", "reason"):
-        left = [(n, one) for n, one in enumerate(columns) if one.name not in taken]
-        best = max(((_fit(field, one, len(records)), -n, one) for n, one in left), default=None)
+        left = [(n, column) for n, column in enumerate(columns) if column.name not in taken]
+        best = max(((_fit(field, column, len(records)), -n, column) for n, column in left), default=None)
         if best and best[0] >= 1.0:
             fields[field] = best[2].name
             taken.add(best[2].name)
     for name, path in own.items():
-        if any(one.name == path for one in columns):
+        if any(column.name == path for column in columns):
             fields[name] = path
     ids = tuple(
-        one.name
-        for one in columns
-        if one.name not in fields.values() and _IDS.search(one.name) and _share(one.values, _GUID) > 0.7
+        column.name
+        for column in columns
+        if column.name not in fields.values() and _IDS.search(column.name) and _share(column.values, _GUID) > 0.7
     )
-    said, zoneless = _time_form(next((one for one in columns if one.name == fields.get("time")), None))
-    words = next((one for one in columns if one.name == fields.get("outcome")), None)
+    said, zoneless = _time_form(next((column for column in columns if column.name == fields.get("time")), None))
+    words = next((column for column in columns if column.name == fields.get("outcome")), None)
     listed = sorted(set(words.values)) if words else []
     remarks = _remarks(fields, zoneless, [] if form in ("w3c", "combined", "ocsf") else listed)
     return Proposal(
@@ -217,7 +219,7 @@ def _outcome(word: str) -> str | None:
 
 
 def _share(values: Sequence[str], pattern: re.Pattern[str]) -> float:
-    return sum(pattern.fullmatch(one.strip()) is not None for one in values) / len(values) if values else 0.0
+    return sum(pattern.fullmatch(value.strip()) is not None for value in values) / len(values) if values else 0.0
 
 
 def _fit(field: str, column: Column, rows: int) -> float:
@@ -229,13 +231,13 @@ def _fit(field: str, column: Column, rows: int) -> float:
     values = column.values[:200]
     few = column.distinct <= _MOST_WORDS and (column.distinct <= 3 or column.distinct <= rows // 3)
     content = {
-        "time": lambda: 1.5 * sum(_is_time(one) for one in values) / len(values),
-        "ip": lambda: 1.5 * sum(_is_ip(one) for one in values) / len(values),
+        "time": lambda: 1.5 * sum(_is_time(value) for value in values) / len(values),
+        "ip": lambda: 1.5 * sum(_is_ip(value) for value in values) / len(values),
         "user": lambda: max(1.2 * _share(values, _EMAIL), 0.4 * _share(values, _LOGIN)),
-        "outcome": lambda: 1.2 if few and any(_outcome(one) for one in set(values)) else 0.0,
+        "outcome": lambda: 1.2 if few and any(_outcome(value) for value in set(values)) else 0.0,
         "code": lambda: 0.8 * _share(values, _CODE),
         "app": lambda: 0.4 if column.distinct <= max(3, rows // 4) and not few else 0.2 if few else 0.0,
-        "reason": lambda: 0.6 if sum(" " in one for one in values) > len(values) / 2 else 0.0,
+        "reason": lambda: 0.6 if sum(" " in value for value in values) > len(values) / 2 else 0.0,
     }[field]()
     if field in ("time", "ip") and content < 0.75:
         return 0.0
@@ -280,9 +282,9 @@ def _time_form(column: Column | None) -> tuple[str, bool]:
         )
         return f"{unit} since 1970", False
     reader = TimeReader(TimeForm())
-    for one in column.values[:50]:
+    for value in column.values[:50]:
         try:
-            reader.read(one)
+            reader.read(value)
         except NoTime:
             continue
     return f"as {text}", reader.zoneless > 0

@@ -236,7 +236,7 @@ def _json_or_lines(stream: BinaryIO, rows: str | None, *, of_ocsf: bool) -> Iter
         found = _json_lines(_bounded(lines))
     else:
         found = _json_array(io.BufferedReader(rest), rows)
-    yield from (_authentication(one) for one in found) if of_ocsf else found
+    yield from (_authentication(row) for row in found) if of_ocsf else found
 
 
 class _Rejoined(io.RawIOBase):
@@ -357,7 +357,7 @@ def _w3c(lines: Iterable[str]) -> Iterator[Record | BadRow]:
             continue
         if not text.strip():
             continue
-        cells = [one[1:-1] if one[:1] == '"' else one for one in re.findall(r"\"[^\"]*\"|\S+", text)]
+        cells = [match[1:-1] if match[:1] == '"' else match for match in re.findall(r"\"[^\"]*\"|\S+", text)]
         if not names:
             yield _bad(number, "no #Fields line comes before it", text)
         elif len(cells) != len(names):

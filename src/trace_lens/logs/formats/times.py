@@ -162,12 +162,12 @@ def _web(match: re.Match[str], day_first: bool) -> datetime:
 
 def _dotted(match: re.Match[str], day_first: bool) -> datetime:
     """Day, month and year in one order or another: a first part of four digits is the year; dots say day first."""
-    one, two, three, hour, minute, second, fraction, half, zone = match.groups()
-    if len(one) == 4:
-        year, month, day = int(one), int(two), int(three)
+    text, two, three, hour, minute, second, fraction, half, zone = match.groups()
+    if len(text) == 4:
+        year, month, day = int(text), int(two), int(three)
     else:
-        days = day_first or "." in match[0][:6] or int(one) > 12
-        day, month = (int(one), int(two)) if days else (int(two), int(one))
+        days = day_first or "." in match[0][:6] or int(text) > 12
+        day, month = (int(text), int(two)) if days else (int(two), int(text))
         year = int(three) + (2000 if len(three) == 2 else 0)
     hours = int(hour)
     if half:

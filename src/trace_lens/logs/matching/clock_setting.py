@@ -44,28 +44,30 @@ def set_clocks(gathered: Gathering) -> None:
         begin = gathered.moments[attempt][0][0]
         decisive = {gathered.events[event].source for event in events if gathered.events[event].outcome != OTHER}
         for event in events:
-            one = gathered.events[event]
-            if one.outcome == OTHER and one.source in decisive:
+            logged = gathered.events[event]
+            if logged.outcome == OTHER and logged.source in decisive:
                 continue
-            pair = (begin, one.time.timestamp() - begin, attempt)
-            if any(gathered.spread[one.source, name][0] <= _ONE_OF_MANY for name in gathered.shared(attempt, one)):
-                joined.setdefault(one.source, []).append(pair)
-            elif abs(pair[1]) <= REACH and gathered.app_level(attempt, one) != ANOTHER:
-                alike.setdefault(one.source, []).append(pair)
+            pair = (begin, logged.time.timestamp() - begin, attempt)
+            if any(
+                gathered.spread[logged.source, name][0] <= _ONE_OF_MANY for name in gathered.shared(attempt, logged)
+            ):
+                joined.setdefault(logged.source, []).append(pair)
+            elif abs(pair[1]) <= REACH and gathered.app_level(attempt, logged) != ANOTHER:
+                alike.setdefault(logged.source, []).append(pair)
     for source in gathered.clocks:
-        at, gaps, owners = (np.array(one, dtype=float) for one in _columns(joined.get(source, ())))
+        at, gaps, owners = (np.array(column, dtype=float) for column in _columns(joined.get(source, ())))
         clock = from_ids(source, at, gaps, gathered.middle)
         if clock is not None:
             gaps = _to_nearest(gathered, source, clock, at, gaps, owners)
             clock = from_ids(source, at, gaps, gathered.middle)
         if clock is None or clock.pairs < _FEW:
-            at, gaps, owners = (np.array(one, dtype=float) for one in _columns(alike.get(source, ())))
+            at, gaps, owners = (np.array(column, dtype=float) for column in _columns(alike.get(source, ())))
             heaped = from_times(source, at, gaps, owners.astype(np.int64), gathered.middle)
             clock = heaped or clock
         if clock is not None:
             gathered.clocks[source] = clock
     _settle(gathered)
-    weak = [one for one, clock in gathered.clocks.items() if clock.basis == NONE or clock.pairs < _ENOUGH]
+    weak = [text for text, clock in gathered.clocks.items() if clock.basis == NONE or clock.pairs < _ENOUGH]
     if weak and len(gathered.clocks) > 1:
         _set_by_each_other(gathered, weak, alike, joined)
 
@@ -85,9 +87,9 @@ def _set_by_each_other(
     """The clocks of which the attempts tell too little, by what the logs tell of each other's."""
     import numpy as np
 
-    strong = [one for one in gathered.clocks if one not in weak]
-    main = max(strong or weak, key=lambda one: (gathered.clocks[one].pairs, gathered.counts.counts[one]))
-    others = [one for one in weak if one != main]
+    strong = [clock for clock in gathered.clocks if clock not in weak]
+    main = max(strong or weak, key=lambda item: (gathered.clocks[item].pairs, gathered.counts.counts[item]))
+    others = [text for text in weak if text != main]
     if (main, *others) not in gathered.apart_known:
         gathered.apart_known[main, *others] = _apart(gathered, main, others)
     apart = gathered.apart_known[main, *others]
@@ -99,7 +101,7 @@ def _set_by_each_other(
             for at, gap, attempt in found.get(source, ())
             if source == main or source in apart
         ]
-        at, gaps, owners = (np.array(one, dtype=float) for one in _columns(pooled))
+        at, gaps, owners = (np.array(column, dtype=float) for column in _columns(pooled))
         clock = from_times(main, at, gaps, owners.astype(np.int64), gathered.middle, _LIKELY)
         if clock is None:
             return
@@ -123,7 +125,9 @@ def _apart(gathered: Gathering, main: str, others: list[str]) -> dict[str, Clock
             writing.setdefault(key(source, user), {}).setdefault(source, []).append(user)
     chosen: list[Window] = []
     room = _SAMPLE
-    for written in sorted((one for one in writing.values() if main in one and len(one) > 1), key=_scattered):
+    for written in sorted(
+        (document for document in writing.values() if main in document and len(document) > 1), key=_scattered
+    ):
         count = sum(gathered.counts.users[source][user] for source, users in written.items() for user in users)
         if count <= room:
             room -= count
@@ -137,15 +141,15 @@ def _apart(gathered: Gathering, main: str, others: list[str]) -> dict[str, Clock
     for source in others:
         rows: list[tuple[float, float, int]] = []
         for some in found.values():
-            theirs = [(one.time.timestamp(), _meant(gathered, one)) for one in some.get(source, ())]
-            theirs.sort(key=lambda each: each[0])
+            theirs = [(event.time.timestamp(), _meant(gathered, event)) for event in some.get(source, ())]
+            theirs.sort(key=lambda item: item[0])
             times = [time for time, _ in theirs]
             for event in some.get(main, ()):
                 time, app = event.time.timestamp(), _meant(gathered, event)
                 for place in range(bisect_left(times, time - REACH), bisect_right(times, time + REACH)):
                     if app is None or theirs[place][1] in (None, app):
                         rows.append((time, times[place] - time, len(rows)))
-        at, gaps, owners = (np.array(one, dtype=float) for one in _columns(rows))
+        at, gaps, owners = (np.array(column, dtype=float) for column in _columns(rows))
         clock = from_times(source, at, gaps, owners.astype(np.int64), gathered.middle)
         if clock is not None:
             made[source] = clock
@@ -170,7 +174,7 @@ def _to_nearest(gathered: Gathering, source: str, clock: Clock, at: Numbers, gap
         true = time - clock.at(time)
         moments = sided(gathered.moments[owner], role)
         fullest = max(part for _, part in moments)
-        near = min((moment for moment, part in moments if part == fullest), key=lambda one: abs(true - one))
+        near = min((moment for moment, part in moments if part == fullest), key=lambda item: abs(true - item))
         made.append(time - near)
     return np.array(made, dtype=float)
 
@@ -182,4 +186,4 @@ def _scattered(written: Mapping[str, list[str]]) -> str:
 
 def _columns(rows: Iterable[tuple[float, float, int]]) -> tuple[list[float], list[float], list[int]]:
     ordered = sorted(rows)
-    return [one[0] for one in ordered], [one[1] for one in ordered], [one[2] for one in ordered]
+    return [item[0] for item in ordered], [item[1] for item in ordered], [item[2] for item in ordered]

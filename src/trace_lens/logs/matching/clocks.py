@@ -96,7 +96,7 @@ def behind(clock: Clock, other: Clock, source: str) -> Clock:
         middle=other.middle,
     )
     offset = made.at(clock.middle)
-    low, high = (offset + sum(one.reach(side) for one in (clock, other)) for side in (-1, 1))
+    low, high = (offset + sum(own_clock.reach(side) for own_clock in (clock, other)) for side in (-1, 1))
     scale = (clock.scale**2 + other.scale**2) ** 0.5
     return made._replace(offset=offset, low=low, high=high, middle=clock.middle, scale=scale)
 
@@ -193,7 +193,7 @@ def _refined(source: str, days: Numbers, gaps: Numbers, drift: float, basis: str
     if drift or len(x) >= 8:
         drift = _drift_shown(days[keep], gaps[keep])
         x, flat, keep = inliers(drift)
-    offset, upper = (float(one) for one in np.quantile(flat, (0.25, 0.75)))
+    offset, upper = (float(item) for item in np.quantile(flat, (0.25, 0.75)))
     scale = max(float(1.4826 * np.median(np.abs(flat - np.median(flat)))), 0.05)
     count = len(flat)
     doubt = (1.96 if count >= 10 else 2.6) * 1.2533 * max(scale, 0.3 if count >= 10 else 1.0) / count**0.5

@@ -59,11 +59,13 @@ def correlate(
     counts = survey(events)
     once, twins = _once(seen)
     anchored, floating = _anchored(events, once, sources)
-    attempts = [one for one in anchored if one.at is not None]
+    attempts = [trace for trace in anchored if trace.at is not None]
     if not attempts or not counts.counts:
         return Correlation(tuple(unknown(source, 0.0) for source in sorted(counts.counts)))
     work = Gathering(events=events, sources=sources, attempts=attempts, people=people, names=names, counts=counts)
-    work.floating = {number: floating[one.key] for number, one in enumerate(attempts) if one.key in floating}
+    work.floating = {
+        number: floating[attempt.key] for number, attempt in enumerate(attempts) if attempt.key in floating
+    }
     work.look_by_ids(range(len(attempts)))
     work.look_by_users()
     set_clocks(work)
@@ -87,22 +89,22 @@ def _once(seen: Sequence[Seen]) -> tuple[list[Seen], dict[str, str]]:
     kept: list[Seen] = []
     twins: dict[str, str] = {}
     by_id: dict[str, list[Seen]] = {}
-    for one in sorted(seen, key=lambda each: (-len(each.ids), -len(each.moments))):
-        others = by_id.get(next(iter(one.ids)), ()) if one.ids else ()
-        twin = next((other for other in others if _same(one, other)), None)
+    for trace in sorted(seen, key=lambda item: (-len(item.ids), -len(item.moments))):
+        others = by_id.get(next(iter(trace.ids)), ()) if trace.ids else ()
+        twin = next((other for other in others if _same(trace, other)), None)
         if twin is not None:
-            twins[one.key] = twin.key
+            twins[trace.key] = twin.key
             continue
-        kept.append(one)
-        for name in one.ids:
-            by_id.setdefault(name, []).append(one)
-    order = {one.key: place for place, one in enumerate(seen)}
-    return sorted(kept, key=lambda one: order[one.key]), twins
+        kept.append(trace)
+        for name in trace.ids:
+            by_id.setdefault(name, []).append(trace)
+    order = {trace.key: place for place, trace in enumerate(seen)}
+    return sorted(kept, key=lambda member: order[member.key]), twins
 
 
-def _same(one: Seen, other: Seen) -> bool:
-    near = one.at is None or other.at is None or abs(one.at - other.at) <= _NEAR
-    return one.ids <= other.ids and one.app == other.app and near
+def _same(trace: Seen, other: Seen) -> bool:
+    near = trace.at is None or other.at is None or abs(trace.at - other.at) <= _NEAR
+    return trace.ids <= other.ids and trace.app == other.app and near
 
 
 def _with_twins(found: Correlation, twins: Mapping[str, str]) -> Correlation:
@@ -118,13 +120,13 @@ def _anchored(
     events: ir.Table, seen: Sequence[Seen], sources: Mapping[str, LogSource]
 ) -> tuple[list[Seen], dict[str, str]]:
     """The attempts, those that show no moment put where a log has one of their ids; beside, whose clock told it."""
-    floating = [one for one in seen if one.at is None and one.ids]
+    floating = [trace for trace in seen if trace.at is None and trace.ids]
     if not floating:
         return list(seen), {}
-    carried, spread = by_ids(events, (name for one in floating for name in one.ids))
+    carried, spread = by_ids(events, (name for trace in floating for name in trace.ids))
     by_name: dict[str, list[Event]] = {}
-    for one in carried:
-        by_name.setdefault(one.id, []).append(one.event)
+    for pair in carried:
+        by_name.setdefault(pair.id, []).append(pair.event)
 
     def rank(name: str, event: Event) -> tuple[int, int, datetime]:
         told = sources.get(event.source)
@@ -136,7 +138,7 @@ def _anchored(
     for attempt in seen:
         found = [event for name in attempt.ids for event in by_name.get(name, ())]
         if attempt.at is None and found:
-            event = min(found, key=lambda each: min(rank(name, each) for name in each.ids if name in attempt.ids))
+            event = min(found, key=lambda item: min(rank(name, item) for name in item.ids if name in attempt.ids))
             clock_of[attempt.key] = event.source
             attempt = attempt._replace(at=event.time, moments=(Instant(event.time),))
         made.append(attempt)
@@ -150,11 +152,11 @@ def weighed(gathered: Gathering) -> list[tuple[Pairs, Weighed]]:
         for event in sorted(events):
             by_source.setdefault(gathered.events[event].source, []).append((attempt, event))
     found = [_pairs(gathered, source, pairs) for source, pairs in sorted(by_source.items())]
-    reached = [max(_reached(gathered, one.source), 1) for one in found]
+    reached = [max(_reached(gathered, pairs.source), 1) for pairs in found]
     return [
-        (one, made)
-        for one, many in zip(found, reached, strict=True)
-        for made in weigh([one], gathered.clocks, many, len(gathered.events))
+        (pairs, made)
+        for pairs, many in zip(found, reached, strict=True)
+        for made in weigh([pairs], gathered.clocks, many, len(gathered.events))
     ]
 
 
@@ -163,11 +165,11 @@ def _reached(gathered: Gathering, source: str) -> int:
     low, high = gathered.counts.spans[source]
     told = gathered.sources.get(source)
     count = 0
-    for number, one in enumerate(gathered.attempts):
+    for number, attempt in enumerate(gathered.attempts):
         at = gathered.moments[number][0][0]
-        if told and told.settings.app and one.app and told.settings.app != one.app:
+        if told and told.settings.app and attempt.app and told.settings.app != attempt.app:
             continue
-        if told and told.settings.provider and one.provider and told.settings.provider != one.provider:
+        if told and told.settings.provider and attempt.provider and told.settings.provider != attempt.provider:
             continue
         count += low - REACH <= at + gathered.clocks[source].at(at) <= high + REACH
     return count
@@ -181,7 +183,7 @@ def _pairs(gathered: Gathering, source: str, found: list[tuple[int, int]]) -> Pa
     kinds = [(code, outcome) for name, outcome, code in gathered.counts.kinds if name == source]
     numbers = {kind: number for number, kind in enumerate(kinds)}
     shares = np.array([gathered.counts.kinds[source, outcome, code] for code, outcome in kinds], dtype=float)
-    moments = [sided(one, role) for one in gathered.moments]
+    moments = [sided(moment, role) for moment in gathered.moments]
     carries_ids = any(gathered.events[event].ids for _, event in found)
     levels = np.full((len(MARKS), len(found)), -1, dtype=np.int8)
     weight, rate = np.ones(len(found)), np.ones(len(found))
@@ -210,9 +212,10 @@ def _pairs(gathered: Gathering, source: str, found: list[tuple[int, int]]) -> Pa
         parts += [part for _, part in mine]
         pair += [place] * len(mine)
         nearest[place] = min((gap for gap, _ in mine), key=abs)
-    attempts, events = (np.array([one[side] for one in found], dtype=np.int64) for side in (0, 1))
+    attempts, events = (np.array([item[side] for item in found], dtype=np.int64) for side in (0, 1))
     kind = np.array(
-        [numbers[one.code, one.outcome] for one in (gathered.events[event] for _, event in found)], dtype=np.int64
+        [numbers[logged.code, logged.outcome] for logged in (gathered.events[event] for _, event in found)],
+        dtype=np.int64,
     )
     return Pairs(
         source=source,
@@ -237,14 +240,14 @@ def _rate(gathered: Gathering, attempt: int, event: Event, shared: list[str], by
     source = event.source
     length = gathered.counts.length(source)
     if shared:
-        count, life = min(gathered.spread[source, one] for one in shared)
+        count, life = min(gathered.spread[source, text] for text in shared)
         owners = sum(1 for ids in gathered.ids if not ids.isdisjoint(shared)) if count > _OWN else 1
         others = max(count - _OWN * owners, 0.0)
         return _CHANCE / length + others / max(life, 60.0)
     busy = gathered.counts.busyness(source, event.time.timestamp())
     if by_user and event.user:
         persons = gathered.persons[attempt]
-        written = {one for person in persons for one in gathered.written.get(person, ()) if one[0] == source}
+        written = {pair for person in persons for pair in gathered.written.get(person, ()) if pair[0] == source}
         count = sum(gathered.counts.users[source][user] for _, user in written)
         own = _OWN * gathered.attempts_of(persons)
         return (max(count - own, 0.0) + _STRAY) / length * busy
@@ -261,8 +264,8 @@ def _told(gathered: Gathering, weighed: list[tuple[Pairs, Weighed]]) -> Correlat
     """
     matched: dict[str, list[Matched]] = {}
     possible: dict[str, list[Matched]] = {}
-    for pairs, one in weighed:
-        for place in (one.probability >= POSSIBLE).nonzero()[0]:
+    for pairs, item in weighed:
+        for place in (item.probability >= POSSIBLE).nonzero()[0]:
             number = int(pairs.attempt[place])
             attempt, event = gathered.attempts[number], gathered.events[int(pairs.event[place])]
             levels = pairs.levels[:, place]
@@ -271,17 +274,17 @@ def _told(gathered: Gathering, weighed: list[tuple[Pairs, Weighed]]) -> Correlat
                 "user": levels[USER] in (SAME, ALIKE),
                 "app": levels[APP] == SAME,
                 "ip": event.ip in gathered.own_addresses[number],
-                "time": bool(one.timely[place]),
+                "time": bool(item.timely[place]),
             }
             because = tuple(word for word, holds in holding.items() if holds)
             told = Matched(
                 event=event,
                 corrected=gathered.corrected(event),
-                probability=float(one.probability[place]),
+                probability=float(item.probability[place]),
                 because=because,
                 role=gathered.role(event.source),
             )
-            home = matched if one.chosen[place] and one.probability[place] >= BELONGS else possible
+            home = matched if item.chosen[place] and item.probability[place] >= BELONGS else possible
             home.setdefault(attempt.key, []).append(told)
     in_order = {key: tuple(sorted(some, key=_when)) for key, some in matched.items()}
     return Correlation(
@@ -291,8 +294,8 @@ def _told(gathered: Gathering, weighed: list[tuple[Pairs, Weighed]]) -> Correlat
     )
 
 
-def _when(one: Matched) -> tuple[datetime, str, str, int]:
-    return one.corrected, one.event.source, one.event.file, one.event.line
+def _when(matched: Matched) -> tuple[datetime, str, str, int]:
+    return matched.corrected, matched.event.source, matched.event.file, matched.event.line
 
 
 def _outcome_level(seen: Seen, role: str, event: Event) -> int:

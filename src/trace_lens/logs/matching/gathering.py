@@ -55,10 +55,10 @@ class Gathering:
         self.events: list[Event] = []
         self._places: dict[tuple[str, str, int], int] = {}
         self.found: dict[int, set[int]] = {}
-        self.ids = [set(one.ids) for one in attempts]
-        self.addresses = [set(one.addresses) for one in attempts]
-        self.persons = [people.of(one.names) for one in attempts]
-        self.moments = [_moments(one) for one in attempts]
+        self.ids = [set(attempt.ids) for attempt in attempts]
+        self.addresses = [set(attempt.addresses) for attempt in attempts]
+        self.persons = [people.of(attempt.names) for attempt in attempts]
+        self.moments = [_moments(attempt) for attempt in attempts]
         self._asked_ids: set[str] = set()
         self.spread: dict[tuple[str, str], tuple[int, float]] = {}
         self.readings: dict[tuple[str, str], Mapping[int, float]] = {}
@@ -69,7 +69,7 @@ class Gathering:
         self.floating: dict[int, str] = {}
         self.apart_known: dict[tuple[str, ...], dict[str, Clock]] = {}
         self.addressed: dict[tuple[str, str], int] = {}
-        times = [one[0][0] for one in self.moments]
+        times = [moment[0][0] for moment in self.moments]
         self.middle = (min(times) + max(times)) / 2
         self.clocks = {source: unknown(source, self.middle) for source in sorted(counts.counts)}
         self._read_users()
@@ -114,22 +114,22 @@ class Gathering:
         self._asked_ids |= new
         carried, spread = by_ids(self.table, new)
         self.spread |= spread
-        for one in carried:
-            place = self._add(one.event)
-            for attempt in owners[one.id]:
+        for pair in carried:
+            place = self._add(pair.event)
+            for attempt in owners[pair.id]:
                 self._pair(attempt, place)
 
     def look_by_users(self) -> None:
         """Find the events of an attempt's person around its moments."""
         windows: list[Window] = []
         for attempt, persons in enumerate(self.persons):
-            for source, user in {one for person in persons for one in self.written.get(person, ())}:
+            for source, user in {pair for person in persons for pair in self.written.get(person, ())}:
                 windows += self._windows(attempt, source, user, REACH)
         found: dict[tuple[str, str], list[int]] = {}
         for event in by_windows(self.table, "user", windows):
             found.setdefault((event.source, event.user or ""), []).append(self._add(event))
         for attempt, persons in enumerate(self.persons):
-            for written in {one for person in persons for one in self.written.get(person, ())}:
+            for written in {pair for person in persons for pair in self.written.get(person, ())}:
                 self._near(attempt, found.get(written, ()), REACH)
 
     def look_by_addresses(self) -> None:
@@ -137,7 +137,7 @@ class Gathering:
         self.addressed = {
             (str(source), str(ip)): count
             for (source, ip), count in counted(
-                self.table, ("ip",), (one for some in self.addresses for one in some)
+                self.table, ("ip",), (text for some in self.addresses for text in some)
             ).items()
         }
         windows: list[Window] = []
@@ -171,9 +171,9 @@ class Gathering:
         moments = [at for at, _ in self.moments[attempt]]
         low, high = min(moments) - reach, max(moments) + reach
         for event in events:
-            one = self.events[event]
-            time = one.time.timestamp()
-            if low <= time - self.clocks[one.source].at(time) <= high:
+            logged = self.events[event]
+            time = logged.time.timestamp()
+            if low <= time - self.clocks[logged.source].at(time) <= high:
                 self._pair(attempt, event)
 
     def role(self, source: str) -> str:
@@ -181,7 +181,7 @@ class Gathering:
         return told.settings.role if told else "gateway"
 
     def shared(self, attempt: int, event: Event) -> list[str]:
-        return [one for one in event.ids if one in self.ids[attempt]]
+        return [text for text in event.ids if text in self.ids[attempt]]
 
     def app_level(self, attempt: int, event: Event) -> int:
         app = self.attempts[attempt].app
@@ -213,8 +213,8 @@ class Gathering:
     def attempts_of(self, persons: frozenset[int]) -> int:
         if not hasattr(self, "_by_person"):
             self._by_person: dict[frozenset[int], int] = {}
-            for one in self.persons:
-                self._by_person[one] = self._by_person.get(one, 0) + 1
+            for person in self.persons:
+                self._by_person[person] = self._by_person.get(person, 0) + 1
         return self._by_person.get(persons, 1)
 
     def learn_from(self, weighed: list[tuple[Pairs, Weighed]]) -> tuple[bool, bool]:
@@ -224,8 +224,8 @@ class Gathering:
         """
         before = sum(map(len, self.ids)) + sum(map(len, self.addresses))
         alias: dict[tuple[str, str], set[int]] = {}
-        for pairs, one in weighed:
-            for place in (one.chosen & (one.probability >= _SURE)).nonzero()[0]:
+        for pairs, item in weighed:
+            for place in (item.chosen & (item.probability >= _SURE)).nonzero()[0]:
                 attempt, event = int(pairs.attempt[place]), self.events[int(pairs.event[place])]
                 self.ids[attempt] |= set(event.ids)
                 if event.ip:
@@ -243,12 +243,12 @@ class Gathering:
         return event.time - timedelta(seconds=float(self.clocks[event.source].at(event.time.timestamp())))
 
 
-def _moments(one: Seen) -> list[tuple[float, str | None]]:
+def _moments(trace: Seen) -> list[tuple[float, str | None]]:
     """The moments of an attempt in epoch seconds with their sides, the one that it is known by first."""
-    if one.at is None:
+    if trace.at is None:
         return []
-    main = (one.at.timestamp(), next((each.side for each in one.moments if each.at == one.at), None))
-    rest = [(each.at.timestamp(), each.side) for each in one.moments if each.at != one.at]
+    main = (trace.at.timestamp(), next((moment.side for moment in trace.moments if moment.at == trace.at), None))
+    rest = [(moment.at.timestamp(), moment.side) for moment in trace.moments if moment.at != trace.at]
     return [main, *dict.fromkeys(rest)]
 
 

@@ -50,19 +50,19 @@ def rebuild(
         for written in users
         if written.casefold() == user.casefold() or people.read(written).keys() & persons.keys()
     ]
-    there = sorted(by_windows(events, "user", windows), key=lambda one: (one.time, one.source, one.line))
-    spellings = {user} | {one.user for one in there if one.user}
+    there = sorted(by_windows(events, "user", windows), key=lambda item: (item.time, item.source, item.line))
+    spellings = {user} | {event.user for event in there if event.user}
     seeds: list[Seen] = []
     found = Correlation()
     for role in (PROVIDER, APPLICATION):
-        taken = {_place(one.event) for some in found.matched.values() for one in some}
-        begin = [one for one in there if _decides(one, sources, role) and _place(one) not in taken]
+        taken = {_place(matched.event) for some in found.matched.values() for matched in some}
+        begin = [event for event in there if _decides(event, sources, role) and _place(event) not in taken]
         made = _seeds(begin, names, spellings, len(seeds))
         if made:
             seeds += made
             found = correlate(events, sources, seeds, people, names)
-    kept = [one for one in seeds if one.at and abs(one.at - around) <= within]
-    kept.sort(key=lambda one: one.at or around)
+    kept = [seed for seed in seeds if seed.at and abs(seed.at - around) <= within]
+    kept.sort(key=lambda member: member.at or around)
     return Rebuilt(tuple(kept), found)
 
 
@@ -80,8 +80,8 @@ def _seeds(events: list[Event], names: Names, spellings: set[str], before: int) 
     groups: list[list[Event]] = []
     by_id: dict[str, list[Event]] = {}
     for event in events:
-        home = next((by_id[one] for one in event.ids if one in by_id), None)
-        if home is None or any(one.app != event.app for one in home):
+        home = next((by_id[text] for text in event.ids if text in by_id), None)
+        if home is None or any(logged.app != event.app for logged in home):
             home = []
             groups.append(home)
         home.append(event)
@@ -94,12 +94,12 @@ def _seeds(events: list[Event], names: Names, spellings: set[str], before: int) 
             Seen(
                 key=str(number),
                 at=last.time,
-                moments=tuple(Instant(one.time) for one in group),
+                moments=tuple(Instant(event.time) for event in group),
                 names=frozenset(spellings),
                 app=min(apps) if len(apps) == 1 else None,
                 provider=None,
-                ids=frozenset(one for each in group for one in each.ids),
-                addresses=frozenset(one.ip for one in group if one.ip),
+                ids=frozenset(text for event in group for text in event.ids),
+                addresses=frozenset(event.ip for event in group if event.ip),
                 answered=last.outcome == SUCCESS,
             )
         )

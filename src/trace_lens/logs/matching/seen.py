@@ -66,7 +66,7 @@ class LogView(NamedTuple):
 
     def of(self, role: str) -> list[Matched]:
         """The events of the sources of one role."""
-        return [one for one in self.events if one.role == role]
+        return [event for event in self.events if event.role == role]
 
     def has(self, role: str, name: str | None) -> bool:
         """Whether a log of this role is loaded that an application or provider of this name would write to."""
@@ -77,7 +77,7 @@ class LogView(NamedTuple):
                 return True
         return False
 
-    def meaning(self, one: Matched) -> LogCode | None:
+    def meaning(self, matched: Matched) -> LogCode | None:
         """What the organisation says that the code of an event means."""
-        told = self.sources.get(one.event.source)
-        return told.settings.codes.get(one.event.code) if told and one.event.code else None
+        told = self.sources.get(matched.event.source)
+        return told.settings.codes.get(matched.event.code) if told and matched.event.code else None

@@ -129,7 +129,7 @@ def weigh(found: list[Pairs], clocks: dict[str, Clock], attempts: int, events: i
 
     `attempts` is how many attempts there are, matched or not; `events` how many candidate events in all.
     """
-    return [_Model(one, clocks[one.source], attempts, events).run() for one in found]
+    return [_Model(pairs, clocks[pairs.source], attempts, events).run() for pairs in found]
 
 
 class _Model:
@@ -332,7 +332,7 @@ class _Model:
                 if groups[other] != other or counts[other] <= counts[kind] or min(counts[kind], counts[other]) < _FEW:
                     continue
                 members = np.flatnonzero(groups == other)
-                if all(both[kind, one] <= _TOGETHER * min(counts[kind], counts[one]) for one in members):
+                if all(both[kind, member] <= _TOGETHER * min(counts[kind], counts[member]) for member in members):
                     groups[kind] = other
                     break
         if (groups != self.groups).any():
@@ -351,19 +351,19 @@ def _in_conflict(events: list[int], places: list[int]) -> list[list[int]]:
     """Pairs grouped so that those of different groups share neither event nor place."""
     parent = list(range(len(events)))
 
-    def root(one: int) -> int:
-        while parent[one] != one:
-            parent[one] = parent[parent[one]]
-            one = parent[one]
-        return one
+    def root(number: int) -> int:
+        while parent[number] != number:
+            parent[number] = parent[parent[number]]
+            number = parent[number]
+        return number
 
     for keys in (events, places):
         first: dict[int, int] = {}
-        for one, key in enumerate(keys):
-            parent[root(one)] = root(first.setdefault(key, one))
+        for number, key in enumerate(keys):
+            parent[root(number)] = root(first.setdefault(key, number))
     groups: dict[int, list[int]] = {}
-    for one in range(len(events)):
-        groups.setdefault(root(one), []).append(one)
+    for number in range(len(events)):
+        groups.setdefault(root(number), []).append(number)
     return list(groups.values())
 
 

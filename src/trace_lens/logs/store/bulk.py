@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 _ISO = re.compile(r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d{1,6})?Z?")
 _EPOCH = re.compile(r"\d{9,18}")
 _UNITS = ("s", "ms")
-_WHITE = "".join(chr(one) for one in range(0x3001) if chr(one).isspace())
+_WHITE = "".join(chr(number) for number in range(0x3001) if chr(number).isspace())
 """All white space, as the other reader takes it away."""
 HEADERS = {"csv": 1, "jsonl": 0}
 """The formats that can be read in bulk, and how many lines stand before their rows."""
@@ -162,13 +162,13 @@ def _json_lines(connection: Any, source: LogSource, path: Path, head: str, wante
     """Texts and whole numbers have a plain text; fractions and truth values are left to the other reader."""
     import ibis
 
-    parts = {one: path_parts_joined(one).split(".") for one in wanted}
+    parts = {text: path_parts_joined(text).split(".") for text in wanted}
     first = json.loads(head.partition("\n")[0])
-    dotted = {one for line in head.splitlines()[:200] for one in wanted if "." in one and f'"{one}"' in line}
+    dotted = {text for line in head.splitlines()[:200] for text in wanted if "." in text and f'"{text}"' in line}
     if (
         not isinstance(first, dict)
         or dotted
-        or any(one.lstrip("-").isdigit() for some in parts.values() for one in some)
+        or any(text.lstrip("-").isdigit() for some in parts.values() for text in some)
     ):
         raise OutOfTheOrdinary
     columns = dict.fromkeys(sorted({some[0] for some in parts.values()}), "JSON")
@@ -176,13 +176,13 @@ def _json_lines(connection: Any, source: LogSource, path: Path, head: str, wante
         str(path.resolve()), table_name="bulk_rows", format="newline_delimited", columns=columns
     )
     texts, odd = {}, ibis.literal(False)
-    for one, some in parts.items():
+    for word, some in parts.items():
         value = rows[some[0]]
         for part in some[1:]:
             value = value[part]
         there = value.cast("string").nullif("null").notnull()
         text, number = value.unwrap_as("string"), value.unwrap_as("int64").cast("string")
-        texts[one] = ibis.coalesce(text, number)
+        texts[word] = ibis.coalesce(text, number)
         odd = odd | (there & text.isnull() & number.isnull())
     return _Opened(rows, texts, str(value_at(first, time) or "").strip(), odd)
 
@@ -222,12 +222,12 @@ def _listed(cells: list[Any]) -> Any:
     """The cells that are not null, as a list."""
     import ibis
 
-    nothing = ibis.array([ibis.null("string")]).filter(lambda one: one.notnull())
+    nothing = ibis.array([ibis.null("string")]).filter(lambda item: item.notnull())
     if not cells:
         return nothing
     if len(cells) == 1:
         return ibis.ifelse(cells[0].notnull(), ibis.array(cells), nothing)
-    return ibis.array(cells).filter(lambda one: one.notnull())
+    return ibis.array(cells).filter(lambda member: member.notnull())
 
 
 def _moment(text: Any, sample: str, source: LogSource) -> tuple[Any, datetime | None, datetime | None]:
@@ -281,7 +281,7 @@ def _outcome(cell: Any, source: LogSource) -> Any:
     import ibis
 
     told = source.settings.outcomes
-    words = [*((one, FAILURE) for one in told.failure), *((one, SUCCESS) for one in told.success)]
+    words = [*((text, FAILURE) for text in told.failure), *((item, SUCCESS) for item in told.success)]
     if cell is None or not words:
         return ibis.literal(OTHER)
     if not all(word.isascii() for word, _ in words):

@@ -122,7 +122,7 @@ def by_ids(events: ir.Table, ids: Iterable[str]) -> tuple[list[Carried], dict[tu
     if not wanted:
         return [], {}
     table = ibis.memtable({"wanted": wanted}, schema={"wanted": "string"})
-    laid_out = events.filter(events["ids"].length() > 0).mutate(carried=lambda one: one["ids"].unnest())
+    laid_out = events.filter(events["ids"].length() > 0).mutate(carried=lambda item: item["ids"].unnest())
     joined = laid_out.join(table, laid_out["carried"] == table["wanted"])
     rows = joined.select(*events.columns, "wanted").limit(MOST_AT_ONCE + 1).to_pyarrow()
     if rows.num_rows <= MOST_AT_ONCE:
@@ -151,7 +151,7 @@ def _carried(rows: pa.Table) -> tuple[list[Carried], dict[tuple[str, str], tuple
         spread[event.source, name] = (count + 1, min(low, time), max(high, time))
     often = {name for (_, name), (count, _, _) in spread.items() if count > MOST_OF_AN_ID}
     told = {key: (count, high - low) for key, (count, low, high) in spread.items()}
-    return [one for one in found if one.id not in often], told
+    return [carried for carried in found if carried.id not in often], told
 
 
 def by_windows(events: ir.Table, column: str, windows: Sequence[Window]) -> list[Event]:
@@ -162,10 +162,10 @@ def by_windows(events: ir.Table, column: str, windows: Sequence[Window]) -> list
     if not whole:
         return []
     rows = {
-        "of": [one.source for one in whole],
-        "value": [one.value for one in whole],
-        "low": [_moment(one.low) for one in whole],
-        "high": [_moment(one.high) for one in whole],
+        "of": [window.source for window in whole],
+        "value": [window.value for window in whole],
+        "low": [_moment(window.low) for window in whole],
+        "high": [_moment(window.high) for window in whole],
     }
     schema = {"of": "string", "value": "string", "low": "timestamp(6)", "high": "timestamp(6)"}
     table = ibis.memtable(rows, schema=schema)
@@ -191,11 +191,11 @@ def counted(events: ir.Table, columns: Sequence[str], values: Iterable[str]) -> 
 def _merged(windows: Iterable[Window]) -> list[Window]:
     """Windows without overlaps."""
     made: list[Window] = []
-    for one in sorted(windows):
-        if made and made[-1][:2] == one[:2] and one.low <= made[-1].high:
-            made[-1] = made[-1]._replace(high=max(made[-1].high, one.high))
+    for window in sorted(windows):
+        if made and made[-1][:2] == window[:2] and window.low <= made[-1].high:
+            made[-1] = made[-1]._replace(high=max(made[-1].high, window.high))
         else:
-            made.append(one)
+            made.append(window)
     return made
 
 

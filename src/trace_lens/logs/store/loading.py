@@ -26,7 +26,7 @@ NEW, GROWN, SAME = "new", "grown", "same"
 _CHUNK = 1 << 20
 _LOOKED_AT = 300
 _HEAD = 64 * 1024
-_OTHER_SPACE = tuple(bytes([one]) for one in (0x09, 0x0B, 0x0C, 0x1C, 0x1D, 0x1E, 0x1F, 0xC2, 0xE1, 0xE2, 0xE3))
+_OTHER_SPACE = tuple(bytes([literal]) for literal in (0x09, 0x0B, 0x0C, 0x1C, 0x1D, 0x1E, 0x1F, 0xC2, 0xE1, 0xE2, 0xE3))
 """The octets with which white space begins, in UTF-8, other than spaces and the ends of lines."""
 _WORTH_BULK = 2_000
 """Files of fewer lines are read line by line: that takes no longer."""
@@ -93,12 +93,12 @@ def load_file(
 
     Raises StoreProblem. A file that cannot be read at all gives the reason.
     """
-    known = [one for one in store.files() if one.source == source.id]
+    known = [file for file in store.files() if file.source == source.id]
     try:
-        before = next((one for one in known if one.file == name), None)
+        before = next((file for file in known if file.file == name), None)
         with path.open("rb") as stream:
             content = _content(unpacked(stream), before.octets if before else None)
-        if any(one.digest == content.digest for one in known):
+        if any(file.digest == content.digest for file in known):
             return Loaded(source.id, name, SAME)
         grown = before is not None and content.before == before.digest
         if before and source.settings.format in _ARRAYS:
@@ -138,7 +138,7 @@ def _content(stream: BinaryIO, until: int | None) -> _Content:
             whole.update(chunk)
             octets += len(chunk)
             lines += chunk.count(b"\n")
-            plain = plain and not any(one in chunk for one in _OTHER_SPACE)
+            plain = plain and not any(text in chunk for text in _OTHER_SPACE)
     except DAMAGED as error:
         raise Unreadable(f"it is damaged ({error})") from None
     return _Content(octets, whole.hexdigest(), before, lines, plain)
@@ -221,15 +221,15 @@ def _add_at_once(store: EventStore, source: LogSource, path: Path, name: str, co
 def _only_events(
     rows: Iterator[Event | BadRow], bad: list[BadRow], first_line: int, told: Callable[[int], None] | None
 ) -> Iterator[Event]:
-    for number, one in enumerate(rows, 1):
+    for number, row in enumerate(rows, 1):
         if told and number % 10_000 == 0:
             told(number)
-        if one.line < first_line:
+        if row.line < first_line:
             continue
-        if isinstance(one, BadRow):
-            bad.append(one)
+        if isinstance(row, BadRow):
+            bad.append(row)
         else:
-            yield one
+            yield row
 
 
 def _descending(source: LogSource, path: Path) -> bool:

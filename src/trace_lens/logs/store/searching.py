@@ -43,7 +43,7 @@ def spellings(workspace: Workspace, name: str) -> set[str]:
     found = {name.casefold(), *_bare(name)}
     for app in workspace.apps.values():
         for row in app.accounts or ():
-            mine = {one.casefold() for one in row.spellings}
+            mine = {spelling.casefold() for spelling in row.spellings}
             if mine & found:
                 found |= mine
     return found
@@ -60,7 +60,7 @@ def app_names(workspace: Workspace, name: str) -> set[str]:
     found = {name.casefold()}
     for app in workspace.apps.values():
         told = app.settings.application
-        mine = {one.casefold() for one in (app.id, app.name, app.entity_id, told.client_id) if one}
+        mine = {text.casefold() for text in (app.id, app.name, app.entity_id, told.client_id) if text}
         if mine & found:
             found |= mine
     return found

@@ -146,7 +146,7 @@ class SparkStore(EventStore):
 
     def plain_events(self) -> ir.Table:
         """The events as they were loaded."""
-        parts = [str(self.path / "events" / one) for row in self._rows() for one in row["parts"]]
+        parts = [str(self.path / "events" / item) for row in self._rows() for item in row["parts"]]
         session = self._session()
         if not parts:
             import ibis
@@ -191,7 +191,7 @@ class SparkStore(EventStore):
         """The parts that hold the rows of a file, those of the transaction among them."""
         key = (source, file)
         if key not in self._new:
-            row = next((one for one in self._rows() if (one["source"], one["file"]) == key), None)
+            row = next((row for row in self._rows() if (row["source"], row["file"]) == key), None)
             self._new[key] = {
                 "events": list(row["parts"]) if row else [],
                 "bad_rows": list(row["bad_parts"]) if row else [],
@@ -204,7 +204,7 @@ class SparkStore(EventStore):
 
         parts = self._parts(source, file)
         events, bad = (
-            sum(pq.read_metadata(self.path / kind / one).num_rows for one in parts[kind])
+            sum(pq.read_metadata(self.path / kind / part).num_rows for part in parts[kind])
             for kind in ("events", "bad_rows")
         )
         return events, bad
@@ -294,7 +294,7 @@ def _table(kind: str, columns: dict[str, Any]) -> pa.Table:
 
     schema = ibis.schema({**TABLES[kind], **(_PARTS if kind == "files" else {})}).to_pyarrow()
     arrays = {name: pa.array(list(columns[name]), schema.field(name).type) for name in schema.names}
-    return pa.table(arrays, schema=pa.schema([pa.field(one.name, one.type) for one in schema]))
+    return pa.table(arrays, schema=pa.schema([pa.field(item.name, item.type) for item in schema]))
 
 
 def _put_table(path: Path, table: pa.Table) -> None:

@@ -317,19 +317,19 @@ def as_columns(events: Sequence[Event]) -> dict[str, Any]:
     """Events as the columns of their table."""
     rows = [
         (
-            one.source,
-            one.file,
-            one.line,
-            one.time.replace(tzinfo=None),
-            one.user,
-            one.app,
-            one.outcome,
-            one.code,
-            one.reason,
-            one.ip,
-            list(one.ids),
+            event.source,
+            event.file,
+            event.line,
+            event.time.replace(tzinfo=None),
+            event.user,
+            event.app,
+            event.outcome,
+            event.code,
+            event.reason,
+            event.ip,
+            list(event.ids),
         )
-        for one in events
+        for event in events
     ]
     return dict(zip(TABLES["events"], zip(*rows, strict=True), strict=True))
 
@@ -339,7 +339,7 @@ def bad_columns(source: str, file: str, rows: Sequence[BadRow]) -> dict[str, Any
     return {
         "source": [source] * len(rows),
         "file": [file] * len(rows),
-        "line": [one.line for one in rows],
-        "because": [one.because for one in rows],
-        "text": [one.text for one in rows],
+        "line": [row.line for row in rows],
+        "because": [row.because for row in rows],
+        "text": [row.text for row in rows],
     }

@@ -32,7 +32,7 @@ class NothingToDraw(ValueError):
 
 def draw_ways(diagnoses: Sequence[Diagnosis], form: str) -> bytes:
     """The ways of diagnoses under each other, as PNG or SVG. Raises NothingToDraw."""
-    drawn = [one for one in diagnoses if one.steps]
+    drawn = [diagnosis for diagnosis in diagnoses if diagnosis.steps]
     if not drawn:
         raise NothingToDraw("no capture here shows the way: a figure needs a browser export or a dump of header fields")
     import matplotlib as mpl
@@ -41,24 +41,24 @@ def draw_ways(diagnoses: Sequence[Diagnosis], form: str) -> bytes:
     from matplotlib.figure import Figure
 
     mpl.rcParams.update({"font.family": "DejaVu Sans", "svg.fonttype": "none", "font.size": 9})
-    heights = [_height(one) for one in drawn]
+    heights = [_height(diagnosis) for diagnosis in drawn]
     figure = Figure(figsize=(12.8, sum(heights)), dpi=100, facecolor="white", layout="constrained")
     axes = figure.subplots(len(drawn), 1, squeeze=False, height_ratios=heights)
-    for row, one in zip(axes, drawn, strict=True):
-        _draw(row[0], one)
+    for row, diagnosis in zip(axes, drawn, strict=True):
+        _draw(row[0], diagnosis)
     held = BytesIO()
     figure.savefig(held, format=form, metadata={"Date": None} if form == "svg" else {"Software": "Trace Lens"})
     return held.getvalue()
 
 
-def _height(one: Diagnosis) -> float:
-    return 1.9 + 0.42 * min(len(one.steps), _MOST_STEPS) + 0.3 * len(time_spent(one.steps))
+def _height(diagnosis: Diagnosis) -> float:
+    return 1.9 + 0.42 * min(len(diagnosis.steps), _MOST_STEPS) + 0.3 * len(time_spent(diagnosis.steps))
 
 
-def _draw(axes: Axes, one: Diagnosis) -> None:
-    steps = one.steps[:_MOST_STEPS]
+def _draw(axes: Axes, diagnosis: Diagnosis) -> None:
+    steps = diagnosis.steps[:_MOST_STEPS]
     hosts = hosts_of(steps, _MOST_HOSTS)
-    names = {"application": one.app_name or "", "provider": one.provider_name or ""}
+    names = {"application": diagnosis.app_name or "", "provider": diagnosis.provider_name or ""}
     bottom = len(steps) + 0.6
     for place, host in enumerate(hosts):
         side = next((step.side for step in steps if step.host == host), "other")
@@ -75,16 +75,22 @@ def _draw(axes: Axes, one: Diagnosis) -> None:
         if before is not None:
             _gap(axes, before, step, row, len(hosts))
         before = step
-    if len(one.steps) > len(steps):
-        axes.text(0, bottom, f"… {len(one.steps) - len(steps)} more hops", color=_QUIET, va="top")
-    _totals(axes, one, bottom + 0.5)
-    head = f"{one.outcome.upper()}: {one.first_break.code}" if one.first_break else one.outcome.upper()
+    if len(diagnosis.steps) > len(steps):
+        axes.text(0, bottom, f"… {len(diagnosis.steps) - len(steps)} more hops", color=_QUIET, va="top")
+    _totals(axes, diagnosis, bottom + 0.5)
+    head = (
+        f"{diagnosis.outcome.upper()}: {diagnosis.first_break.code}"
+        if diagnosis.first_break
+        else diagnosis.outcome.upper()
+    )
     begin = next((step.at for step in steps if step.at), None)
     since = f", from {show_moment(begin.replace(microsecond=0))}" if begin else ""
-    color = _BREAK if one.outcome == "broken" else _INK
-    axes.set_title(f"{head}   {visible(one.source)}{since}", loc="left", color=color, fontsize=11, weight="bold", pad=8)
+    color = _BREAK if diagnosis.outcome == "broken" else _INK
+    axes.set_title(
+        f"{head}   {visible(diagnosis.source)}{since}", loc="left", color=color, fontsize=11, weight="bold", pad=8
+    )
     axes.set_xlim(-0.62, max(1, len(hosts) - 1) + 0.62)
-    axes.set_ylim(bottom + 0.6 + 0.55 * len(time_spent(one.steps)), -1.3)
+    axes.set_ylim(bottom + 0.6 + 0.55 * len(time_spent(diagnosis.steps)), -1.3)
     axes.axis("off")
 
 
@@ -135,15 +141,15 @@ def _gap(axes: Axes, before: Step, step: Step, row: int, hosts: int) -> None:
         axes.text(right, row - 0.58, f"a pause of {gap:.0f} s", color=_QUIET, fontsize=7.5, ha="right", va="bottom")
 
 
-def _totals(axes: Axes, one: Diagnosis, top: float) -> None:
+def _totals(axes: Axes, diagnosis: Diagnosis, top: float) -> None:
     """Where the time went, as bars under the ladder."""
-    spent = time_spent(one.steps)
+    spent = time_spent(diagnosis.steps)
     whole = max(spent.values(), default=0.0)
     if whole:
         axes.text(-0.6, top, "time spent", color=_QUIET, va="center", ha="left", fontsize=8)
     words: dict[str, Any] = {
-        "application": one.app_name or "application",
-        "provider": one.provider_name or "provider",
+        "application": diagnosis.app_name or "application",
+        "provider": diagnosis.provider_name or "provider",
         "other": "other hosts",
         "person": "pauses",
     }

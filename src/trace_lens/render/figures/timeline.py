@@ -29,7 +29,7 @@ _SCALE, _LANES, _TEXT = 0.15, (0.36, 0.43, 0.50), 0.55
 
 def draw_timelines(found: Timeline, form: str) -> bytes:
     """The attempts under each other, as PNG or SVG. Raises NothingToDraw."""
-    drawn = [(one, listed) for one in found.attempts if (listed := _rows(one))][:_MOST_ATTEMPTS]
+    drawn = [(attempt, listed) for attempt in found.attempts if (listed := _rows(attempt))][:_MOST_ATTEMPTS]
     if not drawn:
         raise NothingToDraw("nothing here tells a time that could be drawn")
     import matplotlib as mpl
@@ -41,19 +41,19 @@ def draw_timelines(found: Timeline, form: str) -> bytes:
     heights = [1.5 + 0.36 * len(listed) for _, listed in drawn]
     figure = Figure(figsize=(12.8, sum(heights)), dpi=100, facecolor="white", layout="constrained")
     axes = figure.subplots(len(drawn), 1, squeeze=False, height_ratios=heights)
-    for row, (one, listed) in zip(axes, drawn, strict=True):
-        _draw(row[0], one, listed)
+    for row, (attempt, listed) in zip(axes, drawn, strict=True):
+        _draw(row[0], attempt, listed)
     held = BytesIO()
     figure.savefig(held, format=form, metadata={"Date": None} if form == "svg" else {"Software": "Trace Lens"})
     return held.getvalue()
 
 
-def _rows(one: TimelineAttempt) -> list[Mark]:
+def _rows(attempt: TimelineAttempt) -> list[Mark]:
     """What gets a row: all but the ends of windows, which are drawn along the scale."""
-    return [mark for mark in marks(one) if mark.kind not in (BEGINS, ENDS)][:_MOST]
+    return [mark for mark in marks(attempt) if mark.kind not in (BEGINS, ENDS)][:_MOST]
 
 
-def _draw(axes: Axes, one: TimelineAttempt, listed: list[Mark]) -> None:
+def _draw(axes: Axes, attempt: TimelineAttempt, listed: list[Mark]) -> None:
     bottom = len(listed) + 0.5
     begin, end = listed[0].at, listed[-1].at
     span = max((end - begin).total_seconds(), 1.0)
@@ -73,7 +73,7 @@ def _draw(axes: Axes, one: TimelineAttempt, listed: list[Mark]) -> None:
             color=_QUIET,
             fontsize=7.5,
         )
-    for number, window in enumerate(one.windows[:3]):
+    for number, window in enumerate(attempt.windows[:3]):
         top = place(window.begins) if window.begins else 0.4
         low = place(window.ends) if window.ends else bottom
         x = 0.022 + 0.022 * number
@@ -97,12 +97,12 @@ def _draw(axes: Axes, one: TimelineAttempt, listed: list[Mark]) -> None:
         axes.plot([x, x], [0.4, bottom], color=_SIDES[lane], linewidth=1.0, alpha=0.35, zorder=1)
         axes.text(x, 0.2, lane, ha="center", va="bottom", color=_SIDES[lane], weight="bold", fontsize=8.5)
     for row, mark in enumerate(listed, 1):
-        _row(axes, one, mark, row, place(mark.at))
+        _row(axes, attempt, mark, row, place(mark.at))
     shown = begin.replace(microsecond=0)
     axes.set_title(
-        f"{head(one)}   {about(one)}   {visible(one.source)}, from {show_moment(shown)}",
+        f"{head(attempt)}   {about(attempt)}   {visible(attempt.source)}, from {show_moment(shown)}",
         loc="left",
-        color=_BREAK if one.diagnosis and one.diagnosis.outcome == "broken" else _INK,
+        color=_BREAK if attempt.diagnosis and attempt.diagnosis.outcome == "broken" else _INK,
         fontsize=11,
         weight="bold",
         pad=20,
@@ -112,7 +112,7 @@ def _draw(axes: Axes, one: TimelineAttempt, listed: list[Mark]) -> None:
     axes.axis("off")
 
 
-def _row(axes: Axes, one: TimelineAttempt, mark: Mark, row: int, place: float) -> None:
+def _row(axes: Axes, attempt: TimelineAttempt, mark: Mark, row: int, place: float) -> None:
     x = _LANES[LANES.index(mark.lane)]
     color = _INK
     axes.plot([_SCALE, _SCALE + 0.07, x], [place, row, row], color=_QUIET, linewidth=0.6, alpha=0.6, zorder=0)
@@ -126,7 +126,7 @@ def _row(axes: Axes, one: TimelineAttempt, mark: Mark, row: int, place: float) -
         color = _OUTCOMES.get(mark.event.event.outcome, _QUIET)
         full = "full" if mark.event.probability >= 0.9 else "left"
         axes.plot([x], [row], marker="D", markersize=7, color=color, fillstyle=full, zorder=3)
-        text = event_words(one, mark.event)
+        text = event_words(attempt, mark.event)
         quiet = written(mark.event)
     else:
         axes.plot([x], [row], marker="o", markersize=6, color=_QUIET, fillstyle="none", zorder=3)

@@ -28,18 +28,18 @@ def compared_pages(found: Compared) -> Iterator[Line]:
         yield from _findings(found)
     if found.ways:
         yield from _ways(found.ways)
-    mattering = [one for one in found.differences if one.matters]
-    others = [one for one in found.differences if not one.matters]
+    mattering = [difference for difference in found.differences if difference.matters]
+    others = [difference for difference in found.differences if not difference.matters]
     if mattering:
         yield BLANK
         yield line(Span("Differences that matter", "head"))
-        for one in mattering:
-            yield from _difference(one)
+        for difference in mattering:
+            yield from _difference(difference)
     if others:
         yield BLANK
         yield line(Span("Other differences", "head"))
-        for one in others:
-            yield from _difference(one, "quiet")
+        for difference in others:
+            yield from _difference(difference, "quiet")
     yield BLANK
     noise = ", ".join(f"{kind} ({count})" for kind, count in found.noise)
     noise = f"; left out, since they differ in any two messages: {noise}" if noise else ""
@@ -47,7 +47,7 @@ def compared_pages(found: Compared) -> Iterator[Line]:
 
 
 def _headline(found: Compared) -> Iterator[Line]:
-    mattering = sum(one.matters for one in found.differences)
+    mattering = sum(difference.matters for difference in found.differences)
     if found.diagnoses:
         left, right = found.diagnoses
         if left.outcome != right.outcome or left.first_break != right.first_break:
@@ -64,29 +64,31 @@ def _headline(found: Compared) -> Iterator[Line]:
         yield line(Span("They differ in nothing that matters.", "ok"))
 
 
-def _words(one: Diagnosis) -> str:
-    if one.first_break:
-        likely = ", most likely" if one.first_break.certainty == INFERRED else ""
-        return f"breaks at {one.first_break.stage}{likely} ({one.first_break.code})"
-    return "works" if one.outcome == "sound" else "cannot be judged to the end"
+def _words(diagnosis: Diagnosis) -> str:
+    if diagnosis.first_break:
+        likely = ", most likely" if diagnosis.first_break.certainty == INFERRED else ""
+        return f"breaks at {diagnosis.first_break.stage}{likely} ({diagnosis.first_break.code})"
+    return "works" if diagnosis.outcome == "sound" else "cannot be judged to the end"
 
 
 def _outcome(found: Compared, side: int) -> str:
     if not found.diagnoses:
         return ""
-    one = found.diagnoses[side]
-    return f": {one.app or 'application not known'}, {one.subject or 'no subject'}"
+    diagnosis = found.diagnoses[side]
+    return f": {diagnosis.app or 'application not known'}, {diagnosis.subject or 'no subject'}"
 
 
 def _findings(found: Compared) -> Iterator[Line]:
     for title, listed in (("Only left", found.went), ("Only right", found.came), ("Both", found.stayed)):
-        shown = sorted((one for one in listed if one.code != "outcome-unknown"), key=lambda one: not one.breaks)
+        shown = sorted(
+            (finding for finding in listed if finding.code != "outcome-unknown"), key=lambda item: not item.breaks
+        )
         if not shown:
             continue
         yield BLANK
         yield line(Span(f"Findings: {title.lower()}", "head"))
-        for one in shown:
-            yield from _finding(one, short=title == "Both")
+        for finding in shown:
+            yield from _finding(finding, short=title == "Both")
 
 
 def _ways(ways: SideBySide) -> Iterator[Line]:
@@ -98,7 +100,7 @@ def _ways(ways: SideBySide) -> Iterator[Line]:
     yield line(" " * 6, Span("left".ljust(column), "quiet"), Span("right", "quiet"))
     for number, pair in enumerate(ways.pairs, 1):
         parts = number == ways.parts_at
-        cells = [_hop(one, column - 2) for one in (pair.left, pair.right)]
+        cells = [_hop(step, column - 2) for step in (pair.left, pair.right)]
         style = "break" if parts else ""
         yield line(
             Span("> " if parts else "  ", "break"),
@@ -111,54 +113,54 @@ def _ways(ways: SideBySide) -> Iterator[Line]:
         for name in pair.differs:
             if name in _SAID:
                 continue
-            values = [_of(one, name) for one in (pair.left, pair.right)]
+            values = [_of(step, name) for step in (pair.left, pair.right)]
             yield from pages.row(name, f"{values[0]}  against  {values[1]}", indent=6, column=14, style="quiet")
 
 
 _SAID = ("address", "method", "status")
 
 
-def _hop(one: Step | None, room: int) -> str:
-    if one is None:
+def _hop(step: Step | None, room: int) -> str:
+    if step is None:
         return "(ended)"
-    text = visible(f"{one.method} {one.url.partition('://')[2]}")
-    status = f"  {one.status or '–'}"
+    text = visible(f"{step.method} {step.url.partition('://')[2]}")
+    status = f"  {step.status or '–'}"
     return (text if len(text) + len(status) <= room else text[: room - len(status) - 1] + "…") + status
 
 
-def _of(one: Step, name: str) -> str:
+def _of(step: Step, name: str) -> str:
     values = {
-        "target": (one.redirects_to or "",),
-        "messages": one.carries,
-        "cookies sent": one.cookies_sent,
-        "cookies set": one.cookie_lines,
+        "target": (step.redirects_to or "",),
+        "messages": step.carries,
+        "cookies sent": step.cookies_sent,
+        "cookies set": step.cookie_lines,
     }[name]
     return ", ".join(filter(None, values)) or "none"
 
 
-def _finding(one: Finding, *, short: bool) -> Iterator[Line]:
-    because = f", because of {one.because_of}" if one.because_of else ""
-    because += ", likely" if one.certainty == INFERRED else ""
-    yield line("  ", Span(one.code, one.severity), f"  {one.severity} in {one.stage}{because}")
+def _finding(finding: Finding, *, short: bool) -> Iterator[Line]:
+    because = f", because of {finding.because_of}" if finding.because_of else ""
+    because += ", likely" if finding.certainty == INFERRED else ""
+    yield line("  ", Span(finding.code, finding.severity), f"  {finding.severity} in {finding.stage}{because}")
     if not short:
-        yield from prose(one.detail, 4)
+        yield from prose(finding.detail, 4)
 
 
-def _difference(one: Differing, style: str = "") -> Iterator[Line]:
-    hits = f"; it hits {', '.join(one.hits)}" if one.hits else ""
-    yield line("  ", Span(visible(one.item), "head" if one.matters else ""), Span(f"  {one.why}{hits}", "quiet"))
-    if len(one.left) == 1 and len(one.right) == 1:
-        found = difference(one.left[0], one.right[0])
+def _difference(item: Differing, style: str = "") -> Iterator[Line]:
+    hits = f"; it hits {', '.join(item.hits)}" if item.hits else ""
+    yield line("  ", Span(visible(item.item), "head" if item.matters else ""), Span(f"  {item.why}{hits}", "quiet"))
+    if len(item.left) == 1 and len(item.right) == 1:
+        found = difference(item.left[0], item.right[0])
         if found and found.kind not in ("other", "edit"):
             yield from pages.compared(
-                one.left[0],
-                one.right[0],
+                item.left[0],
+                item.right[0],
                 (found.expected_span, found.actual_span),
                 found.kind,
                 indent=4,
                 labels=("left", "right"),
             )
             return
-    for label, values in (("left", one.left), ("right", one.right)):
+    for label, values in (("left", item.left), ("right", item.right)):
         text = ", ".join(values[:_MOST]) + (f" … ({len(values)} in all)" if len(values) > _MOST else "")
         yield from pages.row(label, text or "(none)", indent=4, style=style)

@@ -62,7 +62,9 @@ def _unplaced(result: Result) -> Iterator[Line]:
     yield BLANK
     count = len(result.unplaced)
     yield line(Span(f"{_count(count, 'step')} that {'belongs' if count == 1 else 'belong'} to no sign-in", "head"))
-    rows = [(one.place, one.method, str(one.status or ""), one.url, ", ".join(one.carries)) for one in result.unplaced]
+    rows = [
+        (step.place, step.method, str(step.status or ""), step.url, ", ".join(step.carries)) for step in result.unplaced
+    ]
     yield from pages.table(("", "", "", "", ""), rows[:_UNPLACED])
     if count > _UNPLACED:
         yield line(Span(f"  … and {count - _UNPLACED} more; --format json lists them all", "quiet"))
@@ -71,7 +73,7 @@ def _unplaced(result: Result) -> Iterator[Line]:
 def overview(diagnoses: Iterable[Diagnosis]) -> Iterator[Line]:
     """One line for each sign-in, after a line that counts them."""
     found = list(diagnoses)
-    counts = [(name, sum(one.outcome == name for one in found)) for name in _OUTCOME]
+    counts = [(name, sum(diagnosis.outcome == name for diagnosis in found)) for name in _OUTCOME]
     words = ", ".join(f"{count} {name}" for name, count in counts if count)
     yield line(Span(f"{_count(len(found), 'sign-in')}: {words}.", "head"))
     yield BLANK
@@ -79,13 +81,13 @@ def overview(diagnoses: Iterable[Diagnosis]) -> Iterator[Line]:
         ("", "sign-in", "application", "outcome", "first break"),
         [
             (
-                one.id,
-                _ending(one.source),
-                one.app or "?",
-                Span(one.outcome, _STYLE[one.outcome]),
-                one.first_break.code if one.first_break else "",
+                diagnosis.id,
+                _ending(diagnosis.source),
+                diagnosis.app or "?",
+                Span(diagnosis.outcome, _STYLE[diagnosis.outcome]),
+                diagnosis.first_break.code if diagnosis.first_break else "",
             )
-            for one in found
+            for diagnosis in found
         ],
     )
     yield BLANK
@@ -221,7 +223,7 @@ def _to_do(diagnosis: Diagnosis) -> Iterator[Line]:
     if diagnosis.proposal:
         source = "-" if diagnosis.source == "-" else shlex.quote(visible(diagnosis.source))
         yield line("  Try it on this capture before touching a system:")
-        tried = " ".join(f"--set {shlex.quote(visible(one))}" for one in (*diagnosis.supposed, diagnosis.proposal))
+        tried = " ".join(f"--set {shlex.quote(visible(text))}" for text in (*diagnosis.supposed, diagnosis.proposal))
         yield line(f"    trace-lens diagnose {source} {tried}")
     if roots:
         yield from prose(f"More on this: trace-lens explain {roots[0].code}", 2, "quiet")
@@ -237,12 +239,16 @@ def _proof(proof: Proof) -> str:
 def _when_sound(diagnosis: Diagnosis) -> Iterator[Line]:
     """What is worth doing although nothing stops the sign-in, each thing once."""
     doubtful = {
-        code for one in diagnosis.findings if one.code == "record-contradicted" for code in one.overrules
+        code for finding in diagnosis.findings if finding.code == "record-contradicted" for code in finding.overrules
     }  # what the record wrongly predicts is not to be repaired
     risks = [
-        one for one in diagnosis.findings if one.severity == "risk" and not one.accepted and one.code not in doubtful
+        finding
+        for finding in diagnosis.findings
+        if finding.severity == "risk" and not finding.accepted and finding.code not in doubtful
     ]
-    worth = dict.fromkeys((_SIDE[one.side] if one.side else "To do", one.remedy, one.value_to_set) for one in risks)
+    worth = dict.fromkeys(
+        (_SIDE[risk.side] if risk.side else "To do", risk.remedy, risk.value_to_set) for risk in risks
+    )
     if worth:
         yield from prose("Nothing stops the sign-in. Worth doing all the same:")
     elif diagnosis.steps:
@@ -297,12 +303,12 @@ def _logged(diagnosis: Diagnosis) -> Iterator[Line]:
     yield BLANK
     yield line(Span("In the logs", "head"), "  by the true time; trace-lens timeline lays them beside the hops")
     rows = []
-    for one in logs.events[:_MOST_EVENTS]:
-        meaning = logs.meaning(one)
-        code = " ".join(part for part in (one.event.code, meaning.means if meaning else one.event.reason) if part)
-        place = f"line {one.event.line}, {one.probability:.2f}"
-        style = {"success": "ok", "failure": "break"}.get(one.event.outcome, "")
-        rows.append((f"{one.corrected:%H:%M:%S}", one.event.source, Span(one.event.outcome, style), place, code))
+    for event in logs.events[:_MOST_EVENTS]:
+        meaning = logs.meaning(event)
+        code = " ".join(part for part in (event.event.code, meaning.means if meaning else event.event.reason) if part)
+        place = f"line {event.event.line}, {event.probability:.2f}"
+        style = {"success": "ok", "failure": "break"}.get(event.event.outcome, "")
+        rows.append((f"{event.corrected:%H:%M:%S}", event.event.source, Span(event.event.outcome, style), place, code))
     yield from pages.table(("", "", "", "", ""), rows)
     if len(logs.events) > _MOST_EVENTS:
         yield line(Span(f"  … and {len(logs.events) - _MOST_EVENTS} more", "quiet"))
@@ -311,8 +317,8 @@ def _logged(diagnosis: Diagnosis) -> Iterator[Line]:
 def _open(diagnosis: Diagnosis) -> Iterator[Line]:
     """What was not checked, gathered by what was lacking."""
     reasons: dict[str, list[str]] = {}
-    for one in diagnosis.unchecked:
-        reasons.setdefault(one.because, []).append(one.code)
+    for question in diagnosis.unchecked:
+        reasons.setdefault(question.because, []).append(question.code)
     if not reasons:
         return
     yield BLANK

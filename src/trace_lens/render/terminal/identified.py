@@ -42,22 +42,25 @@ def identified_pages(found: Identification, *, verbose: bool = False) -> Iterato
         if found.counted(result):
             number = f"{found.counted(result):,}"
             yield line("  ", Span(words.ljust(12), "ok" if result == FOUND else "break"), number)
-    states = [one for one in found.names if one.result == FOUND and one.account and _state(one)]
+    states = [name for name in found.names if name.result == FOUND and name.account and _state(name)]
     if states:
         yield line("  ", Span("of these".ljust(12), "risk"), f"{len(states):,} marked inactive or set to a password")
-    failing = [one for one in found.names if one.result != FOUND]
-    for one in failing[:_MOST]:
+    failing = [name for name in found.names if name.result != FOUND]
+    for person in failing[:_MOST]:
         yield BLANK
-        yield from _failing(one)
+        yield from _failing(person)
     if len(failing) > _MOST:
         yield BLANK
         yield line(f"and {len(failing) - _MOST:,} more that fail; --format json lists all.")
     if states or verbose:
         yield BLANK
-        listed = [one for one in found.names if one.result == FOUND] if verbose else states
+        listed = [name for name in found.names if name.result == FOUND] if verbose else states
         yield from pages.table(
             ("sent", "looked for", "account", ""),
-            [(one.named.name, one.wanted, one.account.user if one.account else "", _state(one)) for one in listed],
+            [
+                (person.named.name, person.wanted, person.account.user if person.account else "", _state(person))
+                for person in listed
+            ],
         )
     if found.unsent:
         yield BLANK
@@ -86,7 +89,7 @@ def _setting(found: Identification) -> Iterator[Line]:
 
 
 def _rule_words(rule: tuple[Rewrite, ...]) -> str:
-    return " → ".join(_step_words(one) for one in rule) or "as it is"
+    return " → ".join(_step_words(rewrite) for rewrite in rule) or "as it is"
 
 
 def _step_words(step: Rewrite) -> str:
@@ -101,38 +104,38 @@ def _step_words(step: Rewrite) -> str:
     return f"add {step.add_prefix} before"
 
 
-def _state(one: Identified) -> str:
-    row = one.account
+def _state(person: Identified) -> str:
+    row = person.account
     if row is None:
         return ""
     return "inactive" if not row.active else "local password" if not row.federated else ""
 
 
-def _way(one: Identified) -> str:
+def _way(person: Identified) -> str:
     """What is held, what is sent, and the name after each step, without repeating what stays the same."""
-    made = one.named.made
+    made = person.named.made
     stops = [made.held, *made.steps] if made and made.steps else []
-    stops += [one.named.name, *one.steps]
+    stops += [person.named.name, *person.steps]
     shown = [stop for position, stop in enumerate(stops) if position == 0 or stop != stops[position - 1]]
     return " → ".join(shown)
 
 
-def _failing(one: Identified) -> Iterator[Line]:
-    yield line(Span(_WORDS[one.result], "break"), f"  {visible(_way(one))}")
-    yield from prose(f"{one.named.source}, {one.named.where}", 2, "quiet")
-    if one.result == AMBIGUOUS:
-        names = ", ".join(f"{row.user} (line {row.line})" for row in one.accounts[:4])
-        yield from prose(f"It leads to {len(one.accounts)} accounts: {names}.", 2)
-    elif one.result == OTHER and one.account and one.named.person:
-        yield from prose(f"It leads to the account {one.account.user}, not to {one.named.person.user}.", 2)
-    elif one.near:
-        yield from _near(one)
+def _failing(person: Identified) -> Iterator[Line]:
+    yield line(Span(_WORDS[person.result], "break"), f"  {visible(_way(person))}")
+    yield from prose(f"{person.named.source}, {person.named.where}", 2, "quiet")
+    if person.result == AMBIGUOUS:
+        names = ", ".join(f"{row.user} (line {row.line})" for row in person.accounts[:4])
+        yield from prose(f"It leads to {len(person.accounts)} accounts: {names}.", 2)
+    elif person.result == OTHER and person.account and person.named.person:
+        yield from prose(f"It leads to the account {person.account.user}, not to {person.named.person.user}.", 2)
+    elif person.near:
+        yield from _near(person)
     else:
         yield from prose("There is no account of that name, and none comes near.", 2)
 
 
-def _near(one: Identified) -> Iterator[Line]:
-    near = one.near[0]
+def _near(person: Identified) -> Iterator[Line]:
+    near = person.near[0]
     if near.folded:
         yield from prose(
             f"It is {near.spelling}, a guest: the directory {', '.join(near.folded.how) or 'rewrote it'}.", 2
@@ -140,11 +143,11 @@ def _near(one: Identified) -> Iterator[Line]:
         if near.spelling != near.row.user:
             yield from pages.row("account", near.row.user)
         return
-    found = difference(near.row.user, one.wanted)
+    found = difference(near.row.user, person.wanted)
     if found:
-        yield from pages.compared(near.row.user, one.wanted, (found.expected_span, found.actual_span), found.kind)
-    if len(one.near) > 1:
-        others = ", ".join(each.row.user for each in one.near[1:5])
+        yield from pages.compared(near.row.user, person.wanted, (found.expected_span, found.actual_span), found.kind)
+    if len(person.near) > 1:
+        others = ", ".join(near.row.user for near in person.near[1:5])
         yield from prose(f"As near: {others}.", 2)
 
 
@@ -181,8 +184,8 @@ def _change_counts(found: Identification, changed: Changed) -> Line:
 def _changes(changed: Changed) -> Iterator[Line]:
     """Whom another rule would gain, lose, move or merge."""
     for title, rows in (
-        ("Gained", [(_way(one), one.account.user if one.account else "") for one in changed.gained]),
-        ("Lost", [(_way(one), _WORDS[one.result]) for one in changed.lost]),
+        ("Gained", [(_way(person), person.account.user if person.account else "") for person in changed.gained]),
+        ("Lost", [(_way(person), _WORDS[person.result]) for person in changed.lost]),
         ("Moved", [(_way(new), f"{_user(old)}, now {_user(new)}") for old, new in changed.moved]),
         ("Merged", [(account, ", ".join(names)) for account, names in changed.merged]),
     ):
@@ -194,5 +197,5 @@ def _changes(changed: Changed) -> Iterator[Line]:
                 yield line(f"  and {len(rows) - _MOST:,} more")
 
 
-def _user(one: Identified) -> str:
-    return one.account.user if one.account else ""
+def _user(person: Identified) -> str:
+    return person.account.user if person.account else ""

@@ -23,12 +23,12 @@ _NARROWEST_COLUMN = 15
 
 def hosts_of(steps: Sequence[Step], most: int) -> list[str]:
     """The hosts that get a column, in the order in which they come; what is left over shares the last one."""
-    order = list(dict.fromkeys(one.host or "?" for one in steps))
+    order = list(dict.fromkeys(step.host or "?" for step in steps))
     if len(order) <= most:
         return order
-    count = {host: sum(one.host == host for one in steps) for host in order}
+    count = {host: sum(step.host == host for step in steps) for host in order}
     weight = {
-        host: (any(one.carries or one.broken for one in steps if one.host == host), count[host]) for host in order
+        host: (any(step.carries or step.broken for step in steps if step.host == host), count[host]) for host in order
     }
     kept = sorted(order, key=lambda host: weight[host], reverse=True)[: most - 1]
     return [*(host for host in order if host in kept), ELSEWHERE]
@@ -41,23 +41,23 @@ def ladder(steps: Sequence[Step], hidden: int, names: dict[str, str]) -> Iterato
     hosts = hosts_of(steps, most)
     column = room // len(hosts)
     noise = f"; {hidden:,} other request{'' if hidden == 1 else 's'} between them not shown" if hidden else ""
-    begin = next((one.at for one in steps if one.at), None)
+    begin = next((step.at for step in steps if step.at), None)
     since = f" from {show_moment(begin)}" if begin else ""
     head, *rest = pages.prose(f"The way, {len(steps)} hop{'' if len(steps) == 1 else 's'}{since}{noise}")
     yield line(Span("The way", "head"), head[1].text.removeprefix("The way"))
     yield from rest
-    titles = [names.get(next((one.side for one in steps if one.host == host), ""), "") for host in hosts]
+    titles = [names.get(next((step.side for step in steps if step.host == host), ""), "") for host in hosts]
     if any(titles):
         yield _heads(titles, column, "head")
     yield _heads([host if host != ELSEWHERE else "other hosts" for host in hosts], column, "quiet")
-    for one in _folded(steps):
-        if isinstance(one, int):
-            yield line(" " * _LEFT, Span(f"… {one} hops not shown …", "quiet"))
+    for step in _folded(steps):
+        if isinstance(step, int):
+            yield line(" " * _LEFT, Span(f"… {step} hops not shown …", "quiet"))
             continue
-        yield _rung(one, hosts, column)
-        for code, style in ((one.broken, "break"), (one.risk if not one.broken else None, "risk")):
+        yield _rung(step, hosts, column)
+        for code, style in ((step.broken, "break"), (step.risk if not step.broken else None, "risk")):
             if code:
-                place = _place(one.host, hosts) * column
+                place = _place(step.host, hosts) * column
                 yield line(" " * (_LEFT + place), Span(f"└ {code}", style))
     spent = time_spent(steps)
     words = {"other": "other hosts", "person": "pauses between", **{side: names.get(side) or side for side in _SIDES}}
@@ -76,13 +76,13 @@ def _folded(steps: Sequence[Step]) -> Iterator[Step | int]:
         yield from steps
         return
     ends = limits.SHOWN_HOPS // 2
-    kept = [one for place, one in enumerate(steps) if place < ends or place >= len(steps) - ends or one.broken]
+    kept = [step for place, step in enumerate(steps) if place < ends or place >= len(steps) - ends or step.broken]
     before = 0
-    for one in kept:
-        if one.number - before > 1:
-            yield one.number - before - 1
-        yield one
-        before = one.number
+    for step in kept:
+        if step.number - before > 1:
+            yield step.number - before - 1
+        yield step
+        before = step.number
 
 
 def _place(host: str | None, hosts: Sequence[str]) -> int:
@@ -90,49 +90,49 @@ def _place(host: str | None, hosts: Sequence[str]) -> int:
     return hosts.index(host) if host in hosts else len(hosts) - 1
 
 
-def _rung(one: Step, hosts: Sequence[str], column: int) -> Line:
+def _rung(step: Step, hosts: Sequence[str], column: int) -> Line:
     """One hop: an arrow from the sender's column to the receiver's, or what happens within one column."""
-    to = _place(one.host, hosts)
-    start = None if one.sender is None or one.how == "start" else _place(one.sender, hosts)
+    to = _place(step.host, hosts)
+    start = None if step.sender is None or step.how == "start" else _place(step.sender, hosts)
     size = column * len(hosts)
-    said = _said(one, one.host not in hosts)
+    said = _said(step, step.host not in hosts)
     if start is None or start == to:
         sign = "●" if start is None else "↻"
         text = f"{sign} {_fit(said, (size - to * column) - 3)}"
         body = " " * (to * column) + text
     elif start < to:
         length = (to - start) * column
-        arrow = f"├{_label(_carried(one) or one.method, length - 3)}▶ "
-        after = _fit(_path(one, one.host not in hosts), size - to * column - 2)
+        arrow = f"├{_label(_carried(step) or step.method, length - 3)}▶ "
+        after = _fit(_path(step, step.host not in hosts), size - to * column - 2)
         body = " " * (start * column) + arrow + after
         body = body[: to * column] + body[to * column :]
     else:
         length = (start - to) * column
         body = " " * (to * column) + "◀" + _label(_fit(said, length - 4), length - 2) + "┤"
-    style = "break" if one.broken else "head" if one.carries else ""
-    status = str(one.status) if one.status else "–"
-    seconds = f"{one.after:.1f} s" if one.after is not None else ""
+    style = "break" if step.broken else "head" if step.carries else ""
+    status = str(step.status) if step.status else "–"
+    seconds = f"{step.after:.1f} s" if step.after is not None else ""
     return line(
-        Span("> " if one.decisive else "  ", "break"),
-        Span(f"{one.number:>3} {seconds:>7} ", "quiet"),
+        Span("> " if step.decisive else "  ", "break"),
+        Span(f"{step.number:>3} {seconds:>7} ", "quiet"),
         Span(body.ljust(size)[:size], style),
-        Span(f" {status:>4}", "break" if one.status >= 400 or not one.status else ""),
+        Span(f" {status:>4}", "break" if step.status >= 400 or not step.status else ""),
     )
 
 
-def _said(one: Step, show_host: bool) -> str:
-    return " · ".join(filter(None, (f"{one.method} {_path(one, show_host)}", _carried(one))))
+def _said(step: Step, show_host: bool) -> str:
+    return " · ".join(filter(None, (f"{step.method} {_path(step, show_host)}", _carried(step))))
 
 
-def _carried(one: Step) -> str:
-    carried = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in one.carries)
-    return " ".join(filter(None, (carried, "(in a frame)" if one.frame else "")))
+def _carried(step: Step) -> str:
+    carried = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in step.carries)
+    return " ".join(filter(None, (carried, "(in a frame)" if step.frame else "")))
 
 
-def _path(one: Step, show_host: bool) -> str:
-    rest = one.url.partition("://")[2] or one.url
-    path = "/" + rest.partition("/")[2] if "://" in one.url else rest
-    return visible(f"{one.host}{path}" if show_host else path)
+def _path(step: Step, show_host: bool) -> str:
+    rest = step.url.partition("://")[2] or step.url
+    path = "/" + rest.partition("/")[2] if "://" in step.url else rest
+    return visible(f"{step.host}{path}" if show_host else path)
 
 
 def _label(text: str, length: int) -> str:

@@ -65,20 +65,20 @@ def certificates(found: CertificatesFound, expected: Expected | None, now: datet
     """Certificates: how many and which need looking at, then one block each."""
     count = len(found.certificates)
     if expected:
-        fitting = sum(bool(one.matches) for one in found.certificates)
+        fitting = sum(bool(certificate.matches) for certificate in found.certificates)
         yield line(
             Span("MATCH" if fitting else "NO MATCH", "ok" if fitting else "break"),
             f": {fitting} of {count} {'certificate' if count == 1 else 'certificates'} "
             f"{'fits' if fitting == 1 else 'fit'}; compared: {expected.extent}.",
         )
     elif count:
-        codes = Counter(finding.code for one in found.certificates for finding in one.findings)
+        codes = Counter(finding.code for certificate in found.certificates for finding in certificate.findings)
         wrong = ", ".join(f"{number} {code.removeprefix('certificate-')}" for code, number in codes.items())
         words = f"{count} {'certificate' if count == 1 else 'certificates'}"
         yield line(Span(words, "head"), f": {wrong}." if wrong else ", nothing wrong with any." if count > 1 else ".")
-    for one in found.certificates:
+    for certificate in found.certificates:
         yield BLANK
-        yield from _certificate(one, now)
+        yield from _certificate(certificate, now)
     if found.without:
         yield BLANK
         yield from prose(f"No certificate in: {', '.join(found.without)}.", 0)
@@ -86,9 +86,9 @@ def certificates(found: CertificatesFound, expected: Expected | None, now: datet
         yield from prose(f"{source}: {because}.", 0, "break")
 
 
-def _certificate(one: SeenCertificate, now: datetime) -> Iterator[Line]:
-    certificate = one.certificate
-    fits = {True: " (fits)", False: " (does not fit)", None: ""}[one.matches]
+def _certificate(candidate: SeenCertificate, now: datetime) -> Iterator[Line]:
+    certificate = candidate.certificate
+    fits = {True: " (fits)", False: " (does not fit)", None: ""}[candidate.matches]
     yield line(
         Span(
             (visible(certificate.subject) or "(no name)") if certificate else "A certificate that cannot be read",
@@ -96,13 +96,13 @@ def _certificate(one: SeenCertificate, now: datetime) -> Iterator[Line]:
         ),
         fits,
     )
-    for number, place in enumerate(one.places[:_PLACES]):
+    for number, place in enumerate(candidate.places[:_PLACES]):
         yield from pages.row("" if number else "seen in", f"{place.source}, {place.where}")
-    if len(one.places) > _PLACES:
-        yield from pages.row("", f"and in {len(one.places) - _PLACES} places more")
+    if len(candidate.places) > _PLACES:
+        yield from pages.row("", f"and in {len(candidate.places) - _PLACES} places more")
     if certificate:
         yield from pages.row("issuer", "itself" if certificate.self_issued else certificate.issuer)
-        yield from pages.row("valid", _validity(one, certificate, now))
+        yield from pages.row("valid", _validity(candidate, certificate, now))
         yield from pages.row("key", certificate.key)
         yield from pages.row("serial", certificate.serial)
         for label, spelt in certificate.spellings.items():
@@ -110,23 +110,24 @@ def _certificate(one: SeenCertificate, now: datetime) -> Iterator[Line]:
                 yield from pages.row("" if number else label, text)
         if certificate.alternative_names:
             yield from pages.row("names", ", ".join(certificate.alternative_names))
-        if one.chain:
-            yield from pages.row("chain", _chain_words(one.chain))
-        yield from pages.row("pinned by", ", ".join(one.used_by) or "no application on record")
-    for finding in one.findings:
+        if candidate.chain:
+            yield from pages.row("chain", _chain_words(candidate.chain))
+        yield from pages.row("pinned by", ", ".join(candidate.used_by) or "no application on record")
+    for finding in candidate.findings:
         yield from prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
 
 
-def _validity(one: SeenCertificate, certificate: Certificate, now: datetime) -> str:
+def _validity(candidate: SeenCertificate, certificate: Certificate, now: datetime) -> str:
     words = f"{certificate.not_before:%Y-%m-%d %H:%M} to {certificate.not_after:%Y-%m-%d %H:%M} UTC"
     words += "; valid now" if certificate.valid(now) else "; NOT valid now"
-    if one.at:
-        words += f", {'valid' if certificate.valid(one.at) else 'NOT valid'} at the attempt ({one.at:%Y-%m-%d %H:%M})"
+    if candidate.at:
+        validity = "valid" if certificate.valid(candidate.at) else "NOT valid"
+        words += f", {validity} at the attempt ({candidate.at:%Y-%m-%d %H:%M})"
     return words
 
 
 def _chain_words(chain: Chain) -> str:
-    links = " ← ".join(one.subject or "(no name)" for one in chain.links)
+    links = " ← ".join(link.subject or "(no name)" for link in chain.links)
     if chain.holds is None:
         return f"{links}; {chain.reason}"
     return f"{links}; it holds" if chain.holds else f"{links}; it does NOT hold: {chain.reason}"
@@ -163,20 +164,20 @@ def _settings(app: App, raw: dict[str, Any], path: tuple[str | int, ...]) -> Ite
             text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, default=str)
             yield from pages.row(key, text, column=26)
     for key, value in nested.items():
-        for position, one in enumerate(value if isinstance(value, list) else [value]):
+        for position, item in enumerate(value if isinstance(value, list) else [value]):
             where = (*path, key, position) if isinstance(value, list) else (*path, key)
             yield BLANK
             yield line(Span(".".join(str(part) for part in where if isinstance(part, str)), "head"))
-            yield from _settings(app, one, where)
+            yield from _settings(app, item, where)
 
 
 def _is_tables(value: object) -> bool:
-    return isinstance(value, list) and bool(value) and all(isinstance(one, dict) for one in value)
+    return isinstance(value, list) and bool(value) and all(isinstance(item, dict) for item in value)
 
 
 def check(found: list[tuple[App, list[Finding]]]) -> Iterator[Line]:
     """The settings of all applications: a count, a line each, then the findings."""
-    breaking = [app for app, findings in found if any(one.breaks for one in findings)]
+    breaking = [app for app, findings in found if any(finding.breaks for finding in findings)]
     verb = "has" if len(breaking) == 1 else "have"
     yield line(Span(f"{len(breaking)} of {len(found)} applications {verb} settings that break sign-ins.", "head"))
     yield BLANK
@@ -186,7 +187,9 @@ def check(found: list[tuple[App, list[Finding]]]) -> Iterator[Line]:
             (
                 app.id,
                 Span(_worst(findings) or "ok", _worst(findings) or "ok"),
-                ", ".join(dict.fromkeys(one.code + (" (accepted)" if one.accepted else "") for one in findings)),
+                ", ".join(
+                    dict.fromkeys(finding.code + (" (accepted)" if finding.accepted else "") for finding in findings)
+                ),
             )
             for app, findings in found
         ],
@@ -206,6 +209,6 @@ def check(found: list[tuple[App, list[Finding]]]) -> Iterator[Line]:
 
 
 def _worst(findings: list[Finding]) -> str | None:
-    if any(one.breaks for one in findings):
+    if any(finding.breaks for finding in findings):
         return "break"
-    return "risk" if any(one.severity == "risk" and not one.accepted for one in findings) else None
+    return "risk" if any(finding.severity == "risk" and not finding.accepted for finding in findings) else None

@@ -60,7 +60,9 @@ def checked_pages(found: Checked, proposed: str | None) -> Iterator[Line]:
     rows = []
     for column, field in found.columns:
         filled = f"{column.filled / found.records:.0%}" if found.records else ""
-        examples = ", ".join(one if len(one) <= _WIDTH else one[: _WIDTH - 1] + "…" for one in column.examples[:2])
+        examples = ", ".join(
+            example if len(example) <= _WIDTH else example[: _WIDTH - 1] + "…" for example in column.examples[:2]
+        )
         rows.append((column.name, Span(field or "not used", "head" if field else "quiet"), filled, examples))
     yield from pages.table(("column", "read as", "filled", "for example"), rows)
     if found.outcomes:
@@ -92,7 +94,7 @@ def checked_pages(found: Checked, proposed: str | None) -> Iterator[Line]:
 
 def loaded_pages(loaded: Sequence[Loaded], seconds: float) -> Iterator[Line]:
     """What was loaded: counted first, then file by file, then the bad rows."""
-    rows = sum(one.rows for one in loaded)
+    rows = sum(loading.rows for loading in loaded)
     rate = f", {rows / seconds:,.0f} a second" if rows > _WORTH_A_RATE and seconds > 0 else ""
     yield line(Span(_count(rows, "new event"), "head"), f" from {_count(len(loaded), 'file')}{rate}.")
     words = {"new": "loaded", "grown": "its new rows loaded", "same": "nothing new"}
@@ -100,21 +102,21 @@ def loaded_pages(loaded: Sequence[Loaded], seconds: float) -> Iterator[Line]:
         ("", "", "", "events", "bad"),
         [
             (
-                one.source,
-                one.file,
-                Span(one.problem or words[one.state], "break" if one.problem else ""),
-                f"{one.rows:,}",
-                f"{one.bad:,}" if one.bad else "",
+                loading.source,
+                loading.file,
+                Span(loading.problem or words[loading.state], "break" if loading.problem else ""),
+                f"{loading.rows:,}",
+                f"{loading.bad:,}" if loading.bad else "",
             )
-            for one in loaded
+            for loading in loaded
         ],
     )
-    for one in loaded:
-        if one.ambiguous:
-            told = f"{one.ambiguous:,} times lie in an hour that came twice, and nothing decides"
-            yield from prose(f"{one.file}: {told}; they were taken as the first.", 2, "risk")
-        for bad in one.examples:
-            yield from prose(f"{one.file}, line {bad.line}: {bad.because}", 2, "quiet")
+    for loading in loaded:
+        if loading.ambiguous:
+            told = f"{loading.ambiguous:,} times lie in an hour that came twice, and nothing decides"
+            yield from prose(f"{loading.file}: {told}; they were taken as the first.", 2, "risk")
+        for bad in loading.examples:
+            yield from prose(f"{loading.file}, line {bad.line}: {bad.because}", 2, "quiet")
 
 
 def file_pages(files: Sequence[LoadedFile]) -> Iterator[Line]:
@@ -122,12 +124,18 @@ def file_pages(files: Sequence[LoadedFile]) -> Iterator[Line]:
     if not files:
         yield line("No logs are loaded yet; load them with: trace-lens logs load")
         return
-    yield line(Span(_count(sum(one.rows for one in files), "event"), "head"), f" of {_count(len(files), 'file')}.")
+    yield line(Span(_count(sum(file.rows for file in files), "event"), "head"), f" of {_count(len(files), 'file')}.")
     yield from pages.table(
         ("source", "file", "events", "bad", "loaded"),
         [
-            (one.source, one.file, f"{one.rows:,}", f"{one.bad:,}", show_moment(one.loaded_at.replace(microsecond=0)))
-            for one in files
+            (
+                file.source,
+                file.file,
+                f"{file.rows:,}",
+                f"{file.bad:,}",
+                show_moment(file.loaded_at.replace(microsecond=0)),
+            )
+            for file in files
         ],
     )
 
@@ -142,14 +150,14 @@ def event_pages(found: Sequence[Event]) -> Iterator[Line]:
         ("time", "source", "user", "application", "", "code", "reason"),
         [
             (
-                show_moment(one.time.replace(microsecond=0)),
-                one.source,
-                one.user or "",
-                one.app or "",
-                Span(one.outcome, style.get(one.outcome, "")),
-                one.code or "",
-                (one.reason or "") + (" (doubled)" if one.doubled else ""),
+                show_moment(event.time.replace(microsecond=0)),
+                event.source,
+                event.user or "",
+                event.app or "",
+                Span(event.outcome, style.get(event.outcome, "")),
+                event.code or "",
+                (event.reason or "") + (" (doubled)" if event.doubled else ""),
             )
-            for one in found
+            for event in found
         ],
     )

@@ -42,7 +42,7 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
     rows = [(key, value) for key, value in masked(message.summary, masks).items() if _tells(key, value)]
     for key, value in rows:
         if key == "requested_attributes":
-            text = ", ".join(one["name"] + (" (required)" if one["required"] else "") for one in value)
+            text = ", ".join(item["name"] + (" (required)" if item["required"] else "") for item in value)
             yield from pages.row(key.replace("_", " "), text, column=24)
         elif key not in ("attributes", "endpoints", "addresses", "keys") or not _is_tables(value):
             text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
@@ -56,25 +56,27 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
     elif attributes:
         yield BLANK
         yield line(Span("Attributes", "head"))
-        yield from pages.table(("", ""), [(one, ", ".join(values)) for one, values in attributes.items()])
+        yield from pages.table(("", ""), [(item, ", ".join(values)) for item, values in attributes.items()])
     addresses = message.summary.get("addresses")
     if addresses:
         yield BLANK
         yield line(Span("Addresses", "head"))
-        yield from pages.table(("", ""), [(one["purpose"], one["location"]) for one in addresses])
+        yield from pages.table(("", ""), [(address["purpose"], address["location"]) for address in addresses])
     keys = message.summary.get("keys")
     if keys and _is_tables(keys):
         yield BLANK
         yield line(Span("Keys", "head"))
         heads = ("key_id", "type", "use", "algorithm", "thumbprint", "problem")
         yield from pages.table(
-            ("kid", "kty", "use", "alg", "thumbprint", ""), [[str(one[name] or "") for name in heads] for one in keys]
+            ("kid", "kty", "use", "alg", "thumbprint", ""), [[str(key[name] or "") for name in heads] for key in keys]
         )
     endpoints = message.summary.get("endpoints")
     if endpoints:
         yield BLANK
         yield line(Span("Endpoints", "head"))
-        yield from pages.table(("", "", ""), [(one["purpose"], one["binding"], one["location"]) for one in endpoints])
+        yield from pages.table(
+            ("", "", ""), [(endpoint["purpose"], endpoint["binding"], endpoint["location"]) for endpoint in endpoints]
+        )
     if "hops" in message.content:
         yield BLANK
         yield line(Span("Hops", "head"))
@@ -82,22 +84,26 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
         yield from pages.table(
             ("", "", "", "", "carries"),
             [
-                [", ".join(value) if isinstance(value := one[name], list) else str(value or "") for name in names]
-                for one in message.content["hops"]
+                [", ".join(value) if isinstance(value := item[name], list) else str(value or "") for name in names]
+                for item in message.content["hops"]
             ],
         )
     if message.content.get("cookies"):
         yield BLANK
         yield line(Span("Cookies set", "head"))
         cookies = [
-            (one["where"], one["name"], one["attributes"] + (f"  REFUSED: {one['refused']}" if one["refused"] else ""))
-            for one in message.content["cookies"]
+            (
+                item["where"],
+                item["name"],
+                item["attributes"] + (f"  REFUSED: {item['refused']}" if item["refused"] else ""),
+            )
+            for item in message.content["cookies"]
         ]
         yield from pages.table(("", "", ""), cookies)
     if "entities" in message.content:
         yield BLANK
         yield line(Span("Entities", "head"))
-        rows = [(one["entity_id"], ", ".join(one["roles"])) for one in message.content["entities"]]
+        rows = [(item["entity_id"], ", ".join(item["roles"])) for item in message.content["entities"]]
         yield from pages.table(("", ""), rows)
         rest = message.summary.get("entities", 0) - len(rows)
         if rest > 0:
@@ -111,7 +117,7 @@ def _one(laid: LaidOpen, masks: Masks) -> Iterator[Line]:
     if "parameters" in content:
         yield BLANK
         yield line(Span("Parameters", "head"))
-        yield from pages.table(("", ""), [(one["name"], one["value"]) for one in content["parameters"]])
+        yield from pages.table(("", ""), [(item["name"], item["value"]) for item in content["parameters"]])
     if "name" in message.content and "namespace" in message.content:
         yield BLANK
         yield line(Span("The whole message", "head"))
@@ -142,13 +148,13 @@ def _tree(element: dict[str, Any], indent: int, masks: Masks) -> Iterator[Line]:
     if element["name"] in _ABBREVIATED and len(text) > 32:
         text = f"{text[:16]}… ({len(text):,} characters)"
     head = Span(element["name"], "head")
-    beside = "".join(f"  {one}" for one in attributes)
+    beside = "".join(f"  {attribute}" for attribute in attributes)
     if indent + len(head.text) + len(beside) + len(text) <= pages.width():
         yield line(" " * indent, head, Span(beside, "quiet"), Span(f"  {text}" if text else ""))
     else:
         yield line(" " * indent, head)
-        for one in attributes:
-            yield line(" " * (indent + 4), Span(one, "quiet"))
+        for attribute in attributes:
+            yield line(" " * (indent + 4), Span(attribute, "quiet"))
         if text:
             yield line(" " * (indent + 4), text)
     for child in element.get("children", ()):

@@ -108,7 +108,7 @@ def compared(
             after = after if len(after) <= keep else after[:keep] + "…"
         rows.append(line(" " * indent, Span(label.ljust(12), "quiet"), before, Span(middle, "mark"), after))
         pointers.append((_cells(before), max(1, _cells(middle))))
-    column, length = max(pointers, key=lambda one: one[1])
+    column, length = max(pointers, key=lambda item: item[1])
     rows.append(line(" " * (indent + 12 + column), Span("^" * min(length, 60), "break"), f" {kind}"))
     return rows
 
@@ -121,15 +121,15 @@ def _cells(text: str) -> int:
 
 def table(header: Sequence[str], rows: Iterable[Sequence[Span | str]], indent: int = 2) -> list[Line]:
     """Columns as wide as their content; the last one takes what is left."""
-    body = [[Span(cell) if isinstance(cell, str) else cell for cell in one] for one in rows]
-    body = [[Span(shown(cell.text), cell.style) for cell in one] for one in body]
+    body = [[Span(cell) if isinstance(cell, str) else cell for cell in row] for row in rows]
+    body = [[Span(shown(cell.text), cell.style) for cell in item] for item in body]
     cells = [[Span(name, "quiet") for name in header], *body] if any(header) else body
-    widths = [max(_cells(one[i].text) for one in cells) for i in range(len(cells[0]))] if cells else []
+    widths = [max(_cells(cell[i].text) for cell in cells) for i in range(len(cells[0]))] if cells else []
     made = []
-    for one in cells:
+    for column_cell in cells:
         spans = [Span(" " * indent)]
-        for position, cell in enumerate(one):
-            last = position == len(one) - 1
+        for position, cell in enumerate(column_cell):
+            last = position == len(column_cell) - 1
             pad = "" if last else " " * (widths[position] - _cells(cell.text) + 2)
             spans += [cell, Span(pad)]
         made.append(tuple(spans))
@@ -141,16 +141,16 @@ def render(lines: Iterable[Line], color: str, *, to_file: bool = False) -> str:
 
     Whatever a span holds, no control character, escape or invisible mark of it gets through here.
     """
-    lines = [tuple(Span(visible(span.text), span.style) for span in one) for one in lines]
+    lines = [tuple(Span(visible(span.text), span.style) for span in line) for line in lines]
     if not _colour(color, to_file):
-        return "\n".join("".join(span.text for span in one).rstrip() for one in lines) + "\n"
+        return "\n".join("".join(span.text for span in line).rstrip() for line in lines) + "\n"
     from rich.console import Console
     from rich.text import Text
 
     console = Console(force_terminal=True, color_system="standard", highlight=False, width=10_000, legacy_windows=False)
     with console.capture() as captured:
-        for one in lines:
-            console.print(Text.assemble(*((span.text, STYLES[span.style]) for span in one)), soft_wrap=True, end="\n")
+        for line in lines:
+            console.print(Text.assemble(*((span.text, STYLES[span.style]) for span in line)), soft_wrap=True, end="\n")
     return captured.get()
 
 

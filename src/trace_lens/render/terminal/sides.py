@@ -36,13 +36,13 @@ def sides_pages(found: TwoSides, *, verbose: bool = False) -> Iterator[Line]:
     """The whole comparison; `verbose` gives the place of each value that agrees, too."""
     yield from _headline(found)
     yield BLANK
-    used = [one for one in _HEADS if any(cell.column == one for row in found.rows for cell in row.cells)]
+    used = [head for head in _HEADS if any(cell.column == head for row in found.rows for cell in row.cells)]
     heads = {**_HEADS, "provider_metadata": "discovery"} if found.app.settings.protocol == "oidc" else _HEADS
     yield from pages.table(
-        ("", *(heads[one] for one in used)),
+        ("", *(heads[text] for text in used)),
         [(row.words, *(_overview(row, column) for column in used)) for row in found.rows],
     )
-    for row in sorted(found.rows, key=lambda one: _ORDER.index(one.verdict)):
+    for row in sorted(found.rows, key=lambda item: _ORDER.index(item.verdict)):
         if row.verdict in _WRONG or verbose:
             yield BLANK
             yield from _row(row, _columns(found))
@@ -73,7 +73,7 @@ def _headline(found: TwoSides) -> Iterator[Line]:
 
 def _overview(row: Row, column: str) -> Span:
     verdicts = {cell.verdict for cell in row.cells if cell.column == column}
-    worst = next((one for one in _ORDER if one in verdicts), None)
+    worst = next((text for text in _ORDER if text in verdicts), None)
     return Span(_VERDICTS[worst], _STYLES.get(worst, "")) if worst else Span("-", "quiet")
 
 
@@ -87,7 +87,7 @@ def _values(row: Row) -> dict[str, list[Cell]]:
 
 def _columns(found: TwoSides) -> dict[str, str]:
     """What a line calls each column."""
-    names = {one: one.replace("_", " ") for one in _HEADS}
+    names = {head: head.replace("_", " ") for head in _HEADS}
     return {**names, "provider_metadata": "discovery"} if found.app.settings.protocol == "oidc" else names
 
 
@@ -95,7 +95,7 @@ def _row(row: Row, columns: dict[str, str]) -> Iterator[Line]:
     """One item: each different value with the columns that hold it, and the differing place marked."""
     yield line(Span(row.words, "head"), f"  {_VERDICTS.get(row.verdict, '')}" if row.verdict in _STYLES else "")
     for text, cells in _values(row).items():
-        worst = min(cells, key=lambda one: _ORDER.index(one.verdict))
+        worst = min(cells, key=lambda item: _ORDER.index(item.verdict))
         bad = worst.verdict in _WRONG
         yield line("  ", Span("! " if bad else "  ", "break"), Span(pages.shown(text), "mark" if bad else ""))
         for cell in cells:
@@ -135,7 +135,7 @@ def _agreeing(rows: list[Row], columns: dict[str, str]) -> Iterator[Line]:
         for number, (text, cells) in enumerate(_values(row).items()):
             holders = ", ".join(dict.fromkeys(columns[cell.column] for cell in cells))
             listed.append(("" if number else row.words, holders, text))
-    room = pages.width() - 6 - sum(max(len(one[column]) for one in listed) for column in (0, 1))
+    room = pages.width() - 6 - sum(max(len(pair[column]) for pair in listed) for column in (0, 1))
     yield from pages.table(
         ("", "", ""), [(words, Span(holders, "quiet"), _shortened(text, room)) for words, holders, text in listed]
     )
@@ -150,16 +150,16 @@ def _shortened(text: str, room: int) -> str:
 
 
 def _to_do(found: TwoSides) -> Iterator[Line]:
-    findings = [one for one in found.findings if not _is_copied(one, found.copies)]
+    findings = [finding for finding in found.findings if not _is_copied(finding, found.copies)]
     if found.copies:
         yield BLANK
         yield line(Span("What to copy", "head"))
-    for one in found.copies:
-        whose = "on record for it" if one.of_itself else "of the other side"
-        yield from prose(f"At the {one.side}, set {one.into.meant} to the {one.value.meant} {whose}:", 2)
-        yield line("    ", Span(visible(one.value.text), "set"))
-        yield from prose(f"{one.value.file}, {one.value.where}", 6, "quiet", first="from ")
-        yield from prose(f"{one.into.file}, {one.into.where}", 6, "quiet", first="into ")
+    for copy in found.copies:
+        whose = "on record for it" if copy.of_itself else "of the other side"
+        yield from prose(f"At the {copy.side}, set {copy.into.meant} to the {copy.value.meant} {whose}:", 2)
+        yield line("    ", Span(visible(copy.value.text), "set"))
+        yield from prose(f"{copy.value.file}, {copy.value.where}", 6, "quiet", first="from ")
+        yield from prose(f"{copy.into.file}, {copy.into.where}", 6, "quiet", first="into ")
     if findings:
         yield BLANK
         yield line(Span("Worth knowing", "head"))
@@ -170,5 +170,5 @@ def _to_do(found: TwoSides) -> Iterator[Line]:
 def _is_copied(finding: Finding, copies: list[Copy]) -> bool:
     """Whether a finding says no more than what is to be copied."""
     return finding.code in _COPIED and any(
-        one.value.text == finding.value_to_set and one.side is finding.side for one in copies
+        copy.value.text == finding.value_to_set and copy.side is finding.side for copy in copies
     )

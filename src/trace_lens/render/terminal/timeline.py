@@ -38,10 +38,10 @@ def timeline_pages(found: Timeline) -> Iterator[Line]:
     """All attempts, then the clocks."""
     if not found.attempts:
         yield line("The logs show no sign-in here.")
-    for number, one in enumerate(found.attempts):
+    for number, attempt in enumerate(found.attempts):
         if number:
             yield BLANK
-        yield from _attempt(one)
+        yield from _attempt(attempt)
     if found.clocks:
         yield BLANK
         yield from clock_lines(found.clocks, by_log=found.by_log)
@@ -52,34 +52,36 @@ def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Iterator[Li
     than = "the log that begins the attempts" if by_log else "the captures"
     yield line(Span("Clocks", "head"), f"  against {than}")
     rows: list[tuple[Span | str, ...]] = []
-    for one in clocks:
-        if one.low is None or one.high is None:
-            rows.append((one.source, "not known", "", "no events here are surely of these sign-ins"))
+    for clock in clocks:
+        if clock.low is None or clock.high is None:
+            rows.append((clock.source, "not known", "", "no events here are surely of these sign-ins"))
             continue
-        doubt = (one.high - one.low) / 2
-        off = abs(one.offset) > max(doubt, _OFF)
-        ahead = f"{show_duration(timedelta(seconds=round(abs(one.offset))))} {'ahead' if one.offset > 0 else 'behind'}"
-        drift = f"; {one.drift:+.1f} s a day" if one.drift else ""
-        hours = abs(one.offset) / _HALF_HOUR
+        doubt = (clock.high - clock.low) / 2
+        off = abs(clock.offset) > max(doubt, _OFF)
+        ahead = (
+            f"{show_duration(timedelta(seconds=round(abs(clock.offset))))} {'ahead' if clock.offset > 0 else 'behind'}"
+        )
+        drift = f"; {clock.drift:+.1f} s a day" if clock.drift else ""
+        hours = abs(clock.offset) / _HALF_HOUR
         zone = "; whole half hours: is time_zone right?" if hours > 0.9 and abs(hours - round(hours)) < 0.02 else ""
-        pairs = f"{one.pairs:,} pair{'' if one.pairs == 1 else 's'}"
+        pairs = f"{clock.pairs:,} pair{'' if clock.pairs == 1 else 's'}"
         style = "risk" if off else ""
         rows.append(
             (
-                one.source,
+                clock.source,
                 Span(ahead if off else "right", style),
                 f"± {doubt:.1f} s{drift}",
-                f"{_BASIS[one.basis]}, {pairs}{zone}",
+                f"{_BASIS[clock.basis]}, {pairs}{zone}",
             )
         )
     yield from pages.table(("", "", "", ""), rows)
 
 
-def _attempt(one: TimelineAttempt) -> Iterator[Line]:
-    style = {"broken": "break", "sound": "ok"}.get(one.diagnosis.outcome if one.diagnosis else "", "head")
-    yield line(Span(f"{one.id}  ", "quiet"), Span(head(one), style), f"  {about(one)}")
-    yield line("   ", Span(visible(one.source), "quiet"))
-    listed = marks(one)
+def _attempt(attempt: TimelineAttempt) -> Iterator[Line]:
+    style = {"broken": "break", "sound": "ok"}.get(attempt.diagnosis.outcome if attempt.diagnosis else "", "head")
+    yield line(Span(f"{attempt.id}  ", "quiet"), Span(head(attempt), style), f"  {about(attempt)}")
+    yield line("   ", Span(visible(attempt.source), "quiet"))
+    listed = marks(attempt)
     if not listed:
         yield from prose("Nothing here tells a time.", 3, "quiet")
         return
@@ -91,22 +93,24 @@ def _attempt(one: TimelineAttempt) -> Iterator[Line]:
             later = show_duration(timedelta(seconds=round(gap)))
             yield line(" " * 18, Span("".join("·".center(_LANE) for _ in LANES) + f" {later} later", "quiet"))
         before = mark.at
-        yield from _mark(one, mark)
-    if not one.events:
+        yield from _mark(attempt, mark)
+    if not attempt.events:
         yield from prose(
             "The loaded logs hold nothing of this sign-in."
-            if one.logs
+            if attempt.logs
             else "No logs are loaded; load them with: trace-lens logs load",
             3,
             "quiet",
         )
-    if one.possible:
-        yield from prose(f"Perhaps of this sign-in too, but likelier not: {_listed(one.possible)}.", 3, "quiet")
+    if attempt.possible:
+        yield from prose(f"Perhaps of this sign-in too, but likelier not: {_listed(attempt.possible)}.", 3, "quiet")
 
 
 def _listed(possible: Sequence[Matched]) -> str:
-    best = sorted(possible, key=lambda one: -one.probability)
-    told = "; ".join(f"{one.event.file} line {one.event.line} ({one.probability:.2f})" for one in best[:3])
+    best = sorted(possible, key=lambda item: -item.probability)
+    told = "; ".join(
+        f"{matched.event.file} line {matched.event.line} ({matched.probability:.2f})" for matched in best[:3]
+    )
     return told + (f" and {len(best) - 3} more" if len(best) > 3 else "")
 
 
@@ -118,7 +122,7 @@ def _mark(attempt: TimelineAttempt, mark: Mark) -> Iterator[Line]:
     rows = [(row, text_style) for text, text_style in _texts(attempt, mark) for row in _wrapped(text, room)]
     for number, (row, text_style) in enumerate(rows):
         here = [sign if lane == mark.lane and number == 0 else "│" for lane in LANES]
-        lanes = [Span(one.center(_LANE), style if one == sign else "quiet") for one in here]
+        lanes = [Span(text.center(_LANE), style if text == sign else "quiet") for text in here]
         yield line("   ", time if number == 0 else " " * 15, *lanes, Span(" " + row, text_style))
 
 
