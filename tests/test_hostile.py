@@ -19,9 +19,9 @@ from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.intake.peeling import peel
 from trace_lens.render import as_json
-from trace_lens.render.terminal import pages
-from trace_lens.render.terminal.diagnosis import diagnosis_pages
-from trace_lens.render.terminal.opened import opened_pages
+from trace_lens.render.documents.diagnosis import diagnosis_pages
+from trace_lens.render.documents.opened import opened_pages
+from trace_lens.render.terminal import writing
 from trace_lens.workspace.loading import Workspace, load_workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -90,10 +90,10 @@ def _whole_output(data: bytes, known: Workspace) -> list[str]:
     told = Circumstances(NOW)
     result = diagnose_sources([SourceFile("x", data)], known, told, workers=1)
     json.dumps(as_json.diagnoses(result.diagnoses, [], Masks()))
-    text = pages.render(diagnosis_pages(result), "never")
+    text = writing.write(diagnosis_pages(result), "never")
     opened = [LaidOpen(one) for one in open_messages("x", peel(data))]
     json.dumps(as_json.opened(opened, [], Masks()))
-    text += pages.render(opened_pages(opened, [], Masks()), "never")
+    text += writing.write(opened_pages(opened, [], Masks()), "never")
     assert all(char.isprintable() or char == "\n" for char in text)
     return [one.outcome for one in result.diagnoses]
 

@@ -29,7 +29,7 @@ def list_apps(session: Session) -> int:
     workspace = session.workspace
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal import lists
+        from trace_lens.render.documents import lists
 
         return lists.app_list(workspace.apps.values(), workspace)
 
@@ -47,7 +47,7 @@ def show(session: Session, app: str) -> int:
     found = session.app(app)
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal import lists
+        from trace_lens.render.documents import lists
 
         return lists.app_shown(found)
 
@@ -57,7 +57,7 @@ def show(session: Session, app: str) -> int:
 
 @command.command("check")
 @click.argument("apps", nargs=-1, metavar="[APP]...")
-@with_session("text", "json", "sarif", now=True)
+@with_session("text", "json", "markdown", "sarif", now=True)
 def check(session: Session, apps: tuple[str, ...]) -> int:
     """All settings compared, without any capture: what disagrees, what is missing, what is left open.
 
@@ -70,7 +70,7 @@ def check(session: Session, apps: tuple[str, ...]) -> int:
     found = check_settings(chosen, session.workspace, session.now)
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal import lists
+        from trace_lens.render.documents import lists
 
         return lists.check(found)
 

@@ -19,7 +19,7 @@ from trace_lens.cli.session import Session, with_session
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
 @click.option("--expect", metavar="FINGERPRINT", help="Compare with this fingerprint, or with its ending.")
 @click.option("--at", type=Moment(), metavar="TIME", help="The moment of the attempt (default: as the message says).")
-@with_session("text", "json", now=True, verbose="")
+@with_session("text", "json", "markdown", now=True, verbose="")
 def command(session: Session, sources: tuple[str, ...], expect: str | None, at: datetime | None) -> int:
     """Certificates in anything: names, validity, fingerprints, and which applications pin them.
 
@@ -38,7 +38,7 @@ def command(session: Session, sources: tuple[str, ...], expect: str | None, at: 
     found = certificates_of(session.sources(sources), session.workspace, session.now, expected, at)
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal import lists
+        from trace_lens.render.documents import lists
 
         return lists.certificates(found, expected, session.now)
 

@@ -18,7 +18,7 @@ from trace_lens.cli.session import Session, with_session
 @click.argument("left")
 @click.argument("right")
 @click.option("--app", metavar="NAME", help="The application that both attempts are for.")
-@with_session("text", "json", now=True, verbose="")
+@with_session("text", "json", "markdown", now=True, verbose="")
 def command(session: Session, left: str, right: str, app: str | None) -> int:
     """Two attempts, two metadata files or two certificates: what differs, and which difference matters.
 
@@ -47,7 +47,7 @@ def command(session: Session, left: str, right: str, app: str | None) -> int:
         return 3 if error.unread else 2
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.compared import compared_pages
+        from trace_lens.render.documents.compared import compared_pages
 
         return compared_pages(result)
 

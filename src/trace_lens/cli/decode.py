@@ -30,7 +30,7 @@ def command(session: Session, sources: tuple[str, ...], app: str | None) -> int:
     opened, unreadable = lay_open_sources(session.sources(sources), session.workspace, session.now, app)
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.opened import opened_pages
+        from trace_lens.render.documents.opened import opened_pages
 
         return opened_pages(opened, unreadable, session.masks)
 

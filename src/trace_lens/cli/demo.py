@@ -52,7 +52,7 @@ def command(session: Session, folder: Path | None) -> int:
     result = diagnose_sources(captured, workspace, told, logbook=logbook_of(workspace))
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.demo import demo_pages
+        from trace_lens.render.documents.demo import demo_pages
 
         return demo_pages(demo.folder, demo.files, len(workspace.apps), events, result)
 

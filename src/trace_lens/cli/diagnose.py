@@ -38,7 +38,7 @@ from trace_lens.cli.with_logs import logbook, tell_problem
     help="Exit status 1 also for an inconclusive diagnosis, and for a sign-in that went through against the record or "
     "although the application must refuse it.",
 )
-@with_session("text", "json", "jsonl", now=True, verbose="")
+@with_session("text", "json", "jsonl", "markdown", now=True, verbose="")
 def command(
     session: Session,
     sources: tuple[str, ...],
@@ -89,7 +89,7 @@ def command(
         return result.exit_status(strict=strict)
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.diagnosis import diagnosis_pages
+        from trace_lens.render.documents.diagnosis import diagnosis_pages
 
         return diagnosis_pages(result)
 

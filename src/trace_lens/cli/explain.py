@@ -45,7 +45,7 @@ def command(session: Session, words: tuple[str, ...], schema: str | None) -> int
     from trace_lens.render import as_json
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal import lists
+        from trace_lens.render.documents import lists
 
         return lists.explanation(found[0]) if len(found) == 1 else lists.listing(found)
 

@@ -17,7 +17,7 @@ from trace_lens.cli.session import Session, with_session
 @click.argument("app")
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
 @click.option("--rule", metavar="STEPS", help="Try this rewriting rule, a list of steps as TOML, beside the one set.")
-@with_session("text", "json", now=True, verbose="List the names that are found, too.")
+@with_session("text", "json", "markdown", now=True, verbose="List the names that are found, too.")
 def command(session: Session, app: str, sources: tuple[str, ...], rule: str | None) -> int:
     """What the account rule of APP makes of each name: found, near miss, ambiguous, none.
 
@@ -42,7 +42,7 @@ def command(session: Session, app: str, sources: tuple[str, ...], rule: str | No
         ) from None
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.identified import identified_pages
+        from trace_lens.render.documents.identified import identified_pages
 
         return identified_pages(found, verbose=session.verbose)
 

@@ -96,7 +96,7 @@ def check_command(session: Session, file: Path, source: str | None, save_as: str
     shown = found
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.logs import checked_pages
+        from trace_lens.render.documents.logs import checked_pages
 
         return checked_pages(shown, proposed)
 
@@ -142,7 +142,7 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
     seconds = (datetime.now(UTC) - begin).total_seconds()
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.logs import loaded_pages
+        from trace_lens.render.documents.logs import loaded_pages
 
         return loaded_pages(loaded, seconds)
 
@@ -191,7 +191,7 @@ def list_command(session: Session) -> int:
             files = store.files()
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.logs import file_pages
+        from trace_lens.render.documents.logs import file_pages
 
         return file_pages(files)
 
@@ -243,7 +243,7 @@ def search_command(
         raise click.UsageError(f"--ip: {error}.") from None
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.logs import event_pages
+        from trace_lens.render.documents.logs import event_pages
 
         return event_pages(found)
 

@@ -87,16 +87,20 @@ class Session:
         """The sources that are named; with none, standard input or a paste."""
         return sources_of(names)
 
-    def emit(self, text: Callable[[], Iterable[Any]], json: Callable[[], Any]) -> None:
+    def emit(self, document: Callable[[], Iterable[Any]], json: Callable[[], Any]) -> None:
         """Write the result in the form that was asked for; only that one is made."""
-        if self.format == "text":
-            from trace_lens.render.terminal import pages
-
-            write(pages.render(text(), self._color, to_file=self.output is not None), self.output)
-        else:
+        if self.format in ("json", "sarif"):
             from trace_lens.render import as_json
 
             write_pieces(partial(as_json.write, json()), self.output)
+        elif self.format == "markdown":
+            from trace_lens.render import markdown
+
+            write(markdown.write(document()), self.output)
+        else:
+            from trace_lens.render.terminal import writing
+
+            write(writing.write(document(), self._color, to_file=self.output is not None), self.output)
 
     def emit_lines(self, items: Iterable[Any]) -> None:
         """Write items as JSON Lines, each as soon as it is made."""

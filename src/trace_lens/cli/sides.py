@@ -15,7 +15,7 @@ from trace_lens.cli.session import Session, with_session
 )
 @click.argument("app")
 @click.argument("capture", required=False)
-@with_session("text", "json", now=True, verbose="Show where each value is, of those that agree too.")
+@with_session("text", "json", "markdown", now=True, verbose="Show where each value is, of those that agree too.")
 def command(session: Session, app: str, capture: str | None) -> int:
     """Every value that both sides must share: application, provider, their metadata, and a CAPTURE.
 
@@ -29,7 +29,7 @@ def command(session: Session, app: str, capture: str | None) -> int:
     found = two_sides(chosen, session.workspace, session.now, session.sources((capture,)) if capture else ())
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.sides import sides_pages
+        from trace_lens.render.documents.sides import sides_pages
 
         return sides_pages(found, verbose=session.verbose)
 

@@ -88,7 +88,7 @@ def command(
         return 2
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.terminal.timeline import timeline_pages
+        from trace_lens.render.documents.timeline import timeline_pages
 
         return timeline_pages(timeline)
 

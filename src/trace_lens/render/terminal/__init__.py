@@ -1,1 +1,1 @@
-"""What the terminal shows, as lines of styled spans; plain text needs no library, colour is Rich's."""
+"""The terminal: documents laid out in columns, with colour."""

@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 from trace_lens.agreement.rows import Cell, Copy, Row
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Finding
-from trace_lens.common.masking import visible
 from trace_lens.comparison.comparing_sides import TwoSides
-from trace_lens.render.terminal import pages
-from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+from trace_lens.render.document import (
+    BLANK,
+    Copied,
+    Document,
+    Span,
+    TwoValues,
+    answer,
+    heading,
+    line,
+    prose,
+    shown,
+    table,
+)
 
 _VERDICTS = {
     "equal": "equal",
@@ -32,13 +40,13 @@ _HEADS = {
 _COPIED = ("settings-disagree", "setting-misplaced")
 
 
-def sides_pages(found: TwoSides, *, verbose: bool = False) -> Iterator[Line]:
+def sides_pages(found: TwoSides, *, verbose: bool = False) -> Document:
     """The whole comparison; `verbose` gives the place of each value that agrees, too."""
     yield from _headline(found)
     yield BLANK
     used = [head for head in _HEADS if any(cell.column == head for row in found.rows for cell in row.cells)]
     heads = {**_HEADS, "provider_metadata": "discovery"} if found.app.settings.protocol == "oidc" else _HEADS
-    yield from pages.table(
+    yield table(
         ("", *(heads[text] for text in used)),
         [(row.words, *(_overview(row, column) for column in used)) for row in found.rows],
     )
@@ -50,10 +58,10 @@ def sides_pages(found: TwoSides, *, verbose: bool = False) -> Iterator[Line]:
     if not verbose:
         yield from _agreeing([row for row in found.rows if row.verdict not in _WRONG], _columns(found))
     for source, because in found.failed:
-        yield from prose(f"{source}: {because}.", 0, "break")
+        yield prose(f"{source}: {because}.", 0, "break")
 
 
-def _headline(found: TwoSides) -> Iterator[Line]:
+def _headline(found: TwoSides) -> Document:
     wrong = [row.words for row in found.rows if row.verdict in _WRONG]
     provider = found.provider.name if found.provider else "its provider, which is not on record"
     names = f"{found.app.name} and {provider}"
@@ -61,14 +69,12 @@ def _headline(found: TwoSides) -> Iterator[Line]:
     if wrong:
         does = "does" if len(wrong) == 1 else "do"
         head = f"{len(wrong)} of {len(found.rows)} values {does} not agree"
-        first, *rest = prose(f"{head}: {', '.join(wrong)}.")
-        yield line(Span(head, "break"), first[1].text[len(head) :])
-        yield from rest
+        yield answer(head, "break", f": {', '.join(wrong)}.")
     else:
-        yield line(Span(f"All {len(found.rows)} values agree, as far as they are on record.", "ok"))
-    yield from prose(f"{names}{beside}", 2)
+        yield answer(f"All {len(found.rows)} values agree, as far as they are on record.", "ok", "")
+    yield prose(f"{names}{beside}", 2)
     if found.fits_other:
-        yield from prose(f"The capture is made out to {found.fits_other}, not to {found.app.name}.", 2, "risk")
+        yield prose(f"The capture is made out to {found.fits_other}, not to {found.app.name}.", 2, "risk")
 
 
 def _overview(row: Row, column: str) -> Span:
@@ -91,15 +97,15 @@ def _columns(found: TwoSides) -> dict[str, str]:
     return {**names, "provider_metadata": "discovery"} if found.app.settings.protocol == "oidc" else names
 
 
-def _row(row: Row, columns: dict[str, str]) -> Iterator[Line]:
+def _row(row: Row, columns: dict[str, str]) -> Document:
     """One item: each different value with the columns that hold it, and the differing place marked."""
-    yield line(Span(row.words, "head"), f"  {_VERDICTS.get(row.verdict, '')}" if row.verdict in _STYLES else "")
+    yield heading(Span(row.words, "head"), f"  {_VERDICTS.get(row.verdict, '')}" if row.verdict in _STYLES else "")
     for text, cells in _values(row).items():
         worst = min(cells, key=lambda item: _ORDER.index(item.verdict))
         bad = worst.verdict in _WRONG
-        yield line("  ", Span("! " if bad else "  ", "break"), Span(pages.shown(text), "mark" if bad else ""))
+        yield line("  ", Span("! " if bad else "  ", "break"), Span(shown(text), "mark" if bad else ""))
         for cell in cells:
-            yield from prose(_holder(cell, columns), 6, "quiet", first="")
+            yield prose(_holder(cell, columns), 6, "quiet", first="")
         if bad and worst.against:
             yield from _compared(worst, worst.against.text)
 
@@ -109,62 +115,55 @@ def _holder(cell: Cell, columns: dict[str, str]) -> str:
     return f"{columns[cell.column]}, {cell.value.meant}: {place}"
 
 
-def _compared(cell: Cell, wanted: str) -> Iterator[Line]:
+def _compared(cell: Cell, wanted: str) -> Document:
     found = difference(wanted, cell.value.text)
     if cell.belongs:
-        yield from prose(f"It is in the wrong field: it is {cell.belongs}.", 6)
+        yield prose(f"It is in the wrong field: it is {cell.belongs}.", 6)
     elif found and cell.verdict == "near":
-        yield from pages.compared(
-            wanted,
-            cell.value.text,
+        yield TwoValues(
+            ("counts", "here"),
+            (wanted, cell.value.text),
             (found.expected_span, found.actual_span),
             found.kind,
             indent=6,
-            labels=("counts", "here"),
         )
 
 
-def _agreeing(rows: list[Row], columns: dict[str, str]) -> Iterator[Line]:
+def _agreeing(rows: list[Row], columns: dict[str, str]) -> Document:
     """The values that agree, one a line, with who holds each."""
     if not rows:
         return
     yield BLANK
-    yield line(Span("What agrees, or is on one side only", "head"))
+    yield heading(Span("What agrees, or is on one side only", "head"))
     listed = []
     for row in rows:
         for number, (text, cells) in enumerate(_values(row).items()):
             holders = ", ".join(dict.fromkeys(columns[cell.column] for cell in cells))
             listed.append(("" if number else row.words, holders, text))
-    room = pages.width() - 6 - sum(max(len(pair[column]) for pair in listed) for column in (0, 1))
-    yield from pages.table(
-        ("", "", ""), [(words, Span(holders, "quiet"), _shortened(text, room)) for words, holders, text in listed]
-    )
+    yield table(("", "", ""), [(words, Span(holders, "quiet"), _shortened(text)) for words, holders, text in listed])
 
 
-def _shortened(text: str, room: int) -> str:
-    """A fingerprint with its middle left out where it does not fit: people compare beginnings and endings."""
-    keep = max(24, room)
-    if len(text) <= keep or not text.startswith(("sha256:", "sha1:")):
-        return text
-    return f"{text[: keep // 2]}…{text[-(keep - keep // 2 - 1) :]}"
+def _shortened(text: str) -> str:
+    """A fingerprint with its middle left out: people compare beginnings and endings."""
+    return f"{text[:28]}…{text[-20:]}" if text.startswith(("sha256:", "sha1:")) and len(text) > 60 else text
 
 
-def _to_do(found: TwoSides) -> Iterator[Line]:
+def _to_do(found: TwoSides) -> Document:
     findings = [finding for finding in found.findings if not _is_copied(finding, found.copies)]
     if found.copies:
         yield BLANK
-        yield line(Span("What to copy", "head"))
+        yield heading(Span("What to copy", "head"))
     for copy in found.copies:
         whose = "on record for it" if copy.of_itself else "of the other side"
-        yield from prose(f"At the {copy.side}, set {copy.into.meant} to the {copy.value.meant} {whose}:", 2)
-        yield line("    ", Span(visible(copy.value.text), "set"))
-        yield from prose(f"{copy.value.file}, {copy.value.where}", 6, "quiet", first="from ")
-        yield from prose(f"{copy.into.file}, {copy.into.where}", 6, "quiet", first="into ")
+        yield prose(f"At the {copy.side}, set {copy.into.meant} to the {copy.value.meant} {whose}:", 2)
+        yield Copied(copy.value.text)
+        yield prose(f"{copy.value.file}, {copy.value.where}", 6, "quiet", first="from ")
+        yield prose(f"{copy.into.file}, {copy.into.where}", 6, "quiet", first="into ")
     if findings:
         yield BLANK
-        yield line(Span("Worth knowing", "head"))
+        yield heading(Span("Worth knowing", "head"))
     for finding in findings:
-        yield from prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
+        yield prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
 
 
 def _is_copied(finding: Finding, copies: list[Copy]) -> bool:

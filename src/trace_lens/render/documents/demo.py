@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 
 from trace_lens.diagnosis.many import Result
 from trace_lens.diagnosis.timelines import of_diagnoses
-from trace_lens.render.terminal import pages
-from trace_lens.render.terminal.diagnosis import one, overview
-from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
-from trace_lens.render.terminal.timeline import timeline_pages
+from trace_lens.render.document import BLANK, Copied, Document, Rule, prose
+from trace_lens.render.documents.diagnosis import one, overview
+from trace_lens.render.documents.timeline import timeline_pages
 
 _ON_THE_AXIS = "51-"
 """The capture whose timeline is shown."""
 
 
-def demo_pages(folder: Path, files: int, apps: int, events: int, result: Result) -> Iterator[Line]:
+def demo_pages(folder: Path, files: int, apps: int, events: int, result: Result) -> Document:
     """The pages of the demo."""
-    yield from prose(
+    yield prose(
         f"The demo workspace is written: {files} files in {folder}. It tells of one fortnight of sign-ins at Northmere "
         f"Ferries: {apps} applications, their provider and a partner's, a key rolled over on a Tuesday, a good many "
         f"slips, and {events:,} events in the logs of four systems."
@@ -28,15 +26,15 @@ def demo_pages(folder: Path, files: int, apps: int, events: int, result: Result)
     broken = next(found for found in result.diagnoses if found.outcome == "broken")
     sound = next(found for found in result.diagnoses if found.outcome == "sound")
     for title, found in (("One that breaks", broken), ("One that works", sound)):
-        yield line(Span(f"{title} ".ljust(pages.width(), "─"), "head"))
+        yield Rule(title)
         yield from one(found)
         yield BLANK
     timeline = of_diagnoses(result)
     shown = next(found for found in timeline.attempts if f"/{_ON_THE_AXIS}" in found.source)
-    yield line(Span("One beside the logs ".ljust(pages.width(), "─"), "head"))
+    yield Rule("One beside the logs")
     yield from timeline_pages(timeline._replace(attempts=(shown,)))
     yield BLANK
-    yield line(Span("Try next ".ljust(pages.width(), "─"), "head"))
+    yield Rule("Try next")
     for command in (
         f"cd {folder}",
         "trace-lens diagnose captures/09-berth-planner-key-changed.txt",
@@ -49,4 +47,4 @@ def demo_pages(folder: Path, files: int, apps: int, events: int, result: Result)
         "trace-lens apps check",
         "trace-lens decode captures/08-claims-office-guest.txt",
     ):
-        yield line("  ", Span(command, "set"))
+        yield Copied(command, indent=2)

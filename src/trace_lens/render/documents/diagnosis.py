@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 
 from trace_lens.checks.claims import ClaimRow
 from trace_lens.common import limits
@@ -13,9 +13,21 @@ from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.many import Result
-from trace_lens.render.terminal import pages
-from trace_lens.render.terminal.ladder import ladder
-from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+from trace_lens.render.document import (
+    BLANK,
+    Copied,
+    Document,
+    Fact,
+    Rule,
+    Span,
+    TwoValues,
+    answer,
+    heading,
+    prose,
+    shown,
+    table,
+)
+from trace_lens.render.documents.ladder import ladder
 
 _MOST_EVENTS = 8
 _UNPLACED = 6
@@ -37,14 +49,14 @@ _SIDE = {
 }
 
 
-def diagnosis_pages(result: Result) -> Iterator[Line]:
+def diagnosis_pages(result: Result) -> Document:
     """All diagnoses of a run; of several, an overview comes first."""
     many = len(result.diagnoses) > 1
     if many:
         yield from overview(result.diagnoses)
     for diagnosis in result.diagnoses:
         if many:
-            yield line(Span("─" * pages.width(), "quiet"))
+            yield Rule()
         yield from one(diagnosis)
     if result.unplaced:
         yield from _unplaced(result)
@@ -52,32 +64,32 @@ def diagnosis_pages(result: Result) -> Iterator[Line]:
         if result.diagnoses:
             yield BLANK
         sources = len(dict.fromkeys(source for source, _ in result.unreadable))
-        yield line(Span(f"Not read, or not whole: {_count(sources, 'source')}", "break"))
+        yield heading(Span(f"Not read, or not whole: {_count(sources, 'source')}", "break"))
         for source, because in result.unreadable:
-            yield from prose(f"{source}: {because}.", 2)
+            yield prose(f"{source}: {because}.", 2)
 
 
-def _unplaced(result: Result) -> Iterator[Line]:
+def _unplaced(result: Result) -> Document:
     """The steps of captures that belong to no sign-in: counted, and listed as far as there is room."""
     yield BLANK
     count = len(result.unplaced)
-    yield line(Span(f"{_count(count, 'step')} that {'belongs' if count == 1 else 'belong'} to no sign-in", "head"))
+    yield heading(Span(f"{_count(count, 'step')} that {'belongs' if count == 1 else 'belong'} to no sign-in", "head"))
     rows = [
         (step.place, step.method, str(step.status or ""), step.url, ", ".join(step.carries)) for step in result.unplaced
     ]
-    yield from pages.table(("", "", "", "", ""), rows[:_UNPLACED])
+    yield table(("", "", "", "", ""), rows[:_UNPLACED])
     if count > _UNPLACED:
-        yield line(Span(f"  … and {count - _UNPLACED} more; --format json lists them all", "quiet"))
+        yield prose(f"… and {count - _UNPLACED} more; --format json lists them all", 2, "quiet")
 
 
-def overview(diagnoses: Iterable[Diagnosis]) -> Iterator[Line]:
+def overview(diagnoses: Iterable[Diagnosis]) -> Document:
     """One line for each sign-in, after a line that counts them."""
     found = list(diagnoses)
     counts = [(name, sum(diagnosis.outcome == name for diagnosis in found)) for name in _OUTCOME]
     words = ", ".join(f"{count} {name}" for name, count in counts if count)
-    yield line(Span(f"{_count(len(found), 'sign-in')}: {words}.", "head"))
+    yield heading(f"{_count(len(found), 'sign-in')}: {words}.", level=1)
     yield BLANK
-    yield from pages.table(
+    yield table(
         ("", "sign-in", "application", "outcome", "first break"),
         [
             (
@@ -97,7 +109,7 @@ def _ending(source: str) -> str:
     return source if len(source) <= 44 else "…" + source[-43:]
 
 
-def one(diagnosis: Diagnosis) -> Iterator[Line]:
+def one(diagnosis: Diagnosis) -> Document:
     """One diagnosis."""
     yield from _headline(diagnosis)
     yield BLANK
@@ -118,10 +130,10 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
     yield from _more(more)
     if notes:
         yield BLANK
-        yield line(Span("Worth knowing", "head"))
+        yield heading(Span("Worth knowing", "head"))
         notes, more = listed(notes)
         for finding in notes:
-            yield from prose(f"{finding.detail} ({finding.code})", 2)
+            yield prose(f"{finding.detail} ({finding.code})", 2)
         yield from _more(more)
     to_do = list(_to_do(diagnosis))
     if to_do:
@@ -132,76 +144,80 @@ def one(diagnosis: Diagnosis) -> Iterator[Line]:
     yield from _open(diagnosis)
 
 
-def _more(more: dict[str, int]) -> Iterator[Line]:
+def _more(more: dict[str, int]) -> Document:
     """How many findings of a code are not listed."""
     for code, count in more.items():
-        yield from prose(f"… and {count:,} more of {code}", 2)
+        yield prose(f"… and {count:,} more of {code}", 2)
 
 
-def _headline(diagnosis: Diagnosis) -> Iterator[Line]:
+def _headline(diagnosis: Diagnosis) -> Document:
     word = _OUTCOME[diagnosis.outcome]
     likely = diagnosis.first_break is not None and diagnosis.first_break.certainty == INFERRED
     word = f"{word}, most likely" if likely else word
     at = f" at {diagnosis.first_break.stage}" if diagnosis.first_break else ""
-    head, *rest = prose(f"{word}{at}: {diagnosis.cause}")
-    yield line(Span(f"{word}{at}", _STYLE[diagnosis.outcome]), head[1].text[len(word + at) :])
-    yield from rest
+    yield answer(f"{word}{at}", _STYLE[diagnosis.outcome], f": {diagnosis.cause}")
     app = f"{diagnosis.app_name} ({diagnosis.app})" if diagnosis.app else "application not known"
     chosen = f", chosen by {diagnosis.chosen_by}" if diagnosis.chosen_by not in (None, "option") else ""
     started = f"started at the {diagnosis.started_by}" if diagnosis.started_by else "start not known"
-    yield from pages.row("capture", diagnosis.source)
-    yield from pages.row("sign-in", f"{app}{chosen}; provider {diagnosis.provider or 'not known'}; {started}")
+    yield Fact("capture", diagnosis.source)
+    yield Fact("sign-in", f"{app}{chosen}; provider {diagnosis.provider or 'not known'}; {started}")
     if diagnosis.subject is not None:
-        yield from pages.row("subject", diagnosis.subject)
+        yield Fact("subject", diagnosis.subject)
     if diagnosis.supposed:
-        yield from pages.row("supposing", "; ".join(diagnosis.supposed))
+        yield Fact("supposing", "; ".join(diagnosis.supposed))
     if diagnosis.at and diagnosis.at_from:
-        yield from pages.row("judged at", f"{show_moment(diagnosis.at)}, {_MOMENT[diagnosis.at_from]}")
+        yield Fact("judged at", f"{show_moment(diagnosis.at)}, {_MOMENT[diagnosis.at_from]}")
 
 
-def _stages(diagnosis: Diagnosis) -> Iterator[Line]:
+def _stages(diagnosis: Diagnosis) -> Document:
     first = diagnosis.first_break.stage if diagnosis.first_break else None
+    rows = []
     for result in diagnosis.stages:
         codes = [finding.code for finding in result.findings if finding.severity != "note" and not finding.accepted]
         accepted = [f"{finding.code} (accepted)" for finding in result.findings if finding.accepted]
-        yield line(
-            Span("> " if result.stage == first else "  ", "break"),
-            Span(str(result.stage).ljust(12), "head" if result.stage == first else ""),
-            Span(_STATUS[result.status].ljust(13), result.status),
-            Span(", ".join(dict.fromkeys([*codes, *accepted]))),
+        here = result.stage == first
+        rows.append(
+            (
+                Span(f"{'> ' if here else '  '}{result.stage}", "head" if here else ""),
+                Span(_STATUS[result.status].ljust(11), result.status),
+                ", ".join(dict.fromkeys([*codes, *accepted])),
+            )
         )
+    yield table(("", "", ""), rows, indent=0)
 
 
-def finding_lines(finding: Finding) -> Iterator[Line]:
+def finding_lines(finding: Finding) -> Document:
     """One finding: code, detail, values, evidence."""
     because = f", because of {finding.because_of}" if finding.because_of else ""
     because += ", likely" if finding.certainty == INFERRED else ""
     because += f", in place of {', '.join(finding.overrules)}" if finding.overrules else ""
     accepted = f", accepted: {finding.accepted}" if finding.accepted else ""
-    yield line(
-        Span(finding.code, finding.severity), f"  {finding.severity} in {finding.stage}{because}{pages.shown(accepted)}"
+    yield heading(
+        Span(finding.code, finding.severity),
+        Span(f"  {finding.severity} in {finding.stage}{because}{shown(accepted)}"),
+        level=3,
     )
-    yield from prose(finding.detail, 2)
+    yield prose(finding.detail, 2)
     yield from _values(finding)
     for item in finding.evidence[:4]:
-        yield from prose(f"{item.source}, {item.where}", 2, "quiet", first=f"{item.label + ':'} ")
+        yield prose(f"{item.source}, {item.where}", 2, "quiet", first=f"{item.label + ':'} ")
 
 
-def _values(finding: Finding) -> Iterator[Line]:
+def _values(finding: Finding) -> Document:
     expected, actual = finding.expected, finding.actual
     if expected is not None and actual is not None and finding.difference:
         found = difference(expected, actual)
         if found:
             spans = (found.expected_span, found.actual_span)
-            yield from pages.compared(expected, actual, spans, found.kind)
+            yield TwoValues(("expected", "actual"), (expected, actual), spans, found.kind)
             return
     if expected is not None:
-        yield from pages.row("expected", expected)
+        yield Fact("expected", expected)
     if actual is not None and finding.severity != "note":
-        yield from pages.row("actual", actual)
+        yield Fact("actual", actual)
 
 
-def _to_do(diagnosis: Diagnosis) -> Iterator[Line]:
+def _to_do(diagnosis: Diagnosis) -> Document:
     """What to do, by side: the first break, then what would break next, then risks."""
     roots = [
         finding
@@ -209,24 +225,24 @@ def _to_do(diagnosis: Diagnosis) -> Iterator[Line]:
         if finding.breaks and finding.because_of is None and finding.stage != "settings"
     ]
     if roots:
-        yield line(Span("To do", "head"))
+        yield heading(Span("To do", "head"))
     for finding in roots:
         side = _SIDE[finding.side] if finding.side else "To do"
         then = "" if finding is roots[0] else "After that, also: "
-        yield from prose(f"{then}{side}: {finding.remedy}", 2)
+        yield prose(f"{then}{side}: {finding.remedy}", 2)
         if finding.value_to_set:
-            yield line("    ", Span(visible(finding.value_to_set), "set"))
+            yield Copied(finding.value_to_set)
         if finding.proof:
-            yield from prose(_proof(finding.proof), 4, "quiet")
+            yield prose(_proof(finding.proof), 4, "quiet")
     if not roots and diagnosis.outcome == "sound":
         yield from _when_sound(diagnosis)
     if diagnosis.proposal:
         source = "-" if diagnosis.source == "-" else shlex.quote(visible(diagnosis.source))
-        yield line("  Try it on this capture before touching a system:")
+        yield prose("Try it on this capture before touching a system:", 2)
         tried = " ".join(f"--set {shlex.quote(visible(text))}" for text in (*diagnosis.supposed, diagnosis.proposal))
-        yield line(f"    trace-lens diagnose {source} {tried}")
+        yield Copied(f"trace-lens diagnose {source} {tried}", is_command=True)
     if roots:
-        yield from prose(f"More on this: trace-lens explain {roots[0].code}", 2, "quiet")
+        yield prose(f"More on this: trace-lens explain {roots[0].code}", 2, "quiet")
 
 
 def _proof(proof: Proof) -> str:
@@ -236,7 +252,7 @@ def _proof(proof: Proof) -> str:
     return f"Judged again with this value: {proof.outcome}."
 
 
-def _when_sound(diagnosis: Diagnosis) -> Iterator[Line]:
+def _when_sound(diagnosis: Diagnosis) -> Document:
     """What is worth doing although nothing stops the sign-in, each thing once."""
     doubtful = {
         code for finding in diagnosis.findings if finding.code == "record-contradicted" for code in finding.overrules
@@ -250,32 +266,32 @@ def _when_sound(diagnosis: Diagnosis) -> Iterator[Line]:
         (_SIDE[risk.side] if risk.side else "To do", risk.remedy, risk.value_to_set) for risk in risks
     )
     if worth:
-        yield from prose("Nothing stops the sign-in. Worth doing all the same:")
+        yield prose("Nothing stops the sign-in. Worth doing all the same:")
     elif diagnosis.steps:
-        yield from prose("Nothing to do here.")
+        yield prose("Nothing to do here.")
     else:
-        yield from prose(
+        yield prose(
             "Nothing to do here. If the sign-in still fails, the reason lies outside of this message: see below what "
             "was not checked."
         )
     for side, remedy, value in worth:
-        yield from prose(f"{side}: {remedy}", 2)
+        yield prose(f"{side}: {remedy}", 2)
         if value:
-            yield line("    ", Span(visible(value), "set"))
+            yield Copied(value)
 
 
-def claim_lines(claims: Iterable[ClaimRow]) -> Iterator[Line]:
+def claim_lines(claims: Iterable[ClaimRow]) -> Document:
     """The claims table: what was sent, and what the application makes of it."""
     words = {"used": "used", "unused": "nothing reads it", "missing": "MISSING", "other-name": "OTHER NAME"}
     styles = {"missing": "break", "other-name": "break"}
     rows = list(claims)
     listed_rows = rows[: limits.LISTED_CLAIMS]
-    yield from pages.table(
+    yield table(
         ("", "", ""),
         [(row.name, Span(words[row.use] + _as(row), styles.get(row.use, "")), _values_of(row)) for row in listed_rows],
     )
     if len(rows) > len(listed_rows):
-        yield from prose(f"… and {len(rows) - len(listed_rows):,} more claims", 2)
+        yield prose(f"… and {len(rows) - len(listed_rows):,} more claims", 2)
 
 
 def _as(row: ClaimRow) -> str:
@@ -288,20 +304,20 @@ def _values_of(row: ClaimRow) -> str:
     return values + mapped
 
 
-def _claims(diagnosis: Diagnosis) -> Iterator[Line]:
+def _claims(diagnosis: Diagnosis) -> Document:
     if diagnosis.claims:
         yield BLANK
-        yield line(Span("Claims", "head"))
+        yield heading(Span("Claims", "head"))
         yield from claim_lines(diagnosis.claims)
 
 
-def _logged(diagnosis: Diagnosis) -> Iterator[Line]:
+def _logged(diagnosis: Diagnosis) -> Document:
     """What the logs hold of this sign-in, by the true clock."""
     logs = diagnosis.logs
     if logs is None or not logs.events:
         return
     yield BLANK
-    yield line(Span("In the logs", "head"), "  by the true time; trace-lens timeline lays them beside the hops")
+    yield heading(Span("In the logs", "head"), "  by the true time; trace-lens timeline lays them beside the hops")
     rows = []
     for event in logs.events[:_MOST_EVENTS]:
         meaning = logs.meaning(event)
@@ -309,12 +325,12 @@ def _logged(diagnosis: Diagnosis) -> Iterator[Line]:
         place = f"line {event.event.line}, {event.probability:.2f}"
         style = {"success": "ok", "failure": "break"}.get(event.event.outcome, "")
         rows.append((f"{event.corrected:%H:%M:%S}", event.event.source, Span(event.event.outcome, style), place, code))
-    yield from pages.table(("", "", "", "", ""), rows)
+    yield table(("", "", "", "", ""), rows)
     if len(logs.events) > _MOST_EVENTS:
-        yield line(Span(f"  … and {len(logs.events) - _MOST_EVENTS} more", "quiet"))
+        yield prose(f"… and {len(logs.events) - _MOST_EVENTS} more", 2, "quiet")
 
 
-def _open(diagnosis: Diagnosis) -> Iterator[Line]:
+def _open(diagnosis: Diagnosis) -> Document:
     """What was not checked, gathered by what was lacking."""
     reasons: dict[str, list[str]] = {}
     for question in diagnosis.unchecked:
@@ -322,11 +338,11 @@ def _open(diagnosis: Diagnosis) -> Iterator[Line]:
     if not reasons:
         return
     yield BLANK
-    yield line(Span("Not checked", "head"))
+    yield heading(Span("Not checked", "head"))
     for because, codes in reasons.items():
         names = dict.fromkeys(codes)
         listed = ", ".join(names) if len(names) <= 4 else f"{_count(len(names), 'question')}"
-        yield from prose(f"{listed}: {because}", 2)
+        yield prose(f"{listed}: {because}", 2)
 
 
 def _count(number: int, what: str) -> str:

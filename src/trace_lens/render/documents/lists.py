@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from datetime import datetime
 from typing import Any
 
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Finding, Side
-from trace_lens.common.masking import visible
 from trace_lens.diagnosis.certificates import CertificatesFound, Expected, SeenCertificate
 from trace_lens.pki.certificates import Certificate
 from trace_lens.pki.chains import Chain
-from trace_lens.render.terminal import pages
-from trace_lens.render.terminal.diagnosis import finding_lines
-from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+from trace_lens.render.document import BLANK, Copied, Document, Fact, Rule, Span, answer, heading, line, prose, table
+from trace_lens.render.documents.diagnosis import finding_lines
 from trace_lens.workspace.loading import App, Workspace
 
 _PLACES = 6
@@ -29,27 +27,27 @@ _WHO = {
 }
 
 
-def explanation(entry: Entry) -> Iterator[Line]:
+def explanation(entry: Entry) -> Document:
     """One finding explained."""
-    yield line(Span(entry.code, "head"), f": {entry.title}")
+    yield heading(Span(entry.code, "head"), f": {entry.title}")
     severities = " or ".join(entry.severities)
-    yield from pages.row("stage", f"{entry.stage}; it is a {severities}", column=13)
+    yield Fact("stage", f"{entry.stage}; it is a {severities}", column=13)
     yield BLANK
-    yield from prose(entry.why)
+    yield prose(entry.why)
     for head, items in (("Usual causes", entry.causes), ("What to look at", (entry.look,))):
         yield BLANK
-        yield line(Span(head, "head"))
+        yield heading(Span(head, "head"))
         for item in items:
-            yield from prose(item, 2, first="- " if len(items) > 1 else "")
+            yield prose(item, 2, first="- " if len(items) > 1 else "")
     yield BLANK
-    yield line(Span("What repairs it", "head"))
+    yield heading(Span("What repairs it", "head"))
     for side, remedy in entry.remedies.items():
-        yield from pages.row(_WHO[side], remedy, column=13)
+        yield Fact(_WHO[side], remedy, column=13)
     yield BLANK
-    yield from pages.row("standard", entry.reference, column=13)
+    yield Fact("standard", entry.reference, column=13)
 
 
-def listing(entries: Iterable[Entry]) -> Iterator[Line]:
+def listing(entries: Iterable[Entry]) -> Document:
     """Findings, one a line, under their stages."""
     stage = None
     for entry in entries:
@@ -57,17 +55,18 @@ def listing(entries: Iterable[Entry]) -> Iterator[Line]:
             if stage:
                 yield BLANK
             stage = entry.stage
-            yield line(Span(str(stage), "head"))
+            yield heading(Span(str(stage), "head"))
         yield line("  ", Span(entry.code.ljust(31), entry.severity), entry.title)
 
 
-def certificates(found: CertificatesFound, expected: Expected | None, now: datetime) -> Iterator[Line]:
+def certificates(found: CertificatesFound, expected: Expected | None, now: datetime) -> Document:
     """Certificates: how many and which need looking at, then one block each."""
     count = len(found.certificates)
     if expected:
         fitting = sum(bool(certificate.matches) for certificate in found.certificates)
-        yield line(
-            Span("MATCH" if fitting else "NO MATCH", "ok" if fitting else "break"),
+        yield answer(
+            "MATCH" if fitting else "NO MATCH",
+            "ok" if fitting else "break",
             f": {fitting} of {count} {'certificate' if count == 1 else 'certificates'} "
             f"{'fits' if fitting == 1 else 'fit'}; compared: {expected.extent}.",
         )
@@ -75,46 +74,43 @@ def certificates(found: CertificatesFound, expected: Expected | None, now: datet
         codes = Counter(finding.code for certificate in found.certificates for finding in certificate.findings)
         wrong = ", ".join(f"{number} {code.removeprefix('certificate-')}" for code, number in codes.items())
         words = f"{count} {'certificate' if count == 1 else 'certificates'}"
-        yield line(Span(words, "head"), f": {wrong}." if wrong else ", nothing wrong with any." if count > 1 else ".")
+        yield heading(
+            Span(words, "head"), f": {wrong}." if wrong else ", nothing wrong with any." if count > 1 else "."
+        )
     for certificate in found.certificates:
         yield BLANK
         yield from _certificate(certificate, now)
     if found.without:
         yield BLANK
-        yield from prose(f"No certificate in: {', '.join(found.without)}.", 0)
+        yield prose(f"No certificate in: {', '.join(found.without)}.", 0)
     for source, because in found.failed:
-        yield from prose(f"{source}: {because}.", 0, "break")
+        yield prose(f"{source}: {because}.", 0, "break")
 
 
-def _certificate(candidate: SeenCertificate, now: datetime) -> Iterator[Line]:
+def _certificate(candidate: SeenCertificate, now: datetime) -> Document:
     certificate = candidate.certificate
     fits = {True: " (fits)", False: " (does not fit)", None: ""}[candidate.matches]
-    yield line(
-        Span(
-            (visible(certificate.subject) or "(no name)") if certificate else "A certificate that cannot be read",
-            "head",
-        ),
-        fits,
-    )
+    name = (certificate.subject or "(no name)") if certificate else "A certificate that cannot be read"
+    yield heading(name, Span(fits), level=3)
     for number, place in enumerate(candidate.places[:_PLACES]):
-        yield from pages.row("" if number else "seen in", f"{place.source}, {place.where}")
+        yield Fact("" if number else "seen in", f"{place.source}, {place.where}")
     if len(candidate.places) > _PLACES:
-        yield from pages.row("", f"and in {len(candidate.places) - _PLACES} places more")
+        yield Fact("", f"and in {len(candidate.places) - _PLACES} places more")
     if certificate:
-        yield from pages.row("issuer", "itself" if certificate.self_issued else certificate.issuer)
-        yield from pages.row("valid", _validity(candidate, certificate, now))
-        yield from pages.row("key", certificate.key)
-        yield from pages.row("serial", certificate.serial)
+        yield Fact("issuer", "itself" if certificate.self_issued else certificate.issuer)
+        yield Fact("valid", _validity(candidate, certificate, now))
+        yield Fact("key", certificate.key)
+        yield Fact("serial", certificate.serial)
         for label, spelt in certificate.spellings.items():
             for number, text in enumerate(spelt[:2]):
-                yield from pages.row("" if number else label, text)
+                yield Fact("" if number else label, text)
         if certificate.alternative_names:
-            yield from pages.row("names", ", ".join(certificate.alternative_names))
+            yield Fact("names", ", ".join(certificate.alternative_names))
         if candidate.chain:
-            yield from pages.row("chain", _chain_words(candidate.chain))
-        yield from pages.row("pinned by", ", ".join(candidate.used_by) or "no application on record")
+            yield Fact("chain", _chain_words(candidate.chain))
+        yield Fact("pinned by", ", ".join(candidate.used_by) or "no application on record")
     for finding in candidate.findings:
-        yield from prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
+        yield prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
 
 
 def _validity(candidate: SeenCertificate, certificate: Certificate, now: datetime) -> str:
@@ -133,7 +129,7 @@ def _chain_words(chain: Chain) -> str:
     return f"{links}; it holds" if chain.holds else f"{links}; it does NOT hold: {chain.reason}"
 
 
-def app_list(apps: Iterable[App], workspace: Workspace) -> Iterator[Line]:
+def app_list(apps: Iterable[App], workspace: Workspace) -> Document:
     """Applications, one a line."""
     rows = [
         (
@@ -148,26 +144,26 @@ def app_list(apps: Iterable[App], workspace: Workspace) -> Iterator[Line]:
     if not rows:
         yield line("No applications are on record. trace-lens init makes a workspace with a commented example.")
         return
-    yield from pages.table(("application", "name", "protocol", "provider", "identifier"), rows, indent=0)
+    yield table(("application", "name", "protocol", "provider", "identifier"), rows, indent=0)
 
 
-def app_shown(app: App) -> Iterator[Line]:
+def app_shown(app: App) -> Document:
     """All settings of one application, with the line of each."""
-    yield line(Span(app.name, "head"), f" ({app.id}), {app.source.file}")
+    yield heading(Span(app.name, "head"), f" ({app.id}), {app.source.file}")
     yield from _settings(app, app.source.raw, ())
 
 
-def _settings(app: App, raw: dict[str, Any], path: tuple[str | int, ...]) -> Iterator[Line]:
+def _settings(app: App, raw: dict[str, Any], path: tuple[str | int, ...]) -> Document:
     nested = {key: value for key, value in raw.items() if isinstance(value, dict) or _is_tables(value)}
     for key, value in raw.items():
         if key not in nested:
             text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, default=str)
-            yield from pages.row(key, text, column=26)
+            yield Fact(key, text, column=26)
     for key, value in nested.items():
         for position, item in enumerate(value if isinstance(value, list) else [value]):
             where = (*path, key, position) if isinstance(value, list) else (*path, key)
             yield BLANK
-            yield line(Span(".".join(str(part) for part in where if isinstance(part, str)), "head"))
+            yield heading(".".join(str(part) for part in where if isinstance(part, str)))
             yield from _settings(app, item, where)
 
 
@@ -175,13 +171,13 @@ def _is_tables(value: object) -> bool:
     return isinstance(value, list) and bool(value) and all(isinstance(item, dict) for item in value)
 
 
-def check(found: list[tuple[App, list[Finding]]]) -> Iterator[Line]:
+def check(found: list[tuple[App, list[Finding]]]) -> Document:
     """The settings of all applications: a count, a line each, then the findings."""
     breaking = [app for app, findings in found if any(finding.breaks for finding in findings)]
     verb = "has" if len(breaking) == 1 else "have"
-    yield line(Span(f"{len(breaking)} of {len(found)} applications {verb} settings that break sign-ins.", "head"))
+    yield heading(Span(f"{len(breaking)} of {len(found)} applications {verb} settings that break sign-ins.", "head"))
     yield BLANK
-    yield from pages.table(
+    yield table(
         ("application", "", ""),
         [
             (
@@ -197,15 +193,15 @@ def check(found: list[tuple[App, list[Finding]]]) -> Iterator[Line]:
     for app, findings in found:
         if findings:
             yield BLANK
-            yield line(Span("─" * pages.width(), "quiet"))
-            yield line(Span(app.name, "head"), f" ({app.id})")
+            yield Rule()
+            yield heading(Span(app.name, "head"), f" ({app.id})")
         for finding in findings:
             yield BLANK
             yield from finding_lines(finding)
             side = f"At the {finding.side}: " if finding.side in (Side.APPLICATION, Side.PROVIDER) else ""
-            yield from prose(f"{side}{finding.remedy}", 2)
+            yield prose(f"{side}{finding.remedy}", 2)
             if finding.value_to_set:
-                yield line("    ", Span(visible(finding.value_to_set), "set"))
+                yield Copied(finding.value_to_set)
 
 
 def _worst(findings: list[Finding]) -> str | None:

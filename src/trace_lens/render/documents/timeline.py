@@ -5,6 +5,7 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
+from functools import partial
 
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_duration
@@ -21,8 +22,7 @@ from trace_lens.diagnosis.timelines import (
 )
 from trace_lens.logs.matching.clocks import NONE, Clock
 from trace_lens.logs.matching.seen import Matched
-from trace_lens.render.terminal import pages
-from trace_lens.render.terminal.pages import BLANK, Line, Span, line, prose
+from trace_lens.render.document import BLANK, Document, Drawing, Span, Spans, heading, prose, spans_of, table
 from trace_lens.render.timeline_words import about, event_words, head, hop_words, written
 
 _LANE = 5
@@ -34,10 +34,10 @@ _STYLE = {"success": "ok", "failure": "break"}
 _BASIS = {"ids": "by shared ids", "times": "by times of the same people", NONE: "not known"}
 
 
-def timeline_pages(found: Timeline) -> Iterator[Line]:
+def timeline_pages(found: Timeline) -> Document:
     """All attempts, then the clocks."""
     if not found.attempts:
-        yield line("The logs show no sign-in here.")
+        yield prose("The logs show no sign-in here.")
     for number, attempt in enumerate(found.attempts):
         if number:
             yield BLANK
@@ -47,10 +47,10 @@ def timeline_pages(found: Timeline) -> Iterator[Line]:
         yield from clock_lines(found.clocks, by_log=found.by_log)
 
 
-def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Iterator[Line]:
+def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Document:
     """How far each log's clock is off."""
     than = "the log that begins the attempts" if by_log else "the captures"
-    yield line(Span("Clocks", "head"), f"  against {than}")
+    yield heading(Span("Clocks", "head"), f"  against {than}")
     rows: list[tuple[Span | str, ...]] = []
     for clock in clocks:
         if clock.low is None or clock.high is None:
@@ -74,28 +74,20 @@ def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Iterator[Li
                 f"{_BASIS[clock.basis]}, {pairs}{zone}",
             )
         )
-    yield from pages.table(("", "", "", ""), rows)
+    yield table(("", "", "", ""), rows)
 
 
-def _attempt(attempt: TimelineAttempt) -> Iterator[Line]:
+def _attempt(attempt: TimelineAttempt) -> Document:
     style = {"broken": "break", "sound": "ok"}.get(attempt.diagnosis.outcome if attempt.diagnosis else "", "head")
-    yield line(Span(f"{attempt.id}  ", "quiet"), Span(head(attempt), style), f"  {about(attempt)}")
-    yield line("   ", Span(visible(attempt.source), "quiet"))
+    yield heading(Span(f"{attempt.id}  ", "quiet"), Span(head(attempt), style), Span(f"  {about(attempt)}"))
+    yield prose(attempt.source, 3, "quiet")
     listed = marks(attempt)
     if not listed:
-        yield from prose("Nothing here tells a time.", 3, "quiet")
+        yield prose("Nothing here tells a time.", 3, "quiet")
         return
-    yield line("   ", Span(f"{listed[0].at:%Y-%m-%d} UTC ", "quiet"), Span("".join(_HEADS), "quiet"))
-    before: datetime | None = None
-    for mark in listed:
-        gap = (mark.at - before).total_seconds() if before else 0.0
-        if gap > _PAUSE:
-            later = show_duration(timedelta(seconds=round(gap)))
-            yield line(" " * 18, Span("".join("·".center(_LANE) for _ in LANES) + f" {later} later", "quiet"))
-        before = mark.at
-        yield from _mark(attempt, mark)
+    yield Drawing(partial(_lanes, attempt, listed))
     if not attempt.events:
-        yield from prose(
+        yield prose(
             "The loaded logs hold nothing of this sign-in."
             if attempt.logs
             else "No logs are loaded; load them with: trace-lens logs load",
@@ -103,7 +95,20 @@ def _attempt(attempt: TimelineAttempt) -> Iterator[Line]:
             "quiet",
         )
     if attempt.possible:
-        yield from prose(f"Perhaps of this sign-in too, but likelier not: {_listed(attempt.possible)}.", 3, "quiet")
+        yield prose(f"Perhaps of this sign-in too, but likelier not: {_listed(attempt.possible)}.", 3, "quiet")
+
+
+def _lanes(attempt: TimelineAttempt, listed: Sequence[Mark], width: int) -> Iterator[Spans]:
+    """The lanes of the sides, from top to bottom."""
+    yield spans_of("   ", Span(f"{listed[0].at:%Y-%m-%d} UTC ", "quiet"), Span("".join(_HEADS), "quiet"))
+    before: datetime | None = None
+    for mark in listed:
+        gap = (mark.at - before).total_seconds() if before else 0.0
+        if gap > _PAUSE:
+            later = show_duration(timedelta(seconds=round(gap)))
+            yield spans_of(" " * 18, Span("".join("·".center(_LANE) for _ in LANES) + f" {later} later", "quiet"))
+        before = mark.at
+        yield from _mark(attempt, mark, width)
 
 
 def _listed(possible: Sequence[Matched]) -> str:
@@ -114,16 +119,16 @@ def _listed(possible: Sequence[Matched]) -> str:
     return told + (f" and {len(best) - 3} more" if len(best) > 3 else "")
 
 
-def _mark(attempt: TimelineAttempt, mark: Mark) -> Iterator[Line]:
+def _mark(attempt: TimelineAttempt, mark: Mark, width: int) -> Iterator[Spans]:
     """One thing: its time, a sign on its lane, and what it was; what is wrapped stays beside the lanes."""
     sign, style = _sign(mark)
     time = f"{mark.at:%H:%M:%S}.{mark.at.microsecond // 100_000}".ljust(15)
-    room = max(24, pages.width() - 19 - _LANE * len(LANES))
+    room = max(24, width - 19 - _LANE * len(LANES))
     rows = [(row, text_style) for text, text_style in _texts(attempt, mark) for row in _wrapped(text, room)]
     for number, (row, text_style) in enumerate(rows):
         here = [sign if lane == mark.lane and number == 0 else "│" for lane in LANES]
         lanes = [Span(text.center(_LANE), style if text == sign else "quiet") for text in here]
-        yield line("   ", time if number == 0 else " " * 15, *lanes, Span(" " + row, text_style))
+        yield spans_of("   ", time if number == 0 else " " * 15, *lanes, Span(" " + row, text_style))
 
 
 def _wrapped(text: str, room: int) -> list[str]:

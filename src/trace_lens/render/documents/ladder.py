@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import partial
 
 from trace_lens.common import limits
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.steps import Step, time_spent
-from trace_lens.render.terminal import pages
-from trace_lens.render.terminal.pages import Line, Span, line
+from trace_lens.render.document import Document, Drawing, Span, Spans, heading, prose, spans_of
 from trace_lens.render.timeline_words import WORDS
 
 ELSEWHERE = "elsewhere"
@@ -34,40 +34,42 @@ def hosts_of(steps: Sequence[Step], most: int) -> list[str]:
     return [*(host for host in order if host in kept), ELSEWHERE]
 
 
-def ladder(steps: Sequence[Step], hidden: int, names: dict[str, str]) -> Iterator[Line]:
+def ladder(steps: Sequence[Step], hidden: int, names: dict[str, str]) -> Document:
     """The hops of an attempt. `names` are what people call the sides; `hidden` counts what is no hop."""
-    room = pages.width() - _LEFT - _RIGHT
-    most = max(1, min(_MOST, room // _NARROWEST_COLUMN))
-    hosts = hosts_of(steps, most)
-    column = room // len(hosts)
     noise = f"; {hidden:,} other request{'' if hidden == 1 else 's'} between them not shown" if hidden else ""
     begin = next((step.at for step in steps if step.at), None)
     since = f" from {show_moment(begin)}" if begin else ""
-    head, *rest = pages.prose(f"The way, {len(steps)} hop{'' if len(steps) == 1 else 's'}{since}{noise}")
-    yield line(Span("The way", "head"), head[1].text.removeprefix("The way"))
-    yield from rest
+    yield heading("The way", Span(f", {len(steps)} hop{'' if len(steps) == 1 else 's'}{since}{noise}"))
+    yield Drawing(partial(_drawn, steps, names))
+    spent = time_spent(steps)
+    words = {"other": "other hosts", "person": "pauses between", **{side: names.get(side) or side for side in _SIDES}}
+    if spent:
+        told = ", ".join(f"{words[side]} {seconds:.1f} s" for side, seconds in spent.items())
+        yield prose(f"Time spent: {told}.", 4, "quiet")
+
+
+def _drawn(steps: Sequence[Step], names: dict[str, str], width: int) -> Iterator[Spans]:
+    """The hosts, and a line a hop."""
+    room = width - _LEFT - _RIGHT
+    hosts = hosts_of(steps, max(1, min(_MOST, room // _NARROWEST_COLUMN)))
+    column = room // len(hosts)
     titles = [names.get(next((step.side for step in steps if step.host == host), ""), "") for host in hosts]
     if any(titles):
         yield _heads(titles, column, "head")
     yield _heads([host if host != ELSEWHERE else "other hosts" for host in hosts], column, "quiet")
     for step in _folded(steps):
         if isinstance(step, int):
-            yield line(" " * _LEFT, Span(f"… {step} hops not shown …", "quiet"))
+            yield spans_of(" " * _LEFT, Span(f"… {step} hops not shown …", "quiet"))
             continue
         yield _rung(step, hosts, column)
         for code, style in ((step.broken, "break"), (step.risk if not step.broken else None, "risk")):
             if code:
                 place = _place(step.host, hosts) * column
-                yield line(" " * (_LEFT + place), Span(f"└ {code}", style))
-    spent = time_spent(steps)
-    words = {"other": "other hosts", "person": "pauses between", **{side: names.get(side) or side for side in _SIDES}}
-    if spent:
-        told = ", ".join(f"{words[side]} {seconds:.1f} s" for side, seconds in spent.items())
-        yield from pages.prose(f"Time spent: {told}.", 4, "quiet")
+                yield spans_of(" " * (_LEFT + place), Span(f"└ {code}", style))
 
 
-def _heads(texts: Sequence[str], column: int, style: str) -> Line:
-    return line(" " * _LEFT, *(Span(_fit(visible(text), column - 2).ljust(column), style) for text in texts))
+def _heads(texts: Sequence[str], column: int, style: str) -> Spans:
+    return spans_of(" " * _LEFT, *(Span(_fit(visible(text), column - 2).ljust(column), style) for text in texts))
 
 
 def _folded(steps: Sequence[Step]) -> Iterator[Step | int]:
@@ -90,7 +92,7 @@ def _place(host: str | None, hosts: Sequence[str]) -> int:
     return hosts.index(host) if host in hosts else len(hosts) - 1
 
 
-def _rung(step: Step, hosts: Sequence[str], column: int) -> Line:
+def _rung(step: Step, hosts: Sequence[str], column: int) -> Spans:
     """One hop: an arrow from the sender's column to the receiver's, or what happens within one column."""
     to = _place(step.host, hosts)
     start = None if step.sender is None or step.how == "start" else _place(step.sender, hosts)
@@ -112,7 +114,7 @@ def _rung(step: Step, hosts: Sequence[str], column: int) -> Line:
     style = "break" if step.broken else "head" if step.carries else ""
     status = str(step.status) if step.status else "–"
     seconds = f"{step.after:.1f} s" if step.after is not None else ""
-    return line(
+    return spans_of(
         Span("> " if step.decisive else "  ", "break"),
         Span(f"{step.number:>3} {seconds:>7} ", "quiet"),
         Span(body.ljust(size)[:size], style),

@@ -1,0 +1,1 @@
+"""Documents of results: one module a command, or a kind of result."""
