@@ -68,7 +68,7 @@ def test_markdown_shows_every_value_as_it_is(value: str) -> None:
         answer("NO", "", value),
     ):
         told, kinds = rendered(markdown.write([block]))
-        assert squeezed(value) in squeezed(told).replace("¦", "|")
+        assert squeezed(value) in squeezed(told)
         assert not kinds & {"html_inline", "html_block", "link_open", "image", "em_open", "hr", "blockquote_open"}
 
 
@@ -77,6 +77,9 @@ def test_markdown_shows_every_value_as_it_is(value: str) -> None:
 def test_a_table_in_markdown_keeps_its_cells(row: list[str]) -> None:
     tokens = READER.parse(markdown.write([table(("left", "right"), [row])]))
     assert [token.type for token in tokens].count("td_open") == 2
+    if "\\" not in "".join(row):
+        told = "".join(child.content for token in tokens[-8:] for child in token.children or ())
+        assert squeezed("".join(row)) == squeezed(told)
     assert not {child.type for token in tokens for child in token.children or ()} & {
         "html_inline",
         "link_open",

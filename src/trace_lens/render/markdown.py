@@ -28,7 +28,7 @@ from trace_lens.render.document import (
 from trace_lens.render.terminal.writing import lay_out
 
 _WIDTH = 100
-_MARKS = re.compile(r"([\\`*\[\]<>|~&#]|\b_|_\b|(?<!\w)_|_(?!\w))")
+_MARKS = re.compile(r"([\\`*\[\]<>|~&#]|(?<![^\W_])_|_(?![^\W_]))")
 _BULLET, _NUMBER = re.compile(r"^([-+=])"), re.compile(r"^(\d+)([.)])(?=\s|$)")
 _LINKED = re.compile(r"://|@|^www\.", re.IGNORECASE)
 
@@ -83,8 +83,8 @@ def _table(titles: tuple[str, ...], rows: tuple[Spans, ...]) -> Iterator[str]:
 
 
 def _cell(text: str) -> str:
-    """A cell of a table, in which a bar ends the cell even within code."""
-    return _words(text.replace("|", "\N{BROKEN BAR}")) if "|" in text and _LINKED.search(text) else _words(text)
+    """A cell of a table, in which a bar is escaped even within code."""
+    return re.sub(r"(?<!\\)\|", r"\\|", _words(text))
 
 
 def _code(lines: Iterable[str]) -> Iterator[str]:
