@@ -23,8 +23,8 @@ from trace_lens.demo.messages import Answer, response
 from trace_lens.demo.scenario import BY_ID, PROVIDER
 from trace_lens.demo.tokens import sign
 from trace_lens.demo.workspace import make_keys, write_settings
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 

@@ -25,8 +25,8 @@ from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption,
 from cryptography.x509.oid import NameOID
 from lxml import etree
 
-from trace_lens.attempts.assembly import Attempt, assemble
-from trace_lens.attempts.reading import read_messages
+from trace_lens.attempts.saml import SamlAttempt, assemble_saml
+from trace_lens.attempts.saml_messages import read_messages
 from trace_lens.common.guarding import Faults
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
 from trace_lens.intake.peeling import peel
@@ -464,10 +464,10 @@ def workspace(
     return folder
 
 
-def attempts_in(data: bytes) -> list[Attempt]:
+def attempts_in(data: bytes) -> list[SamlAttempt]:
     """The attempts that the SAML messages of a text make; whatever makes the program fail fails the test."""
     faults = Faults()
-    made = assemble(read_messages("capture", peel(data), faults))
+    made = assemble_saml(read_messages("capture", peel(data), faults))
     assert not faults.told, faults.told
     return made
 

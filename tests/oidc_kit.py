@@ -10,8 +10,8 @@ from urllib.parse import urlencode
 
 from kit import NOW, TERN, key
 from trace_lens.demo.tokens import public_jwk, sign
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 

@@ -11,8 +11,8 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.workspace.loading import Workspace, load_workspace
 from trace_lens.workspace.sources import SourceFile
 

@@ -17,8 +17,8 @@ import oidc_kit
 from kit import ACS, NOW, authn_request, posted, redirect, response, run, run_json, workspace
 from oidc_kit import client_workspace
 from trace_lens.demo.recording import Recording, page
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.intake.captures import capture_in
 from trace_lens.intake.commands import read_commands
 from trace_lens.intake.heads import read_heads

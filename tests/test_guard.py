@@ -16,8 +16,8 @@ import zstandard
 from kit import posted, response, run, run_json, run_program, workspace
 from trace_lens.common import limits
 from trace_lens.demo.tokens import compact
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile, read_sources
 

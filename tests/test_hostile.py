@@ -14,9 +14,9 @@ from lxml import etree
 from kit import EMAIL, MORE, NOW, PROVIDER, SAML, TERN, attribute, judge, parse_all, response, workspace
 from trace_lens.common.masking import Masks
 from trace_lens.decoding.messages import open_messages
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances, diagnose
 from trace_lens.diagnosis.laying_open import LaidOpen
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.intake.peeling import peel
 from trace_lens.render import as_json
 from trace_lens.render.documents.diagnosis import diagnosis_pages

@@ -19,8 +19,8 @@ from oidc_kit import client_workspace
 from trace_lens.common.findings import INFERRED, Severity
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.demo.recording import Recording, page
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.intake.browser_words import Trouble, trouble_of
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile

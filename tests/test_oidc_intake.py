@@ -29,7 +29,8 @@ from oidc_kit import (
     token_response,
 )
 from test_program import conforms
-from trace_lens.attempts.oidc import assemble_oidc, read_oidc
+from trace_lens.attempts.oidc import assemble_oidc
+from trace_lens.attempts.oidc_messages import read_oidc
 from trace_lens.common.guarding import Faults
 from trace_lens.demo.tokens import compact, encrypt, public_jwk, sign
 from trace_lens.intake.peeling import peel

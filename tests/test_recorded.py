@@ -14,8 +14,8 @@ from recorded_kit import EXPECTED, NOW, export_of, judged, mistakes, source_of, 
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Finding
 from trace_lens.diagnosis import proving
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.workspace.sources import SourceFile
 from trace_lens.workspace.supposing import Supposed, suppose
 

@@ -24,9 +24,9 @@ from recorded_kit import EXPECTED, judged
 from trace_lens.checks import registry
 from trace_lens.checks.checking import Check
 from trace_lens.common.findings import Finding
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances
 from trace_lens.diagnosis.logbook import logbook_of
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 from way_kit import har, saml_trip

@@ -20,8 +20,8 @@ from kit import NOW
 from pumping import least_growth, pumps
 from trace_lens.common.limits import Refused
 from trace_lens.common.secrets_in_text import RULES
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.intake.peeling import peel
 from trace_lens.people.guests import seen_guest
 from trace_lens.workspace.loading import Workspace

@@ -16,8 +16,8 @@ from trace_lens.checks.logged import says_no_account
 from trace_lens.demo.captures import captures
 from trace_lens.demo.logs import AHEAD, CODES, PROVIDER_CODES, log_files
 from trace_lens.demo.workspace import make_keys
+from trace_lens.diagnosis.diagnosing import attempts_of
 from trace_lens.diagnosis.judging import Circumstances, case_of
-from trace_lens.diagnosis.many import attempts_of
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.logs.event import Event
 from trace_lens.logs.matching.seen import Matched, Seen

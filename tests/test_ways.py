@@ -34,8 +34,8 @@ from laws import contradictions
 from oidc_kit import client_workspace
 from trace_lens.common.findings import Side
 from trace_lens.demo.recording import Recording, page, posting, sign_in_page
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 from way_kit import (

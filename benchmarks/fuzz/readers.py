@@ -17,9 +17,9 @@ from lxml import etree
 from trace_lens.common.limits import Refused
 from trace_lens.common.masking import Masks
 from trace_lens.decoding.messages import certificate_summary
+from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Circumstances
 from trace_lens.diagnosis.laying_open import lay_open_sources
-from trace_lens.diagnosis.many import diagnose_sources
 from trace_lens.intake.commands import read_commands
 from trace_lens.intake.har import NoHar, is_har, read_har
 from trace_lens.intake.heads import read_heads

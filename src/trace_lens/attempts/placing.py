@@ -2,29 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 
-from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.attempt import Attempt, messages_in
 from trace_lens.attempts.journeys import Way, ways, whole_way
-from trace_lens.attempts.oidc import OidcAttempt, OidcMessage
-from trace_lens.attempts.reading import Message
+from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.attempts.oidc_messages import OidcMessage
+from trace_lens.attempts.saml import SamlAttempt
+from trace_lens.attempts.saml_messages import SamlMessage
 from trace_lens.intake.exchanges import STATIC
 from trace_lens.intake.peeling import Peeled
 
-Tried = Attempt | OidcAttempt
 
-
-def messages_in(attempt: Tried) -> Iterator[Message | OidcMessage]:
-    """Every message of an attempt, those of earlier rounds among them."""
-    if isinstance(attempt, OidcAttempt):
-        yield from (*attempt.earlier, *attempt.messages)
-        return
-    for message in (*attempt.earlier, attempt.request, attempt.artifact, attempt.answer, *attempt.sign_out):
-        if message:
-            yield message
-
-
-def placed(attempts: Sequence[Tried], captures: Mapping[str, Peeled]) -> list[Tried]:
+def placed(attempts: Sequence[Attempt], captures: Mapping[str, Peeled]) -> list[Attempt]:
     """The attempts, each with its way where its source is a capture of one, and rounds of a loop joined."""
     made = list(attempts)
     joined: set[int] = set()
@@ -51,7 +41,7 @@ def placed(attempts: Sequence[Tried], captures: Mapping[str, Peeled]) -> list[Tr
     return [attempt for place, attempt in enumerate(made) if place not in joined]
 
 
-def _as_round(first: Tried, again: Tried, before: Way, after: Way) -> Tried:
+def _as_round(first: Attempt, again: Attempt, before: Way, after: Way) -> Attempt:
     """Two rounds of the same sign-in as one attempt, named after the last round that has an answer."""
     places = {exchange.number: place for place, exchange in enumerate(before.capture.exchanges)}
     hops = tuple(sorted((*before.hops, *after.hops), key=lambda item: places[item.exchange.number]))
@@ -59,14 +49,14 @@ def _as_round(first: Tried, again: Tried, before: Way, after: Way) -> Tried:
     if isinstance(first, OidcAttempt) and isinstance(again, OidcAttempt):
         late, other = (again, first) if again.kind == "answer" or first.kind != "answer" else (first, again)
         return late._replace(earlier=(*other.earlier, *other.messages), way=way)
-    if isinstance(first, Attempt) and isinstance(again, Attempt):
+    if isinstance(first, SamlAttempt) and isinstance(again, SamlAttempt):
         main, rest = (again, first) if again.answer or not first.answer else (first, again)
-        earlier = tuple(message for message in messages_in(rest) if isinstance(message, Message))
+        earlier = tuple(message for message in messages_in(rest) if isinstance(message, SamlMessage))
         return main._replace(earlier=earlier, way=way)
     return again
 
 
-def _same_sign_in(first: Tried, again: Tried, way: Way) -> bool:
+def _same_sign_in(first: Attempt, again: Attempt, way: Way) -> bool:
     if type(first) is not type(again) or again.kind == "sign-out" or first.kind == "sign-out":
         return False
     starts = [hop for hop in way.hops if hop.carries]
@@ -76,7 +66,7 @@ def _same_sign_in(first: Tried, again: Tried, way: Way) -> bool:
     return not names[0] or not names[1] or bool(names[0] & names[1])
 
 
-def _parties(attempt: Tried) -> set[str]:
+def _parties(attempt: Attempt) -> set[str]:
     """Whom an attempt is for, as its messages say."""
     if isinstance(attempt, OidcAttempt):
         return {name for message in attempt.messages if (name := message.get("client_id"))}
@@ -89,7 +79,7 @@ def _parties(attempt: Tried) -> set[str]:
     return named
 
 
-def way_alone(source: str, peeled: Peeled, protocol: str) -> Tried | None:
+def way_alone(source: str, peeled: Peeled, protocol: str) -> Attempt | None:
     """An attempt of hops alone, where a capture holds no message of a sign-in; None where it holds no hops either."""
     if peeled.capture is None or not peeled.found:
         return None
@@ -99,7 +89,7 @@ def way_alone(source: str, peeled: Peeled, protocol: str) -> Tried | None:
     found = peeled.found[0]
     if protocol == "oidc":
         return OidcAttempt((OidcMessage(source, found),), way=way)
-    return Attempt(Message(source, found), way=way)
+    return SamlAttempt(SamlMessage(source, found), way=way)
 
 
 def hosts_of(peeled: Peeled) -> set[str]:

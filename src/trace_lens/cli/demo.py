@@ -24,9 +24,9 @@ def command(session: Session, folder: Path | None) -> int:
     """
     from trace_lens.common.moments import read_moment
     from trace_lens.demo.workspace import DemoExists, write_demo
+    from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Circumstances
     from trace_lens.diagnosis.logbook import logbook_of
-    from trace_lens.diagnosis.many import diagnose_sources
     from trace_lens.logs.store.loading import load_all
     from trace_lens.logs.store.store import EventStore
     from trace_lens.render import as_json

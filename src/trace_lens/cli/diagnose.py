@@ -56,8 +56,8 @@ def command(
     side, and which value to set. Exit status: 0 nothing breaks, 1 something does, 2 wrong usage or settings, 3 a source
     could not be read.
     """
+    from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Circumstances
-    from trace_lens.diagnosis.many import diagnose_sources
     from trace_lens.render import as_json
     from trace_lens.workspace.supposing import read_supposed
 

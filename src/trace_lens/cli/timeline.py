@@ -54,8 +54,8 @@ def command(
     Without a SOURCE, --user and --around rebuild attempts from the loaded logs alone. Exit status: 0, 2 wrong usage or
     settings, 3 a source could not be read.
     """
+    from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Circumstances
-    from trace_lens.diagnosis.many import diagnose_sources
     from trace_lens.diagnosis.timelines import of_diagnoses, of_rebuilt
     from trace_lens.logs.store.store import StoreProblem
     from trace_lens.render import as_json, json_timeline

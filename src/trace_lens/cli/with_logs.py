@@ -9,8 +9,8 @@ import click
 from trace_lens.cli.options import report_settings, tell
 
 if TYPE_CHECKING:
+    from trace_lens.diagnosis.diagnosing import Result
     from trace_lens.diagnosis.logbook import Logbook
-    from trace_lens.diagnosis.many import Result
     from trace_lens.workspace.loading import Workspace
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from trace_lens.attempts.oidc import OidcMessage
+from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.claims import matches
 from trace_lens.checks.oidc.case import PROTOCOL_CLAIMS, OidcCase, values_of
 from trace_lens.common.moments import show_duration

@@ -10,22 +10,19 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
-from trace_lens.attempts.assembly import Attempt
-from trace_lens.attempts.oidc import OidcAttempt, OidcMessage, read_oidc
-from trace_lens.attempts.placing import placed
-from trace_lens.attempts.reading import read_messages
+from trace_lens.attempts.attempt import Attempt
+from trace_lens.attempts.evidence import assemble, read_evidence
+from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Finding
-from trace_lens.common.guarding import Faults
 from trace_lens.common.moments import show_moment
 from trace_lens.comparison.compared_items import items_of
 from trace_lens.comparison.compared_tokens import document_items, items_of_token, key_items
 from trace_lens.comparison.comparing_ways import SideBySide, side_by_side
 from trace_lens.comparison.items import Item
 from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, diagnose
-from trace_lens.diagnosis.many import assembled
 from trace_lens.intake.peeling import Peeled
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificates_in
@@ -111,7 +108,7 @@ class Compared(NamedTuple):
 class _Side(NamedTuple):
     name: str
     peeled: Peeled
-    attempts: list[Attempt | OidcAttempt]
+    attempts: list[Attempt]
     documents: dict[str, OidcMessage]
 
     @property
@@ -141,17 +138,11 @@ def compare(left: SourceFile, right: SourceFile, workspace: Workspace, told: Cir
 
 
 def _side(source: SourceFile) -> _Side:
-    peeled = source.peeled()
-    if peeled is None:
-        raise CannotCompare(f"{source.name}: {source.problem}", unread=True)
-    faults = Faults()
-    messages = read_messages(source.name, peeled, faults)
-    oidc = read_oidc(source.name, peeled, faults)
-    if faults.told:
-        raise CannotCompare(f"{source.name}: {faults.told[0][1]}", unread=True)
-    documents = {item.kind: item for item in reversed(oidc) if item.kind in DOCUMENTS and item.damage is None}
-    attempts = placed(assembled(messages, oidc), {source.name: peeled})
-    return _Side(source.name, peeled, attempts, documents)
+    held = read_evidence(source)
+    if held.problems:
+        raise CannotCompare(f"{source.name}: {held.problems[0]}", unread=True)
+    documents = {item.kind: item for item in reversed(held.oidc) if item.kind in DOCUMENTS and item.damage is None}
+    return _Side(source.name, held.peeled, assemble([held]), documents)
 
 
 def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstances) -> Compared:
@@ -191,9 +182,7 @@ def _items_of(case: SamlCase | OidcCase) -> list[Item]:
     return items_of_token(case) if isinstance(case, OidcCase) else items_of(case)
 
 
-def _pair(
-    left: _Side, right: _Side, workspace: Workspace, told: Circumstances
-) -> tuple[Attempt | OidcAttempt, Attempt | OidcAttempt]:
+def _pair(left: _Side, right: _Side, workspace: Workspace, told: Circumstances) -> tuple[Attempt, Attempt]:
     for attempt in left.attempts:
         app = case_of(attempt, workspace, told).app
         for other in right.attempts:

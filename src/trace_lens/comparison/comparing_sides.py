@@ -10,8 +10,8 @@ from trace_lens.agreement.rows import Copy, Row
 from trace_lens.agreement.settings import misplaced_value, of_app
 from trace_lens.agreement.sides import copies, rows
 from trace_lens.common.findings import Finding, Stage
+from trace_lens.diagnosis.diagnosing import attempts_of
 from trace_lens.diagnosis.judging import Circumstances, accept, case_of, in_order
-from trace_lens.diagnosis.many import attempts_of
 from trace_lens.workspace.loading import App, Provider, Workspace
 from trace_lens.workspace.sources import SourceFile
 

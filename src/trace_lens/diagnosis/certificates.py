@@ -14,15 +14,14 @@ from typing import Any, NamedTuple
 
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
-from trace_lens.attempts.assembly import Attempt
-from trace_lens.attempts.reading import read_messages
+from trace_lens.attempts.evidence import SourceEvidence, read_evidence
+from trace_lens.attempts.saml import SamlAttempt
 from trace_lens.common.findings import Evidence, Finding, Severity
 from trace_lens.common.guarding import Faults
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.diagnosis.moment import moment_of
 from trace_lens.intake.found import Found
-from trace_lens.intake.peeling import Peeled
 from trace_lens.oidc.jose import from_base64url
 from trace_lens.pki.certificates import Certificate, CertificateError, certificate_or_none, read_certificate
 from trace_lens.pki.chains import Chain, chain_of
@@ -132,18 +131,19 @@ def certificates_of(
     without: list[str] = []
 
     def read(source: SourceFile) -> None:
-        peeled = source.peeled()
-        if peeled is None:
-            faults.tell(source.name, source.problem or "")
+        evidence = read_evidence(source)
+        for because in evidence.problems:
+            faults.tell(source.name, because)
+        if not evidence.is_there:
             return
         try:
-            found = list(_in_source(source.name, source.data or b"", peeled, workspace, at, faults))
+            found = list(_in_source(evidence, source.data or b"", workspace, at))
         except ContainerError as error:
             faults.tell(source.name, str(error))
             return
         held.extend(found)
-        if not found and not peeled.found:
-            faults.tell(source.name, peeled.because)
+        if not found and not evidence.found:
+            faults.tell(source.name, evidence.peeled.because)
         elif not found:
             without.append(source.name)
 
@@ -171,24 +171,22 @@ def _gathered(
     ]
 
 
-def _in_source(
-    source: str, data: bytes, peeled: Peeled, workspace: Workspace, at: datetime | None, faults: Faults
-) -> Iterator[_Held]:
+def _in_source(evidence: SourceEvidence, data: bytes, workspace: Workspace, at: datetime | None) -> Iterator[_Held]:
     moments = {
-        id(message.found): at or moment_of(Attempt(message, message), None)[0]
-        for message in read_messages(source, peeled, faults)
+        id(message.found): at or moment_of(SamlAttempt(message, message), None)[0]
+        for message in evidence.saml
         if not message.damage
     }
-    for found in peeled.found:
+    for found in evidence.found:
         prefix = f"{found.where} › " if found.where else ""
-        for place, pasted, findings in _in_message(source, found, workspace):
-            yield _Held(Place(source, prefix + place), pasted, moments.get(id(found), at), findings)
-    if not peeled.found:
+        for place, pasted, findings in _in_message(evidence.source, found, workspace):
+            yield _Held(Place(evidence.source, prefix + place), pasted, moments.get(id(found), at), findings)
+    if not evidence.found:
         pasted_ones = [(f"line {certificate.line}", certificate) for certificate in certificates_in(data)] or _in_json(
             data
         )
         for place, pasted in pasted_ones:
-            yield _Held(Place(source, place), pasted, at)
+            yield _Held(Place(evidence.source, place), pasted, at)
 
 
 def _in_message(

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.journeys import Hop
 from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.attempts.saml import SamlAttempt
 from trace_lens.common.addresses import host_of
 from trace_lens.common.difference import is_near
 from trace_lens.intake.exchanges import forms_of
@@ -32,9 +33,7 @@ class Choice(NamedTuple):
     candidates: tuple[str, ...] = ()
 
 
-def choose(
-    attempt: Attempt | OidcAttempt, workspace: Workspace, app: str | None = None, provider: str | None = None
-) -> Choice:
+def choose(attempt: Attempt, workspace: Workspace, app: str | None = None, provider: str | None = None) -> Choice:
     """Choose the application of an attempt; `app` and `provider` name those that the user has told.
 
     Raises KeyError where a name that was told is not on record.
@@ -222,7 +221,7 @@ class _OidcClues(_Clues):
 class _SamlClues(_Clues):
     """Clues of SAML messages: audience, destination, recipient, issuer."""
 
-    def __init__(self, attempt: Attempt) -> None:
+    def __init__(self, attempt: SamlAttempt) -> None:
         self.sealed = []
         response = attempt.response
         assertions = response.assertions if response else (attempt.assertion,) if attempt.assertion else ()

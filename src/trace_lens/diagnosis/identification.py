@@ -10,10 +10,10 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import NamedTuple
 
+from trace_lens.attempts.evidence import SourceEvidence, read_evidence
 from trace_lens.checks.identified import account_name
+from trace_lens.diagnosis.diagnosing import attempts_in
 from trace_lens.diagnosis.judging import Circumstances, case_of
-from trace_lens.diagnosis.many import attempts_of
-from trace_lens.intake.peeling import peel
 from trace_lens.people.accounts import AccountIndex, account_index
 from trace_lens.people.name_lists import names_in
 from trace_lens.people.names import (
@@ -109,11 +109,12 @@ def _of_sources(
 ) -> Iterator[Named]:
     """The names of captures and of lists."""
     for source in sources:
-        if source.data is None:
-            failed.append((source.name, source.problem or ""))
-        elif peel(source.data).found:
-            yield from _of_capture(app, workspace, source, now, failed)
-        else:
+        held = read_evidence(source)
+        if source.data is None and not held.found:
+            failed += ((source.name, because) for because in held.problems)
+        elif held.found:
+            yield from _of_capture(app, workspace, held, now, failed)
+        elif source.data is not None:
             listed = list(names_in(source.name, source.data))
             if not listed:
                 failed.append((source.name, "it holds neither a message nor a list of names"))
@@ -121,15 +122,15 @@ def _of_sources(
 
 
 def _of_capture(
-    app: App, workspace: Workspace, source: SourceFile, now: datetime, failed: list[tuple[str, str]]
+    app: App, workspace: Workspace, source: SourceEvidence, now: datetime, failed: list[tuple[str, str]]
 ) -> Iterator[Named]:
-    attempts, wrong = attempts_of([source])
+    attempts, wrong = attempts_in([source])
     failed += wrong
     for attempt in attempts:
         case = case_of(attempt, workspace, Circumstances(now, app=app.id))
         name = account_name(case)
         if name is None:
-            failed.append((source.name, "its message holds no name that the account rule could be applied to"))
+            failed.append((source.source, "its message holds no name that the account rule could be applied to"))
             continue
         shown = next(iter(name.at.shown("name")), None)
-        yield Named(name.sent, shown.source if shown else source.name, shown.where if shown else "")
+        yield Named(name.sent, shown.source if shown else source.source, shown.where if shown else "")

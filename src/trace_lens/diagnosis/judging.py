@@ -8,8 +8,9 @@ from datetime import datetime
 from typing import NamedTuple, overload
 
 from trace_lens.agreement.settings import beside, of_app
-from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.attempts.saml import SamlAttempt
 from trace_lens.checks import registry
 from trace_lens.checks.before_change import before_change
 from trace_lens.checks.case import Case
@@ -91,7 +92,7 @@ class Circumstances(NamedTuple):
     prove: bool = False
 
 
-def diagnose(attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances, number: int = 1) -> Diagnosis:
+def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number: int = 1) -> Diagnosis:
     """Judge one attempt. Raises KeyError for an application or provider that is not on record, SettingsError."""
     return judge(case_of(attempt, workspace, told), told, number)
 
@@ -152,17 +153,19 @@ def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Di
 
 
 @overload
-def case_of(attempt: Attempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None) -> SamlCase: ...
+def case_of(
+    attempt: SamlAttempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
+) -> SamlCase: ...
 @overload
 def case_of(
     attempt: OidcAttempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
 ) -> OidcCase: ...
 @overload
 def case_of(
-    attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
+    attempt: Attempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
 ) -> SamlCase | OidcCase: ...
 def case_of(
-    attempt: Attempt | OidcAttempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
+    attempt: Attempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
 ) -> SamlCase | OidcCase:
     """The case that the checks look at; `logs` is what the loaded logs say of it."""
     choice = choose(attempt, workspace, told.app, told.provider)

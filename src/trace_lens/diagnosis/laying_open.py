@@ -7,16 +7,17 @@ from datetime import datetime
 from functools import partial
 from typing import NamedTuple
 
-from trace_lens.attempts.assembly import Attempt
-from trace_lens.attempts.oidc import OidcAttempt, read_oidc
-from trace_lens.attempts.reading import ANSWER_KINDS, read_messages
+from trace_lens.attempts.attempt import Attempt
+from trace_lens.attempts.evidence import SourceEvidence, read_evidence
+from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.attempts.saml import SamlAttempt
+from trace_lens.attempts.saml_messages import ANSWER_KINDS
 from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.common.guarding import Faults
 from trace_lens.common.kinds import TOKEN_KINDS
 from trace_lens.decoding.messages import Opened, open_messages
 from trace_lens.diagnosis.judging import Circumstances, case_of
 from trace_lens.intake.found import Found
-from trace_lens.intake.peeling import Peeled
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -39,44 +40,35 @@ def lay_open_sources(
     faults = Faults()
     laid: list[LaidOpen] = []
     for source in sources:
-        peeled = source.peeled()
-        if peeled is None:
-            faults.tell(source.name, source.problem or "")
-            continue
-        if peeled.left_out:
-            faults.tell(source.name, peeled.left_out)
-        if not peeled.found:
-            faults.tell(source.name, peeled.because)
-        laid += _lay_open(source.name, peeled, workspace, now, app, faults)
+        held = read_evidence(source)
+        for because in held.problems:
+            faults.tell(source.name, because)
+        if held.is_there and not held.found:
+            faults.tell(source.name, held.peeled.because)
+        laid += _lay_open(held, workspace, now, app, faults)
     return laid, faults.told
 
 
 def _lay_open(
-    source: str, peeled: Peeled, workspace: Workspace, now: datetime, app: str | None, faults: Faults
+    held: SourceEvidence, workspace: Workspace, now: datetime, app: str | None, faults: Faults
 ) -> Iterator[LaidOpen]:
     """Every message of a source."""
     issuers = [name for provider in workspace.providers.values() for name in provider.identifiers]
-    answers = {
-        id(message.found): message
-        for message in read_messages(source, peeled, faults)
-        if message.found.kind in ANSWER_KINDS
-    }
-    tokens = {
-        id(message.found): message for message in read_oidc(source, peeled, faults) if message.kind in TOKEN_KINDS
-    }
+    answers = {id(message.found): message for message in held.saml if message.found.kind in ANSWER_KINDS}
+    tokens = {id(message.found): message for message in held.oidc if message.kind in TOKEN_KINDS}
 
     def of_one(found: Found) -> list[LaidOpen]:
         message, token = answers.get(id(found)), tokens.get(id(found))
-        attempt = Attempt(message, message) if message else OidcAttempt((token,)) if token else None
-        opened = open_messages(source, peeled, issuers, found)
+        attempt = SamlAttempt(message, message) if message else OidcAttempt((token,)) if token else None
+        opened = open_messages(held.source, held.peeled, issuers, found)
         return [_with_claims(opening, attempt, workspace, now, app) for opening in opened]
 
-    for found in peeled.found:
-        yield from faults.attempt(source, f"laying open {found.where or 'it'}", partial(of_one, found)) or ()
+    for found in held.found:
+        yield from faults.attempt(held.source, f"laying open {found.where or 'it'}", partial(of_one, found)) or ()
 
 
 def _with_claims(
-    opened: Opened, attempt: Attempt | OidcAttempt | None, workspace: Workspace, now: datetime, app: str | None
+    opened: Opened, attempt: Attempt | None, workspace: Workspace, now: datetime, app: str | None
 ) -> LaidOpen:
     if attempt is None or attempt.main.damage:
         return LaidOpen(opened)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from trace_lens.attempts.assembly import Attempt
+from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.common import limits
 from trace_lens.intake.carried import DELIVERED, PART
@@ -16,7 +16,7 @@ from trace_lens.saml.messages import Instant
 
 
 def moment_of(
-    attempt: Attempt | OidcAttempt, told: datetime | None, logs: LogView | None = None
+    attempt: Attempt, told: datetime | None, logs: LogView | None = None
 ) -> tuple[datetime | None, str | None]:
     """The moment and what told it: `option`, `capture`, `log` or `message`; both None where nothing tells."""
     if told:
@@ -52,7 +52,7 @@ def _logged(logs: LogView) -> datetime | None:
     return None
 
 
-def arrival_of(attempt: Attempt | OidcAttempt) -> datetime | None:
+def arrival_of(attempt: Attempt) -> datetime | None:
     """When the judged message reached the application, where the capture recorded that.
 
     A message in a request arrives when the request begins; one in a response when that has been received.
@@ -74,7 +74,7 @@ def arrival_of(attempt: Attempt | OidcAttempt) -> datetime | None:
     return next((hop.exchange.at for hop in way.hops if hop.exchange.at), None)
 
 
-def application_ahead(attempt: Attempt | OidcAttempt) -> float | None:
+def application_ahead(attempt: Attempt) -> float | None:
     """By how many seconds the application's clock is ahead of the browser's, by the Date of its answers (RFC 9110
     §6.6.1).
 

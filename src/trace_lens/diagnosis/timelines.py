@@ -6,8 +6,8 @@ from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.checks.validity import Validity
+from trace_lens.diagnosis.diagnosing import Result
 from trace_lens.diagnosis.judging import Diagnosis
-from trace_lens.diagnosis.many import Result
 from trace_lens.diagnosis.steps import Step
 from trace_lens.logs.event import APPLICATION, PROVIDER
 from trace_lens.logs.matching.rebuilding import Rebuilt

@@ -8,7 +8,7 @@ from urllib.parse import parse_qsl
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.oidc import OidcAttempt
-from trace_lens.attempts.reading import Message, assertions_of
+from trace_lens.attempts.saml_messages import SamlMessage, assertions_of
 from trace_lens.checks.case import Case
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.way.parties import parties
@@ -151,7 +151,7 @@ def _ids(case: Case) -> Iterator[str]:
             yield from _IN_TEXT.findall(str(words_of(exchange)))
 
 
-def _ids_of(message: Message) -> Iterator[str]:
+def _ids_of(message: SamlMessage) -> Iterator[str]:
     if message.id:
         yield message.id
     yield from message.answers

@@ -28,7 +28,7 @@ from trace_lens.render.json_text import one_line, write_indented
 from trace_lens.workspace.loading import App, Workspace
 
 if TYPE_CHECKING:
-    from trace_lens.diagnosis.many import Unplaced
+    from trace_lens.diagnosis.diagnosing import Unplaced
     from trace_lens.logs.event import Event
     from trace_lens.logs.formats.checking import Checked
     from trace_lens.logs.store.loading import Loaded

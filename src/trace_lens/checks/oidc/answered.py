@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from trace_lens.attempts.cookies import Cookie, Kept
-from trace_lens.attempts.oidc import OidcMessage
+from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase

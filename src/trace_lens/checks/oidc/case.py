@@ -9,7 +9,8 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any, ClassVar
 
-from trace_lens.attempts.oidc import OidcAttempt, OidcMessage
+from trace_lens.attempts.oidc import OidcAttempt
+from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.case import Case, Need, Sent
 from trace_lens.checks.oidc.opened import Opening, open_token
 from trace_lens.checks.oidc.verified import Verdict, judge

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator
 from urllib.parse import parse_qsl
 
-from trace_lens.attempts.oidc import OidcMessage
+from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest

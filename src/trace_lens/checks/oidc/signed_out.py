@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from trace_lens.attempts.oidc import OidcMessage
+from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import differs

@@ -8,8 +8,8 @@ from datetime import datetime
 from functools import cached_property
 from typing import ClassVar
 
-from trace_lens.attempts.assembly import Attempt
-from trace_lens.attempts.reading import Message
+from trace_lens.attempts.saml import SamlAttempt
+from trace_lens.attempts.saml_messages import SamlMessage
 from trace_lens.checks.case import Case, Need, Sent
 from trace_lens.checks.saml.decrypted import Opening, assertions_of, open_one
 from trace_lens.checks.saml.signed import KeysOnRecord, Signed, look_at_signatures
@@ -35,7 +35,7 @@ from trace_lens.workspace.trust import RecordedKey
 class SamlCase(Case):
     """A SAML sign-in or sign-out, or one by WS-Federation with a SAML assertion in it."""
 
-    attempt: Attempt
+    attempt: SamlAttempt
     protocol: ClassVar[str] = "saml"
     subject_label: ClassVar[str] = "NameID"
     address_label: ClassVar[str] = "destination"
@@ -312,7 +312,7 @@ class SamlCase(Case):
         return "the response holds no assertion"
 
     def shown(
-        self, label: str, value: Located[str] | NameID | Instant | None, message: Message | None = None
+        self, label: str, value: Located[str] | NameID | Instant | None, message: SamlMessage | None = None
     ) -> list[Evidence]:
         """A value of a message (the one judged, where none is named) as evidence; nothing where it is not there."""
         if value is None:

@@ -26,7 +26,7 @@ from trace_lens.workspace import trust
 from trace_lens.workspace.trust import RecordedKey
 
 if TYPE_CHECKING:
-    from trace_lens.attempts.reading import Message
+    from trace_lens.attempts.saml_messages import SamlMessage
     from trace_lens.checks.saml.decrypted import Opening
     from trace_lens.saml.messages import Response
     from trace_lens.workspace.loading import Workspace
@@ -121,7 +121,7 @@ class Signed(NamedTuple):
 
 
 def look_at_signatures(
-    message: Message,
+    message: SamlMessage,
     response: Response | None,
     assertions: tuple[Assertion, ...],
     openings: tuple[Opening, ...],
@@ -258,7 +258,7 @@ def _uncovered(
     return tuple(found), sealed
 
 
-def _repeated(message: Message) -> list[etree._Element]:
+def _repeated(message: SamlMessage) -> list[etree._Element]:
     """The documents of further values of the same form field, as far as they can be read."""
     text = message.found.context.get(REPEATED, "")
     found = []
@@ -288,7 +288,7 @@ def _duplicates(root: etree._Element, verdicts: tuple[Verdict, ...]) -> tuple[st
     return tuple(value for value in twice if value in referenced or own_ids.count(value) > 1)
 
 
-def judge_message(message: Message, keys: KeysOnRecord) -> tuple[Verdict, ...]:
+def judge_message(message: SamlMessage, keys: KeysOnRecord) -> tuple[Verdict, ...]:
     """The signatures of a message other than the answer, held against the keys of the side that sent it."""
     element = getattr(message.content, "element", None)
     if message.root is None or element is None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import timedelta
 
-from trace_lens.attempts.reading import Message
+from trace_lens.attempts.saml_messages import SamlMessage
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
@@ -28,7 +28,7 @@ from trace_lens.saml.statuses import meaning_of
 _UNMATCHED = "sign-out-unmatched"
 
 
-def _messages(case: SamlCase) -> Iterator[tuple[Message, LogoutRequest | LogoutResponse]]:
+def _messages(case: SamlCase) -> Iterator[tuple[SamlMessage, LogoutRequest | LogoutResponse]]:
     for message in case.attempt.sign_out:
         if isinstance(message.content, LogoutRequest | LogoutResponse):
             yield message, message.content
@@ -53,7 +53,7 @@ def _what(content: LogoutRequest | LogoutResponse) -> str:
     return "logout request" if isinstance(content, LogoutRequest) else "logout response"
 
 
-def _shown(case: SamlCase, message: Message, content: LogoutRequest | LogoutResponse) -> list[Evidence]:
+def _shown(case: SamlCase, message: SamlMessage, content: LogoutRequest | LogoutResponse) -> list[Evidence]:
     return case.shown(f"ID of the {_what(content)}", content.id, message)
 
 
@@ -220,7 +220,7 @@ def session_known(case: SamlCase) -> Answer:
             yield from _status(case, message, content)
 
 
-def _names_session(case: SamlCase, message: Message, content: LogoutRequest) -> Answer:
+def _names_session(case: SamlCase, message: SamlMessage, content: LogoutRequest) -> Answer:
     if case.assertion is None:
         yield Unchecked(_UNMATCHED, "the sign-in whose session it ends is not in this capture")
         return
@@ -275,7 +275,7 @@ def _same_name(left: NameID, right: NameID) -> bool:
 
 
 def _answered(
-    case: SamlCase, message: Message, content: LogoutRequest, others: list[LogoutRequest | LogoutResponse]
+    case: SamlCase, message: SamlMessage, content: LogoutRequest, others: list[LogoutRequest | LogoutResponse]
 ) -> Answer:
     answers = [other for other in others if isinstance(other, LogoutResponse)]
     if answers:
@@ -293,7 +293,7 @@ def _answered(
     )
 
 
-def _status(case: SamlCase, message: Message, content: LogoutResponse) -> Answer:
+def _status(case: SamlCase, message: SamlMessage, content: LogoutResponse) -> Answer:
     codes = content.status.codes if content.status else ()
     if codes and codes[0].value == SUCCESS and len(codes) == 1:
         return

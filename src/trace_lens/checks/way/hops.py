@@ -7,10 +7,10 @@ import re
 from collections.abc import Iterator
 from urllib.parse import parse_qsl
 
+from trace_lens.attempts.attempt import messages_in
 from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.journeys import BY_ITSELF, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
-from trace_lens.attempts.placing import messages_in
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop

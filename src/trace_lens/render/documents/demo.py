@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from trace_lens.diagnosis.many import Result
+from trace_lens.diagnosis.diagnosing import Result
 from trace_lens.diagnosis.timelines import of_diagnoses
 from trace_lens.render.document import BLANK, Copied, Document, Rule, prose
 from trace_lens.render.documents.diagnosis import one, overview

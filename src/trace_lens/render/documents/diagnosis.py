@@ -11,8 +11,8 @@ from trace_lens.common.difference import difference
 from trace_lens.common.findings import INFERRED, Finding, Proof, Side, listed
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
+from trace_lens.diagnosis.diagnosing import Result
 from trace_lens.diagnosis.judging import Diagnosis
-from trace_lens.diagnosis.many import Result
 from trace_lens.render.document import (
     BLANK,
     Copied,

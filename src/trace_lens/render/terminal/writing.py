@@ -47,7 +47,7 @@ _NARROWEST, _WIDEST = 50, 110
 _LEAST_LAST = 24
 """What the last column of a table is left at least; where it cannot be, the rows are shown one below the other."""
 _ROOMY = 78
-"""From this width on a table keeps its columns, and runs over where it must: a list of events is read by its columns."""
+"""From this width on a table keeps its columns, and runs over where it must: events are read by their columns."""
 _BETWEEN = 2
 """The blanks between two columns."""
 _VALUES_FROM = 12

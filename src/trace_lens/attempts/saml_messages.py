@@ -47,7 +47,7 @@ KINDS = (*ANSWER_KINDS, *SIGN_OUT_KINDS, "saml-authn-request", "saml-artifact")
 Content = Response | Assertion | AuthnRequest | LogoutRequest | LogoutResponse | Artifact
 
 
-class Message(NamedTuple):
+class SamlMessage(NamedTuple):
     """One message of a source. `damage` is set where it cannot be parsed, and `content` is None then.
 
     `element` is the message itself, which may stand within a SOAP envelope; `root` is the root of its document.
@@ -144,22 +144,22 @@ def assertions_of(content: Content | None) -> tuple[Assertion, ...]:
     return (content,) if isinstance(content, Assertion) else ()
 
 
-def read_messages(source: str, peeled: Peeled, faults: Faults) -> list[Message]:
+def read_messages(source: str, peeled: Peeled, faults: Faults) -> list[SamlMessage]:
     """The messages of a source that attempts are made of; those that make the program fail are told to `faults`."""
     wanted = [found for found in peeled.found if found.kind in KINDS]
     read = [faults.attempt(source, f"reading {found.where or 'it'}", partial(_read, source, found)) for found in wanted]
     return [message for message in read if message is not None]
 
 
-def _read(source: str, found: Found) -> Message:
+def _read(source: str, found: Found) -> SamlMessage:
     if found.kind == "saml-artifact":
-        return Message(source, found, content=read_artifact(found.data))
+        return SamlMessage(source, found, content=read_artifact(found.data))
     try:
         root = parse(found.data)
         refuse_many_signatures(root, len(found.data))
     except XMLDamaged as damage:
-        return Message(source, found, damage=damage)
-    return Message(source, found, root, content=_content(found.kind, root))
+        return SamlMessage(source, found, damage=damage)
+    return SamlMessage(source, found, root, content=_content(found.kind, root))
 
 
 def _content(kind: str, root: etree._Element) -> Content | None:

@@ -13,7 +13,7 @@ from typing import NamedTuple
 from lxml import etree
 
 from trace_lens.attempts.journeys import Way
-from trace_lens.attempts.reading import ANSWER_KINDS, SIGN_OUT_KINDS, Message, assertions_of
+from trace_lens.attempts.saml_messages import ANSWER_KINDS, SIGN_OUT_KINDS, SamlMessage, assertions_of
 from trace_lens.intake.found import Found
 from trace_lens.saml.artifact import Artifact
 from trace_lens.saml.messages import Assertion, AuthnRequest, LogoutRequest, LogoutResponse, Response
@@ -21,7 +21,7 @@ from trace_lens.saml.names import STATUS_PREFIX
 from trace_lens.saml.parsing import XMLDamaged
 
 
-class Attempt(NamedTuple):
+class SamlAttempt(NamedTuple):
     """One try at signing in, or a sign-out by itself.
 
     `answer` is what is judged; it is None where only a request, only an artifact or only a sign-out was captured.
@@ -30,12 +30,12 @@ class Attempt(NamedTuple):
     page.
     """
 
-    first: Message
-    answer: Message | None = None
-    request: Message | None = None
-    artifact: Message | None = None
-    sign_out: tuple[Message, ...] = ()
-    earlier: tuple[Message, ...] = ()
+    first: SamlMessage
+    answer: SamlMessage | None = None
+    request: SamlMessage | None = None
+    artifact: SamlMessage | None = None
+    sign_out: tuple[SamlMessage, ...] = ()
+    earlier: tuple[SamlMessage, ...] = ()
     way: Way | None = None
     given_up: tuple[Way, ...] = ()
 
@@ -49,7 +49,7 @@ class Attempt(NamedTuple):
         return "request" if self.request else "artifact" if self.artifact else "sign-out"
 
     @property
-    def main(self) -> Message:
+    def main(self) -> SamlMessage:
         """The message that the attempt is named after: the answer, else the first that was captured."""
         return self.answer or self.first
 
@@ -121,14 +121,14 @@ class Attempt(NamedTuple):
         return wanted, offered
 
 
-def assemble(messages: list[Message], *, together: bool = False) -> list[Attempt]:
+def assemble_saml(messages: list[SamlMessage], *, together: bool = False) -> list[SamlAttempt]:
     """The attempts that messages make, in the order of their first message.
 
     With `together` the messages of all sources count as of one capture.
     """
     answers = [message for message in messages if message.found.kind in ANSWER_KINDS]
     if len(messages) == 1 and answers:
-        return [Attempt(messages[0], messages[0])]
+        return [SamlAttempt(messages[0], messages[0])]
     requests = [message for message in messages if message.found.kind == "saml-authn-request"]
     outs = [message for message in messages if message.found.kind in SIGN_OUT_KINDS]
     artifacts = [message for message in messages if isinstance(message.content, Artifact)]
@@ -136,7 +136,7 @@ def assemble(messages: list[Message], *, together: bool = False) -> list[Attempt
 
     answered = list(_answered(answers, requests, order, together))
     taken = {id(attempt.request) for attempt in answered}
-    answered += [Attempt(request, request=request) for request in requests if id(request) not in taken]
+    answered += [SamlAttempt(request, request=request) for request in requests if id(request) not in taken]
     answered.sort(key=lambda item: min(order[id(member)] for member in _members(item)))
     attempts = _rounds(answered, together)
     attempts = _with_artifacts(attempts, artifacts, together)
@@ -145,18 +145,18 @@ def assemble(messages: list[Message], *, together: bool = False) -> list[Attempt
     return [attempt._replace(first=messages[first]) for first, attempt in sorted(firsts, key=lambda pair: pair[0])]
 
 
-def _members(attempt: Attempt) -> Iterator[Message]:
+def _members(attempt: SamlAttempt) -> Iterator[SamlMessage]:
     for message in (attempt.answer, attempt.request, attempt.artifact, *attempt.sign_out):
         if message:
             yield message
 
 
 def _answered(
-    answers: list[Message], requests: list[Message], order: dict[int, int], together: bool
-) -> Iterator[Attempt]:
+    answers: list[SamlMessage], requests: list[SamlMessage], order: dict[int, int], together: bool
+) -> Iterator[SamlAttempt]:
     """Each answer with its request: the one that it names, else the one before it in its capture."""
     free = list(requests)
-    named: dict[int, Message] = {}
+    named: dict[int, SamlMessage] = {}
     for answer in answers:
         fitting = [request for request in requests if request.id and request.id in answer.answers]
         unused = [message for message in fitting if message in free and order[id(message)] < order[id(answer)]]
@@ -178,10 +178,10 @@ def _answered(
             request = fitting[-1] if fitting else None
             if request:
                 free.remove(request)
-        yield Attempt(answer, answer, request)
+        yield SamlAttempt(answer, answer, request)
 
 
-def _same_parties(request: Message, answer: Message) -> bool:
+def _same_parties(request: SamlMessage, answer: SamlMessage) -> bool:
     """Whether an answer may be to a request: made out to who asked, or saying nothing of whom it is for."""
     asked = request.content
     if not isinstance(asked, AuthnRequest):
@@ -203,9 +203,9 @@ def _same_parties(request: Message, answer: Message) -> bool:
     )
 
 
-def _rounds(attempts: list[Attempt], together: bool) -> list[Attempt]:
+def _rounds(attempts: list[SamlAttempt], together: bool) -> list[SamlAttempt]:
     """Attempts with their silent rounds taken in: refused since the user would have had to be asked, then repeated."""
-    made: list[Attempt] = []
+    made: list[SamlAttempt] = []
     for attempt in attempts:
         before = made[-1] if made else None
         if before and _refused_silently(before) and (together or before.source == attempt.source):
@@ -218,7 +218,7 @@ def _rounds(attempts: list[Attempt], together: bool) -> list[Attempt]:
     return made
 
 
-def _asking(attempt: Attempt) -> set[str]:
+def _asking(attempt: SamlAttempt) -> set[str]:
     """Who asked: as the request says, else whom the answer is for."""
     request = attempt.authn_request
     if request:
@@ -232,14 +232,14 @@ def _asking(attempt: Attempt) -> set[str]:
     }
 
 
-def _refused_silently(attempt: Attempt) -> bool:
+def _refused_silently(attempt: SamlAttempt) -> bool:
     status = attempt.response.status if attempt.response else None
     asked = attempt.authn_request
     refused = status is not None and any(code.value == STATUS_PREFIX + "NoPassive" for code in status.codes)
     return refused and asked is not None and asked.is_passive
 
 
-def _with_artifacts(attempts: list[Attempt], artifacts: list[Message], together: bool) -> list[Attempt]:
+def _with_artifacts(attempts: list[SamlAttempt], artifacts: list[SamlMessage], together: bool) -> list[SamlAttempt]:
     """Each artifact with the answer that it was exchanged for, else by itself."""
     made = list(attempts)
     for artifact in artifacts:
@@ -254,14 +254,14 @@ def _with_artifacts(attempts: list[Attempt], artifacts: list[Message], together:
                 made[position] = attempt._replace(artifact=artifact)
                 break
         else:
-            made.append(Attempt(artifact, artifact=artifact))
+            made.append(SamlAttempt(artifact, artifact=artifact))
     return made
 
 
-def _with_sign_outs(attempts: list[Attempt], outs: list[Message], together: bool) -> Iterator[Attempt]:
+def _with_sign_outs(attempts: list[SamlAttempt], outs: list[SamlMessage], together: bool) -> Iterator[SamlAttempt]:
     """Sign-out messages with the sign-in whose session they end, else as attempts of their own."""
-    owned: dict[int, list[Message]] = {}
-    alone: list[list[Message]] = []
+    owned: dict[int, list[SamlMessage]] = {}
+    alone: list[list[SamlMessage]] = []
     for exchange in _exchanges(outs):
         signed_in = [attempt for attempt in attempts if attempt.answer]
         ended = {session for message in exchange for session in message.sessions}
@@ -275,14 +275,14 @@ def _with_sign_outs(attempts: list[Attempt], outs: list[Message], together: bool
     for attempt in attempts:
         yield attempt._replace(sign_out=tuple(owned.get(id(attempt), ())))
     for exchange in alone:
-        yield Attempt(exchange[0], sign_out=tuple(exchange))
+        yield SamlAttempt(exchange[0], sign_out=tuple(exchange))
 
 
-def _exchanges(outs: Iterable[Message]) -> list[list[Message]]:
+def _exchanges(outs: Iterable[SamlMessage]) -> list[list[SamlMessage]]:
     """Logout requests, each with the response that names it; a response to none of them by itself."""
     found = list(outs)
     requests = {message.id: [message] for message in found if isinstance(message.content, LogoutRequest) and message.id}
-    loose: list[list[Message]] = []
+    loose: list[list[SamlMessage]] = []
     for message in found:
         if isinstance(message.content, LogoutResponse):
             asked = next((requests[name] for name in message.answers if name in requests), None)

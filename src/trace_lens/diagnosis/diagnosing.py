@@ -1,0 +1,364 @@
+"""Many sources into diagnoses: each judged by itself, so that one bad source never stops the rest.
+
+Sources are read, put together where an attempt of one names a message of another (its request, its sign-in), laid
+beside the logs, and only then judged. Where they are many they are shared out to all cores.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import partial
+from types import MappingProxyType
+from typing import TYPE_CHECKING, NamedTuple, TypeVar
+
+from trace_lens.attempts.attempt import Attempt
+from trace_lens.attempts.evidence import SourceEvidence, assemble, read_evidence
+from trace_lens.attempts.journeys import carried_by, steps_in
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.saml.case import SamlCase
+from trace_lens.common.addresses import plain
+from trace_lens.common.guarding import Faults
+from trace_lens.diagnosis.choosing import protocol_at
+from trace_lens.diagnosis.given_up import taken_up
+from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, judge
+from trace_lens.diagnosis.proving import proven
+from trace_lens.diagnosis.traces import seen_of
+from trace_lens.intake.peeling import Peeled
+from trace_lens.logs.matching.seen import LogView, Seen
+from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.sources import SourceFile
+
+if TYPE_CHECKING:
+    from trace_lens.diagnosis.logbook import Logbook
+    from trace_lens.logs.matching.clocks import Clock
+
+T = TypeVar("T")
+_AGAINST_EXPECTATION = ("record-contradicted", "application-too-lenient")
+MANY = 200
+"""From this many sources on, the work is worth sharing out."""
+
+
+class Unplaced(NamedTuple):
+    """A step of a capture that belongs to no sign-in in it; the address comes without query and fragment."""
+
+    source: str
+    place: str
+    method: str
+    url: str
+    status: int
+    carries: tuple[str, ...]
+
+
+class Result(NamedTuple):
+    """What came of all sources: the diagnoses, the sources (with the reason) that hold no sign-in, and the steps of
+    captures that belong to none.
+
+    `clocks` are those of the logs that were laid beside, `log_problem` why none could be.
+    """
+
+    diagnoses: tuple[Diagnosis, ...]
+    unreadable: tuple[tuple[str, str], ...]
+    unplaced: tuple[Unplaced, ...] = ()
+    clocks: tuple[Clock, ...] = ()
+    log_problem: str | None = None
+
+    def exit_status(self, *, strict: bool) -> int:
+        """3 a source could not be read, 1 something breaks, 0 otherwise.
+
+        If strict, what is inconclusive counts as 1, and so does a sign-in that went through against the record, or
+        although the application must refuse it.
+        """
+        if self.unreadable:
+            return 3
+        outcomes = {diagnosis.outcome for diagnosis in self.diagnoses}
+        if strict:
+            codes = {
+                finding.code for diagnosis in self.diagnoses for finding in diagnosis.findings if not finding.accepted
+            }
+            return int((outcomes != {"sound"} and bool(outcomes)) or not codes.isdisjoint(_AGAINST_EXPECTATION))
+        return int("broken" in outcomes)
+
+
+class _Gathered(NamedTuple):
+    """What sources that belong together hold, put together but not yet judged; `at` is the place of the first.
+
+    `evidence` is None where it was let go, since there are too many sources to keep it: then they are read again.
+    `wanted` and `offered` are the loose ends by which attempts of other sources may belong to these. `traces` are what
+    the attempts show that logs may show too.
+    """
+
+    at: int
+    places: tuple[int, ...]
+    evidence: tuple[SourceEvidence, ...] | None
+    wanted: frozenset[str] = frozenset()
+    offered: frozenset[str] = frozenset()
+    traces: tuple[Seen, ...] = ()
+
+
+class _Judged(NamedTuple):
+    """What came of sources that belong together."""
+
+    gathered: _Gathered
+    diagnoses: tuple[Diagnosis, ...] = ()
+    unreadable: tuple[tuple[str, str], ...] = ()
+    unplaced: tuple[Unplaced, ...] = ()
+
+
+class _Run(NamedTuple):
+    """What all sources of a run are judged by; `views` is what the logs hold of each attempt."""
+
+    sources: dict[int, SourceFile]
+    workspace: Workspace
+    options: Circumstances
+    together: bool = False
+    views: Mapping[str, LogView] = MappingProxyType({})
+
+
+def diagnose_sources(
+    sources: Iterable[SourceFile],
+    workspace: Workspace,
+    told: Circumstances,
+    workers: int | None = None,
+    *,
+    together: bool = False,
+    logbook: Logbook | None = None,
+) -> Result:
+    """Diagnose every attempt of every source, in their order; `together` says that all are of one attempt.
+
+    Where there is a `logbook`, what the logs hold of the attempts is found for all of them together before any is
+    judged; where its store cannot be used the result says so and is without.
+
+    Each source is read once and each attempt judged once. Many sources are shared out to `workers` processes (one a
+    core where it is None): there, a source is read again if it belongs together with another, or if logs are loaded.
+    Raises SettingsError where a list of the workspace cannot be used.
+    """
+    run = _Run(dict(enumerate(sources)), workspace, told, together)
+    alone: list[_Places] = [(place,) for place in run.sources]
+    if together:
+        return _with_logs(run, [_gather(run, tuple(run.sources))], logbook)
+    workers = workers or os.cpu_count() or 1
+    if len(alone) < MANY:
+        return _with_logs(run, _joined(run, [_gather(run, places) for places in alone]), logbook)
+    if logbook is not None:
+        gathered = _shared(_gather_share, run, alone, workers)
+        return _with_logs(run, _joined(run, gathered), logbook, workers)
+    judged = {part.gathered.at: part for part in _shared(_judge_share, run, alone, workers)}
+    joined = _joined(run, [part.gathered for part in judged.values()])
+    return _result(judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined)
+
+
+def _with_logs(run: _Run, gathered: list[_Gathered], logbook: Logbook | None, workers: int = 1) -> Result:
+    """The result of all that was gathered, where logs are loaded with what they say."""
+    clocks: tuple[Clock, ...] = ()
+    problem = None
+    if logbook is not None and any(group.traces for group in gathered):
+        from trace_lens.logs.store.store import StoreProblem
+
+        try:
+            beside = logbook.lay_beside([trace for group in gathered for trace in group.traces])
+        except StoreProblem as error:
+            problem = str(error)
+        else:
+            run, clocks = run._replace(views=beside.views), beside.clocks
+    if workers == 1 or len(gathered) < MANY:
+        judged = [_judge(run, group) for group in gathered]
+    else:
+        judged = _shared(_judge_share, run, [group.places for group in gathered], workers)
+    return _result(judged)._replace(clocks=clocks, log_problem=problem)
+
+
+def _result(judged: Iterable[_Judged]) -> Result:
+    """All that was judged as one result, the diagnoses numbered through."""
+    parts = sorted(judged, key=lambda part: part.gathered.at)
+    diagnoses = [diagnosis for part in parts for diagnosis in part.diagnoses]
+    numbered = tuple(diagnosis._replace(id=str(number)) for number, diagnosis in enumerate(diagnoses, 1))
+    return Result(
+        numbered,
+        tuple(failed for part in parts for failed in part.unreadable),
+        tuple(step for part in parts for step in part.unplaced),
+    )
+
+
+_Places = tuple[int, ...]
+"""The places of sources that belong together."""
+_for_workers: list[_Run] = []
+"""In a worker process: what its shares are judged by. A forked process gets it whole, without any copying."""
+
+
+def _begin(run: _Run) -> None:
+    _for_workers[:] = [run]
+
+
+def _gather_share(share: list[_Places]) -> list[_Gathered]:
+    run = _for_workers[0]
+    return [_gather(run, places)._replace(evidence=None) for places in share]
+
+
+def _judge_share(share: list[_Places]) -> list[_Judged]:
+    run = _for_workers[0]
+    judged = [_judge(run, _gather(run, places)) for places in share]
+    return [part._replace(gathered=part.gathered._replace(evidence=None)) for part in judged]
+
+
+def _shared(work: Callable[[list[_Places]], list[T]], run: _Run, groups: list[_Places], workers: int) -> list[T]:
+    """What the work gives for all groups, shared out to processes where there are several."""
+    size = -(-len(groups) // (workers * 4))
+    shares = [groups[start : start + size] for start in range(0, len(groups), size)]
+    if workers == 1 or "fork" not in multiprocessing.get_all_start_methods():
+        _begin(run)
+        return [part for share in shares for part in work(share)]
+    from concurrent.futures import ProcessPoolExecutor
+
+    fork = multiprocessing.get_context("fork")
+    with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(run,)) as pool:
+        return [part for share in pool.map(work, shares) for part in share]
+
+
+def _gather(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None = None) -> _Gathered:
+    """Read sources, unless their `evidence` is at hand, and say by what their attempts may belong to others."""
+    faults = Faults()
+    held = evidence or tuple(_read(run.sources[place]) for place in places)
+    attempts = _assembled(run, held, faults)
+    ends = [attempt.open_ends for attempt in attempts]
+    at = min(places, default=0)
+    traces = [
+        _guarded(faults, attempt, partial(_trace, run, attempt, f"{at}.{number}"))
+        for number, attempt in enumerate(attempts)
+    ]
+    return _Gathered(
+        at,
+        places,
+        held,
+        frozenset().union(*(wanted for wanted, _ in ends)),
+        frozenset().union(*(offered for _, offered in ends)),
+        tuple(trace for trace in traces if trace),
+    )
+
+
+def _read(source: SourceFile) -> SourceEvidence:
+    """The evidence of a source; where reading it fails, that is its problem."""
+    faults = Faults()
+    held = faults.attempt(source.name, "reading it", partial(read_evidence, source))
+    return held or SourceEvidence(source.name, Peeled(()), problems=(faults.told[0][1],), is_there=False)
+
+
+def _trace(run: _Run, attempt: Attempt, key: str) -> Seen | None:
+    """What logs may hold of an attempt; None where none are loaded."""
+    return seen_of(case_of(attempt, run.workspace, run.options), key) if run.options.with_logs else None
+
+
+def _assembled(run: _Run, evidence: tuple[SourceEvidence, ...], faults: Faults) -> list[Attempt]:
+    """The attempts of some evidence; none, with the reason told, where they cannot be put together."""
+    names = ", ".join(held.source for held in evidence)
+    known = partial(protocol_at, workspace=run.workspace, app=run.options.app)
+    work = partial(assemble, evidence, together=run.together, protocol_at=known)
+    return faults.attempt(names, "putting its messages together", work) or []
+
+
+def _judge(run: _Run, gathered: _Gathered) -> _Judged:
+    """The diagnoses of sources that belong together.
+
+    What makes the program fail, be it a source, a message or an attempt, is told as unreadable, and the rest goes on.
+    """
+    faults = Faults()
+    evidence = gathered.evidence or tuple(_read(run.sources[place]) for place in gathered.places)
+    for held in evidence:
+        for because in (*held.problems, *filter(None, (held.without_sign_in(together=run.together),))):
+            faults.tell(held.source, because)
+    attempts = _assembled(run, evidence, faults)
+    cases, diagnoses = [], []
+    for number, attempt in enumerate(attempts):
+        view = run.views.get(f"{gathered.at}.{number}")
+        case = _guarded(faults, attempt, partial(case_of, attempt, run.workspace, run.options, view))
+        diagnosis = case and _guarded(faults, attempt, partial(judge, case, run.options))
+        if case and diagnosis:
+            cases.append(case)
+            diagnoses.append(diagnosis)
+    names = ", ".join(held.source for held in evidence)
+    weighed = faults.attempt(names, "weighing its attempts", partial(taken_up, cases, diagnoses))
+    whole = [
+        _guarded(faults, case.attempt, partial(_whole, case, diagnosis, run.options)) or diagnosis
+        for case, diagnosis in (weighed or list(zip(cases, diagnoses, strict=True)))
+    ]
+    return _Judged(
+        gathered,
+        tuple(diagnosis for diagnosis in whole if diagnosis),
+        tuple(faults.told),
+        tuple(_unplaced(attempts, evidence)),
+    )
+
+
+def _guarded(faults: Faults, attempt: Attempt, work: Callable[[], T]) -> T | None:
+    """What judging an attempt gives; None where it failed."""
+    main = attempt.main
+    where = main.found.where
+    return faults.attempt(main.source, f"judging the attempt at {where}" if where else "judging it", work)
+
+
+def _whole(case: SamlCase | OidcCase, diagnosis: Diagnosis | None, told: Circumstances) -> Diagnosis:
+    """A diagnosis with its values tried, where that is asked for; judged anew where there is none."""
+    diagnosis = diagnosis or judge(case, told)
+    return proven(diagnosis, case, told) if told.prove else diagnosis
+
+
+def _unplaced(attempts: list[Attempt], evidence: Iterable[SourceEvidence]) -> Iterator[Unplaced]:
+    """The steps of captures that no attempt has."""
+    taken = {
+        (attempt.way.source, hop.exchange.number) for attempt in attempts if attempt.way for hop in attempt.way.hops
+    }
+    for held in evidence:
+        carried = carried_by(held.found)
+        for step in steps_in(held.capture, carried) if held.capture else ():
+            if (held.source, step.number) not in taken:
+                kinds = tuple(dict.fromkeys(found.kind for found in carried.get(step.number, ())))
+                yield Unplaced(held.source, step.place, step.method, plain(step.url), step.status, kinds)
+
+
+def _joined(run: _Run, gathered: list[_Gathered]) -> list[_Gathered]:
+    """What was gathered, with the sources that name each other's messages put together."""
+    holders: dict[str, int] = {}
+    for group in gathered:
+        for name in group.offered:
+            holders.setdefault(name, group.at)
+    groups: dict[int, set[int]] = {group.at: {group.at} for group in gathered}
+    for group in gathered:
+        for name in group.wanted & holders.keys():
+            if holders[name] != group.at and groups[group.at] is not groups[holders[name]]:
+                merged = groups[group.at] | groups[holders[name]]
+                for member in merged:
+                    groups[member] = merged
+    by_place = {group.at: group for group in gathered}
+    made: list[_Gathered] = []
+    done: set[int] = set()
+    for at, members in groups.items():
+        if at not in done:
+            done |= members
+            made.append(
+                by_place[at] if len(members) == 1 else _merged(run, [by_place[member] for member in sorted(members)])
+            )
+    return made
+
+
+def _merged(run: _Run, groups: list[_Gathered]) -> _Gathered:
+    """Several groups as one, whose messages are put together anew."""
+    places = tuple(place for group in groups for place in group.places)
+    kept = [group.evidence for group in groups]
+    evidence = None if None in kept else tuple(held for part in kept for held in part or ())
+    return _gather(run, places, evidence)
+
+
+def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt], list[tuple[str, str]]]:
+    """The attempts of sources without judging them, and the sources (with the reason) that hold none."""
+    return attempts_in([read_evidence(source) for source in sources])
+
+
+def attempts_in(evidence: Sequence[SourceEvidence]) -> tuple[list[Attempt], list[tuple[str, str]]]:
+    """The same for what was read already."""
+    told = [(held.source, because) for held in evidence for because in held.problems]
+    for held in evidence:
+        if held.is_there and not held.saml and not held.oidc:
+            kinds = ", ".join(held.kinds)
+            told.append((held.source, f"it holds only: {kinds}" if kinds else held.peeled.because))
+    return assemble(evidence), told
