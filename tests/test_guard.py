@@ -136,16 +136,16 @@ def test_odd_texts(text: str, known: Path, tmp_path: Path) -> None:
 
 def test_a_fault_in_one_source_is_told_and_the_others_go_on(known: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A check that fails for one message only; a reader that fails for one source only."""
-    from trace_lens.diagnosis import many
+    from trace_lens.diagnosis import diagnosing
 
-    whole = many.judge
+    whole = diagnosing.judge
 
     def judge(case: Any, told: Any, *more: Any) -> Any:
         if case.attempt.main.source == "1.txt":
             raise ZeroDivisionError("planted")
         return whole(case, told, *more)
 
-    monkeypatch.setattr(many, "judge", judge)
+    monkeypatch.setattr(diagnosing, "judge", judge)
     found = judged(
         known,
         posted(response()),
