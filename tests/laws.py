@@ -1,8 +1,11 @@
-"""Laws that hold of every diagnosis, whatever it is of (DESIGN: no answer contradicts itself)."""
+"""Laws that hold of every diagnosis, whatever it is of."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+
 from trace_lens.common.findings import INFERRED, PROVEN, Severity, Stage
+from trace_lens.common.sentences import Person, Quotation, filled
 from trace_lens.diagnosis.judging import Diagnosis
 
 AFTERWARDS = {"api-refused", "refresh-refused", "sign-out-unmatched"}
@@ -79,3 +82,24 @@ def contradictions(one: Diagnosis, *, let_in: bool | None = None) -> list[str]:
         if not wanted and result.status not in ("ok", "unchecked"):
             found.append(f"stage {result.stage} is {result.status} with nothing in it")
     return found
+
+
+def without_people(text: str) -> str:
+    """A text in which whatever names a person, and what others have written, is replaced."""
+    return filled(text, lambda value: "somebody" if isinstance(value, Person | Quotation) else str(value))
+
+
+def texts_of(diagnosis: Diagnosis) -> Iterator[tuple[str, str]]:
+    """Every text of the findings that is shown, with the code of its finding."""
+    yield "cause", diagnosis.cause
+    for finding in diagnosis.findings:
+        texts = (finding.detail, finding.remedy, finding.expected, finding.actual, finding.value_to_set)
+        for text in (*texts, *(item.value for item in finding.evidence)):
+            if text is not None:
+                yield finding.code, text
+
+
+def named_in(diagnoses: Iterable[Diagnosis], people: set[str]) -> list[tuple[str, str]]:
+    """Whom the findings still name once people are replaced; `people` are names in small letters."""
+    texts = [pair for diagnosis in diagnoses for pair in texts_of(diagnosis)]
+    return [(code, name) for code, text in texts for name in people if name in without_people(text).casefold()]

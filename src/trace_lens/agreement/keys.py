@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from trace_lens.common.findings import Evidence, Finding, Severity, Side
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.saml.metadata_signature import MetadataSignature, metadata_signatures
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import trust
@@ -27,7 +28,11 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
             left_over = any(trust.pins(pins, certificate) for certificate in certificates)
             yield finding(
                 "certificate-not-published",
-                f"{app.name} pins a certificate that {provider.name} does not publish."
+                say(
+                    "{app_name} pins a certificate that {provider_name} does not publish.",
+                    app_name=app.name,
+                    provider_name=provider.name,
+                )
                 + (" It pins a published one too, so this one can be taken out." if left_over else ""),
                 expected="; ".join(str(certificate.sha256) for certificate in certificates),
                 actual=held,
@@ -43,8 +48,12 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
         if certificate and not trust.pins(pins, certificate):
             made = finding(
                 "next-key-not-pinned",
-                f"{provider.name} publishes a certificate that {app.name} does not trust yet, and {app.name} does not "
-                "fetch metadata by itself.",
+                say(
+                    "{provider_name} publishes a certificate that {app_name} does not trust yet, and "
+                    "{app_name} does not fetch metadata by itself.",
+                    provider_name=provider.name,
+                    app_name=app.name,
+                ),
                 expected=str(certificate.sha256),
                 value_to_set=str(certificate.sha256),
                 evidence=(Evidence("published", str(certificate.sha256), key.file, key.where),),
@@ -73,7 +82,11 @@ def signed_metadata(app: App, workspace: Workspace) -> Iterator[Finding]:
             ):
                 yield finding(
                     "metadata-signature-invalid",
-                    f"The signature of the metadata in {name} does not hold: {signature.problem}.",
+                    say(
+                        "The signature of the metadata in {name} does not hold: {problem}.",
+                        name=name,
+                        problem=signature.problem,
+                    ),
                     side=side,
                     evidence=(Evidence("Signature", "does not hold", name or "", signature.place),),
                 )
@@ -96,10 +109,14 @@ def _signatures(source: Source, name: str, workspace: Workspace) -> tuple[Metada
 
 
 def _damaged(pin: trust.RecordedKey) -> Finding:
-    words = f"it cannot be repaired: {pin.problem}" if pin.problem else f"it can be repaired ({', '.join(pin.repairs)})"
+    words = (
+        say("it cannot be repaired: {problem}", problem=pin.problem)
+        if pin.problem
+        else say("it can be repaired ({repairs})", repairs=", ".join(pin.repairs))
+    )
     return finding(
         "certificate-damaged",
-        f"The certificate in {pin.file} is damaged; {words}.",
+        say("The certificate in {file} is damaged; {words}.", file=pin.file, words=words),
         severity=Severity.BREAK if pin.problem else Severity.RISK,
         side=Side.APPLICATION,
         evidence=(Evidence("certificate", pin.problem or ", ".join(pin.repairs), pin.file, pin.where),),

@@ -16,6 +16,7 @@ from trace_lens.checks.oidc.intended import WELL_KNOWN
 from trace_lens.common.findings import Evidence, Finding, Severity, Side
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.oidc.algorithms import same_algorithm
 from trace_lens.workspace import token_keys
 from trace_lens.workspace.loading import App, Provider, Workspace
@@ -123,7 +124,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         file = provider.source.file if provider and side is Side.PROVIDER else app.source.file
         yield finding(
             "setting-missing",
-            f"{app.name}: {reason}.",
+            say("{app_name}: {reason}.", app_name=app.name, reason=reason),
             side=side,
             expected=key,
             evidence=(Evidence(key, "(not set)", file, "not set"),),
@@ -141,7 +142,12 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
         ):
             yield finding(
                 "identifier-shared",
-                f"{app.name} and {other.name} have the same client_id {own}.",
+                say(
+                    "{app_name} and {other_name} have the same client_id {own}.",
+                    app_name=app.name,
+                    other_name=other.name,
+                    own=own,
+                ),
                 actual=own,
                 evidence=tuple(in_app(application, "client_id", own).evidence for application in (app, other)),
             )
@@ -164,7 +170,14 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
             nearest = closest(value, offered) if offered and not listed_only else None
             yield finding(
                 "settings-disagree",
-                f"{key}: {app.name} wants {value}; {provider.name} offers {', '.join(offered) or 'nothing'}."
+                say(
+                    "{key}: {app_name} wants {value}; {provider_name} offers {offered}.",
+                    key=key,
+                    app_name=app.name,
+                    value=value,
+                    provider_name=provider.name,
+                    offered=", ".join(offered) or "nothing",
+                )
                 + (" A provider need not list every scope that it grants." if listed_only else ""),
                 severity=Severity.NOTE if listed_only else None,
                 side=Side.APPLICATION,
@@ -182,7 +195,11 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
         listed = in_discovery(provider, "code_challenge_methods_supported", ", ".join(map(str, methods)) or "nothing")
         yield finding(
             "settings-disagree",
-            f"{app.name} asks for PKCE; the discovery document of {provider.name} does not list S256.",
+            say(
+                "{app_name} asks for PKCE; the discovery document of {provider_name} does not list S256.",
+                app_name=app.name,
+                provider_name=provider.name,
+            ),
             side=Side.PROVIDER,
             expected="S256",
             actual=listed.text,
@@ -212,7 +229,12 @@ def _endpoints(app: App, provider: Provider) -> Iterator[Finding]:
         if not provider.discovery.get(member):
             yield finding(
                 "endpoint-missing",
-                f"{app.name} uses the {member.replace('_', ' ')}, and {provider.name}'s discovery document has none.",
+                say(
+                    "{app_name} uses the {replace}, and {provider_name}'s discovery document has none.",
+                    app_name=app.name,
+                    replace=member.replace("_", " "),
+                    provider_name=provider.name,
+                ),
                 expected=member,
                 evidence=(Evidence(member, "not there", file, "the whole"),),
             )
@@ -225,7 +247,8 @@ def guessed(provider: Provider, used: str, listed: str | None, evidence: Evidenc
     """The finding for an address that stands in no document of the provider."""
     return finding(
         "endpoint-guessed",
-        f"{used} is in no document of {provider.name}" + (f"; the nearest there is {listed}." if listed else "."),
+        say("{used} is in no document of {provider_name}", used=used, provider_name=provider.name)
+        + (say("; the nearest there is {listed}.", listed=listed) if listed else "."),
         side=Side.APPLICATION,
         expected=listed,
         actual=used,
@@ -256,8 +279,13 @@ def endpoints_called(case: OidcCase) -> Iterator[Finding]:
         if not listed:
             yield finding(
                 "endpoint-missing",
-                f"The {message.kind.replace('-', ' ')} went to {address}; the discovery document of {provider.name} "
-                f"has no {_CALLS[message.kind][0].replace('_', ' ')}.",
+                say(
+                    "The {replace} went to {address}; the discovery document of {provider_name} has no {replace_2}.",
+                    replace=message.kind.replace("-", " "),
+                    address=address,
+                    provider_name=provider.name,
+                    replace_2=_CALLS[message.kind][0].replace("_", " "),
+                ),
                 expected=_CALLS[message.kind][0],
                 evidence=(evidence,),
             )
@@ -281,7 +309,14 @@ def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
     if url and (not url.endswith(WELL_KNOWN) or url.removesuffix(WELL_KNOWN) != told.rstrip("/")):
         yield finding(
             "discovery-issuer-mismatch",
-            f"{app.name} fetches {url}; the document of the issuer {told} is at {told.rstrip('/')}{WELL_KNOWN}.",
+            say(
+                "{app_name} fetches {url}; the document of the issuer {told} is at {rstrip}{WELL_KNOWN}.",
+                app_name=app.name,
+                url=url,
+                told=told,
+                rstrip=told.rstrip("/"),
+                WELL_KNOWN=WELL_KNOWN,
+            ),
             side=Side.APPLICATION,
             expected=told.rstrip("/") + WELL_KNOWN,
             actual=url,
@@ -292,7 +327,12 @@ def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
     if listed and own and own != listed:
         yield finding(
             "discovery-issuer-mismatch",
-            f"The discovery document names the issuer {listed}; on record for {provider.name} is {own}.",
+            say(
+                "The discovery document names the issuer {listed}; on record for {provider_name} is {own}.",
+                listed=listed,
+                provider_name=provider.name,
+                own=own,
+            ),
             side=Side.PROVIDER,
             expected=own,
             actual=told,
@@ -309,12 +349,12 @@ def secret_dates(app: App, now: datetime) -> Iterator[Finding]:
         return
     if ends is None or ends - now > app.warn_before:
         return
-    code, words = ("client-secret-expiring", f"ends in {show_duration(ends - now)}")
+    code, words = ("client-secret-expiring", say("ends in {ends}", ends=show_duration(ends - now)))
     if ends <= now:
-        code, words = ("client-secret-expired", f"ended {show_duration(now - ends)} ago")
+        code, words = ("client-secret-expired", say("ended {now} ago", now=show_duration(now - ends)))
     yield finding(
         code,
-        f"The client secret of {app.name} {words}.",
+        say("The client secret of {app_name} {words}.", app_name=app.name, words=words),
         severity=Severity.RISK,
         actual=show_moment(ends),
         evidence=(in_app(app, "secret_expires", str(told)).evidence,),

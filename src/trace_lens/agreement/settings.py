@@ -16,6 +16,7 @@ from trace_lens.common.difference import is_near
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.workspace import trust
 from trace_lens.workspace.loading import EVERYONE, App, Workspace
 from trace_lens.workspace.private_keys import beside_key, certificate_key_print, decryption_key, key_print
@@ -153,7 +154,13 @@ def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
         if belongs:
             yield finding(
                 "setting-misplaced",
-                f"{pair.copy.meant} at the {pair.copying_side} holds {pair.copy.text}, which is {belongs}.",
+                say(
+                    "{meant} at the {copying_side} holds {copy_text}, which is {belongs}.",
+                    meant=pair.copy.meant,
+                    copying_side=pair.copying_side,
+                    copy_text=pair.copy.text,
+                    belongs=belongs,
+                ),
                 side=pair.copying_side,
                 expected=pair.owner.text,
                 actual=pair.copy.text,
@@ -163,8 +170,15 @@ def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
         else:
             yield finding(
                 "settings-disagree",
-                f"{pair.item}: {pair.owner.meant} is {pair.owner.text}; {pair.copy.meant} at the "
-                f"{pair.copying_side} is {pair.copy.text}.",
+                say(
+                    "{item}: {meant} is {owner_text}; {meant_2} at the {copying_side} is {copy_text}.",
+                    item=pair.item,
+                    meant=pair.owner.meant,
+                    owner_text=pair.owner.text,
+                    meant_2=pair.copy.meant,
+                    copying_side=pair.copying_side,
+                    copy_text=pair.copy.text,
+                ),
                 side=pair.copying_side,
                 expected=pair.owner.text,
                 actual=pair.copy.text,
@@ -236,7 +250,11 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         where = app.settings.application
         yield finding(
             "endpoint-missing",
-            f"{app.name} has a sign-out URL, and the metadata of {provider.name} has no SingleLogoutService.",
+            say(
+                "{app_name} has a sign-out URL, and the metadata of {provider_name} has no SingleLogoutService.",
+                app_name=app.name,
+                provider_name=provider.name,
+            ),
             expected="SingleLogoutService",
             evidence=(
                 Evidence(
@@ -252,7 +270,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
     for key, reason, side in lacking:
         yield finding(
             "setting-missing",
-            f"{app.name}: {reason}.",
+            say("{app_name}: {reason}.", app_name=app.name, reason=reason),
             side=side,
             expected=key,
             evidence=(Evidence(key, "(not set)", _file_of(app, workspace, side), "not set"),),
@@ -273,7 +291,12 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
     for other in others:
         yield finding(
             "identifier-shared",
-            f"{app.name} and {other.name} have the same identifier {app.entity_id}.",
+            say(
+                "{app_name} and {other_name} have the same identifier {entity_id}.",
+                app_name=app.name,
+                other_name=other.name,
+                entity_id=app.entity_id,
+            ),
             actual=app.entity_id,
             evidence=tuple(
                 Evidence(
@@ -291,14 +314,14 @@ def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
     if app.settings.application.password_sign_in:
         yield finding(
             "password-sign-in-open",
-            f"{app.name} still lets users in with a local password, past single sign-on.",
+            say("{app_name} still lets users in with a local password, past single sign-on.", app_name=app.name),
             value_to_set="false",
             evidence=(_setting(app, "true", "application", "password_sign_in"),),
         )
     if app.settings.provider_setup.assigned == EVERYONE:
         yield finding(
             "sign-in-left-open",
-            f"Everyone in the directory may sign in to {app.name}.",
+            say("Everyone in the directory may sign in to {app_name}.", app_name=app.name),
             evidence=(_setting(app, EVERYONE, "provider_setup", "assigned"),),
         )
     for row in app.assignments or ():
@@ -311,7 +334,7 @@ def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
         ):
             yield finding(
                 "sign-in-left-open",
-                f"{name}, by its name a test, is still assigned to {app.name}.",
+                say("{name}, by its name a test, is still assigned to {app_name}.", name=name, app_name=app.name),
                 actual=name,
                 evidence=(Evidence("assigned", name, app.settings.provider_setup.assigned or "", f"line {row.line}"),),
             )
@@ -319,8 +342,11 @@ def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
         if lacks_ordinary_role(claim):
             yield finding(
                 "ordinary-role-missing",
-                f"Every role that {app.name} knows is elevated ({', '.join(claim.one_of)}), so whoever is let in is "
-                "powerful.",
+                say(
+                    "Every role that {app_name} knows is elevated ({one_of}), so whoever is let in is powerful.",
+                    app_name=app.name,
+                    one_of=", ".join(claim.one_of),
+                ),
                 actual=", ".join(claim.one_of),
                 evidence=(_setting(app, ", ".join(claim.one_of), "claims", position, "one_of"),),
             )
@@ -340,7 +366,11 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
         if entity and entity.valid_until and entity.valid_until <= now:
             yield finding(
                 "metadata-expired",
-                f"The metadata in {file} was valid until {show_moment(entity.valid_until)}.",
+                say(
+                    "The metadata in {file} was valid until {valid_until}.",
+                    file=file,
+                    valid_until=show_moment(entity.valid_until),
+                ),
                 actual=show_moment(entity.valid_until),
                 evidence=(Evidence("validUntil", show_moment(entity.valid_until), file, entity.where),),
             )
@@ -353,15 +383,20 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
             continue
         left = certificate.not_after - now
         if left.total_seconds() < 0:
-            code, words = "certificate-expired", f"ended {show_duration(-left)} ago"
+            code, words = "certificate-expired", say("ended {value} ago", value=show_duration(-left))
         elif left <= app.warn_before:
-            code, words = "certificate-expiring", f"ends in {show_duration(left)}"
+            code, words = "certificate-expiring", say("ends in {left}", left=show_duration(left))
         else:
             continue
         strict = code == "certificate-expired" and app.checks_certificate_dates
         yield finding(
             code,
-            f"The certificate in {key.file}, which {app.name} trusts, {words}.",
+            say(
+                "The certificate in {file}, which {app_name} trusts, {words}.",
+                file=key.file,
+                app_name=app.name,
+                words=words,
+            ),
             severity=Severity.BREAK if strict else Severity.RISK,
             actual=show_moment(certificate.not_after),
             evidence=(Evidence("certificate", str(certificate.sha256), key.file, key.where),),
@@ -419,7 +454,7 @@ def misplaced_value(
         return None
     return finding(
         "setting-misplaced",
-        f"What was sent as {item}, {actual}, is {belongs}.",
+        say("What was sent as {item}, {actual}, is {belongs}.", item=item, actual=actual, belongs=belongs),
         side=Side.PROVIDER,
         expected=expected,
         actual=actual,

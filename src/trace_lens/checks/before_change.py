@@ -6,6 +6,7 @@ from trace_lens.checks.case import Case
 from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 
 
 def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
@@ -28,8 +29,12 @@ def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
     return [
         finding(
             "issued-before-change",
-            f"It was made {show_duration(change.at - min(made))} before a change on record: "
-            f"{change.what or 'not named'} ({show_moment(change.at)}). Try again before looking further.",
+            say(
+                "It was made {at} before a change on record: {what} ({at_2}). Try again before looking further.",
+                at=show_duration(change.at - min(made)),
+                what=change.what or "not named",
+                at_2=show_moment(change.at),
+            ),
             expected=f"after {show_moment(change.at)}",
             actual=show_moment(min(made)),
             evidence=[Evidence("change", change.what, "changes.csv", f"line {change.line}")],

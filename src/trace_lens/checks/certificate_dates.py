@@ -8,6 +8,7 @@ from trace_lens.checks.case import Case
 from trace_lens.common.findings import Evidence, Finding, Severity, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.pki.certificates import Certificate
 
 _STAGE = Stage.AUTHENTIC
@@ -28,7 +29,9 @@ def dates_of(
     if case.at > certificate.not_after:
         yield finding(
             "certificate-expired",
-            f"The {what} ended {show_duration(case.at - certificate.not_after)} before the attempt"
+            say(
+                "The {what} ended {at} before the attempt", what=what, at=show_duration(case.at - certificate.not_after)
+            )
             + (", and this application refuses such certificates." if strict else "."),
             severity=Severity.BREAK if strict else Severity.RISK,
             expected=end,
@@ -39,7 +42,11 @@ def dates_of(
     elif case.at < certificate.not_before:
         yield finding(
             "certificate-not-yet-valid",
-            f"The {what} begins {show_duration(certificate.not_before - case.at)} after the attempt.",
+            say(
+                "The {what} begins {not_before} after the attempt.",
+                what=what,
+                not_before=show_duration(certificate.not_before - case.at),
+            ),
             expected=begin,
             actual=show_moment(case.at),
             evidence=evidence,
@@ -48,7 +55,11 @@ def dates_of(
     elif case.app and certificate.not_after - case.at <= case.app.warn_before:
         yield finding(
             "certificate-expiring",
-            f"The {what} ends {show_duration(certificate.not_after - case.at)} after the attempt.",
+            say(
+                "The {what} ends {not_after} after the attempt.",
+                what=what,
+                not_after=show_duration(certificate.not_after - case.at),
+            ),
             actual=end,
             evidence=evidence,
         )

@@ -14,6 +14,7 @@ from trace_lens.checks.way.signs import typed_names
 from trace_lens.common.difference import nearest
 from trace_lens.common.findings import Evidence, Finding, Severity, Unchecked
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.saml.names import short
 from trace_lens.workspace.account_rows import AssignmentRow
 from trace_lens.workspace.loading import App
@@ -49,7 +50,12 @@ def claims_there(case: Case) -> Answer:
         if match.near:
             yield finding(
                 "claim-name-near-match",
-                f"{case.app.name} reads {claim.name}; it was sent as {match.sent_as}.",
+                say(
+                    "{app_name} reads {claim_name}; it was sent as {sent_as}.",
+                    app_name=case.app.name,
+                    claim_name=claim.name,
+                    sent_as=match.sent_as,
+                ),
                 severity=severity,
                 expected=claim.name,
                 actual=match.sent_as,
@@ -59,8 +65,13 @@ def claims_there(case: Case) -> Answer:
         elif match.sent_as is None:
             yield finding(
                 "claim-missing",
-                f"The claim {claim.name}, which {case.app.name} {'needs' if claim.need == 'must' else 'expects'}, "
-                f"was not sent{_not_released(case, claim)}.",
+                say(
+                    "The claim {claim_name}, which {app_name} {words}, was not sent{not_released}.",
+                    claim_name=claim.name,
+                    app_name=case.app.name,
+                    words="needs" if claim.need == "must" else "expects",
+                    not_released=_not_released(case, claim),
+                ),
                 severity=severity,
                 expected=claim.name,
                 value_to_set=claim.name,
@@ -69,7 +80,7 @@ def claims_there(case: Case) -> Answer:
         elif not match.filled:
             yield finding(
                 "claim-empty",
-                f"The claim {claim.name} was sent without a value.",
+                say("The claim {claim_name} was sent without a value.", claim_name=claim.name),
                 severity=severity,
                 expected=claim.name,
                 evidence=[*_sent(case, match), _wanted(case, match)],
@@ -81,7 +92,7 @@ def _not_released(case: Case, claim: Claim) -> str:
     released = case.app.settings.provider_setup.claims_released if case.app else ()
     if not released or {claim.name, *claim.also_as} & set(released):
         return ""
-    return f": the provider releases only {', '.join(released)} to it"
+    return say(": the provider releases only {released} to it", released=", ".join(released))
 
 
 @check("claim-value-not-allowed", "claim-not-single")
@@ -94,7 +105,11 @@ def values_allowed(case: Case) -> Answer:
         if claim.single and len(match.filled) > 1:
             yield finding(
                 "claim-not-single",
-                f"{claim.name} was sent with {len(match.filled)} values where one is expected.",
+                say(
+                    "{claim_name} was sent with {filled} values where one is expected.",
+                    claim_name=claim.name,
+                    filled=len(match.filled),
+                ),
                 expected="one value",
                 actual=", ".join(match.filled[:6]),
                 evidence=[*_sent(case, match), _wanted(case, match)],
@@ -126,8 +141,12 @@ def _unknown_values(case: Case, match: Match) -> Iterator[Finding]:
         near = nearest(value, known)
         yield finding(
             "claim-value-not-allowed",
-            f"{value} is no value of {claim.name} that the application knows"
-            + (f"; the nearest one is {near}." if near else f" (it knows {', '.join(known[:6])})."),
+            say("{value} is no value of {claim_name} that the application knows", value=value, claim_name=claim.name)
+            + (
+                say("; the nearest one is {near}.", near=near)
+                if near
+                else say(" (it knows {known}).", known=", ".join(known[:6]))
+            ),
             severity=Severity.RISK if some_fit else Severity.BREAK,
             expected=near or ", ".join(known[:6]),
             actual=value,
@@ -146,7 +165,7 @@ def claims_used(case: Case) -> Answer:
         if row.use == "unused":
             yield finding(
                 "claim-unused",
-                f"{row.name} was sent, and nothing on record reads it.",
+                say("{row_name} was sent, and nothing on record reads it.", row_name=row.name),
                 actual=row.name,
                 evidence=case.evidence_of(row.name),
             )
@@ -159,8 +178,11 @@ def ordinary_role(case: Case) -> Answer:
         if lacks_ordinary_role(claim):
             yield finding(
                 "ordinary-role-missing",
-                f"Every role that {_app(case)} knows is elevated ({', '.join(claim.one_of)}), so "
-                "whoever is let in is powerful.",
+                say(
+                    "Every role that {app} knows is elevated ({one_of}), so whoever is let in is powerful.",
+                    app=_app(case),
+                    one_of=", ".join(claim.one_of),
+                ),
                 actual=", ".join(claim.one_of),
                 evidence=[case.set_in_app("one_of", ", ".join(claim.one_of), "claims", position, "one_of")],
             )
@@ -180,8 +202,8 @@ def groups_fit(case: Case) -> Answer:
         lacking = [match.claim.name for match in matches(case) if _depends_on_groups(match)]
         yield finding(
             "groups-left-out",
-            f"The provider left the groups out because they did not fit, and says so by {marker}."
-            + (f" {_app(case)} needs them for: {', '.join(lacking)}." if lacking else ""),
+            say("The provider left the groups out because they did not fit, and says so by {marker}.", marker=marker)
+            + (say(" {app} needs them for: {lacking}.", app=_app(case), lacking=", ".join(lacking)) if lacking else ""),
             severity=Severity.BREAK if lacking else Severity.RISK,
             actual=marker,
             evidence=[
@@ -207,7 +229,11 @@ def groups_room(case: Case) -> Answer:
         if most and match.claim.means == "groups" and len(match.filled) * 10 >= most * 9:
             yield finding(
                 "groups-near-limit",
-                f"{len(match.filled)} groups were sent, and at most {most} fit; with more, none will be sent.",
+                say(
+                    "{filled} groups were sent, and at most {most} fit; with more, none will be sent.",
+                    filled=len(match.filled),
+                    most=most,
+                ),
                 expected=f"at most {most}",
                 actual=str(len(match.filled)),
                 evidence=_sent(case, match),
@@ -232,8 +258,12 @@ def groups_known(case: Case) -> Answer:
         if ids_sent != ids_known and not (_mixed(match.filled) or _mixed(known)):
             yield finding(
                 "group-style-mismatch",
-                f"The groups were sent {'by directory id' if ids_sent else 'by name'}, and {_app(case)} "
-                f"knows them {'by directory id' if ids_known else 'by name'}.",
+                say(
+                    "The groups were sent {words}, and {app} knows them {words_2}.",
+                    words="by directory id" if ids_sent else "by name",
+                    app=_app(case),
+                    words_2="by directory id" if ids_known else "by name",
+                ),
                 expected=known[0],
                 actual=match.filled[0],
                 evidence=[*_sent(case, match), _wanted(case, match, "known groups", "maps")],
@@ -243,8 +273,12 @@ def groups_known(case: Case) -> Answer:
             near = next((found for value in match.filled if (found := nearest(value, known))), None)
             yield finding(
                 "group-unmapped",
-                f"None of the {len(match.filled)} groups sent means anything to {_app(case)}."
-                + (f" The nearest one it knows is {near}." if near else ""),
+                say(
+                    "None of the {filled} groups sent means anything to {app}.",
+                    filled=len(match.filled),
+                    app=_app(case),
+                )
+                + (say(" The nearest one it knows is {near}.", near=near) if near else ""),
                 expected=", ".join(known[:6]),
                 actual=", ".join(match.filled[:6]),
                 evidence=[*_sent(case, match), _wanted(case, match, "known groups", "maps")],
@@ -302,18 +336,25 @@ def _untold(app: App, assigned: set[str]) -> str | None:
     if not unlisted:
         return None
     where = app.settings.account.groups or "a list of its members ([account] groups)"
-    return (
-        f"{app.name} is assigned to the group {unlisted[0]}, and nothing here tells who is in it: {where}, or the "
-        f"groups in "
-        "the message, would"
+    return say(
+        "{app_name} is assigned to the group {unlisted}, and nothing here tells who is in it: "
+        "{where}, or the groups in the message, would",
+        app_name=app.name,
+        unlisted=unlisted[0],
+        where=where,
     )
 
 
 def _not_assigned(case: Case, app: App, rows: Sequence[AssignmentRow], name: str, groups: set[str]) -> Finding:
-    nobody = f"Nobody is assigned to {app.name} at the provider yet." if not rows else ""
+    nobody = say("Nobody is assigned to {app_name} at the provider yet.", app_name=app.name) if not rows else ""
     return finding(
         "not-assigned",
-        nobody or f"Neither {name} nor a group of theirs is assigned to {app.name} at the provider.",
+        nobody
+        or say(
+            "Neither {name} nor a group of theirs is assigned to {app_name} at the provider.",
+            name=name,
+            app_name=app.name,
+        ),
         actual=name,
         value_to_set=name,
         evidence=[

@@ -11,6 +11,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.claims import matches
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Person, say
 from trace_lens.people import guests
 from trace_lens.people.accounts import AccountIndex, Near, account_index
 from trace_lens.people.rewriting import result
@@ -43,7 +44,7 @@ def _sent(case: Case) -> Sent | None:
     if source == case.subject_label:
         return case.subject
     value = next((value for value in case.said.get(source, ()) if value.strip()), None)
-    return Sent(value, lambda label: case.evidence_of(source)) if value is not None else None
+    return Sent(Person(value), lambda label: case.evidence_of(source)) if value is not None else None
 
 
 def index_of(case: Case, app: App) -> AccountIndex | None:
@@ -79,10 +80,14 @@ def subject_there(case: Case) -> Answer:
     if source == label and case.name_closed:
         yield Unchecked("subject-missing", "the name is encrypted and could not be opened")
         return
-    what = f"no {label}, or an empty one" if source == label else f"no value of {source}, which the account rule needs"
+    what = (
+        say("no {label}, or an empty one", label=label)
+        if source == label
+        else say("no value of {source}, which the account rule needs", source=source)
+    )
     yield finding(
         "subject-missing",
-        f"The message holds {what}.",
+        say("The message holds {what}.", what=what),
         expected=source,
         value_to_set=source if source != label else None,
         evidence=case.subject.shown(label) if case.subject else (),
@@ -131,7 +136,7 @@ def _ambiguous(case: Case, name: Name, found: list[AccountRow]) -> Finding:
     names = ", ".join(f"{row.user} (line {row.line})" for row in found[:4])
     return finding(
         "account-ambiguous",
-        f"{name.wanted} leads to {len(found)} accounts: {names}.",
+        say("{wanted} leads to {found} accounts: {names}.", wanted=name.wanted, found=len(found), names=names),
         actual=name.wanted,
         evidence=_evidence(case, name, *found[:4]),
     )
@@ -141,14 +146,14 @@ def _state(case: Case, name: Name, row: AccountRow) -> Iterator[Finding]:
     if not row.active:
         yield finding(
             "account-disabled",
-            f"The account {row.user} is there, but marked inactive.",
+            say("The account {user} is there, but marked inactive.", user=row.user),
             actual=row.user,
             evidence=_evidence(case, name, row),
         )
     if not row.federated:
         yield finding(
             "account-not-federated",
-            f"The account {row.user} is there, but set to sign in with a local password.",
+            say("The account {user} is there, but set to sign in with a local password.", user=row.user),
             actual=row.user,
             value_to_set="federated",
             evidence=_evidence(case, name, row),
@@ -163,8 +168,14 @@ def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
         if blocked:
             yield finding(
                 "account-creation-blocked",
-                f"{name.wanted} has no account, and {case.app.name} creates accounts only in sign-ins started at the "
-                f"{settings.creates_from}; this one was started at the {case.started_by}.",
+                say(
+                    "{wanted} has no account, and {app_name} creates accounts only in sign-ins started at "
+                    "the {creates_from}; this one was started at the {started_by}.",
+                    wanted=name.wanted,
+                    app_name=case.app.name,
+                    creates_from=settings.creates_from,
+                    started_by=case.started_by,
+                ),
                 expected=settings.creates_from,
                 actual=case.started_by,
                 evidence=_evidence(case, name),
@@ -175,10 +186,16 @@ def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
         yield from blocked_by_claims
         if blocked_by_claims:
             return
-        lookalike = f" Note that {near[0].row.user} exists; there would then be two accounts." if near else ""
+        lookalike = (
+            say(" Note that {user} exists; there would then be two accounts.", user=near[0].row.user) if near else ""
+        )
         yield finding(
             "account-not-found",
-            f"{name.wanted} has no account yet; one would be created at this sign-in.{lookalike}",
+            say(
+                "{wanted} has no account yet; one would be created at this sign-in.{lookalike}",
+                wanted=name.wanted,
+                lookalike=lookalike,
+            ),
             severity=Severity.RISK,
             actual=name.wanted,
             evidence=_evidence(case, name, *(neighbour.row for neighbour in near[:1])),
@@ -188,7 +205,7 @@ def _absent(case: Case, name: Name, near: list[Near]) -> Iterator[Finding]:
     else:
         yield finding(
             "account-not-found",
-            f"There is no account named {name.wanted}, and none comes near.",
+            say("There is no account named {wanted}, and none comes near.", wanted=name.wanted),
             actual=name.wanted,
             value_to_set=name.wanted,
             evidence=_evidence(case, name),
@@ -205,7 +222,11 @@ def _creation_needs(case: Case, name: Name) -> Iterator[Finding]:
     if lacking:
         yield finding(
             "account-creation-blocked",
-            f"{name.wanted} has no account, and none can be created without {' and '.join(lacking)}.",
+            say(
+                "{wanted} has no account, and none can be created without {lacking}.",
+                wanted=name.wanted,
+                lacking=" and ".join(lacking),
+            ),
             expected=lacking[0],
             evidence=_evidence(case, name),
         )
@@ -213,15 +234,19 @@ def _creation_needs(case: Case, name: Name) -> Iterator[Finding]:
 
 def _near(case: Case, name: Name, near: list[Near]) -> Finding:
     best = near[0]
-    how = {
-        "another of its names": f"{best.spelling} is another name of the account {best.row.user}",
-        "folding": f"it is {best.spelling}, folded: the directory {_and(best.folded.how) if best.folded else ''}",
-    }.get(best.by, f"the account {best.row.user} differs only by {best.by}")
-    others = f" ({len(near) - 1} more come as near)" if len(near) > 1 else ""
+    user, spelling = best.row.user, Person(best.spelling)
+    if best.by == "another of its names":
+        how = say("{spelling} is another name of the account {user}", spelling=spelling, user=user)
+    elif best.by == "folding":
+        folding = _and(best.folded.how) if best.folded else ""
+        how = say("it is {spelling}, folded: the directory {folding}", spelling=spelling, folding=folding)
+    else:
+        how = say("the account {user} differs only by {by}", user=user, by=best.by)
+    others = say(" ({near} more come as near)", near=len(near) - 1) if len(near) > 1 else ""
     side = Side.APPLICATION if best.by in ("folding", "case") else Side.PROVIDER
     return finding(
         "account-near-match",
-        f"There is no account named {name.wanted}; {how}{others}.",
+        say("There is no account named {wanted}; {how}{others}.", wanted=name.wanted, how=how, others=others),
         side=side,
         expected=best.row.user,
         actual=name.wanted,
@@ -245,8 +270,11 @@ def guest_name(case: Case) -> Answer:
         local, domain = found
         yield finding(
             "guest-identifier",
-            f"The name is that of a guest, rewritten by the provider's directory: {local}@{domain}.",
-            expected=f"{local}@{domain}",
+            say(
+                "The name is that of a guest, rewritten by the provider's directory: {guest}.",
+                guest=Person(f"{local}@{domain}"),
+            ),
+            expected=Person(f"{local}@{domain}"),
             actual=name.value,
             evidence=name.shown(case.subject_label),
             compared=False,
@@ -307,11 +335,21 @@ def routed(case: Case) -> Answer:
     sent_here = [domain.casefold() for domain in (case.app.settings.application.email_domains if case.app else ())]
     declared = any(provider.settings.email_domains for provider in case.workspace.providers.values())
     if sent_here and domain not in sent_here:
-        reason = f"{case.app.name if case.app else ''} does not send addresses of {domain} to {case.provider.name}"
+        reason = say(
+            "{app_name} does not send addresses of {domain} to {provider_name}",
+            app_name=case.app.name if case.app else "",
+            domain=domain,
+            provider_name=case.provider.name,
+        )
     elif owners and case.provider not in owners:
-        reason = f"{domain} belongs to {owners[0].name}, and the sign-in was answered by {case.provider.name}"
+        reason = say(
+            "{domain} belongs to {name}, and the sign-in was answered by {provider_name}",
+            domain=domain,
+            name=owners[0].name,
+            provider_name=case.provider.name,
+        )
     elif declared and not owners and not sent_here:
-        reason = f"no provider on record has the domain {domain}"
+        reason = say("no provider on record has the domain {domain}", domain=domain)
     elif not declared and not sent_here:
         yield Unchecked("domain-not-routed", "no email_domains are on record")
         return
@@ -319,7 +357,7 @@ def routed(case: Case) -> Answer:
         return
     yield finding(
         "domain-not-routed",
-        f"A user who types that address may not get to this provider: {reason}.",
+        say("A user who types that address may not get to this provider: {reason}.", reason=reason),
         actual=domain,
         value_to_set=domain,
         evidence=name.at.shown("name") if name else (),

@@ -17,6 +17,7 @@ from trace_lens.checks.way.clocks import shown_by_dates
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Quotation, say
 from trace_lens.logs.event import APPLICATION, FAILURE, PROVIDER, SUCCESS
 from trace_lens.logs.matching.seen import Matched
 
@@ -70,13 +71,15 @@ def in_words(case: Case, text: str, matched: Matched) -> str:
     sure the event is where it is not.
     """
     meaning = case.logs.meaning(matched) if case.logs else None
-    said = f"{matched.event.code}" if matched.event.code else ""
+    said = say("{code}", code=matched.event.code) if matched.event.code else ""
     if meaning:
-        said += f" ({meaning.means})"
+        said += say(" ({means})", means=meaning.means)
     if matched.event.reason and (not meaning or meaning.means.casefold() != matched.event.reason.casefold()):
-        said += f'{", " if said else ""}"{matched.event.reason}"'
-    doubt = f" That event is of this attempt with a probability of {matched.probability:.2f}."
-    return text + (f": {said}." if said else ".") + ("" if matched.probability >= _SURE else doubt)
+        said += say('{words}"{reason}"', words=", " if said else "", reason=Quotation(matched.event.reason))
+    doubt = say(
+        " That event is of this attempt with a probability of {probability}.", probability=f"{matched.probability:.2f}"
+    )
+    return text + (say(": {said}.", said=said) if said else ".") + ("" if matched.probability >= _SURE else doubt)
 
 
 def _lacking(case: Case, role: str, name: str | None, code: str) -> Unchecked | None:
@@ -179,9 +182,17 @@ def clocks(case: Case) -> Answer:
     events = [matched for matched in case.logs.of(worst) if matched.event.source == clock.source]
     yield finding(
         "clock-offset",
-        f"The clock of the {worst} is {length} {ahead} {'the other side' if other else 'the true time'}, by "
-        f"{clock.pairs} of its log events (give or take {round(doubt)} s); {show_duration(case.skew)} are allowed "
-        "here.",
+        say(
+            "The clock of the {worst} is {length} {ahead} {words}, by {pairs} of its log events "
+            "(give or take {round} s); {skew} are allowed here.",
+            worst=worst,
+            length=length,
+            ahead=ahead,
+            words="the other side" if other else "the true time",
+            pairs=clock.pairs,
+            round=round(doubt),
+            skew=show_duration(case.skew),
+        ),
         side=Side.APPLICATION if worst == APPLICATION else Side.PROVIDER,
         expected=f"at most {show_duration(case.skew / 2)} apart",
         actual=f"{length} apart",
@@ -207,12 +218,19 @@ def _by_its_own_clock(case: Case, length: str) -> Answer:
             apart = show_duration(abs(edge - matched.event.time))
             yield finding(
                 "not-yet-valid" if early else "expired",
-                f"By the clock of {name}, which is {length} off, the {window.what} {words} {apart} "
-                f"{'after' if early else 'before'} it arrived.",
+                say(
+                    "By the clock of {name}, which is {length} off, the {what} {words} {apart} {words_2} it arrived.",
+                    name=name,
+                    length=length,
+                    what=window.what,
+                    words=words,
+                    apart=apart,
+                    words_2="after" if early else "before",
+                ),
                 side=Side.APPLICATION,
                 expected=f"{'not before' if early else 'before'} {show_moment(edge)}",
                 actual=show_moment(matched.event.time),
-                remedy=f"Set the clock of {name} right; it is {length} off.",
+                remedy=say("Set the clock of {name} right; it is {length} off.", name=name, length=length),
                 evidence=[at_event(matched)],
                 compared=False,
             )

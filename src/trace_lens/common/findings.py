@@ -96,8 +96,9 @@ class Proof(NamedTuple):
 class Finding(NamedTuple):
     """One answer of one check. Field meanings follow `diagnose --format json` (see the JSON reference).
 
-    `certainty` is `proven` or `inferred` for a break, None otherwise. `overrules` names the findings that a sign-in
-    that was let in all the same makes doubtful.
+    `difference` says how `expected` and `actual` differ, and `differing` where: the beginning and the end of what
+    differs in each. `certainty` is `proven` or `inferred` for a break, None otherwise. `overrules` names the findings
+    that a sign-in that was let in all the same makes doubtful.
     """
 
     code: str
@@ -111,6 +112,7 @@ class Finding(NamedTuple):
     expected: str | None = None
     actual: str | None = None
     difference: str | None = None
+    differing: tuple[tuple[int, int], tuple[int, int]] | None = None
     value_to_set: str | None = None
     because_of: str | None = None
     evidence: tuple[Evidence, ...] = ()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from trace_lens.common.sentences import Quotation, say
+
 KIND_WORDS = {
     "saml-response": "SAML response",
     "saml-assertion": "SAML assertion",
@@ -46,7 +48,7 @@ def in_a_sentence(kind: str) -> str:
 def quoted_at_end(words: str) -> str:
     """Words of others in quotation marks, as a sentence ends with them: one full stop, not two."""
     said = words.strip()
-    return f'"{said}"' if said.endswith((".", "!", "?", "…")) else f'"{said}".'
+    return say('"{said}"' if said.endswith((".", "!", "?", "…")) else '"{said}".', said=Quotation(said))
 
 
 TOKEN_KINDS = ("id-token", "access-token", "logout-token", "jwt")

@@ -44,6 +44,7 @@ def finding(
         expected=expected,
         actual=actual,
         difference=found.kind if found else None,
+        differing=(found.expected_span, found.actual_span) if found else None,
         value_to_set=value_to_set,
         evidence=tuple(evidence),
         certainty=certainty_of(severity),

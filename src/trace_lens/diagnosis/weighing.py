@@ -14,6 +14,7 @@ from trace_lens.checks.way.said import SYMPTOMS, refusal_page, with_pages
 from trace_lens.checks.way.signs import outcome_of, shown_in, shown_signs
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Stage, certainty_of
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import forms_of
 
 ATTACKS = (
@@ -238,11 +239,18 @@ def _contradicted(case: Case, doubtful: list[Finding]) -> Finding:
     first = doubtful[0]
     name = case.app.name if case.app else "The application"
     values = (
-        f": on record is {first.expected}, the sign-in used {first.actual}" if first.expected and first.actual else ""
+        say(": on record is {expected}, the sign-in used {actual}", expected=first.expected, actual=first.actual)
+        if first.expected and first.actual
+        else ""
     )
     made = finding(
         "record-contradicted",
-        f"{name} let the user in, although the settings on record say that it cannot ({_listed(codes)}){values}.",
+        say(
+            "{name} let the user in, although the settings on record say that it cannot ({listed}){values}.",
+            name=name,
+            listed=_listed(codes),
+            values=values,
+        ),
         expected=first.expected,
         actual=first.actual,
         value_to_set=first.actual if first.expected and first.value_to_set == first.expected else None,
@@ -257,8 +265,12 @@ def _too_lenient(case: Case, lenient: list[Finding]) -> Finding:
     name = case.app.name if case.app else "The application"
     made = finding(
         "application-too-lenient",
-        f"{name} let the user in, although this message must be refused ({_listed(codes)}): "
-        f"{_lower(lenient[0].detail)}",
+        say(
+            "{name} let the user in, although this message must be refused ({listed}): {lower}",
+            name=name,
+            listed=_listed(codes),
+            lower=_lower(lenient[0].detail),
+        ),
         evidence=_beside(case),
         reference=lenient[0].reference,
     )

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from trace_lens.common.sentences import Person
 from trace_lens.workspace.patterns import compiled
 from trace_lens.workspace.settings import Rewrite
 
 
 def rewrite(name: str, steps: Iterable[Rewrite]) -> list[str]:
     """The name after each step, in order; the last is the result, and there is one entry a step."""
-    results = []
+    results: list[str] = []
     for step in steps:
-        name = _apply(name, step)
+        name = Person(_apply(name, step))
         results.append(name)
     return results
 
@@ -20,7 +21,7 @@ def rewrite(name: str, steps: Iterable[Rewrite]) -> list[str]:
 def result(name: str, steps: Iterable[Rewrite]) -> str:
     """What a whole rule makes of a name."""
     for step in steps:
-        name = _apply(name, step)
+        name = Person(_apply(name, step))
     return name
 
 

@@ -8,6 +8,8 @@ import re
 from collections.abc import Iterator
 
 from trace_lens.common.octets import as_utf8
+from trace_lens.common.personal import person
+from trace_lens.common.sentences import Person
 from trace_lens.workspace.account_rows import AccountRow, ListError
 
 Record = dict[str, list[str]]
@@ -27,11 +29,11 @@ def read_people(data: bytes, attribute: str | None = None) -> list[AccountRow]:
         login = _first(record, "uid")
         rows.append(
             AccountRow(
-                user=name,
+                user=Person(name),
                 line=line,
-                email=_first(record, "mail"),
-                login=login if login != name else None,
-                id=_first(record, "entryuuid") or _first(record, "employeenumber"),
+                email=person(_first(record, "mail")),
+                login=person(login if login != name else None),
+                id=person(_first(record, "entryuuid") or _first(record, "employeenumber")),
                 active=active,
                 groups=tuple(first_rdn(group) for group in record.get("memberof", ())),
             )

@@ -13,6 +13,8 @@ from typing import Protocol
 
 from trace_lens.common import limits
 from trace_lens.common.octets import as_utf8
+from trace_lens.common.personal import person
+from trace_lens.common.sentences import Person
 from trace_lens.workspace.account_rows import AccountRow, AssignmentRow, ListError, Membership
 
 _YES = {"yes", "true", "1", "y", "active", "enabled"}
@@ -50,11 +52,11 @@ def _accounts_of_csv(data: bytes, wanted: str) -> Iterator[AccountRow]:
         if state not in _YES and state not in _NO:
             raise ListError(f"active is {state!r}; it must be yes, no, true, false, 1 or 0", line)
         yield AccountRow(
-            user=user,
+            user=Person(user),
             line=line,
-            email=email or None,
-            login=login or None,
-            id=key or None,
+            email=person(email or None),
+            login=person(login or None),
+            id=person(key or None),
             active=state in _YES,
             federated=sign_in.lower() != "password",
             groups=tuple(group.strip() for group in groups.split(";") if group.strip()) if groups else (),

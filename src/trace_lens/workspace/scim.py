@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from typing import Any
 
 from trace_lens.common.octets import as_utf8
+from trace_lens.common.personal import person
+from trace_lens.common.sentences import Person
 from trace_lens.workspace.account_rows import AccountRow, ListError
 
 Resource = dict[str, Any]
@@ -28,11 +30,11 @@ def read_users(data: bytes, attribute: str | None = None) -> list[AccountRow]:
         login = _text(document.get("userName"))
         rows.append(
             AccountRow(
-                user=name,
+                user=Person(name),
                 line=line,
-                email=_text(document.get("emails")),
-                login=login if login != name else None,
-                id=_text(document.get("id")),
+                email=person(_text(document.get("emails"))),
+                login=person(login if login != name else None),
+                id=person(_text(document.get("id"))),
                 active=active,
                 groups=tuple(filter(None, (_text(group) for group in _many(document.get("groups"))))),
             )

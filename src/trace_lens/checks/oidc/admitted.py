@@ -11,6 +11,7 @@ from trace_lens.common import limits
 from trace_lens.common.findings import Side, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.oidc import errors
 from trace_lens.oidc.tokens import read_numeric_date
 
@@ -27,11 +28,11 @@ def renewal(case: OidcCase) -> Answer:
         meaning = errors.meaning_of(code)
         yield finding(
             "refresh-refused",
-            f"The renewal was refused. {described(answer, code)}"
+            say("The renewal was refused. {described}", described=described(answer, code))
             + (
                 " The refresh token has ended, was used before, or the session was revoked."
                 if code == "invalid_grant"
-                else f" The usual cause: {meaning.cause}."
+                else say(" The usual cause: {cause}.", cause=meaning.cause)
                 if meaning
                 else ""
             ),
@@ -56,8 +57,13 @@ def _renewed_token(case: OidcCase) -> Answer:
             if now != was:
                 yield finding(
                     "refresh-refused",
-                    f"The renewed ID token has another {name} ({now}) than the first one ({was}): the application must"
-                    " refuse it.",
+                    say(
+                        "The renewed ID token has another {name} ({now}) than the first one ({was}): the "
+                        "application must refuse it.",
+                        name=name,
+                        now=now,
+                        was=was,
+                    ),
                     side=Side.PROVIDER,
                     expected=was,
                     actual=now,
@@ -86,13 +92,13 @@ def session_length(case: OidcCase) -> Answer:
     seconds = float(lasts) if lasts and lasts.replace(".", "", 1).isdigit() and moment else None
     if seconds is not None and seconds < limits.SHORT_SESSION_SECONDS:
         told, actual, evidence = (
-            f"The access token lasts {seconds / 60:g} minutes",
+            say("The access token lasts {seconds} minutes", seconds=f"{seconds / 60:g}"),
             lasts,
             case.parameter(response, "expires_in"),
         )
     elif made and end and 0 < (end - made).total_seconds() < limits.SHORT_SESSION_SECONDS and seconds is None:
         told, actual, evidence = (
-            f"The ID token lasts {show_duration(end - made)}",
+            say("The ID token lasts {end}", end=show_duration(end - made)),
             show_moment(end),
             case.of_token("exp", "exp"),
         )
@@ -100,8 +106,12 @@ def session_length(case: OidcCase) -> Answer:
         return
     yield finding(
         "session-ends-early",
-        f"{told}, and there is no refresh token{hint}: an application whose session goes by it asks the user again "
-        "then.",
+        say(
+            "{told}, and there is no refresh token{hint}: an application whose session goes by it "
+            "asks the user again then.",
+            told=told,
+            hint=hint,
+        ),
         side=Side.APPLICATION if hint else Side.PROVIDER,
         actual=actual,
         evidence=evidence,

@@ -16,6 +16,7 @@ from trace_lens.common.findings import Evidence, Finding, Severity, Side
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.oidc import errors
 
@@ -26,9 +27,17 @@ _SECRET_WORDS = re.compile(r"secret|credential|authenticat", re.IGNORECASE)
 def described(message: OidcMessage, code: str) -> str:
     """An error in words: the standard's meaning, and what the provider adds."""
     meaning = errors.meaning_of(code)
-    words = f"{code}: {meaning.meaning}" if meaning else f"{code}: a code of this provider's own"
+    words = (
+        say("{code}: {meaning}", code=code, meaning=meaning.meaning)
+        if meaning
+        else say("{code}: a code of this provider's own", code=code)
+    )
     adds = message.get("error_description")
-    return f"{words}.{f' It adds: {quoted_at_end(adds)}' if adds and adds.strip() else ''}"
+    return say(
+        "{words}.{words_2}",
+        words=words,
+        words_2=say(" It adds: {quoted}", quoted=quoted_at_end(adds)) if adds and adds.strip() else "",
+    )
 
 
 def shown_error(case: OidcCase, message: OidcMessage) -> list[Evidence]:
@@ -49,21 +58,25 @@ def authorization_error(case: OidcCase) -> Answer:
         asked = case.asked("scope")
         yield finding(
             "consent-missing",
-            f"The provider asks for consent that nobody has given. {described(answer, code)}"
-            + (f" The scopes asked for: {asked}." if asked else ""),
+            say("The provider asks for consent that nobody has given. {described}", described=described(answer, code))
+            + (say(" The scopes asked for: {asked}.", asked=asked) if asked else ""),
             actual=code,
             value_to_set=asked,
             evidence=[*shown_error(case, answer), *case.parameter(case.attempt.request, "scope")],
         )
         return
-    usual = f" The usual cause: {meaning.cause}." if meaning else ""
+    usual = say(" The usual cause: {cause}.", cause=meaning.cause) if meaning else ""
     framed = kept_from_frame(case) if meaning and meaning.silent else None
     if framed:
         yield _in_a_frame(case, answer, code, *framed)
         return
     yield finding(
         "request-rejected" if meaning and meaning.rejects_request else "provider-refused",
-        f"The provider answered with an error instead of a code or token. {described(answer, code)}{usual}",
+        say(
+            "The provider answered with an error instead of a code or token. {described}{usual}",
+            described=described(answer, code),
+            usual=usual,
+        ),
         side=Side(meaning.side) if meaning else Side.PROVIDER,
         actual=code,
         evidence=shown_error(case, answer),
@@ -75,15 +88,20 @@ def _in_a_frame(
 ) -> Finding:
     """A silent request in a frame, to which the provider's own session cookie did not go: it cannot know the user."""
     why = (
-        f"{kept.reason}"
+        say("{reason}", reason=kept.reason)
         if kept
         else "nothing in its attributes keeps it back: the browser sends no cookies into a frame of another site"
     )
     return finding(
         "provider-refused",
-        f"The renewal in a frame failed: the provider's cookie {cookie.name} was not sent, so it saw no session. "
-        f"{why[:1].upper()}"
-        f"{why[1:]}. {described(answer, code)}",
+        say(
+            "The renewal in a frame failed: the provider's cookie {cookie_name} was not sent, so it "
+            "saw no session. {upper}{why}. {described}",
+            cookie_name=cookie.name,
+            upper=why[:1].upper(),
+            why=why[1:],
+            described=described(answer, code),
+        ),
         side=Side.PROVIDER if kept else Side.APPLICATION,
         actual=code,
         value_to_set=kept.set_to if kept else None,
@@ -107,10 +125,14 @@ def token_error(case: OidcCase) -> Answer:
         if code is None:
             continue
         meaning = errors.meaning_of(code)
-        usual = f" The usual cause: {meaning.cause}." if meaning else ""
+        usual = say(" The usual cause: {cause}.", cause=meaning.cause) if meaning else ""
         yield finding(
             "token-request-refused",
-            f"The token endpoint refused the application's request. {described(answer, code)}{usual}",
+            say(
+                "The token endpoint refused the application's request. {described}{usual}",
+                described=described(answer, code),
+                usual=usual,
+            ),
             side=Side.BOTH if code == "invalid_client" else Side(meaning.side) if meaning else None,
             actual=code,
             evidence=shown_error(case, answer),
@@ -138,10 +160,10 @@ def token_there(case: OidcCase) -> Answer:
         return
     asked = (case.asked("scope") or "").split() or list(case.app.settings.application.scopes if case.app else ())
     without = bool(asked) and "openid" not in asked
-    why = f" The scope openid was not asked for ({' '.join(asked)})." if without else ""
+    why = say(" The scope openid was not asked for ({asked}).", asked=" ".join(asked)) if without else ""
     yield finding(
         "token-missing",
-        f"The provider answered without an ID token, so nothing says who signed in.{why}",
+        say("The provider answered without an ID token, so nothing says who signed in.{why}", why=why),
         side=Side.APPLICATION if without else Side.PROVIDER,
         expected="id_token",
         actual=", ".join(sorted(response.parameters.names if response.parameters else response.document)),
@@ -177,7 +199,12 @@ def secret_finding(case: OidcCase) -> Finding | None:
             return None
         return finding(
             "client-secret-expiring",
-            f"The client secret of {app.name} ends in {show_duration(ends - at)} ({show_moment(ends)}).",
+            say(
+                "The client secret of {app_name} ends in {ends} ({ends_2}).",
+                app_name=app.name,
+                ends=show_duration(ends - at),
+                ends_2=show_moment(ends),
+            ),
             actual=show_moment(ends),
             evidence=evidence,
             compared=False,
@@ -186,9 +213,18 @@ def secret_finding(case: OidcCase) -> Finding | None:
     blamed = [message for message in refused if _blames_client(message)]
     entry = finding(
         "client-secret-expired",
-        f"The client secret of {app.name} ended {show_moment(ends)}, {show_duration(at - ends)} before "
+        say(
+            "The client secret of {app_name} ended {ends}, {at} before ",
+            app_name=app.name,
+            ends=show_moment(ends),
+            at=show_duration(at - ends),
+        )
         + ("the attempt" if case.at else "today (nothing tells the moment of the attempt)")
-        + (f", and the token endpoint said {blamed[0].get('error')}." if blamed else "; yet nothing was refused here."),
+        + (
+            say(", and the token endpoint said {get}.", get=blamed[0].get("error"))
+            if blamed
+            else "; yet nothing was refused here."
+        ),
         expected=f"after {show_moment(at)}",
         actual=show_moment(ends),
         evidence=[*evidence, *(item for message in blamed for item in shown_error(case, message))],

@@ -14,6 +14,7 @@ from trace_lens.checks.oidc.verified import EMBEDDED, KNOWN, NONE, TRUSTED, Verd
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.moments import show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.oidc import algorithms
 from trace_lens.oidc.algorithms import SIGNATURES, same_algorithm, verifies
 from trace_lens.oidc.jose import Jws, critical_names
@@ -40,7 +41,11 @@ def is_signed(case: OidcCase) -> Answer:
     elif _is_none(token.jws):
         yield finding(
             "algorithm-none",
-            (f"The header says alg {token.jws.algorithm!r}" if token.jws.algorithm else "The header names no alg")
+            (
+                say("The header says alg {algorithm}", algorithm=repr(token.jws.algorithm))
+                if token.jws.algorithm
+                else "The header names no alg"
+            )
             + ": the token is not signed, and anybody could have made it.",
             actual=token.jws.algorithm,
             evidence=case.of_header("alg"),
@@ -78,8 +83,12 @@ def algorithm(case: OidcCase) -> Answer:
     if row and row.symmetric and name not in allowed:
         yield finding(
             "algorithm-confusion",
-            f"The token says {name}, a shared secret, where only public keys are on record. An application that takes "
-            "the algorithm from the token would check it with the public key, which everybody has.",
+            say(
+                "The token says {name}, a shared secret, where only public keys are on record. An "
+                "application that takes the algorithm from the token would check it with the public key, "
+                "which everybody has.",
+                name=name,
+            ),
             expected=", ".join(allowed) or "an asymmetric algorithm",
             actual=name,
             evidence=[*case.of_header("alg"), *set_here],
@@ -89,8 +98,12 @@ def algorithm(case: OidcCase) -> Answer:
     if row is None or (allowed and not any(same_algorithm(name, text) for text in allowed)):
         yield finding(
             "algorithm-unexpected",
-            f"The token is signed by {name or 'an algorithm that it does not name'}; "
-            + (f"expected here is {' or '.join(allowed)}." if allowed else "no such signature algorithm is known."),
+            say("The token is signed by {name}; ", name=name or "an algorithm that it does not name")
+            + (
+                say("expected here is {allowed}.", allowed=" or ".join(allowed))
+                if allowed
+                else "no such signature algorithm is known."
+            ),
             expected=" or ".join(allowed) or None,
             actual=name,
             evidence=[*case.of_header("alg"), *set_here],
@@ -99,7 +112,7 @@ def algorithm(case: OidcCase) -> Answer:
     if name in algorithms.WEAK:
         yield finding(
             "weak-signature",
-            f"{name} uses SHA-1, which is broken.",
+            say("{name} uses SHA-1, which is broken.", name=name),
             actual=name,
             evidence=case.of_header("alg"),
         )
@@ -115,7 +128,7 @@ def critical(case: OidcCase) -> Answer:
         listed = critical_names(jws.header["crit"])
         yield finding(
             "critical-header-unknown",
-            f"The header demands that {listed} is understood, and no extension is understood here.",
+            say("The header demands that {listed} is understood, and no extension is understood here.", listed=listed),
             actual=listed,
             evidence=case.of_header("crit"),
         )
@@ -143,8 +156,11 @@ def embedded(case: OidcCase) -> Answer:
     if brought:
         yield finding(
             "embedded-key-ignored",
-            f"The header brings {', '.join(brought)}: a key, or an address for one, that whoever made the token chose. "
-            "It was not trusted and not fetched.",
+            say(
+                "The header brings {brought}: a key, or an address for one, that whoever made the token "
+                "chose. It was not trusted and not fetched.",
+                brought=", ".join(brought),
+            ),
             actual=", ".join(brought),
             evidence=[item for name in brought for item in case.of_header(name)],
         )
@@ -170,7 +186,9 @@ def signature(case: OidcCase) -> Answer:
         return
     if row.symmetric:
         if jws.algorithm in allowed_algorithms(case):
-            reason = f"{jws.algorithm} is checked with the client secret, which is never on record"
+            reason = say(
+                "{algorithm} is checked with the client secret, which is never on record", algorithm=jws.algorithm
+            )
             yield Unchecked("signature-value-invalid", reason, decides=True)
         return
     if case.app is None and case.provider is None:
@@ -180,7 +198,7 @@ def signature(case: OidcCase) -> Answer:
         yield finding(
             "no-trusted-key",
             "No key of the provider is on record to judge the signature by"
-            + (f" ({_broken(verdict)})." if verdict.broken else "."),
+            + (say(" ({broken}).", broken=_broken(verdict)) if verdict.broken else "."),
             side=Side.APPLICATION,
             remedy="Save the provider's key set in the workspace and name it as key_set in the provider's file.",
             evidence=case.of_header("kid"),
@@ -199,7 +217,10 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
     if verdict.standing == KNOWN and verdict.key:
         yield finding(
             "signed-by-other-known-key",
-            f"The signature was made with {verdict.key.words}, which is not in the key set that is trusted here.",
+            say(
+                "The signature was made with {key_words}, which is not in the key set that is trusted here.",
+                key_words=verdict.key.words,
+            ),
             actual=verdict.key.key.id or verdict.key.file,
             remedy="Let the application fetch the provider's key set anew, and save it here too; if the provider has "
             "retired the key, ask why it still signs with it.",
@@ -222,7 +243,11 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
     elif verdict.standing == TRUSTED and verdict.named and verdict.key not in verdict.named and verdict.key:
         yield finding(
             "signature-value-invalid",
-            f"The token names the key {jws.key_id}, which does not verify it; {verdict.key.words} does.",
+            say(
+                "The token names the key {key_id}, which does not verify it; {key_words} does.",
+                key_id=jws.key_id,
+                key_words=verdict.key.words,
+            ),
             side=Side.PROVIDER,
             expected=verdict.key.key.id,
             actual=jws.key_id,
@@ -233,24 +258,27 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
     if jws.key_id is None and len(suitable) > 1:
         yield finding(
             "key-id-missing",
-            f"The token names no key, and {len(suitable)} of the key set could be meant; they were all tried.",
+            say(
+                "The token names no key, and {suitable} of the key set could be meant; they were all tried.",
+                suitable=len(suitable),
+            ),
             evidence=case.of_header("kid"),
         )
 
 
 def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
     fits = (
-        f" The key {verdict.key.key.words} of the set verifies it all the same."
+        say(" The key {key_words} of the set verifies it all the same.", key_words=verdict.key.key.words)
         if (verdict.standing == TRUSTED and verdict.key)
         else ""
     )
     ids = ", ".join(key.key.id or "without an id" for key in verdict.keys)
     return finding(
         "key-id-unknown",
-        f"The token names the key {jws.key_id}; the key set on record holds {ids}"
+        say("The token names the key {key_id}; the key set on record holds {ids}", key_id=jws.key_id, ids=ids)
         + _age(case)
-        + (f"; {_broken(verdict)}" if verdict.broken else "")
-        + f".{fits}",
+        + (say("; {broken}", broken=_broken(verdict)) if verdict.broken else "")
+        + say(".{fits}", fits=fits),
         expected=ids,
         actual=jws.key_id,
         evidence=[*case.of_header("kid"), *_file(verdict.keys[0])],
@@ -267,23 +295,33 @@ def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:
     tried = verdict.named or verdict.keys
     if not any(suits(jws, key.key) for key in tried):
         kinds = " and ".join(dict.fromkeys(key.key.type or "another type" for key in tried))
-        return f"No key verifies the token: its algorithm {jws.algorithm} needs another type than {kinds}."
+        return say(
+            "No key verifies the token: its algorithm {algorithm} needs another type than {kinds}.",
+            algorithm=jws.algorithm,
+            kinds=kinds,
+        )
     other = next((name for name in SIGNATURES if _fits_as(jws, name, tried)), None)
     if other:
-        return (
-            f"The signature was made with the right key, but by {other}, not {jws.algorithm} as the header says: the "
-            "header was altered, or the provider writes the wrong algorithm."
+        return say(
+            "The signature was made with the right key, but by {other}, not {algorithm} as the "
+            "header says: the header was altered, or the provider writes the wrong algorithm.",
+            other=other,
+            algorithm=jws.algorithm,
         )
     size = signature_length(jws, verdict)
     if size and len(jws.signature) != size:
-        return (
-            f"No key verifies the token: its signature has {len(jws.signature)} bytes where {size} belong, so it was "
-            "cut or lengthened on the way."
+        return say(
+            "No key verifies the token: its signature has {signature} bytes where {size} belong, so "
+            "it was cut or lengthened on the way.",
+            signature=len(jws.signature),
+            size=size,
         )
-    which = f"the key {tried[0].key.words}" if verdict.named else "any key of the key set"
-    return (
-        f"The signature does not fit {which}{_age(case)}, and no other key on record either: header or payload were "
-        "altered after signing, or another key made it."
+    which = say("the key {key_words}", key_words=tried[0].key.words) if verdict.named else "any key of the key set"
+    return say(
+        "The signature does not fit {which}{age}, and no other key on record either: header or "
+        "payload were altered after signing, or another key made it.",
+        which=which,
+        age=_age(case),
     )
 
 
@@ -300,7 +338,7 @@ def _fits_as(jws: Jws, algorithm: str, keys: Iterable[token_keys.TokenKey]) -> b
 def _age(case: OidcCase) -> str:
     """How old the key set on record is."""
     saved = token_keys.saved_at(case.provider, case.workspace) if case.provider else None
-    return f" (key set saved {show_moment(saved.replace(microsecond=0))})" if saved else ""
+    return say(" (key set saved {replace})", replace=show_moment(saved.replace(microsecond=0))) if saved else ""
 
 
 @check("weak-key")
@@ -310,7 +348,7 @@ def key_strength(case: OidcCase) -> Answer:
     if found and found.key.weakness:
         yield finding(
             "weak-key",
-            f"The key {found.key.words} is weak: {found.key.weakness}.",
+            say("The key {key_words} is weak: {weakness}.", key_words=found.key.words, weakness=found.key.weakness),
             side=Side.PROVIDER,
             actual=found.key.weakness,
             evidence=_file(found) or case.of_header("kid"),
@@ -334,8 +372,11 @@ def certificate_of_key(case: OidcCase) -> Answer:
     if found and certificate and found.key.public is not None and certificate.public_key != found.key.public:
         yield finding(
             "certificate-damaged",
-            f"The certificate beside the key {found.key.words} holds another key: an application that reads x5c "
-            "refuses what one that reads the key itself takes.",
+            say(
+                "The certificate beside the key {key_words} holds another key: an application that reads "
+                "x5c refuses what one that reads the key itself takes.",
+                key_words=found.key.words,
+            ),
             severity=Severity.RISK,
             side=Side.PROVIDER,
             remedy="Publish the certificate of this key beside it, or none.",
@@ -366,7 +407,12 @@ def hashes(case: OidcCase) -> Answer:
         if made is not None and made != told:
             yield finding(
                 "token-hash-mismatch",
-                f"{name} is not the half hash of the {what} that came beside the token: they do not belong together.",
+                say(
+                    "{name} is not the half hash of the {what} that came beside the token: they do not "
+                    "belong together.",
+                    name=name,
+                    what=what,
+                ),
                 expected=made,
                 actual=told,
                 evidence=case.of_token(name, name),

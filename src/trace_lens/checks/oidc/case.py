@@ -15,6 +15,8 @@ from trace_lens.checks.case import Case, Need, Sent
 from trace_lens.checks.oidc.opened import Opening, open_token
 from trace_lens.checks.oidc.verified import Verdict, judge
 from trace_lens.common.findings import Evidence
+from trace_lens.common.personal import personal
+from trace_lens.common.sentences import Person
 from trace_lens.oidc.claims_request import ClaimAsked, read_claims_request
 from trace_lens.oidc.jose import Jwe
 from trace_lens.oidc.parameters import SECRET, Parameters
@@ -189,7 +191,7 @@ class OidcCase(Case):
         """The `sub` of the token, else of userinfo."""
         value = self.token.text("sub") if self.token else None
         if value is not None and value.strip():
-            return Sent(value, lambda label: self.of_token(label, "sub"))
+            return Sent(Person(value), lambda label: self.of_token(label, "sub"))
         return None
 
     @property
@@ -301,7 +303,7 @@ class OidcCase(Case):
     def shown(self, message: OidcMessage, label: str, values: tuple[str, ...], where: str) -> list[Evidence]:
         """A value of a message as evidence."""
         place = f"{message.found.where} › {where}" if message.found.where else where
-        return [Evidence(label, ", ".join(values), message.source, place, secret=label in SECRET)]
+        return [Evidence(label, personal(label, ", ".join(values)), message.source, place, secret=label in SECRET)]
 
     def lacks(self, need: Need) -> str | None:
         """Why a question that needs a part of the attempt cannot be asked; None where it can."""

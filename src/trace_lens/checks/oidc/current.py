@@ -13,6 +13,7 @@ from trace_lens.common import limits
 from trace_lens.common.findings import Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 
 _UNSEEN = "the capture does not tell when the token arrived; judged as of the moment it was issued"
 _DIGITS = 9
@@ -32,8 +33,12 @@ def begun(case: OidcCase) -> Answer:
     if start and case.at < start - case.skew:
         yield finding(
             "not-yet-valid",
-            f"The token becomes valid only {show_duration(start - case.at)} after the attempt (with "
-            f"{show_duration(case.skew)} of clock skew allowed); one of the two clocks is wrong.",
+            say(
+                "The token becomes valid only {start} after the attempt (with {skew} of clock skew "
+                "allowed); one of the two clocks is wrong.",
+                start=show_duration(start - case.at),
+                skew=show_duration(case.skew),
+            ),
             expected=f"not before {show_moment(start)}",
             actual=show_moment(case.at),
             evidence=case.of_token("nbf", "nbf"),
@@ -53,8 +58,11 @@ def ended(case: OidcCase) -> Answer:
     if end and case.at >= end + case.skew:
         yield finding(
             "expired",
-            f"The token ended {show_duration(case.at - end)} before the attempt (with {show_duration(case.skew)} of "
-            "clock skew allowed).",
+            say(
+                "The token ended {at} before the attempt (with {skew} of clock skew allowed).",
+                at=show_duration(case.at - end),
+                skew=show_duration(case.skew),
+            ),
             expected=f"before {show_moment(end)}",
             actual=show_moment(case.at),
             evidence=case.of_token("exp", "exp"),
@@ -69,8 +77,11 @@ def issued(case: OidcCase) -> Answer:
     if case.at and made and made > case.at + case.skew:
         yield finding(
             "issued-in-future",
-            f"It says that it was issued {show_duration(made - case.at)} after the attempt: the clock of the provider "
-            "is ahead, or that of the application behind.",
+            say(
+                "It says that it was issued {made} after the attempt: the clock of the provider is "
+                "ahead, or that of the application behind.",
+                made=show_duration(made - case.at),
+            ),
             expected=f"not after {show_moment(case.at)}",
             actual=show_moment(made),
             evidence=case.of_token("iat", "iat"),
@@ -89,8 +100,12 @@ def window(case: OidcCase) -> Answer:
     if end <= start:
         yield finding(
             "window-empty",
-            f"The token ends {show_moment(end)}, which is not after its beginning {show_moment(start)}: there is no "
-            "moment at which it is valid.",
+            say(
+                "The token ends {end}, which is not after its beginning {start}: there is no moment at "
+                "which it is valid.",
+                end=show_moment(end),
+                start=show_moment(start),
+            ),
             expected=f"after {show_moment(start)}",
             actual=show_moment(end),
             evidence=[*case.of_token("iat", "iat"), *case.of_token("exp", "exp")],
@@ -99,8 +114,11 @@ def window(case: OidcCase) -> Answer:
     elif end - start > case.longest_validity:
         yield finding(
             "validity-too-long",
-            f"The token is valid for {show_duration(end - start)}; the limit here is "
-            f"{show_duration(case.longest_validity)}.",
+            say(
+                "The token is valid for {end}; the limit here is {longest_validity}.",
+                end=show_duration(end - start),
+                longest_validity=show_duration(case.longest_validity),
+            ),
             expected=f"at most {show_duration(case.longest_validity)}",
             actual=show_duration(end - start),
             evidence=case.of_token("exp", "exp"),
@@ -134,8 +152,11 @@ def authentication(case: OidcCase) -> Answer:
         if longest is not None:
             yield finding(
                 "authentication-time-missing",
-                f"The authentication may be at most {show_duration(longest)} old, and the token does not say when it "
-                "was (auth_time).",
+                say(
+                    "The authentication may be at most {longest} old, and the token does not say when it was "
+                    "(auth_time).",
+                    longest=show_duration(longest),
+                ),
                 expected="auth_time",
                 evidence=[*demanded, *case.of_token("iat", "iat")],
             )
@@ -145,14 +166,14 @@ def authentication(case: OidcCase) -> Answer:
         return
     age = at - when
     if longest is not None and age > longest + case.skew:
-        why = f"it may be at most {show_duration(longest)} old"
+        why = say("it may be at most {longest} old", longest=show_duration(longest))
     elif anew and age.total_seconds() > limits.EARLIER_SESSION_SECONDS:
         why = "the request asked to authenticate anew (prompt=login)"
     else:
         return
     yield finding(
         "authentication-too-old",
-        f"The user had authenticated {show_duration(age)} before the token was issued; {why}.",
+        say("The user had authenticated {age} before the token was issued; {why}.", age=show_duration(age), why=why),
         expected=show_duration(longest) if longest is not None else "a new authentication",
         actual=show_duration(age),
         evidence=[*case.of_token("auth_time", "auth_time"), *demanded],
@@ -168,8 +189,11 @@ def earlier_session(case: OidcCase) -> Answer:
     if made and when and (made - when).total_seconds() > limits.EARLIER_SESSION_SECONDS:
         yield finding(
             "earlier-session-used",
-            f"The user had authenticated {show_duration(made - when)} before this token was issued: an open session at "
-            "the provider was used, no new authentication.",
+            say(
+                "The user had authenticated {made} before this token was issued: an open session at the "
+                "provider was used, no new authentication.",
+                made=show_duration(made - when),
+            ),
             actual=show_moment(when),
             evidence=case.of_token("auth_time", "auth_time"),
         )
@@ -182,8 +206,10 @@ def usable_now(case: OidcCase) -> Answer:
     if end and case.now < end:
         yield finding(
             "still-valid",
-            f"The token in this capture can still be used, for {show_duration(end - case.now)} from now: handle it as "
-            "a secret.",
+            say(
+                "The token in this capture can still be used, for {end} from now: handle it as a secret.",
+                end=show_duration(end - case.now),
+            ),
             actual=show_moment(end),
             evidence=case.of_token("exp", "exp"),
         )

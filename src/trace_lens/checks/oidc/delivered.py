@@ -19,6 +19,7 @@ from trace_lens.common.addresses import parts_of, same_address
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.oidc.tokens import code_challenge
 from trace_lens.workspace.loading import App
 
@@ -78,8 +79,12 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
     answered = case.attempt.answer is not None and not case.refused
     yield finding(
         "redirect-uri-mismatch",
-        f"{case.app.name} {does} at {used}; "
-        + (f"the provider knows only {', '.join(known)}." if table == "provider_setup" else f"set is {nearest}."),
+        say("{app_name} {does} at {used}; ", app_name=case.app.name, does=does, used=used)
+        + (
+            say("the provider knows only {known}.", known=", ".join(known))
+            if table == "provider_setup"
+            else say("set is {nearest}.", nearest=nearest)
+        ),
         severity=Severity.RISK if answered else None,
         side=Side.PROVIDER if set_there else Side.APPLICATION,
         expected=nearest,
@@ -102,7 +107,7 @@ def came_to(case: OidcCase) -> Answer:
     elif answer and address and asked and not _came_there(asked, answer, address):
         yield finding(
             "redirect-uri-mismatch",
-            f"The answer was to come to {asked}; it came to {address}.",
+            say("The answer was to come to {asked}; it came to {address}.", asked=asked, address=address),
             side=Side.PROVIDER,
             expected=asked,
             actual=address,
@@ -114,8 +119,11 @@ def came_to(case: OidcCase) -> Answer:
         if asked and request.get("code") and again != asked:
             yield finding(
                 "redirect-uri-mismatch",
-                ("The token request " + (f"says redirect_uri {again}" if again else "omits redirect_uri"))
-                + f"; the authorization request said {asked}. Both must be the same to the letter.",
+                (
+                    "The token request "
+                    + (say("says redirect_uri {again}", again=again) if again else "omits redirect_uri")
+                )
+                + say("; the authorization request said {asked}. Both must be the same to the letter.", asked=asked),
                 side=Side.APPLICATION,
                 expected=asked,
                 actual=again,
@@ -169,10 +177,15 @@ def response_mode(case: OidcCase) -> Answer:
     if wanted not in _WAYS or (mode is None and carried == "form" and case.request is None):
         return
     if carried != wanted:
-        how = mode or f"the default of response_type {' '.join(kinds)}"
+        how = mode or say("the default of response_type {kinds}", kinds=" ".join(kinds))
         yield finding(
             "wrong-binding",
-            f"The answer was to come {_WAYS[wanted]} ({how}); it came {_WAYS[carried]}.",
+            say(
+                "The answer was to come {WAYS} ({how}); it came {WAYS_2}.",
+                WAYS=_WAYS[wanted],
+                how=how,
+                WAYS_2=_WAYS[carried],
+            ),
             side=Side.PROVIDER if case.asked("response_mode") else Side.APPLICATION,
             expected=mode or wanted,
             actual={"form": "form_post"}.get(carried, carried),
@@ -266,9 +279,15 @@ def verifier(case: OidcCase) -> Answer:
         why = (
             "The token request carries no code_verifier, though the authorization request carried a challenge."
             if given is None
-            else f"The code verifier does not fit the challenge ({method}): its challenge would be {hashed}."
+            else say(
+                "The code verifier does not fit the challenge ({method}): its challenge would be {hashed}.",
+                method=method,
+                hashed=hashed,
+            )
             if code_challenge(given) != challenge
-            else f"The verifier fits by S256, but the authorization request said the method is {method}."
+            else say(
+                "The verifier fits by S256, but the authorization request said the method is {method}.", method=method
+            )
         )
         yield finding(
             "code-verifier-mismatch",
@@ -340,7 +359,7 @@ def response_issuer(case: OidcCase) -> Answer:
         return
     yield finding(
         "response-issuer-mismatch",
-        f"The answer says that it is from {came}; asked was {expected}."
+        say("The answer says that it is from {came}; asked was {expected}.", came=came, expected=expected)
         if came
         else "The answer lacks iss, which this provider says that it always sends: it may be from another one.",
         severity=Severity.BREAK if came else Severity.RISK,
@@ -359,7 +378,10 @@ def code_once(case: OidcCase) -> Answer:
         if code in codes[:position]:
             yield finding(
                 "code-reused",
-                f"The same authorization code was redeemed {codes.count(code)} times; it is good for once.",
+                say(
+                    "The same authorization code was redeemed {count} times; it is good for once.",
+                    count=codes.count(code),
+                ),
                 evidence=[item for request in requests for item in case.parameter(request, "code")],
             )
             break
@@ -370,7 +392,9 @@ def code_once(case: OidcCase) -> Answer:
     if _LATE_WORDS.search(adds) and not _OTHER_WORDS.search(adds) and len(set(codes)) == len(codes):
         yield finding(
             "code-too-old",
-            f"The code was redeemed too late; the provider says: {quoted_at_end(adds)}",
+            say(
+                "The code was redeemed too late; the provider says: {quoted_at_end}", quoted_at_end=quoted_at_end(adds)
+            ),
             evidence=[*case.parameter(error[0], "error_description"), *case.parameter(error[0], "error")],
         )
 
@@ -388,8 +412,12 @@ def client_known(case: OidcCase) -> Answer:
         table = "provider_setup" if set_up else "application"
         yield finding(
             "identifier-in-request-unknown",
-            f"{app.name} calls itself {sent}; "
-            + (f"the provider knows it as {expected}." if set_up else f"set is {expected}."),
+            say("{app_name} calls itself {sent}; ", app_name=app.name, sent=sent)
+            + (
+                say("the provider knows it as {expected}.", expected=expected)
+                if set_up
+                else say("set is {expected}.", expected=expected)
+            ),
             side=Side.APPLICATION,
             expected=expected,
             actual=sent,
@@ -431,7 +459,7 @@ def over_https(case: OidcCase) -> Answer:
     if parts.scheme == "http" and not (host in ("localhost", "::1") or host.startswith("127.")):
         yield finding(
             "insecure-transport",
-            f"The answer came over http to {host}: who listens on the way can take the code or token.",
+            say("The answer came over http to {host}: who listens on the way can take the code or token.", host=host),
             actual=address,
             value_to_set=parts._replace(scheme="https").geturl(),
             evidence=_address(answer, address),
@@ -451,7 +479,7 @@ def secrets_out_of_addresses(case: OidcCase) -> Answer:
             kept = ", and was in an address, where every log on the way keeps it" if in_address else ""
             yield finding(
                 "credentials-in-clear",
-                f"{' and '.join(exposed)} can be read in this capture{kept}.",
+                say("{exposed} can be read in this capture{kept}.", exposed=" and ".join(exposed), kept=kept),
                 evidence=[item for name in exposed for item in case.parameter(message, name)],
             )
 

@@ -13,6 +13,7 @@ from trace_lens.checks.way.said import quoted, said
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Count, say
 from trace_lens.oidc.documents import SCOPE_OF
 from trace_lens.oidc.strict_json import JsonDamaged
 from trace_lens.workspace.settings import Claim
@@ -71,7 +72,12 @@ def scopes(case: OidcCase) -> Answer:
     )
     yield finding(
         "scope-not-granted",
-        f"{names} {'is' if ' and ' not in names else 'are'} lacking because the scope {' and '.join(missing)} was "
+        say(
+            "{names} {words} lacking because the scope {missing} was ",
+            names=names,
+            words="is" if " and " not in names else "are",
+            missing=" and ".join(missing),
+        )
         + ("not asked for." if not_asked else "asked for, but not granted."),
         side=Side.APPLICATION if not_asked else Side.PROVIDER,
         expected=" ".join(missing),
@@ -113,8 +119,14 @@ def scope_that_a_page_misses(case: OidcCase) -> Answer:
     scopes = sorted(set(missing.values()))
     yield finding(
         "scope-not-granted",
-        f'{case.app.name} says: "{page.quote}". It reads {" and ".join(sorted(missing))}, which follows from the scope '
-        f"{' '.join(scopes)}; that scope was not asked for.",
+        say(
+            '{app_name} says: "{quote}". It reads {missing}, which follows from the scope {scopes}; '
+            "that scope was not asked for.",
+            app_name=case.app.name,
+            quote=page.quote,
+            missing=" and ".join(sorted(missing)),
+            scopes=" ".join(scopes),
+        ),
         side=Side.APPLICATION,
         expected=" ".join(scopes),
         actual=" ".join(asked),
@@ -145,9 +157,14 @@ def assurance(case: OidcCase) -> Answer:
         return
     yield finding(
         "assurance-too-low",
-        f"The authentication was of the kind {acr}; demanded is {' or '.join(demanded)}."
+        say(
+            "The authentication was of the kind {acr}; demanded is {demanded}.", acr=acr, demanded=" or ".join(demanded)
+        )
         if acr
-        else f"The token does not say of what kind the authentication was (acr); demanded is {' or '.join(demanded)}.",
+        else say(
+            "The token does not say of what kind the authentication was (acr); demanded is {demanded}.",
+            demanded=" or ".join(demanded),
+        ),
         expected=" or ".join(demanded),
         actual=acr,
         value_to_set=demanded[0],
@@ -174,8 +191,8 @@ def methods(case: OidcCase) -> Answer:
         return
     yield finding(
         "assurance-too-low",
-        f"The request demands authentication by {' or '.join(demanded)}; the token "
-        + (f"says {' and '.join(used)}." if used else "does not say how the user authenticated (amr)."),
+        say("The request demands authentication by {demanded}; the token ", demanded=" or ".join(demanded))
+        + (say("says {used}.", used=" and ".join(used)) if used else "does not say how the user authenticated (amr)."),
         expected=" or ".join(demanded),
         actual=" ".join(used) or None,
         value_to_set=demanded[0],
@@ -199,7 +216,7 @@ def essential_claims(case: OidcCase) -> Answer:
     except JsonDamaged as error:
         yield finding(
             "malformed-message",
-            f"The claims parameter of the request cannot be read: {error.reason}.",
+            say("The claims parameter of the request cannot be read: {reason}.", reason=error.reason),
             severity=Severity.RISK,
             side=Side.APPLICATION,
             evidence=case.parameter(case.attempt.request, "claims"),
@@ -211,7 +228,10 @@ def essential_claims(case: OidcCase) -> Answer:
             continue
         yield finding(
             "claim-missing",
-            f"The request calls {claim_asked.name} essential, and neither the token nor userinfo holds it.",
+            say(
+                "The request calls {claim_asked_name} essential, and neither the token nor userinfo holds it.",
+                claim_asked_name=claim_asked.name,
+            ),
             severity=Severity.RISK,
             expected=claim_asked.name,
             evidence=case.parameter(case.attempt.request, "claims"),
@@ -229,7 +249,12 @@ def size(case: OidcCase) -> Answer:
     what, most = ("header", limits.HEADER_BYTES) if length > limits.HEADER_BYTES else ("cookie", limits.COOKIE_BYTES)
     yield finding(
         "token-too-large",
-        f"The token has {length:,} bytes; common servers and browsers take at most {most:,} as one {what}.",
+        say(
+            "The token has {length} bytes; common servers and browsers take at most {most} as one {what}.",
+            length=Count(f"{length:,}"),
+            most=Count(f"{most:,}"),
+            what=what,
+        ),
         expected=f"at most {most:,} bytes",
         actual=f"{length:,} bytes",
         evidence=[Evidence("the token", f"{length:,} bytes", case.judged.source, case.judged.place)],

@@ -7,6 +7,7 @@ from trace_lens.checks.identified import is_of
 from trace_lens.checks.oidc.case import OidcCase, values_of
 from trace_lens.common.findings import Side
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Person, say
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import NoClaims, read_token
 
@@ -39,9 +40,12 @@ def one_subject(case: OidcCase) -> Answer:
             continue
         yield finding(
             "subject-differs",
-            f"The {other.kind.replace('-', ' ')} speaks of {value}, the token of {subject.value}: "
-            "its claims must not be "
-            "used.",
+            say(
+                "The {replace} speaks of {value}, the token of {subject_value}: its claims must not be used.",
+                replace=other.kind.replace("-", " "),
+                value=value,
+                subject_value=subject.value,
+            ),
             expected=subject.value,
             actual=value,
             evidence=[
@@ -67,9 +71,13 @@ def who_was_asked_for(case: OidcCase) -> Answer:
         if "@" in wanted or "@" not in value:
             yield finding(
                 "other-user-answered",
-                f"Asked for was {wanted}; the answer is about {value}: an open session of somebody else was used.",
-                expected=wanted,
-                actual=value,
+                say(
+                    "Asked for was {wanted}; the answer is about {value}: an open session of somebody else was used.",
+                    wanted=Person(wanted),
+                    value=Person(value),
+                ),
+                expected=Person(wanted),
+                actual=Person(value),
                 evidence=[*case.parameter(case.attempt.request, "login_hint"), *case.evidence_of(name)],
             )
             return
@@ -77,8 +85,12 @@ def who_was_asked_for(case: OidcCase) -> Answer:
     if hinted and hinted != subject.value:
         yield finding(
             "other-user-answered",
-            f"Asked for was the session of {hinted}; the answer is about {subject.value}.",
-            expected=hinted,
+            say(
+                "Asked for was the session of {hinted}; the answer is about {subject_value}.",
+                hinted=Person(hinted),
+                subject_value=subject.value,
+            ),
+            expected=Person(hinted),
             actual=subject.value,
             evidence=[*case.parameter(case.attempt.request, "id_token_hint"), *subject.shown("sub")],
         )
@@ -101,8 +113,11 @@ def email_vouched_for(case: OidcCase) -> Answer:
     if vouched is False or (isinstance(vouched, str) and vouched.casefold() == "false"):
         yield finding(
             "email-unverified",
-            f"The account is found by {case.account_source}, and the provider does not vouch for the address "
-            "(email_verified is false): anybody may have entered it.",
+            say(
+                "The account is found by {account_source}, and the provider does not vouch for the "
+                "address (email_verified is false): anybody may have entered it.",
+                account_source=case.account_source,
+            ),
             actual="false",
             evidence=[*case.evidence_of("email_verified"), *case.evidence_of(case.account_source)],
         )

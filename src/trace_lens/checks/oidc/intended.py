@@ -8,6 +8,7 @@ from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.oidc.tokens import ACCESS, ID, OTHER, USERINFO, texts
 
@@ -42,15 +43,30 @@ def issuer(case: OidcCase) -> Answer:
     wrong_setting = came == of_provider
     yield finding(
         "issuer-mismatch",
-        f"The token is from {came}, which is {other.name}; {case.app.name} trusts {expected}."
+        say(
+            "The token is from {came}, which is {other_name}; {app_name} trusts {expected}.",
+            came=came,
+            other_name=other.name,
+            app_name=case.app.name,
+            expected=expected,
+        )
         if other
-        else f"The token is from {came}; {case.app.name} expects {expected}.",
+        else say(
+            "The token is from {came}; {app_name} expects {expected}.",
+            came=came,
+            app_name=case.app.name,
+            expected=expected,
+        ),
         severity=severity,
         side=Side.APPLICATION if wrong_setting or not other else Side.USER,
         expected=expected,
         actual=came,
         value_to_set=came if wrong_setting else None,
-        remedy=f"Sign in through {case.provider.name if case.provider else 'the provider'}." if other else None,
+        remedy=say(
+            "Sign in through {provider_name}.", provider_name=case.provider.name if case.provider else "the provider"
+        )
+        if other
+        else None,
         evidence=[
             *case.of_token("iss", "iss"),
             case.set_in_app("provider_issuer", expected, "application", "provider_issuer")
@@ -83,7 +99,12 @@ def audience(case: OidcCase) -> Answer:
     nearest = closest(expected, token.audience)
     yield finding(
         "audience-mismatch",
-        f"The token is made out to {', '.join(token.audience)}; {app.name} is {expected}.",
+        say(
+            "The token is made out to {audience}; {app_name} is {expected}.",
+            audience=", ".join(token.audience),
+            app_name=app.name,
+            expected=expected,
+        ),
         side=Side.PROVIDER if app.settings.provider_setup.client_id not in token.audience else Side.APPLICATION,
         expected=expected,
         actual=nearest,
@@ -107,8 +128,10 @@ def audience_of_one(case: OidcCase) -> Answer:
         if len(with_it) > 1 and len({app.provider_id for app in with_it}) < len(with_it):
             yield finding(
                 "audience-shared",
-                f"{' and '.join(app.name for app in with_it)} have the same client_id, so a token for one is good at "
-                "the other.",
+                say(
+                    "{with_it} have the same client_id, so a token for one is good at the other.",
+                    with_it=" and ".join(app.name for app in with_it),
+                ),
                 actual=shared,
                 evidence=[
                     Evidence("client_id", shared, app.source.file, app.source.where("application", "client_id"))
@@ -130,9 +153,12 @@ def authorized_party(case: OidcCase) -> Answer:
         return
     yield finding(
         "authorized-party-mismatch",
-        f"The token was made for the client {azp} (azp); this one is {expected}."
+        say("The token was made for the client {azp} (azp); this one is {expected}.", azp=azp, expected=expected)
         if azp
-        else f"The token has {len(token.audience)} audiences and does not say which client it was made for (azp).",
+        else say(
+            "The token has {audience} audiences and does not say which client it was made for (azp).",
+            audience=len(token.audience),
+        ),
         expected=expected,
         actual=azp,
         evidence=[
@@ -149,15 +175,19 @@ def kinds(case: OidcCase) -> Answer:
     if token and judged and token.kind != ID and not case.as_access_token:
         fine = token.kind == OTHER and judged.named in ("", "id_token")
         if not fine and not (token.kind == USERINFO and judged.named == ""):
-            named = f" under the name {judged.named}" if judged.named else ""
+            named = say(" under the name {named}", named=judged.named) if judged.named else ""
             meant = (
                 token.kind == ACCESS and case.client_id in token.audience and token.jws.header.get("typ") != "at+jwt"
             )
             yield finding(
                 "wrong-token-kind",
-                f"{_WORDS[token.kind][:1].upper()}{_WORDS[token.kind][1:]} was sent{named} where an ID token is "
-                f"required: "
-                f"{token.why}.",
+                say(
+                    "{upper}{WORDS} was sent{named} where an ID token is required: {why}.",
+                    upper=_WORDS[token.kind][:1].upper(),
+                    WORDS=_WORDS[token.kind][1:],
+                    named=named,
+                    why=token.why,
+                ),
                 severity=Severity.RISK if meant else None,
                 expected="id-token",
                 actual=token.kind,
@@ -168,7 +198,7 @@ def kinds(case: OidcCase) -> Answer:
     if access and access.token and access.token.kind == ID and access.named == "access_token":
         yield finding(
             "wrong-token-kind",
-            f"An ID token was sent where an access token is required: {access.token.why}.",
+            say("An ID token was sent where an access token is required: {why}.", why=access.token.why),
             expected="access-token",
             actual="id-token",
             evidence=case.shown(access, "aud", texts(access.token.claims.get("aud")), "payload /aud"),
@@ -186,7 +216,7 @@ def discovery_issuer(case: OidcCase) -> Answer:
         if told and came and told != came:
             yield finding(
                 "discovery-issuer-mismatch",
-                f"The captured discovery document is of {told}; the token is from {came}.",
+                say("The captured discovery document is of {told}; the token is from {came}.", told=told, came=came),
                 expected=came,
                 actual=told,
                 evidence=[*case.parameter(message, "issuer"), *case.of_token("iss", "iss")],
@@ -196,7 +226,11 @@ def discovery_issuer(case: OidcCase) -> Answer:
         if told and address.endswith(WELL_KNOWN) and address.removesuffix(WELL_KNOWN) != told.rstrip("/"):
             yield finding(
                 "discovery-issuer-mismatch",
-                f"The discovery document names the issuer {told}; it came from {address}.",
+                say(
+                    "The discovery document names the issuer {told}; it came from {address}.",
+                    told=told,
+                    address=address,
+                ),
                 expected=address.removesuffix(WELL_KNOWN),
                 actual=told,
                 evidence=case.parameter(message, "issuer"),
@@ -211,8 +245,8 @@ def discovery_issuer(case: OidcCase) -> Answer:
         expected = (url or "").removesuffix(WELL_KNOWN) if fetched else came
         yield finding(
             "discovery-issuer-mismatch",
-            f"The discovery document names the issuer {listed}; "
-            + (f"it is fetched from {url}." if fetched else f"the token is from {came}."),
+            say("The discovery document names the issuer {listed}; ", listed=listed)
+            + (say("it is fetched from {url}.", url=url) if fetched else say("the token is from {came}.", came=came)),
             expected=expected,
             actual=listed,
             evidence=[Evidence("issuer", listed, provider.settings.discovery, "/issuer")],

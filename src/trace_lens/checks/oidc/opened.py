@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from trace_lens.common.sentences import say
 from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt, refusal
 from trace_lens.oidc.jose import JoseDamaged, Jwe, Jws, read_jws
 from trace_lens.oidc.tokens import NoClaims, Token, read_token
@@ -64,6 +65,6 @@ def _whose(jwe: Jwe, app: App, workspace: Workspace) -> str:
             decrypt(jwe, key)
         except (NotForKey, Refused, Broken):
             continue
-        return f"it opens with {words}"
+        return say("it opens with {words}", words=words)
     named = jwe.header.get("kid")
-    return f"its header names the key {named}" if named else "its header does not say whose"
+    return say("its header names the key {named}", named=named) if named else "its header does not say whose"

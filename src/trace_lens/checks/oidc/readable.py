@@ -9,6 +9,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.verified import signature_length
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.oidc.encryption import weak_parts
 from trace_lens.oidc.tokens import ID, TIMES, Moment
 
@@ -30,7 +31,11 @@ def damage(case: OidcCase) -> Answer:
         code, reason = message.damage
         yield finding(
             code,
-            f"The {_WORDS.get(message.kind) or message.kind.replace('-', ' ')} cannot be read: {reason}.",
+            say(
+                "The {get} cannot be read: {reason}.",
+                get=_WORDS.get(message.kind) or message.kind.replace("-", " "),
+                reason=reason,
+            ),
             severity=Severity.BREAK if message is main else Severity.RISK,
             side=Side.USER,
             remedy=_AGAIN,
@@ -48,7 +53,11 @@ def whole_signature(case: OidcCase) -> Answer:
     if 0 < length < belongs:
         yield finding(
             "capture-truncated",
-            f"The token stops before its end: its signature has {length} bytes where {belongs} belong.",
+            say(
+                "The token stops before its end: its signature has {length} bytes where {belongs} belong.",
+                length=length,
+                belongs=belongs,
+            ),
             expected=f"{belongs} bytes",
             actual=f"{length} bytes",
             evidence=_whole(case.judged),
@@ -63,7 +72,7 @@ def repairs(case: OidcCase) -> Answer:
         if message.found.repairs:
             yield finding(
                 "repaired-encoding",
-                f"It decoded only after a repair: {', '.join(message.found.repairs)}.",
+                say("It decoded only after a repair: {repairs}.", repairs=", ".join(message.found.repairs)),
                 evidence=[
                     Evidence("layers", " → ".join(message.found.layers) or "none", message.source, message.place)
                 ],
@@ -82,7 +91,7 @@ def claims_there(case: OidcCase) -> Answer:
     if missing:
         yield finding(
             "malformed-message",
-            f"The token lacks {' and '.join(missing)}, which every such token must hold.",
+            say("The token lacks {missing}, which every such token must hold.", missing=" and ".join(missing)),
             side=Side.PROVIDER,
             expected=", ".join(missing),
             evidence=_whole(case.judged),
@@ -94,7 +103,7 @@ def claims_there(case: OidcCase) -> Answer:
         read = "" if moment.moment is None else "; it was read all the same"
         yield finding(
             "malformed-message",
-            f"{name} has the wrong form: {moment.problem}{read}.",
+            say("{name} has the wrong form: {problem}{read}.", name=name, problem=moment.problem, read=read),
             severity=Severity.BREAK if _refused(name, moment) else Severity.RISK,
             side=Side.PROVIDER,
             expected="a number of seconds since 1970",
@@ -123,7 +132,7 @@ def odd_json(case: OidcCase) -> Answer:
     for what in told:
         yield finding(
             "malformed-message",
-            f"In the token {what}.",
+            say("In the token {what}.", what=what),
             severity=Severity.RISK,
             side=Side.PROVIDER,
             evidence=_whole(case.judged),
@@ -138,7 +147,11 @@ def parameters_once(case: OidcCase) -> Answer:
             side = Side.PROVIDER if message.kind == "authorization-response" else Side.APPLICATION
             yield finding(
                 "malformed-message",
-                f"The parameter {name} appears more than once in the {message.kind.replace('-', ' ')}.",
+                say(
+                    "The parameter {name} appears more than once in the {replace}.",
+                    name=name,
+                    replace=message.kind.replace("-", " "),
+                ),
                 severity=Severity.RISK,
                 side=side,
                 actual=name,
@@ -168,13 +181,15 @@ def opened(case: OidcCase) -> Answer:
     if opening.code:
         yield finding(
             opening.code,
-            f"The token is encrypted and stays closed: {opening.reason}.",
+            say("The token is encrypted and stays closed: {reason}.", reason=opening.reason),
             evidence=methods,
         )
         if opening.code == "encrypted-no-key":
             yield Unchecked("encrypted-no-key", opening.reason, decides=True)
     for weak in weak_parts(header):
-        yield finding("weak-encryption", f"The token is encrypted with {weak}, which is retired.", evidence=methods)
+        yield finding(
+            "weak-encryption", say("The token is encrypted with {weak}, which is retired.", weak=weak), evidence=methods
+        )
 
 
 CHECKS = (

@@ -17,6 +17,7 @@ from trace_lens.checks.oidc.verified import KNOWN, TRUSTED, judge
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.oidc.tokens import LOGOUT_EVENT, Token
 
 _UNMATCHED = "sign-out-unmatched"
@@ -52,7 +53,7 @@ def form(case: OidcCase) -> Answer:
         if wrong:
             yield finding(
                 "malformed-message",
-                f"The logout token has the wrong form: {'; '.join(wrong)}.",
+                say("The logout token has the wrong form: {wrong}.", wrong="; ".join(wrong)),
                 severity=_severity(case),
                 side=Side.PROVIDER,
                 evidence=_of(case, message, token, "events"),
@@ -79,10 +80,10 @@ def signed(case: OidcCase) -> Answer:
             yield Unchecked("signature-value-invalid", "no key of the provider is on record", decides=True)
         elif verdict.standing != TRUSTED:
             known = verdict.key if verdict.standing == KNOWN else None
-            fits = f"{known.words} fits it" if known else ""
+            fits = say("{known_words} fits it", known_words=known.words) if known else ""
             yield finding(
                 "signature-value-invalid",
-                "No key of the provider verifies the logout token" + (f"; {fits}." if fits else "."),
+                "No key of the provider verifies the logout token" + (say("; {fits}.", fits=fits) if fits else "."),
                 severity=_severity(case),
                 side=Side.PROVIDER,
                 evidence=[*header, *case.shown(message, "kid", (jws.key_id or "not there",), "header /kid")],
@@ -99,7 +100,7 @@ def from_provider(case: OidcCase) -> Answer:
         if severity and expected and came:
             yield finding(
                 "issuer-mismatch",
-                f"The sign-out is from {came}; the application trusts {expected}.",
+                say("The sign-out is from {came}; the application trusts {expected}.", came=came, expected=expected),
                 severity=Severity.RISK if case.attempt.kind == "answer" else severity,
                 expected=expected,
                 actual=came,
@@ -115,7 +116,11 @@ def for_client(case: OidcCase) -> Answer:
         if expected and token.audience and expected not in token.audience:
             yield finding(
                 "audience-mismatch",
-                f"The logout token is made out to {', '.join(token.audience)}; the application is {expected}.",
+                say(
+                    "The logout token is made out to {audience}; the application is {expected}.",
+                    audience=", ".join(token.audience),
+                    expected=expected,
+                ),
                 severity=_severity(case),
                 expected=expected,
                 actual=token.audience[0],
@@ -132,7 +137,7 @@ def in_time(case: OidcCase) -> Answer:
         if case.at and end and case.at >= end + case.skew:
             yield finding(
                 "expired",
-                f"The logout token ended {show_duration(case.at - end)} before.",
+                say("The logout token ended {at} before.", at=show_duration(case.at - end)),
                 severity=_severity(case),
                 expected=f"before {show_moment(end)}",
                 actual=show_moment(case.at),
@@ -156,8 +161,16 @@ def session_known(case: OidcCase) -> Answer:
                 continue
             yield finding(
                 _UNMATCHED,
-                f"The sign-out names the {'session' if name == 'sid' else 'subject'} {named}; the sign-in was "
-                + (f"{known}." if known else f"without a {name}, so the application cannot know it."),
+                say(
+                    "The sign-out names the {words} {named}; the sign-in was ",
+                    words="session" if name == "sid" else "subject",
+                    named=named,
+                )
+                + (
+                    say("{known}.", known=known)
+                    if known
+                    else say("without a {name}, so the application cannot know it.", name=name)
+                ),
                 expected=known,
                 actual=named,
                 evidence=[

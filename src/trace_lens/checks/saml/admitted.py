@@ -9,6 +9,7 @@ from trace_lens.common import limits
 from trace_lens.common.findings import Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 
 
 @check("session-ends-early")
@@ -24,8 +25,11 @@ def session_length(case: SamlCase) -> Answer:
         if 0 < length < limits.SHORT_SESSION_SECONDS:
             yield finding(
                 "session-ends-early",
-                f"The provider ends the session {show_duration(end.moment - issued)} after this sign-in "
-                "(SessionNotOnOrAfter), and an application that obeys it signs the user out then.",
+                say(
+                    "The provider ends the session {moment} after this sign-in (SessionNotOnOrAfter), and an "
+                    "application that obeys it signs the user out then.",
+                    moment=show_duration(end.moment - issued),
+                ),
                 actual=show_moment(end.moment),
                 evidence=case.shown("SessionNotOnOrAfter", end),
             )

@@ -8,6 +8,7 @@ from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.saml.names import SUCCESS, short
 from trace_lens.saml.statuses import meaning_of
 
@@ -29,12 +30,22 @@ def status(case: SamlCase) -> Answer:
         f"{short(code)}: {meaning.meaning}" if meaning else f"{code}: a code of this provider's own"
         for code, meaning in meanings
     )
-    said = f" It adds: {quoted_at_end(found.message.value)}" if found.message and found.message.value.strip() else ""
-    usual = f" The usual cause: {innermost.cause}." if innermost else ""
+    said = (
+        say(" It adds: {quoted_at_end}", quoted_at_end=quoted_at_end(found.message.value))
+        if found.message and found.message.value.strip()
+        else ""
+    )
+    usual = say(" The usual cause: {cause}.", cause=innermost.cause) if innermost else ""
     evidence = [item for code in found.codes for item in case.shown("StatusCode", code)]
     yield finding(
         "request-rejected" if rejects else "provider-refused",
-        f"The provider answered with an error instead of an assertion. {words[0].upper()}{words[1:]}.{said}{usual}",
+        say(
+            "The provider answered with an error instead of an assertion. {upper}{words}.{said}{usual}",
+            upper=words[0].upper(),
+            words=words[1:],
+            said=said,
+            usual=usual,
+        ),
         side=Side(innermost.side) if innermost else Side.PROVIDER,
         expected=SUCCESS,
         actual=found.codes[-1].value,

@@ -17,6 +17,7 @@ from trace_lens.checks.way.signs import names_of
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Person, say
 from trace_lens.saml.messages import Located, RequestedAuthnContext
 from trace_lens.saml.names import FORMAT_UNSPECIFIED, short
 
@@ -64,10 +65,14 @@ def return_address(case: SamlCase) -> Answer:
         location = indexed.get(request.acs_index.value)
         if location is not None and registered in (None, location):
             return
-        words = f"which is {location}" if location else "which its metadata does not have"
+        words = say("which is {location}", location=location) if location else "which its metadata does not have"
         yield finding(
             "acs-not-registered",
-            f"The request wants the answer at its ACS URL of index {request.acs_index.value}, {words}.",
+            say(
+                "The request wants the answer at its ACS URL of index {acs_index_value}, {words}.",
+                acs_index_value=request.acs_index.value,
+                words=words,
+            ),
             expected=registered or ", ".join(indexed.values()),
             actual=location or request.acs_index.value,
             value_to_set=location,
@@ -90,7 +95,11 @@ def return_address(case: SamlCase) -> Answer:
     taken = case.response is not None and not case.refused and case.response.destination is not None
     yield finding(
         "acs-not-registered",
-        f"The request wants the answer at {asked.value}, which the provider does not have for {case.app.name}.",
+        say(
+            "The request wants the answer at {asked_value}, which the provider does not have for {app_name}.",
+            asked_value=asked.value,
+            app_name=case.app.name,
+        ),
         severity=Severity.RISK if taken and case.response.destination.value == asked.value else severity,  # type: ignore[union-attr]
         side=Side.PROVIDER if ours else Side.APPLICATION,
         expected=expected,
@@ -122,7 +131,12 @@ def identifier(case: SamlCase) -> Answer:
     key = ("provider_setup", "audience") if at_provider else ("application", "entity_id")
     yield finding(
         "identifier-in-request-unknown",
-        f"The request names its sender {issuer.value}; the provider knows {case.app.name} as {expected}.",
+        say(
+            "The request names its sender {issuer_value}; the provider knows {app_name} as {expected}.",
+            issuer_value=issuer.value,
+            app_name=case.app.name,
+            expected=expected,
+        ),
         severity=severity,
         side=Side.PROVIDER if ours else Side.APPLICATION,
         expected=expected,
@@ -147,7 +161,10 @@ def destination(case: SamlCase) -> Answer:
     if severity:
         yield finding(
             "destination-mismatch",
-            f"The request is addressed to {target.value}, which is no sign-on URL of the provider.",
+            say(
+                "The request is addressed to {target_value}, which is no sign-on URL of the provider.",
+                target_value=target.value,
+            ),
             severity=Severity.RISK if _answered_well(case) else severity,
             side=Side.APPLICATION,
             expected=expected,
@@ -169,8 +186,11 @@ def signed_request(case: SamlCase) -> Answer:
         if wants and case.provider:
             yield finding(
                 "request-unsigned",
-                f"{case.provider.name} wants requests signed (WantAuthnRequestsSigned in its metadata), and this one "
-                "is not.",
+                say(
+                    "{provider_name} wants requests signed (WantAuthnRequestsSigned in its metadata), and "
+                    "this one is not.",
+                    provider_name=case.provider.name,
+                ),
                 severity=Severity.RISK if _answered_well(case) else Severity.BREAK,
                 value_to_set="true",
                 evidence=[
@@ -202,17 +222,20 @@ def _request_signature(case: SamlCase, verdicts: tuple[Verdict, ...]) -> Answer:
         )
         severity = Severity.RISK if _answered_well(case) else Severity.BREAK
         if verdict.signature.refused:
-            code, detail = "signature-form-refused", f"must not be accepted: {verdict.signature.refused}"
+            code, detail = (
+                "signature-form-refused",
+                say("must not be accepted: {refused}", refused=verdict.signature.refused),
+            )
         elif not verdict.digest_holds:
             code, detail = "digest-mismatch", "covers other content than what is here"
         elif not case.app or case.app.entity is None:
             yield Unchecked("request-unsigned", "no metadata of the application holds the key that signs its requests")
             continue
         else:
-            code, detail = "signature-value-invalid", f"was made by no key in the metadata of {name}"
+            code, detail = "signature-value-invalid", say("was made by no key in the metadata of {name}", name=name)
         yield finding(
             code,
-            f"The signature of the request {detail}.",
+            say("The signature of the request {detail}.", detail=detail),
             severity=severity,
             side=Side.APPLICATION,
             evidence=[evidence],
@@ -231,8 +254,10 @@ def scoping(case: SamlCase) -> Answer:
     if named and not named & {case.issuer.value, *authorities}:
         yield finding(
             "issuer-mismatch",
-            f"The request named the providers that may answer ({', '.join(sorted(named))}), and the answer is by none "
-            "of them.",
+            say(
+                "The request named the providers that may answer ({named}), and the answer is by none of them.",
+                named=", ".join(sorted(named)),
+            ),
             severity=Severity.RISK,
             expected=", ".join(sorted(named)),
             actual=case.issuer.value,
@@ -242,8 +267,10 @@ def scoping(case: SamlCase) -> Answer:
     elif wanted.proxy_count == 0 and authorities:
         yield finding(
             "issuer-mismatch",
-            f"The request forbids passing it on (ProxyCount 0), and the user was authenticated by "
-            f"{', '.join(sorted(authorities))}.",
+            say(
+                "The request forbids passing it on (ProxyCount 0), and the user was authenticated by {authorities}.",
+                authorities=", ".join(sorted(authorities)),
+            ),
             severity=Severity.RISK,
             actual=", ".join(sorted(authorities)),
             evidence=case.asked("Scoping", Located("ProxyCount 0", wanted.element, "ProxyCount")),
@@ -263,8 +290,11 @@ def authenticated_anew(case: SamlCase) -> Answer:
         if asked_at and instant and instant.moment and instant.moment < asked_at - skew:
             yield finding(
                 "authentication-too-old",
-                f"The request demands a new authentication (ForceAuthn), and the user had authenticated "
-                f"{show_duration(asked_at - instant.moment)} before it was sent.",
+                say(
+                    "The request demands a new authentication (ForceAuthn), and the user had authenticated "
+                    "{asked_at} before it was sent.",
+                    asked_at=show_duration(asked_at - instant.moment),
+                ),
                 side=Side.PROVIDER,
                 expected=f"not before {show_moment(asked_at)}",
                 actual=show_moment(instant.moment),
@@ -292,7 +322,11 @@ def name_asked_for(case: SamlCase) -> Answer:
     fits = bool(index and found and index.find(found.wanted))
     yield finding(
         "name-id-format-mismatch",
-        f"The request asked for a NameID of the format {short(wanted.value)}; the one sent is {short(name.format)}."
+        say(
+            "The request asked for a NameID of the format {wanted_value}; the one sent is {format}.",
+            wanted_value=short(wanted.value),
+            format=short(name.format),
+        )
         + (" Its value leads to an account all the same." if fits else ""),
         severity=Severity.RISK if fits else Severity.BREAK,
         expected=wanted.value,
@@ -312,10 +346,14 @@ def asked_user(case: SamlCase) -> Answer:
         return
     yield finding(
         "other-user-answered",
-        f"The request asks for {wanted.value}, and the answer is about {case.name_id.value}: an open session of "
-        "another person, most likely.",
-        expected=wanted.value,
-        actual=case.name_id.value,
+        say(
+            "The request asks for {wanted_value}, and the answer is about {name_id_value}: an open "
+            "session of another person, most likely.",
+            wanted_value=Person(wanted.value),
+            name_id_value=Person(case.name_id.value),
+        ),
+        expected=Person(wanted.value),
+        actual=Person(case.name_id.value),
         evidence=[*case.asked("Subject of the request", wanted), *case.shown("NameID", case.name_id)],
     )
 
@@ -346,8 +384,12 @@ def strong_enough(case: SamlCase) -> Answer:
         given = short(actual.value) if actual else "none"
         yield finding(
             "assurance-too-low",
-            f"The request demands an authentication of {_WORDS.get(wanted.comparison, wanted.comparison)} {listed}; "
-            f"the answer says {given}.",
+            say(
+                "The request demands an authentication of {get} {listed}; the answer says {given}.",
+                get=_WORDS.get(wanted.comparison, wanted.comparison),
+                listed=listed,
+                given=given,
+            ),
             side=Side.PROVIDER,
             expected=", ".join(value.value for value in wanted.classes),
             actual=actual.value if actual else None,

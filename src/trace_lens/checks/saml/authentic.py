@@ -15,6 +15,7 @@ from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.moments import show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Count, say
 from trace_lens.pki.certificates import Certificate
 from trace_lens.saml.messages import Text
 from trace_lens.saml.names import short
@@ -63,8 +64,12 @@ def signed_at_all(case: SamlCase) -> Answer:
         lacking = " and ".join(sorted(need - have))
         yield finding(
             "signed-part-wrong",
-            f"The {' and the '.join(sorted(have))} is signed, but {case.app.name if case.app else 'the application'} "
-            f"requires a signature on the {lacking}.",
+            say(
+                "The {have} is signed, but {app_name} requires a signature on the {lacking}.",
+                have=" and the ".join(sorted(have)),
+                app_name=case.app.name if case.app else "the application",
+                lacking=lacking,
+            ),
             expected=wanted,
             actual="both" if len(have) > 1 else next(iter(have)),
             value_to_set=wanted,
@@ -86,10 +91,18 @@ def content_unchanged(case: SamlCase) -> Answer:
             reason = "No known key made the signature either, so more than the content was changed or replaced."
         else:
             name = verdict.key.words if verdict.key else "the certificate inside the message"
-            reason = f"The signature over SignedInfo does hold, with {name}, so the content was changed after signing."
+            reason = say(
+                "The signature over SignedInfo does hold, with {name}, so the content was changed after signing.",
+                name=name,
+            )
         yield finding(
             "digest-mismatch",
-            f"The {verdict.part} is not what was signed: its digest is another. {reason} {_of_captures(case)}",
+            say(
+                "The {part} is not what was signed: its digest is another. {reason} {of_captures}",
+                part=verdict.part,
+                reason=reason,
+                of_captures=_of_captures(case),
+            ),
             evidence=[_at_signature(case, verdict)],
         )
 
@@ -97,8 +110,9 @@ def content_unchanged(case: SamlCase) -> Answer:
 def _of_captures(case: SamlCase) -> str:
     """Whether a change by the capture explains it, or why that was not tried."""
     if len(case.attempt.found.data) > limits.ALTERED_BYTES:
-        return (
-            f"Whether the capture changed it was not tried: the message is larger than {limits.ALTERED_BYTES:,} bytes."
+        return say(
+            "Whether the capture changed it was not tried: the message is larger than {ALTERED_BYTES} bytes.",
+            ALTERED_BYTES=Count(f"{limits.ALTERED_BYTES:,}"),
         )
     return "None of the changes that captures make explains it."
 
@@ -136,19 +150,21 @@ def _no_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding | Unchecked]:
     because = (
         "every certificate that the application pins is damaged"
         if any(pin.problem for pin in case.signed.pins)
-        else f"no signing certificate is on record for {who}"
+        else say("no signing certificate is on record for {who}", who=who)
     )
     embedded = (
         " The certificate that came inside the message fits the signature, but whoever writes a message can put any "
         "certificate in it."
         if verdict.standing == "embedded"
-        else f" It fits {verdict.key.words}, though nothing says that {who} trusts that."
+        else say(
+            " It fits {key_words}, though nothing says that {who} trusts that.", key_words=verdict.key.words, who=who
+        )
         if verdict.key
         else ""
     )
     yield finding(
         "no-trusted-key",
-        f"The signature cannot be judged: {because}.{embedded}",
+        say("The signature cannot be judged: {because}.{embedded}", because=because, embedded=embedded),
         value_to_set=str(verdict.certificate.sha256) if verdict.certificate else None,
         evidence=[_at_signature(case, verdict), *_at_certificate(case, verdict)],
     )
@@ -164,8 +180,11 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
     if verdict.standing == "embedded" and certificate is None:
         yield finding(
             "signed-by-untrusted-key",
-            f"The signature holds only with the bare key that came inside the message, and {app} trusts another. "
-            "Whoever writes a message can put any key in it.",
+            say(
+                "The signature holds only with the bare key that came inside the message, and {app} "
+                "trusts another. Whoever writes a message can put any key in it.",
+                app=app,
+            ),
             expected=expected,
             evidence=evidence,
             compared=False,
@@ -189,8 +208,11 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
         )
         yield finding(
             "fingerprint-mismatch",
-            f"The signature was made with the certificate that the provider publishes, but {app} holds the fingerprint "
-            "of another one.",
+            say(
+                "The signature was made with the certificate that the provider publishes, but {app} "
+                "holds the fingerprint of another one.",
+                app=app,
+            ),
             expected=str(pin.fingerprint),
             actual=in_use,
             value_to_set=in_use,
@@ -201,7 +223,7 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
         ours = bool(case.provider and verdict.key.held_by == "published" and verdict.key.owner == case.provider.name)
         yield finding(
             "signed-by-other-known-key",
-            f"The signature was made by {verdict.key.words}; {app} does not trust it."
+            say("The signature was made by {key_words}; {app} does not trust it.", key_words=verdict.key.words, app=app)
             + (" The provider has changed its key." if ours else _whose(case, certificate)),
             side=Side.APPLICATION if ours else Side.PROVIDER,
             expected=expected,
@@ -213,8 +235,12 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
     else:
         yield finding(
             "signed-by-untrusted-key",
-            f"The signature holds only with the certificate that came inside the message "
-            f"({certificate.subject or 'no name'}), and {app} trusts another.",
+            say(
+                "The signature holds only with the certificate that came inside the message ({subject}), "
+                "and {app} trusts another.",
+                subject=certificate.subject or "no name",
+                app=app,
+            ),
             expected=expected,
             actual=actual,
             evidence=evidence,
@@ -224,7 +250,9 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
 
 def _whose(case: SamlCase, certificate: Certificate) -> str:
     if case.at and certificate.not_after < case.at:
-        return f" It is an old key: its certificate ended {show_moment(certificate.not_after)}."
+        return say(
+            " It is an old key: its certificate ended {not_after}.", not_after=show_moment(certificate.not_after)
+        )
     return " It is not among the keys that the provider publishes now." if case.provider else ""
 
 
@@ -243,8 +271,11 @@ def signed_is_read(case: SamlCase) -> Answer:
         place = where(wrapping.signature.signed)
         yield finding(
             "signature-wrapping",
-            f"The signature is good, but it covers the element at {place}, while an application that looks in the "
-            "usual place reads another one that nobody signed.",
+            say(
+                "The signature is good, but it covers the element at {place}, while an application that "
+                "looks in the usual place reads another one that nobody signed.",
+                place=place,
+            ),
             evidence=[_at_signature(case, wrapping)],
         )
     elif case.signed.sealed:
@@ -261,12 +292,18 @@ def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
     """Something that a reader might take, in whatever place, and that no trusted signature covers."""
     first = elements[0]
     name = etree.QName(first).localname
-    more = f", and {len(elements) - 1} more" if len(elements) > 1 else ""
+    more = say(", and {elements} more", elements=len(elements) - 1) if len(elements) > 1 else ""
     good = [verdict for verdict in case.signed.verdicts if verdict.standing == "trusted" and verdict.good]
     return finding(
         "signature-wrapping",
-        f"A trusted signature is good, but {'an' if name[0] in 'AE' else 'a'} {name} at {where(first)}{more} lies "
-        "outside what it covers. Nobody signed that part; an application that reads it can be deceived.",
+        say(
+            "A trusted signature is good, but {words} {name} at {where}{more} lies outside what it "
+            "covers. Nobody signed that part; an application that reads it can be deceived.",
+            words="an" if name[0] in "AE" else "a",
+            name=name,
+            where=where(first),
+            more=more,
+        ),
         evidence=[
             *(_at_signature(case, verdict) for verdict in good[:1]),
             *(
@@ -288,7 +325,7 @@ def ids_unique(case: SamlCase) -> Answer:
     for value in case.signed.duplicates:
         yield finding(
             "duplicate-id",
-            f"Two elements have the ID {value}, so it is open which of them a signature refers to.",
+            say("Two elements have the ID {value}, so it is open which of them a signature refers to.", value=value),
             actual=value,
         )
 
@@ -301,7 +338,11 @@ def form(case: SamlCase) -> Answer:
         if verdict.signature.refused:
             yield finding(
                 "signature-form-refused",
-                f"The signature of the {verdict.part} must not be accepted: {verdict.signature.refused}.",
+                say(
+                    "The signature of the {part} must not be accepted: {refused}.",
+                    part=verdict.part,
+                    refused=verdict.signature.refused,
+                ),
                 evidence=[_at_signature(case, verdict)],
             )
         elif not verdict.signature.holds_its_own and verdict.signature.signed is not None and not case.signed.wrapping:
@@ -319,7 +360,7 @@ def strength(case: SamlCase) -> Answer:
     if weak:
         yield finding(
             "weak-signature",
-            f"The signature rests on {', '.join(weak)}, for which forgeries can be made.",
+            say("The signature rests on {weak}, for which forgeries can be made.", weak=", ".join(weak)),
             actual=", ".join(weak),
             evidence=[_at_signature(case, verdict) for verdict in case.signed.own],
         )
@@ -327,7 +368,7 @@ def strength(case: SamlCase) -> Answer:
         if certificate.weakness:
             yield finding(
                 "weak-key",
-                f"The signing key is weak: {certificate.weakness}.",
+                say("The signing key is weak: {weakness}.", weakness=certificate.weakness),
                 actual=certificate.key,
                 evidence=_at_certificate(case, verdict),
             )
@@ -362,11 +403,13 @@ def certificates_on_record(case: SamlCase) -> Answer:
 
 def damaged(case: SamlCase, key: RecordedKey, *, serves: bool) -> Finding:
     """The finding for a damaged certificate; a risk where, repaired, it serves."""
-    mended = f"It can be repaired ({', '.join(key.repairs)})" if key.repairs and not key.problem else ""
-    problem = f"It cannot be repaired: {key.problem}" if key.problem else ""
+    mended = (
+        say("It can be repaired ({repairs})", repairs=", ".join(key.repairs)) if key.repairs and not key.problem else ""
+    )
+    problem = say("It cannot be repaired: {problem}", problem=key.problem) if key.problem else ""
     return finding(
         "certificate-damaged",
-        f"The certificate in {key.file} is damaged. {mended or problem}.",
+        say("The certificate in {file} is damaged. {mended}.", file=key.file, mended=mended or problem),
         severity=Severity.RISK if serves else Severity.BREAK,
         side=Side.APPLICATION,
         evidence=[Evidence("certificate", key.problem or ", ".join(key.repairs), key.file, key.where)],
@@ -380,8 +423,12 @@ def comments(case: SamlCase) -> Answer:
         if holds_comment(value.element):
             yield finding(
                 "comment-in-identity",
-                f"There is a comment inside the {label}. Some readers take only the part before it; the whole is "
-                f"{value.value}.",
+                say(
+                    "There is a comment inside the {label}. Some readers take only the part before it; the "
+                    "whole is {value_value}.",
+                    label=label,
+                    value_value=value.value,
+                ),
                 actual=value.value,
                 evidence=case.shown(label, value),
             )

@@ -14,6 +14,8 @@ from trace_lens.checks.case import Case, Need, Sent
 from trace_lens.checks.saml.decrypted import Opening, assertions_of, open_one
 from trace_lens.checks.saml.signed import KeysOnRecord, Signed, look_at_signatures
 from trace_lens.common.findings import Evidence
+from trace_lens.common.personal import personal
+from trace_lens.common.sentences import Person
 from trace_lens.saml.messages import (
     Assertion,
     Attribute,
@@ -241,7 +243,7 @@ class SamlCase(Case):
         name = self.name_id
         if name is None or not name.value.strip():
             return None
-        return Sent(name.value, lambda label: self.shown(label, name))
+        return Sent(Person(name.value), lambda label: self.shown(label, name))
 
     @property
     def name_closed(self) -> bool:
@@ -319,7 +321,8 @@ class SamlCase(Case):
             return []
         located = value if isinstance(value, Located) else value.text
         holder = message or self.attempt.main
-        return [Evidence(label, located.value, holder.source, holder.place + located.where)]
+        text = Person(located.value) if isinstance(value, NameID) else personal(label, located.value)
+        return [Evidence(label, text, holder.source, holder.place + located.where)]
 
     def asked(self, label: str, value: Located[str] | NameID | Instant | None) -> list[Evidence]:
         """A value of the request as evidence."""

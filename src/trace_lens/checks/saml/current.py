@@ -15,6 +15,7 @@ from trace_lens.common import limits
 from trace_lens.common.findings import Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.saml.messages import Instant
 
 _UNSEEN = "the capture does not tell when the message arrived; judged as of the moment it was issued"
@@ -41,7 +42,7 @@ def windows(case: SamlCase) -> Iterator[Window]:
 
 
 def _allowing(skew: timedelta) -> str:
-    return f" (with {show_duration(skew)} of clock skew allowed)" if skew else ""
+    return say(" (with {skew} of clock skew allowed)", skew=show_duration(skew)) if skew else ""
 
 
 @check("not-yet-valid")
@@ -58,8 +59,13 @@ def begun(case: SamlCase) -> Answer:
         if start and case.at < start - skew:
             yield finding(
                 "not-yet-valid",
-                f"The {window.what} becomes valid only {show_duration(start - case.at)} after the attempt"
-                f"{_allowing(skew)}; one of the two clocks is wrong.",
+                say(
+                    "The {what} becomes valid only {start} after the attempt{allowing}; one of the two "
+                    "clocks is wrong.",
+                    what=window.what,
+                    start=show_duration(start - case.at),
+                    allowing=_allowing(skew),
+                ),
                 expected=f"not before {show_moment(start)}",
                 actual=show_moment(case.at),
                 evidence=case.shown("NotBefore", window.start),
@@ -82,7 +88,12 @@ def ended(case: SamlCase) -> Answer:
         if end and case.at >= end + skew:
             yield finding(
                 "expired",
-                f"The {window.what} ended {show_duration(case.at - end)} before the attempt{_allowing(skew)}.",
+                say(
+                    "The {what} ended {at} before the attempt{allowing}.",
+                    what=window.what,
+                    at=show_duration(case.at - end),
+                    allowing=_allowing(skew),
+                ),
                 expected=f"before {show_moment(end)}",
                 actual=show_moment(case.at),
                 evidence=case.shown("NotOnOrAfter", window.end),
@@ -102,8 +113,11 @@ def issued(case: SamlCase) -> Answer:
         if instant and instant.moment and instant.moment > case.at + skew:
             yield finding(
                 "issued-in-future",
-                f"It says that it was issued {show_duration(instant.moment - case.at)} after the attempt: the clock "
-                "of the provider is ahead, or that of the application behind.",
+                say(
+                    "It says that it was issued {moment} after the attempt: the clock of the provider is "
+                    "ahead, or that of the application behind.",
+                    moment=show_duration(instant.moment - case.at),
+                ),
                 expected=f"not after {show_moment(case.at)}",
                 actual=show_moment(instant.moment),
                 evidence=case.shown("IssueInstant", instant),
@@ -122,7 +136,9 @@ def session(case: SamlCase) -> Answer:
         if end and end.moment and case.at >= end.moment + case.skew:
             yield finding(
                 "session-expired",
-                f"The session at the provider ended {show_duration(case.at - end.moment)} before the attempt.",
+                say(
+                    "The session at the provider ended {at} before the attempt.", at=show_duration(case.at - end.moment)
+                ),
                 expected=f"before {show_moment(end.moment)}",
                 actual=show_moment(case.at),
                 evidence=case.shown("SessionNotOnOrAfter", end),
@@ -138,8 +154,13 @@ def window_has_length(case: SamlCase) -> Answer:
         if start and end and end <= start:
             yield finding(
                 "window-empty",
-                f"The {window.what} ends {show_moment(end)}, which is not after its beginning {show_moment(start)}: "
-                "there is no moment at which it is valid.",
+                say(
+                    "The {what} ends {end}, which is not after its beginning {start}: there is no moment at "
+                    "which it is valid.",
+                    what=window.what,
+                    end=show_moment(end),
+                    start=show_moment(start),
+                ),
                 expected=f"after {show_moment(start)}",
                 actual=show_moment(end),
                 evidence=[*case.shown("NotBefore", window.start), *case.shown("NotOnOrAfter", window.end)],
@@ -161,8 +182,12 @@ def window_is_short(case: SamlCase) -> Answer:
         if start and end and end - start > longest:
             yield finding(
                 "validity-too-long",
-                f"The {window.what} is valid for {show_duration(end - start)}; the limit here is "
-                f"{show_duration(longest)}.",
+                say(
+                    "The {what} is valid for {end}; the limit here is {longest}.",
+                    what=window.what,
+                    end=show_duration(end - start),
+                    longest=show_duration(longest),
+                ),
                 expected=f"at most {show_duration(longest)}",
                 actual=show_duration(end - start),
                 evidence=case.shown("NotOnOrAfter", window.end),
@@ -184,8 +209,11 @@ def earlier_session(case: SamlCase) -> Answer:
         if earlier.total_seconds() > limits.EARLIER_SESSION_SECONDS:
             yield finding(
                 "earlier-session-used",
-                f"The user had authenticated {show_duration(earlier)} before this message was issued: an open session "
-                "at the provider was used, no new authentication.",
+                say(
+                    "The user had authenticated {earlier} before this message was issued: an open session at "
+                    "the provider was used, no new authentication.",
+                    earlier=show_duration(earlier),
+                ),
                 actual=show_moment(instant.moment),
                 evidence=case.shown("AuthnInstant", instant),
             )
@@ -201,8 +229,10 @@ def usable_now(case: SamlCase) -> Answer:
     if first and first.moment and case.now < first.moment:
         yield finding(
             "still-valid",
-            f"The assertion in this capture can still be used, for {show_duration(first.moment - case.now)} from now: "
-            "handle it as a secret.",
+            say(
+                "The assertion in this capture can still be used, for {moment} from now: handle it as a secret.",
+                moment=show_duration(first.moment - case.now),
+            ),
             actual=show_moment(first.moment),
             evidence=case.shown("NotOnOrAfter", first),
         )

@@ -7,6 +7,7 @@ from typing import NamedTuple
 from cryptography.hazmat.primitives.asymmetric import rsa
 from lxml import etree
 
+from trace_lens.common.sentences import say
 from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.encryption import DecryptionFailed, EncryptionRefused, OtherKey, decrypt
 from trace_lens.saml.messages import Assertion, Encrypted
@@ -60,11 +61,15 @@ def _whose(encrypted: Encrypted, other: OtherKey, app: App, workspace: Workspace
             decrypt(encrypted.element, key)
         except (OtherKey, DecryptionFailed, EncryptionRefused):
             continue
-        return f"it opens with {words}"
+        return say("it opens with {words}", words=words)
     certified = _certified(workspace, other.prints)
     if certified:
-        return f"it is encrypted to the certificate in {certified}"
-    return f"the message names the key {' and '.join(other.hints)}" if other.hints else "the message does not say whose"
+        return say("it is encrypted to the certificate in {certified}", certified=certified)
+    return (
+        say("the message names the key {hints}", hints=" and ".join(other.hints))
+        if other.hints
+        else "the message does not say whose"
+    )
 
 
 def _certified(workspace: Workspace, prints: tuple[str, ...]) -> str | None:
@@ -73,7 +78,11 @@ def _certified(workspace: Workspace, prints: tuple[str, ...]) -> str | None:
         for key in app.role.encryption_keys if app.role else ():
             certificate = certificate_or_none(key.certificate.der)
             if certificate and str(certificate.sha256) in prints:
-                return f"{app.settings.application.metadata}, the metadata of {app.name}"
+                return say(
+                    "{metadata}, the metadata of {app_name}",
+                    metadata=app.settings.application.metadata,
+                    app_name=app.name,
+                )
     for label in trust.everything(workspace):
         if label.certificate and str(label.certificate.sha256) in prints:
             return label.file

@@ -11,6 +11,7 @@ from trace_lens.common.addresses import parts_of
 from trace_lens.common.findings import Severity, Side, Unchecked
 from trace_lens.common.raising import finding
 from trace_lens.common.secret_names import relay_words
+from trace_lens.common.sentences import say
 from trace_lens.saml.messages import SubjectConfirmation, Text
 from trace_lens.saml.names import (
     BEARER,
@@ -52,7 +53,11 @@ def destination(case: SamlCase) -> Answer:
     if severity:
         yield finding(
             "destination-mismatch",
-            f"The response is addressed to {actual}, which is no ACS URL of {case.app.name}"
+            say(
+                "The response is addressed to {actual}, which is no ACS URL of {app_name}",
+                actual=actual,
+                app_name=case.app.name,
+            )
             + (": it is its entity ID, which belongs into another field." if actual == case.app.entity_id else "."),
             severity=severity,
             expected=expected,
@@ -83,7 +88,11 @@ def recipient(case: SamlCase) -> Answer:
         return
     yield finding(
         "recipient-mismatch",
-        f"The assertion is made out to {actual.value}, which is no ACS URL of {case.app.name}.",
+        say(
+            "The assertion is made out to {actual_value}, which is no ACS URL of {app_name}.",
+            actual_value=actual.value,
+            app_name=case.app.name,
+        ),
         severity=severity,
         expected=expected,
         actual=actual.value,
@@ -96,7 +105,11 @@ def recipient(case: SamlCase) -> Answer:
 
 
 def _no_acs(case: SamlCase) -> str:
-    return f"no acs_urls on record for {case.app.id}" if case.app else "no application is known for this message"
+    return (
+        say("no acs_urls on record for {app_id}", app_id=case.app.id)
+        if case.app
+        else "no application is known for this message"
+    )
 
 
 @check("wrong-binding", requires=Need.MESSAGE)
@@ -123,7 +136,11 @@ def binding(case: SamlCase) -> Answer:
     elif asked and _other_binding(asked.value, came, case):
         yield finding(
             "wrong-binding",
-            f"The request asks for the answer by {short(asked.value)}; it came by {short(came or '')}.",
+            say(
+                "The request asks for the answer by {asked_value}; it came by {came}.",
+                asked_value=short(asked.value),
+                came=short(came or ""),
+            ),
             side=Side.PROVIDER,
             expected=asked.value,
             actual=came,
@@ -174,7 +191,11 @@ def _answers(case: SamlCase, sent: Text, ids: tuple[Text, ...]) -> Answer:
     if other:
         yield finding(
             "response-to-unknown-request",
-            f"The answer is to the request {other.value}; the one sent was {sent.value}.",
+            say(
+                "The answer is to the request {other_value}; the one sent was {sent_value}.",
+                other_value=other.value,
+                sent_value=sent.value,
+            ),
             expected=sent.value,
             actual=other.value,
             evidence=[*case.asked("ID of the request", sent), *case.shown("InResponseTo", other)],
@@ -183,8 +204,11 @@ def _answers(case: SamlCase, sent: Text, ids: tuple[Text, ...]) -> Answer:
     elif not ids and not case.closed:
         yield finding(
             "in-response-to-missing",
-            f"The application sent the request {sent.value}, and the answer refers to none: an application that looks "
-            "for its request does not find it.",
+            say(
+                "The application sent the request {sent_value}, and the answer refers to none: an "
+                "application that looks for its request does not find it.",
+                sent_value=sent.value,
+            ),
             expected=sent.value,
             evidence=[
                 *case.asked("ID of the request", sent),
@@ -204,8 +228,11 @@ def unsolicited(case: SamlCase) -> Answer:
     elif not accepts:
         yield finding(
             "unsolicited-not-accepted",
-            f"The response answers no request: the sign-in was started at the provider, and {case.app.name} "
-            "accepts only sign-ins that it started itself.",
+            say(
+                "The response answers no request: the sign-in was started at the provider, and "
+                "{app_name} accepts only sign-ins that it started itself.",
+                app_name=case.app.name,
+            ),
             value_to_set="true",
             remedy=_accept_or_start(case.app.settings.application.sign_in_url),
             evidence=[
@@ -217,9 +244,10 @@ def unsolicited(case: SamlCase) -> Answer:
 
 def _accept_or_start(sign_in_url: str | None) -> str:
     start = sign_in_url or "the application's sign-in URL"
-    return (
-        "Accept sign-ins started at the provider, if that is wanted. Otherwise let the tile in the provider's portal "
-        f"open {start}, so that the application starts the sign-in."
+    return say(
+        "Accept sign-ins started at the provider, if that is wanted. Otherwise let the tile in "
+        "the provider's portal open {start}, so that the application starts the sign-in.",
+        start=start,
     )
 
 
@@ -235,11 +263,11 @@ def confirmation(case: SamlCase) -> Answer:
     methods = ", ".join(
         confirmation.method.value if confirmation.method else "none given" for confirmation in subject.confirmations
     )
-    reason = reason or f"there is no bearer confirmation (found: {methods or 'none'})"
+    reason = reason or say("there is no bearer confirmation (found: {methods})", methods=methods or "none")
     shown = case.bearer.method if case.bearer else None
     yield finding(
         "subject-confirmation-invalid",
-        f"The assertion cannot be used for signing in: {reason}.",
+        say("The assertion cannot be used for signing in: {reason}.", reason=reason),
         evidence=case.shown("Method", shown),
     )
 
@@ -279,7 +307,11 @@ def relay_state(case: SamlCase) -> Answer:
     if size > limits.RELAY_STATE_BYTES:
         yield finding(
             "relay-state-unexpected",
-            f"The relay state is {size} bytes long; at most {limits.RELAY_STATE_BYTES} are allowed.",
+            say(
+                "The relay state is {size} bytes long; at most {RELAY_STATE_BYTES} are allowed.",
+                size=size,
+                RELAY_STATE_BYTES=limits.RELAY_STATE_BYTES,
+            ),
             severity=Severity.RISK,
             actual=relay_words(actual),
         )

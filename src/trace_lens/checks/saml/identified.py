@@ -9,6 +9,7 @@ from trace_lens.checks.identified import account_name, index_of
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Severity
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Person, say
 from trace_lens.saml.messages import is_unspecified
 from trace_lens.saml.names import (
     FORMAT_EMAIL,
@@ -42,8 +43,16 @@ def name_id_format(case: SamlCase) -> Answer:
     given = short(name.format) if not is_unspecified(name) else "unspecified" if name.format_given else "not given"
     yield finding(
         "name-id-format-mismatch",
-        f"The application wants a NameID of the format {short(wanted)}; the one sent is {given}."
-        + (" Its value would still do." if fits else f" {name.value} is not of the wanted kind."),
+        say(
+            "The application wants a NameID of the format {wanted}; the one sent is {given}.",
+            wanted=short(wanted),
+            given=given,
+        )
+        + (
+            " Its value would still do."
+            if fits
+            else say(" {name_value} is not of the wanted kind.", name_value=Person(name.value))
+        ),
         severity=Severity.RISK if fits else Severity.BREAK,
         expected=wanted,
         actual=name.format,
@@ -81,7 +90,9 @@ def stable(case: SamlCase) -> Answer:
         what = "another at every sign-in" if name.format == FORMAT_TRANSIENT else "made for this one application"
         yield finding(
             "subject-unstable",
-            f"The account is found by a {short(name.format)} identifier, which is {what}.",
+            say(
+                "The account is found by a {format} identifier, which is {what}.", format=short(name.format), what=what
+            ),
             actual=name.format,
             evidence=case.shown("NameID", name),
         )

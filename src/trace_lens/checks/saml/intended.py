@@ -8,6 +8,7 @@ from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Evidence, Side, Unchecked
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.saml.messages import NameID
 
 
@@ -95,7 +96,9 @@ def audience(case: SamlCase) -> Answer:
         return
     if case.app is None or expected is None:
         lacking = (
-            f"no entity_id on record for {case.app.id}" if case.app else "no application is known for this message"
+            say("no entity_id on record for {app_id}", app_id=case.app.id)
+            if case.app
+            else "no application is known for this message"
         )
         yield Unchecked("audience-mismatch", lacking, decides=True)
         return
@@ -107,12 +110,16 @@ def audience(case: SamlCase) -> Answer:
             continue
         actual = closest(expected, values) if values else ""
         others = [app.name for app in case.workspace.apps.values() if app is not case.app and app.entity_id == actual]
-        belongs = f" It is that of {others[0]}." if others else ""
+        belongs = say(" It is that of {others}.", others=others[0]) if others else ""
         if actual in case.app.acs_urls:
             belongs = " It is the application's ACS URL, which belongs into another field."
         yield finding(
             "audience-mismatch",
-            f"The audience of the assertion is not the identifier of {case.app.name}.{belongs}",
+            say(
+                "The audience of the assertion is not the identifier of {app_name}.{belongs}",
+                app_name=case.app.name,
+                belongs=belongs,
+            ),
             severity=differs(expected, actual),
             expected=expected,
             actual=actual,
@@ -136,7 +143,10 @@ def audience_shared(case: SamlCase) -> Answer:
         if len(names) > 1:
             yield finding(
                 "audience-shared",
-                f"{' and '.join(names)} have the same identifier, so a message for one is good at the other.",
+                say(
+                    "{names} have the same identifier, so a message for one is good at the other.",
+                    names=" and ".join(names),
+                ),
                 actual=shared,
                 evidence=[
                     Evidence(

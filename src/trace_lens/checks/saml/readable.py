@@ -9,6 +9,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.encryption import algorithm_words, weak_parts
 from trace_lens.saml.messages import Assertion, Instant, Response, Text
@@ -22,7 +23,11 @@ def damage(case: SamlCase) -> Answer:
     """Can the XML be read at all?"""
     found = case.attempt.damage
     if found:
-        place = f"line {found.line}, column {found.column}" if found.column else f"line {found.line}"
+        place = (
+            say("line {line}, column {column}", line=found.line, column=found.column)
+            if found.column
+            else say("line {line}", line=found.line)
+        )
         evidence = Evidence(
             "the message",
             f"{len(case.attempt.found.data):,} bytes",
@@ -33,7 +38,7 @@ def damage(case: SamlCase) -> Answer:
         broken = found.damage == "malformed-message"
         yield finding(
             str(found.damage),
-            f"The message cannot be read: {found.reason}.",
+            say("The message cannot be read: {reason}.", reason=found.reason),
             side=Side.USER if broken else None,
             remedy=again if broken else None,
             evidence=[evidence],
@@ -47,7 +52,7 @@ def repairs(case: SamlCase) -> Answer:
     if found.repairs:
         yield finding(
             "repaired-encoding",
-            f"It decoded only after a repair: {', '.join(found.repairs)}.",
+            say("It decoded only after a repair: {repairs}.", repairs=", ".join(found.repairs)),
             evidence=[
                 Evidence("layers", " → ".join(found.layers) or "none", case.attempt.source, found.where or "the whole")
             ],
@@ -66,7 +71,12 @@ def altered_capture(case: SamlCase) -> Answer:
             )
             yield finding(
                 "capture-altered",
-                f"In this capture {verdict.alteration.what}, after the {verdict.part} was signed. {outcome}",
+                say(
+                    "In this capture {what}, after the {part} was signed. {outcome}",
+                    what=verdict.alteration.what,
+                    part=verdict.part,
+                    outcome=outcome,
+                ),
                 evidence=[Evidence("Signature", verdict.part, case.attempt.source, verdict.place)],
             )
             return
@@ -89,7 +99,7 @@ def required_parts(case: SamlCase) -> Answer:
             missing.append((f"{name} has an ID that is no XML name: {holder.id.value!r}", holder.id))
         wanted = "1.1" if case.is_saml_11 else "2.0"
         if holder.version is None or holder.version.value != wanted:
-            given = f'"{holder.version.value}"' if holder.version else "missing"
+            given = say('"{version_value}"', version_value=holder.version.value) if holder.version else "missing"
             missing.append((f'the Version of {name} is {given}, not "{wanted}"', holder.version))
         if holder.issue_instant is None:
             missing.append((f"{name} has no IssueInstant", None))
@@ -111,7 +121,7 @@ def required_parts(case: SamlCase) -> Answer:
     for reason, value in missing:
         yield finding(
             "malformed-message",
-            f"{reason[0].upper()}{reason[1:]}.",
+            say("{upper}{reason}.", upper=reason[0].upper(), reason=reason[1:]),
             evidence=case.shown("value", value),
         )
 
@@ -123,15 +133,23 @@ def moments(case: SamlCase) -> Answer:
         if instant.moment is None:
             yield finding(
                 "malformed-message",
-                f"{label} is {instant.text.value!r}, which is no moment of the form 2026-11-20T08:14:03Z.",
+                say(
+                    "{label} is {instant_text_value}, which is no moment of the form 2026-11-20T08:14:03Z.",
+                    label=label,
+                    instant_text_value=repr(instant.text.value),
+                ),
                 evidence=case.shown(label, instant),
                 reference="SAML 2.0 Core §1.3.3",
             )
         elif not instant.in_utc:
             yield finding(
                 "malformed-message",
-                f"{label} is {instant.text.value}, not written in UTC with a Z; some applications misread it. "
-                "It was read by its offset, or as UTC where it has none.",
+                say(
+                    "{label} is {instant_text_value}, not written in UTC with a Z; some applications misread "
+                    "it. It was read by its offset, or as UTC where it has none.",
+                    label=label,
+                    instant_text_value=instant.text.value,
+                ),
                 severity=Severity.RISK,
                 evidence=case.shown(label, instant),
                 reference="SAML 2.0 Core §1.3.3",
@@ -210,7 +228,7 @@ def weak_encryption(case: SamlCase) -> Answer:
             place = where(opening.encrypted.element)
             yield finding(
                 "weak-encryption",
-                f"It is encrypted with {' and '.join(weak)}, which attacks are known for.",
+                say("It is encrypted with {weak}, which attacks are known for.", weak=" and ".join(weak)),
                 actual=", ".join(weak),
                 evidence=[
                     Evidence("EncryptionMethod", algorithm_words(opening.encrypted.element), case.attempt.source, place)

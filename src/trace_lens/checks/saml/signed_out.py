@@ -20,6 +20,7 @@ from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.saml.messages import LogoutRequest, LogoutResponse, NameID
 from trace_lens.saml.names import SUCCESS, short
 from trace_lens.saml.reading import read_name_id
@@ -78,8 +79,12 @@ def addressed(case: SamlCase) -> Answer:
         if severity:
             yield finding(
                 "destination-mismatch",
-                f"The {_what(content)} is addressed to {actual}, which is no sign-out URL of the "
-                f"{'provider' if outgoing else 'application'}.",
+                say(
+                    "The {what} is addressed to {actual}, which is no sign-out URL of the {words}.",
+                    what=_what(content),
+                    actual=actual,
+                    words="provider" if outgoing else "application",
+                ),
                 severity=_severity(case, severity),
                 side=Side.APPLICATION if outgoing else Side.PROVIDER,
                 expected=expected,
@@ -100,8 +105,11 @@ def answers_request(case: SamlCase) -> Answer:
         if content.in_response_to.value not in ids:
             yield finding(
                 "response-to-unknown-request",
-                f"The logout response is to {content.in_response_to.value}; the request sent was "
-                f"{', '.join(sorted(ids))}.",
+                say(
+                    "The logout response is to {in_response_to_value}; the request sent was {ids}.",
+                    in_response_to_value=content.in_response_to.value,
+                    ids=", ".join(sorted(ids)),
+                ),
                 severity=_severity(case),
                 expected=", ".join(sorted(ids)),
                 actual=content.in_response_to.value,
@@ -119,7 +127,10 @@ def signature(case: SamlCase) -> Answer:
         if not verdicts:
             yield finding(
                 _UNMATCHED,
-                f"The {_what(content)} is not signed, so whoever receives it may refuse it, or believe anybody.",
+                say(
+                    "The {what} is not signed, so whoever receives it may refuse it, or believe anybody.",
+                    what=_what(content),
+                ),
                 side=Side.APPLICATION if outgoing else Side.PROVIDER,
                 evidence=_shown(case, message, content),
             )
@@ -132,7 +143,10 @@ def signature(case: SamlCase) -> Answer:
             )
             known = trusted_of(case, outgoing=outgoing)
             if verdict.signature.refused:
-                code, detail = "signature-form-refused", f"must not be accepted: {verdict.signature.refused}"
+                code, detail = (
+                    "signature-form-refused",
+                    say("must not be accepted: {refused}", refused=verdict.signature.refused),
+                )
             elif not verdict.digest_holds:
                 code, detail = "digest-mismatch", "covers other content than what is here"
             elif verdict.standing == "trusted":
@@ -144,14 +158,17 @@ def signature(case: SamlCase) -> Answer:
                 )
                 continue
             elif verdict.standing in ("known", "published"):
-                code, detail = "signed-by-other-known-key", f"is by {verdict.key.words if verdict.key else 'another'}"
+                code, detail = (
+                    "signed-by-other-known-key",
+                    say("is by {key_words}", key_words=verdict.key.words if verdict.key else "another"),
+                )
             elif verdict.standing == "embedded":
                 code, detail = "signed-by-untrusted-key", "holds only with the certificate that came inside it"
             else:
                 code, detail = "signature-value-invalid", "was made by no key on record"
             yield finding(
                 code,
-                f"The signature of the {_what(content)} {detail}.",
+                say("The signature of the {what} {detail}.", what=_what(content), detail=detail),
                 severity=_severity(case),
                 side=Side.APPLICATION if outgoing else Side.PROVIDER,
                 evidence=[where],
@@ -180,7 +197,12 @@ def sender(case: SamlCase) -> Answer:
         expected = closest(content.issuer.value, known)
         yield finding(
             "issuer-mismatch",
-            f"The {_what(content)} is by {content.issuer.value}, which is neither {case.app.name} nor its provider.",
+            say(
+                "The {what} is by {issuer_value}, which is neither {app_name} nor its provider.",
+                what=_what(content),
+                issuer_value=content.issuer.value,
+                app_name=case.app.name,
+            ),
             severity=_severity(case, differs(expected, content.issuer.value) or Severity.BREAK),
             expected=expected,
             actual=content.issuer.value,
@@ -199,7 +221,7 @@ def in_time(case: SamlCase) -> Answer:
         if end and end.moment and at and at >= end.moment + skew:
             yield finding(
                 "expired",
-                f"The logout request ended {show_duration(at - end.moment)} before it was judged.",
+                say("The logout request ended {at} before it was judged.", at=show_duration(at - end.moment)),
                 severity=_severity(case),
                 expected=f"before {show_moment(end.moment)}",
                 actual=show_moment(at),
@@ -233,7 +255,12 @@ def _names_session(case: SamlCase, message: SamlMessage, content: LogoutRequest)
         how = " of another format" if name and actual == expected else ""
         yield finding(
             _UNMATCHED,
-            f"The logout request is about {actual or 'nobody'}{how}; the sign-in was that of {expected}.",
+            say(
+                "The logout request is about {actual}{how}; the sign-in was that of {expected}.",
+                actual=actual or "nobody",
+                how=how,
+                expected=expected,
+            ),
             side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
             expected=expected,
             actual=actual,
@@ -244,7 +271,11 @@ def _names_session(case: SamlCase, message: SamlMessage, content: LogoutRequest)
     if stray and opened:
         yield finding(
             _UNMATCHED,
-            f"The logout request ends the session {stray.value}; the sign-in opened {', '.join(sorted(opened))}.",
+            say(
+                "The logout request ends the session {stray_value}; the sign-in opened {opened}.",
+                stray_value=stray.value,
+                opened=", ".join(sorted(opened)),
+            ),
             side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
             expected=", ".join(sorted(opened)),
             actual=stray.value,
@@ -286,8 +317,10 @@ def _answered(
     outgoing = _by_application(case, content)
     yield finding(
         _UNMATCHED,
-        f"Nothing in this capture answers the logout request, so the {'provider' if outgoing else 'application'} may "
-        "still hold the session.",
+        say(
+            "Nothing in this capture answers the logout request, so the {words} may still hold the session.",
+            words="provider" if outgoing else "application",
+        ),
         side=Side.PROVIDER if outgoing else Side.APPLICATION,
         evidence=_shown(case, message, content),
     )
@@ -304,8 +337,8 @@ def _status(case: SamlCase, message: SamlMessage, content: LogoutResponse) -> An
     said = content.status.message.value.strip() if content.status and content.status.message else ""
     yield finding(
         _UNMATCHED,
-        f"The sign-out was not done: {words or 'the answer has no status'}."
-        + (f" It adds: {quoted_at_end(said)}" if said else ""),
+        say("The sign-out was not done: {words}.", words=words or "the answer has no status")
+        + (say(" It adds: {quoted_at_end}", quoted_at_end=quoted_at_end(said)) if said else ""),
         side=Side.APPLICATION if _by_application(case, content) else Side.PROVIDER,
         expected=SUCCESS,
         actual=codes[-1].value if codes else None,

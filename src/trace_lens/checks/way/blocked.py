@@ -16,6 +16,7 @@ from trace_lens.checks.way.signs import shown_in
 from trace_lens.common.addresses import origin_of, parts_of, plain, same_address
 from trace_lens.common.findings import Finding, Severity, Side
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.exchanges import CALL, Exchange, forms_of
 
@@ -106,9 +107,13 @@ def _never_called(case: Case, way: Way) -> Iterator[Finding]:
         return
     yield finding(
         "blocked-by-browser",
-        f"The page of {page.host} has to redeem its code at {endpoint}, and never did: its Content-Security-Policy "
-        f"says "
-        f"connect-src {' '.join(sources)}.",
+        say(
+            "The page of {host} has to redeem its code at {endpoint}, and never did: its "
+            "Content-Security-Policy says connect-src {sources}.",
+            host=page.host,
+            endpoint=endpoint,
+            sources=" ".join(sources),
+        ),
         side=Side.APPLICATION,
         expected=theirs,
         actual=" ".join(sources),
@@ -137,8 +142,13 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
         if allowed is not None and waits and not _allows(allowed, page, form.action):
             yield finding(
                 "blocked-by-browser",
-                f"The page of {page.host} may not post its form to {origin_of(form.action)}: its "
-                f"Content-Security-Policy says form-action {' '.join(allowed)}.",
+                say(
+                    "The page of {host} may not post its form to {action}: its Content-Security-Policy says "
+                    "form-action {allowed}.",
+                    host=page.host,
+                    action=origin_of(form.action),
+                    allowed=" ".join(allowed),
+                ),
                 side=SIDES.get(parties(case).side_of(page), Side.PROVIDER),
                 expected=origin_of(form.action),
                 actual=" ".join(allowed),
@@ -157,8 +167,12 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
         ):
             yield finding(
                 "blocked-by-browser",
-                f"The page of {page.host} posts its form to {plain(form.action)} over http; browsers hold such posts "
-                "back, or warn before them.",
+                say(
+                    "The page of {host} posts its form to {action} over http; browsers hold such posts back, "
+                    "or warn before them.",
+                    host=page.host,
+                    action=plain(form.action),
+                ),
                 side=Side.PROVIDER,
                 actual=plain(form.action),
                 value_to_set="https" + plain(form.action)[4:],
@@ -171,8 +185,11 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
     if page.frame and shown and (barred in ("deny", "sameorigin") or ancestors == ["'none'"]):
         yield finding(
             "blocked-by-browser",
-            f"{page.host} does not let its page be shown in a frame "
-            f"({'X-Frame-Options: ' + barred if barred else 'frame-ancestors'}), and this sign-in came in one.",
+            say(
+                "{host} does not let its page be shown in a frame ({value}), and this sign-in came in one.",
+                host=page.host,
+                value="X-Frame-Options: " + barred if barred else "frame-ancestors",
+            ),
             severity=Severity.BREAK if place == len(way.hops) - 1 else Severity.RISK,
             side=Side.APPLICATION,
             remedy="Open the sign-in in a window of its own, or renew without a frame.",

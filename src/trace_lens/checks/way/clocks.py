@@ -16,6 +16,7 @@ from trace_lens.common import limits
 from trace_lens.common.findings import Finding, Severity, Side
 from trace_lens.common.moments import show_duration
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import Exchange, clock_ahead
 
 
@@ -49,8 +50,16 @@ def clocks(case: Case) -> Answer:
     length = show_duration(timedelta(seconds=round(abs(apart))))
     yield finding(
         "clock-offset",
-        f"The clock of the {ahead} is {length} ahead of that of the {behind} (the Date of their responses); "
-        f"{show_duration(case.skew)} are allowed here. By the browser's clock it is the {wrong}'s that is off.",
+        say(
+            "The clock of the {ahead} is {length} ahead of that of the {behind} (the Date of their "
+            "responses); {skew} are allowed here. By the browser's clock it is the {wrong}'s that is "
+            "off.",
+            ahead=ahead,
+            length=length,
+            behind=behind,
+            skew=show_duration(case.skew),
+            wrong=wrong,
+        ),
         side=Side.APPLICATION if wrong == APPLICATION else Side.PROVIDER,
         expected=f"at most {show_duration(case.skew / 2)} apart",
         actual=f"{length} apart",
@@ -70,9 +79,13 @@ def _of_the_computer(case: Case, ahead: float, answers: list[Exchange]) -> Findi
     length = show_duration(timedelta(seconds=round(abs(ahead))))
     return finding(
         "clock-offset",
-        f"The clock of the computer with the browser is {length} {'behind' if ahead > 0 else 'ahead of'} the "
-        f"servers of both "
-        "sides. The times of the capture were corrected by that; the sign-in does not depend on this clock.",
+        say(
+            "The clock of the computer with the browser is {length} {words} the servers of both "
+            "sides. The times of the capture were corrected by that; the sign-in does not depend on "
+            "this clock.",
+            length=length,
+            words="behind" if ahead > 0 else "ahead of",
+        ),
         severity=Severity.RISK,
         side=Side.USER,
         expected="the time that both sides' servers tell",

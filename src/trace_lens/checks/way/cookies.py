@@ -28,6 +28,7 @@ from trace_lens.checks.way.parties import REQUESTS, at_hop, came_from, leaving, 
 from trace_lens.checks.way.signs import outcome_of, shown_in
 from trace_lens.common.findings import INFERRED, Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import PAGE, Exchange
 
 _SESSION_NAME = re.compile(r"sess|sid$|^sid|state|auth|saml|oidc|nonce|relay|login", re.IGNORECASE)
@@ -74,9 +75,12 @@ def one_tab(case: Case) -> Answer:
         code = "state-mismatch" if case.protocol == "oidc" else "response-to-unknown-request"
         yield finding(
             code,
-            f"Two sign-ins ran in one browser at the same time. The other one replaced the cookie {cookie.name} "
-            f"before this "
-            "one came back, so the application found another state than the one that it had sent.",
+            say(
+                "Two sign-ins ran in one browser at the same time. The other one replaced the cookie "
+                "{cookie_name} before this one came back, so the application found another state than "
+                "the one that it had sent.",
+                cookie_name=cookie.name,
+            ),
             side=Side.USER,
             remedy="Close the other tabs of this application and sign in once.",
             evidence=[
@@ -219,7 +223,12 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisi
     first = min(lost, key=lambda member: member.kept is None)
     names = " and ".join(dict.fromkeys(lost_cookie.cookie.name for lost_cookie in lost))
     several = len({lost_cookie.cookie.name for lost_cookie in lost}) > 1
-    what = f"The cookie{'s' if several else ''} {names}, set before the browser left {_where(left)},"
+    what = say(
+        "The cookie{words} {names}, set before the browser left {where},",
+        words="s" if several else "",
+        names=names,
+        where=_where(left),
+    )
     if first.other_value:
         why = "came back with another value: an older cookie of the same name, of another session, hides the new one"
         set_to = None
@@ -230,12 +239,12 @@ def _finding(case: Case, back: Hop, left: list[Hop], lost: list[Lost], *, decisi
         )
         set_to = None
     else:
-        why = f"did not come back: {first.kept.reason}"
+        why = say("did not come back: {reason}", reason=first.kept.reason)
         set_to = first.kept.set_to
     breaks = decisive and outcome_of(case).let_in is False
     made = finding(
         "session-cookie-lost",
-        f"{what} {why}.",
+        say("{what} {why}.", what=what, why=why),
         severity=Severity.BREAK if breaks else Severity.RISK,
         side=Side.USER if first.kept is None and not first.other_value else Side.APPLICATION,
         remedy=_remedy(first),
@@ -258,10 +267,12 @@ def _remedy(lost: Lost) -> str:
             "once."
         )
     if lost.kept:
-        told = f"set the cookie with {lost.kept.set_to}" if lost.kept.set_to else ""
+        told = say("set the cookie with {set_to}", set_to=lost.kept.set_to) if lost.kept.set_to else ""
         if lost.kept.advice:
-            return f"{lost.kept.advice}{'; or ' + told if told else ''}."
-        return f"{told[:1].upper()}{told[1:]}." if told else "Set a cookie that browsers take."
+            return say("{advice}{value}.", advice=lost.kept.advice, value="; or " + told if told else "")
+        return (
+            say("{upper}{told}.", upper=told[:1].upper(), told=told[1:]) if told else "Set a cookie that browsers take."
+        )
     return "Try again in a private window without extensions, and allow cookies for both sides."
 
 
@@ -290,13 +301,20 @@ def one_host(case: Case) -> Answer:
         return
     yield finding(
         "host-changed",
-        f"The sign-in left the application at {last.host} and came back at {came.host}: to the browser these are two "
-        "places, and what the first one set the second does not see.",
+        say(
+            "The sign-in left the application at {host} and came back at {host_2}: to the browser "
+            "these are two places, and what the first one set the second does not see.",
+            host=last.host,
+            host_2=came.host,
+        ),
         expected=last.host,
         actual=came.host,
         value_to_set=came.host,
-        remedy=f"Lead every visitor to {came.host} before the sign-in starts, or register the address of return under "
-        f"{last.host}.",
+        remedy=say(
+            "Lead every visitor to {host} before the sign-in starts, or register the address of return under {host_2}.",
+            host=came.host,
+            host_2=last.host,
+        ),
         evidence=[at_hop(case, "start", last.plain_url, last), at_hop(case, "return", came.plain_url, came)],
     )
 

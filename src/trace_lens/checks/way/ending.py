@@ -35,6 +35,7 @@ from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Severity, Sid
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import PAGE, Exchange, forms_of, words_of
 from trace_lens.intake.pages import page_of
 
@@ -76,12 +77,23 @@ def answered(case: Case) -> Answer:
     posts = next((form for form in forms_of(last) if form.by_itself), None)
     said = "" if posts else str(words_of(last))
     if found is not None:
-        detail = f"The provider made out an answer (in the page of {last.host}), but the browser never handed it over."
+        detail = say(
+            "The provider made out an answer (in the page of {host}), but the browser never handed it over.",
+            host=last.host,
+        )
     else:
-        status = f", with status {last.status}" if last.status >= 400 else ""
-        detail = f"The way ends at a page of {last.host}{status}: no answer came back to the application."
-    detail += f" Its last page is to post a form to {origin_of(posts.action)} by itself." if posts else ""
-    detail += f" The last page says: {quoted_at_end(said)}" if said and found is None else ""
+        status = say(", with status {status}", status=last.status) if last.status >= 400 else ""
+        detail = say(
+            "The way ends at a page of {host}{status}: no answer came back to the application.",
+            host=last.host,
+            status=status,
+        )
+    detail += (
+        say(" Its last page is to post a form to {action} by itself.", action=origin_of(posts.action)) if posts else ""
+    )
+    detail += (
+        say(" The last page says: {quoted_at_end}", quoted_at_end=quoted_at_end(said)) if said and found is None else ""
+    )
     made = finding(
         "no-answer",
         detail,
@@ -154,7 +166,7 @@ def given_up(case: Case) -> Answer:
         first, last = way.hops[0].exchange, way.hops[-1].exchange
         yield finding(
             "earlier-try-abandoned",
-            f"Before this sign-in another one to the same application was given up, at {last.host}.",
+            say("Before this sign-in another one to the same application was given up, at {host}.", host=last.host),
             evidence=[at_hop(case, "begun", first.plain_url, first), at_hop(case, "left at", last.plain_url, last)],
         )
 
@@ -167,7 +179,7 @@ def whole(case: Case) -> Answer:
         return
     yield finding(
         "capture-truncated",
-        f"The capture is not whole: {way.capture.cut}. What is there was used.",
+        say("The capture is not whole: {cut}. What is there was used.", cut=way.capture.cut),
         severity=Severity.RISK if shown_in(case) or return_hop(case) else Severity.BREAK,
         side=Side.USER,
         remedy="Export it again, to the end of the sign-in.",
@@ -204,9 +216,11 @@ def session(case: Case) -> Answer:
     start = after_return(case)[0].exchange
     made = finding(
         "session-not-started",
-        f"The answer came to {start.host}, but no session followed: {why.words}.",
+        say("The answer came to {host}, but no session followed: {why_words}.", host=start.host, why_words=why.words),
         value_to_set=why.set_to,
-        remedy=f"Set the session cookie with {why.set_to}, so that browsers send it." if why.set_to else None,
+        remedy=say("Set the session cookie with {set_to}, so that browsers send it.", set_to=why.set_to)
+        if why.set_to
+        else None,
         evidence=[
             at_hop(case, "return", start.plain_url, start),
             *cookie_shown(case, why.cookie),
@@ -220,10 +234,11 @@ def session(case: Case) -> Answer:
 def _not_told(case: Case, end: Outcome) -> str:
     if end.page is None:
         return "the capture ends before the application showed a page"
-    return (
-        f"the page of {end.page.exchange.host} does not tell whether the user was let in: no new cookie that "
-        f"served, no "
-        "call for a session, no name, no way to sign out; [application.pages] can name its words"
+    return say(
+        "the page of {host} does not tell whether the user was let in: no new cookie that "
+        "served, no call for a session, no name, no way to sign out; [application.pages] can "
+        "name its words",
+        host=end.page.exchange.host,
     )
 
 
@@ -296,7 +311,11 @@ def cookie_age(case: Case) -> Answer:
             if timedelta(0) < cookie.lasts < timedelta(seconds=limits.SHORT_SESSION_SECONDS):
                 yield finding(
                     "session-ends-early",
-                    f"The application's cookie {cookie.name} ends {show_duration(cookie.lasts)} after it was set.",
+                    say(
+                        "The application's cookie {cookie_name} ends {lasts} after it was set.",
+                        cookie_name=cookie.name,
+                        lasts=show_duration(cookie.lasts),
+                    ),
                     side=Side.APPLICATION,
                     actual=show_duration(cookie.lasts),
                     evidence=[at_hop(case, "Set-Cookie", cookie.name, hop.exchange, "response header Set-Cookie")],

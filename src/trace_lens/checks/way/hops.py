@@ -21,6 +21,7 @@ from trace_lens.common.findings import INFERRED, Evidence, Severity, Side
 from trace_lens.common.kinds import in_a_sentence, quoted_at_end
 from trace_lens.common.moments import show_duration
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Count, say
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRECT, PART
 from trace_lens.intake.exchanges import CALL, Exchange, words_of
@@ -59,10 +60,10 @@ def loop(case: Case) -> Answer:
     rounds = max(rounds, 1)
     yield finding(
         "redirect-loop",
-        f"The browser went round {rounds} times by itself: "
+        say("The browser went round {rounds} times by itself: ", rounds=rounds)
         + " → ".join(_places(way))
         + ". "
-        + (f"Then it gave up ({stopped.exchange.problem}). " if stopped else "")
+        + (say("Then it gave up ({problem}). ", problem=stopped.exchange.problem) if stopped else "")
         + ("It came to an end all the same." if shown_in(case) else "Nothing between the rounds sticks."),
         severity=Severity.RISK if shown_in(case) else Severity.BREAK,
         actual=f"{rounds} rounds",
@@ -117,7 +118,10 @@ def delivered_once(case: Case) -> Answer:
                 continue
             yield finding(
                 "replayed-message",
-                f"The same {in_a_sentence(message.kind)} was delivered twice: an application must take it once only.",
+                say(
+                    "The same {message_kind} was delivered twice: an application must take it once only.",
+                    message_kind=in_a_sentence(message.kind),
+                ),
                 side=Side.USER,
                 evidence=[
                     at_hop(case, "first", before.exchange.plain_url, before.exchange),
@@ -148,7 +152,10 @@ def redeemed_in_time(case: Case) -> Answer:
         if waited.total_seconds() > limits.CODE_SECONDS:
             made = finding(
                 "code-too-old",
-                f"The code was redeemed {show_duration(waited)} after it came; codes should live ten minutes at most.",
+                say(
+                    "The code was redeemed {waited} after it came; codes should live ten minutes at most.",
+                    waited=show_duration(waited),
+                ),
                 severity=Severity.BREAK if refused else Severity.RISK,
                 actual=show_duration(waited),
                 evidence=[
@@ -175,7 +182,11 @@ def posted_where_it_was_meant(case: Case) -> Answer:
     if not same_address(destination.value, posted):
         yield finding(
             "destination-mismatch",
-            f"The response is addressed to {destination.value}; it was posted to {posted}.",
+            say(
+                "The response is addressed to {destination_value}; it was posted to {posted}.",
+                destination_value=destination.value,
+                posted=posted,
+            ),
             expected=destination.value,
             actual=posted,
             evidence=[
@@ -193,12 +204,17 @@ def transport(case: Case) -> Answer:
         return
     first = next((hop for hop in clear if hop.carries), clear[0])
     what = " and ".join(f"the {in_a_sentence(kind)}" for kind in first.kinds) or "a cookie"
-    others = f" So do {len(clear) - 1} more hops." if len(clear) > 1 else ""
+    others = say(" So do {clear} more hops.", clear=len(clear) - 1) if len(clear) > 1 else ""
     parts = first.exchange.parts
     yield finding(
         "insecure-transport",
-        f"{what[0].upper()}{what[1:]} travels to {first.exchange.host} over http, where anyone on the way can read and "
-        f"use it.{others}",
+        say(
+            "{upper}{what} travels to {host} over http, where anyone on the way can read and use it.{others}",
+            upper=what[0].upper(),
+            what=what[1:],
+            host=first.exchange.host,
+            others=others,
+        ),
         side=SIDES.get(parties(case).side_of(first.exchange), Side.APPLICATION),
         actual=first.exchange.plain_url,
         value_to_set=parts._replace(scheme="https", query="", fragment="").geturl(),
@@ -223,11 +239,11 @@ def passwords(case: Case) -> Answer:
     exchange, name = next(((exchange, name) for exchange, name in found if _in_clear(exchange)), found[0])
     clear, in_url = _in_clear(exchange), name.startswith("?")
     name = name.lstrip("?")
-    where = f"{exchange.host} over http, readable by anyone on the way" if clear else exchange.host
-    said = "in the address" if in_url else f"in the field {name}"
+    where = say("{host} over http, readable by anyone on the way", host=exchange.host) if clear else exchange.host
+    said = "in the address" if in_url else say("in the field {name}", name=name)
     yield finding(
         "credentials-in-clear",
-        f"A password goes to {where} ({said}), and it lies readable in this capture: "
+        say("A password goes to {where} ({said}), and it lies readable in this capture: ", where=where, said=said)
         + ("change it, and serve that page over https." if clear else "handle the file as a secret, or change it."),
         side=SIDES.get(parties(case).side_of(exchange), Side.USER) if clear else Side.USER,
         remedy="Serve that page over https, and change the password." if clear else None,
@@ -278,8 +294,13 @@ def url_length(case: Case) -> Answer:
             where = message.found.where or "the whole"
             yield finding(
                 "message-in-url-too-long",
-                f"The address that carries the {in_a_sentence(message.found.kind)} has {size:,} bytes; common servers "
-                f"take at most {limits.URL_BYTES:,}.",
+                say(
+                    "The address that carries the {found_kind} has {size} bytes; common servers take at most "
+                    "{URL_BYTES}.",
+                    found_kind=in_a_sentence(message.found.kind),
+                    size=Count(f"{size:,}"),
+                    URL_BYTES=Count(f"{limits.URL_BYTES:,}"),
+                ),
                 side=Side.PROVIDER if message.found.kind in ANSWERS else Side.APPLICATION,
                 expected=f"at most {limits.URL_BYTES:,} bytes",
                 actual=f"{size:,} bytes",
@@ -303,8 +324,14 @@ def errors(case: Case) -> Answer:
         late = shown_in(case) or (back is not None and back in way.after(hop)) or _goes_on(case, way, hop)
         yield finding(
             "http-error",
-            f"{hop.exchange.host or 'The server'} answered {status} to {hop.exchange.method} "
-            f"{hop.exchange.parts.path or '/'}" + (f"; its page says: {quoted_at_end(said)}" if said else "."),
+            say(
+                "{host} answered {status} to {method} {path}",
+                host=hop.exchange.host or "The server",
+                status=status,
+                method=hop.exchange.method,
+                path=hop.exchange.parts.path or "/",
+            )
+            + (say("; its page says: {quoted_at_end}", quoted_at_end=quoted_at_end(said)) if said else "."),
             severity=Severity.RISK if late else Severity.BREAK,
             side=SIDES.get(side, Side.NETWORK),
             actual=str(status),

@@ -16,6 +16,7 @@ from trace_lens.checks.way.parties import PROVIDER, at_hop, parties, return_hop
 from trace_lens.common.addresses import host_of, same_address
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Quotation, say
 from trace_lens.intake.exchanges import CALL, Exchange
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
@@ -98,7 +99,11 @@ def _finding(case: Case, exchange: Exchange, token: str) -> Finding:
     read = _read(token)
     error, words = told.get("error"), told.get("error_description")
     why, side, value = _why(case, exchange, told, read)
-    said = f" It says: {error}{f', “{words}”' if words else ''}." if error else ""
+    said = (
+        say(" It says: {error}{words}.", error=error, words=say(", “{words}”", words=Quotation(words)) if words else "")
+        if error
+        else ""
+    )
     evidence = [at_hop(case, "status", str(exchange.status), exchange, "response")]
     if exchange.response("www-authenticate"):
         evidence.append(
@@ -110,8 +115,13 @@ def _finding(case: Case, exchange: Exchange, token: str) -> Finding:
         evidence.append(at_hop(case, "scope of the token", scope, exchange))
     return finding(
         "api-refused",
-        f"The sign-in went through; then {exchange.host} refused the access token with "
-        f"{exchange.status}.{said} {why}".strip(),
+        say(
+            "The sign-in went through; then {host} refused the access token with {status}.{said} {why}",
+            host=exchange.host,
+            status=exchange.status,
+            said=said,
+            why=why,
+        ).strip(),
         side=side,
         actual=error or str(exchange.status),
         value_to_set=value,

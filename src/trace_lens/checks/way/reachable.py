@@ -13,6 +13,7 @@ from trace_lens.checks.way.parties import at_hop
 from trace_lens.common.addresses import same_address
 from trace_lens.common.findings import Severity
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import say
 from trace_lens.intake.browser_words import Trouble
 
 _TOLD: dict[Trouble, tuple[str, str]] = {
@@ -53,7 +54,7 @@ def reached(case: Case) -> Answer:
         )
         yield finding(
             code,
-            f"{words.format(host=hop.exchange.host)} ({hop.exchange.problem})."
+            say("{format} ({problem}).", format=words.format(host=hop.exchange.host), problem=hop.exchange.problem)
             + (" It answered when it was tried again." if again else ""),
             severity=Severity.RISK if again else None,
             actual=hop.exchange.origin,

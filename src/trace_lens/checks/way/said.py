@@ -22,6 +22,7 @@ from trace_lens.common import catalogue, limits
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Side
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
+from trace_lens.common.sentences import Quotation, say
 from trace_lens.intake.exchanges import PAGE, forms_of
 from trace_lens.intake.pages import PageText, page_of
 
@@ -124,7 +125,7 @@ def _last_at_provider(case: Case, way: Way) -> Hop | None:
 def _read(side: str, hop: Hop, shown: PageText) -> Said:
     text = " ".join(dict.fromkeys((*shown.said_loudly, shown.text)))
     topics = tuple(topic for topic in topics_of(side) if topic.pattern.search(text))
-    return Said(side, hop, _quote(shown, topics), topics)
+    return Said(side, hop, Quotation(_quote(shown, topics)), topics)
 
 
 def _quote(shown: PageText, topics: tuple[Topic, ...]) -> str:
@@ -169,7 +170,12 @@ def with_pages(case: Case, findings: list[Finding]) -> list[Finding]:
         proven = [finding for finding in spoken if finding.certainty != INFERRED] or spoken
         if proven:
             first = proven[0]
-            told = f"{first.detail} The {page.side}'s page says: {quoted_at_end(page.quote)}"
+            told = say(
+                "{detail} The {side}'s page says: {quoted}",
+                detail=first.detail,
+                side=page.side,
+                quoted=quoted_at_end(page.quote),
+            )
             made[made.index(first)] = first._replace(
                 detail=told, certainty=PROVEN, evidence=(*first.evidence, *quoted(case, page))
             )
@@ -180,7 +186,7 @@ def with_pages(case: Case, findings: list[Finding]) -> list[Finding]:
 
 def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
     name = _name_of(case, page.side)
-    words = f"The page of {name} says: {quoted_at_end(page.quote)}"
+    words = say("The page of {name} says: {quoted}", name=name, quoted=quoted_at_end(page.quote))
     raised = next((topic.raises for topic in page.topics if topic.raises), None)
     if page.side == APPLICATION:
         told = [
@@ -201,7 +207,7 @@ def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
 
 def _name_of(case: Case, side: str) -> str:
     held = case.app if side == APPLICATION else case.provider
-    return held.name if held else f"the {side}"
+    return held.name if held else say("the {side}", side=side)
 
 
 def _from_page(case: Case, code: str, page: Said, words: str) -> Finding:

@@ -18,6 +18,7 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
 from trace_lens.common.addresses import plain
 from trace_lens.common.findings import Evidence
+from trace_lens.common.sentences import Person, Quotation, say
 from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of
 from trace_lens.intake.pages import PageText, page_of
@@ -216,7 +217,7 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
         yield Sign(ASKS, -1 if out else -3, f"{exchange.host} shows a sign-in form", exchange)
     loud = says_failure(shown)
     if loud:
-        yield Sign(LOUD, -4, f'the page says: "{loud[:160]}"', exchange, by_words=True)
+        yield Sign(LOUD, -4, say('the page says: "{words}"', words=Quotation(loud[:160])), exchange, by_words=True)
         friendly = [sign for sign in friendly if sign.name != NAMED] if len(friendly) < 2 else friendly
     elif not friendly:
         yield from _unwelcoming(exchange, shown)
@@ -227,7 +228,7 @@ def _unwelcoming(exchange: Exchange, shown: PageText) -> Iterator[Sign]:
     """A page that marks something as gone wrong and offers to sign in: each by itself says little."""
     alert = next((words for words in shown.alerts if WRONG.search(words)), None)
     if alert:
-        yield Sign(LOUD, -2, f'the page says: "{alert[:160]}"', exchange, by_words=True)
+        yield Sign(LOUD, -2, say('the page says: "{words}"', words=Quotation(alert[:160])), exchange, by_words=True)
     offer = next((link for link in shown.links if _IN.search(link.words)), None)
     if offer:
         yield Sign(OFFERS, -1, f"the page offers to sign in ({offer.words})", exchange, by_words=True)
@@ -257,7 +258,7 @@ def _friendly(case: Case, exchange: Exchange, shown: PageText) -> Iterator[Sign]
         yield Sign(OUT_LINK, 2, f"the page offers to sign out ({out.words or _path(out.target)})", exchange)
     name = next((name for name in names_of(case) if _holds(shown.text, name)), None)
     if name:
-        yield Sign(NAMED, 2, f"the page names {name}", exchange)
+        yield Sign(NAMED, 2, say("the page names {name}", name=Person(name)), exchange)
 
 
 def _path(target: str) -> str:

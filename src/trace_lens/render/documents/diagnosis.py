@@ -7,7 +7,6 @@ from collections.abc import Iterable
 
 from trace_lens.checks.claims import ClaimRow
 from trace_lens.common import limits
-from trace_lens.common.difference import difference
 from trace_lens.common.findings import INFERRED, Finding, Proof, Side, listed
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
@@ -205,12 +204,9 @@ def finding_lines(finding: Finding) -> Document:
 
 def _values(finding: Finding) -> Document:
     expected, actual = finding.expected, finding.actual
-    if expected is not None and actual is not None and finding.difference:
-        found = difference(expected, actual)
-        if found:
-            spans = (found.expected_span, found.actual_span)
-            yield TwoValues(("expected", "actual"), (expected, actual), spans, found.kind)
-            return
+    if expected is not None and actual is not None and finding.difference and finding.differing:
+        yield TwoValues(("expected", "actual"), (expected, actual), finding.differing, finding.difference)
+        return
     if expected is not None:
         yield Fact("expected", expected)
     if actual is not None and finding.severity != "note":
