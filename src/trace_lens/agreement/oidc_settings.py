@@ -188,6 +188,7 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
                     in_app(app, key, value).evidence,
                     in_discovery(provider, member, ", ".join(offered)).evidence,
                 ),
+                setting=key,
                 compared=False,
             )
     methods = provider.discovery.get("code_challenge_methods_supported")
@@ -204,6 +205,7 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
             expected="S256",
             actual=listed.text,
             evidence=(in_app(app, "requires_pkce", "true").evidence, listed.evidence),
+            setting="requires_pkce",
             compared=False,
         )
 
@@ -275,7 +277,7 @@ def endpoints_called(case: OidcCase) -> Iterator[Finding]:
         if address is None or message.kind not in _CALLS or to_application:
             continue
         listed = [str(url) for member in _CALLS[message.kind] if (url := provider.discovery.get(member))]
-        evidence = Evidence("address", address, message.source, message.place)
+        evidence = Evidence("address", address, message.source, message.place, exchange=message.exchange)
         if not listed:
             yield finding(
                 "endpoint-missing",

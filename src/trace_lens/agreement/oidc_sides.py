@@ -52,9 +52,10 @@ class ClientSides(Sides):
         return [(DOCUMENT, in_discovery(self.provider, member, text))]
 
     @staticmethod
-    def _seen(found: list[Evidence], label: str | None = None) -> list[tuple[str, Value]]:
+    def _seen(found: list[Evidence], label: str | None = None, *, asked: bool = False) -> list[tuple[str, Value]]:
+        """Values of the capture; `asked` says that they are of the request."""
         return [
-            ("capture", Value(label or evidence.label, evidence.value, evidence.source, evidence.where))
+            ("capture", Value(label or evidence.label, evidence.value, evidence.source, evidence.where, asked=asked))
             for evidence in found
         ]
 
@@ -70,7 +71,9 @@ class ClientSides(Sides):
                 shown = self.case.of_token("aud", "aud")
                 texts = [text for text in token.audience if text == counts] or list(token.audience)[:1]
                 cells += self._seen([evidence._replace(value=text) for evidence in shown for text in texts], "aud")
-            cells += self._seen(self.case.parameter(self.case.attempt.request, "client_id"), "client_id of the request")
+            cells += self._seen(
+                self.case.parameter(self.case.attempt.request, "client_id"), "client_id of the request", asked=True
+            )
         owner = Side.PROVIDER if self.setup.client_id else Side.APPLICATION
         return self._row("client_id", "identifier of the application", owner, cells)
 
@@ -81,7 +84,7 @@ class ClientSides(Sides):
         ]
         if self.case:
             asked = self.case.parameter(self.case.attempt.request, "redirect_uri")
-            cells += self._seen(asked, "redirect_uri of the request")
+            cells += self._seen(asked, "redirect_uri of the request", asked=True)
             answer = self.case.attempt.answer
             address = answer.parameters.address if answer and answer.parameters else None
             if answer and address:
@@ -145,7 +148,9 @@ class ClientSides(Sides):
             *self._at_provider("scopes_granted", " ".join(self.setup.scopes_granted)),
         ]
         if self.case:
-            cells += self._seen(self.case.parameter(self.case.attempt.request, "scope"), "scope of the request")
+            cells += self._seen(
+                self.case.parameter(self.case.attempt.request, "scope"), "scope of the request", asked=True
+            )
             response = self.case.attempt.token_response
             cells += self._seen(self.case.parameter(response, "scope"), GRANTED)
         counts = cells[0][1] if asked else None
@@ -199,7 +204,7 @@ class ClientSides(Sides):
             )
             message = self.case.attempt.request
             if message:
-                value = Value("code challenge of the request", method, message.source, message.place)
+                value = Value("code challenge of the request", method, message.source, message.place, asked=True)
                 fits = method == "S256" or not told
                 cells.append(Cell("capture", value, "equal" if fits else "different", None if fits else cells[0].value))
         return Row(item="pkce", words="code challenge (PKCE)", owner=Side.APPLICATION, cells=tuple(cells), counts=None)

@@ -8,12 +8,13 @@ from trace_lens.common.findings import Evidence, Side
 
 
 class Value(NamedTuple):
-    """A value on record and the place where it stands; `meant` says what it is."""
+    """A value on record and the place where it is; `meant` says what it is, `asked` that it is of a request."""
 
     meant: str
     text: str
     file: str
     where: str
+    asked: bool = False
 
     @property
     def evidence(self) -> Evidence:

@@ -68,7 +68,7 @@ class SamlSides(Sides):
             return []
         shown = self.case.asked if asked else self.case.shown
         return [
-            ("capture", Value(label, evidence.value, evidence.source, evidence.where))
+            ("capture", Value(label, evidence.value, evidence.source, evidence.where, asked=asked))
             for evidence in shown(label, located)
         ]
 

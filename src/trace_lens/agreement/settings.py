@@ -166,6 +166,7 @@ def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
                 actual=pair.copy.text,
                 value_to_set=pair.owner.text,
                 evidence=(pair.copy.evidence, pair.owner.evidence),
+                setting=pair.copy.meant,
             )
         else:
             yield finding(
@@ -184,6 +185,7 @@ def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
                 actual=pair.copy.text,
                 value_to_set=pair.owner.text,
                 evidence=(pair.copy.evidence, pair.owner.evidence),
+                setting=pair.copy.meant,
             )
 
 
@@ -418,7 +420,7 @@ _EXPLAINS: dict[str, Callable[[Finding], bool]] = {
 
 
 def _item(finding: Finding) -> str:
-    return finding.evidence[0].label if finding.code in ("settings-disagree", "setting-misplaced") else ""
+    return finding.setting or ""
 
 
 def beside(case: Case, findings: list[Finding]) -> list[Finding]:

@@ -32,7 +32,7 @@ def copies(found: Iterable[Row]) -> list[Copy]:
             if not wrong or cell.against is None or cell.column.endswith("_metadata"):
                 continue
             receiving = Side.PROVIDER if row.owner is Side.APPLICATION else Side.APPLICATION
-            sent_by_application = cell.column == "capture" and cell.value.meant.endswith("of the request")
+            sent_by_application = cell.column == "capture" and cell.value.asked
             side = receiving if cell.column == "capture" else Side(cell.column)
             if sent_by_application:
                 side = Side.APPLICATION

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 from trace_lens.common.guarding import Faults
 from trace_lens.common.kinds import KINDS, PARAMETER_KINDS, TOKEN_KINDS
-from trace_lens.intake.carried import BEARER
+from trace_lens.intake.carried import BEARER, EXCHANGE
 from trace_lens.intake.found import Found
 from trace_lens.intake.oauth import NAMED, OPAQUE, parameters_of
 from trace_lens.intake.peeling import Peeled
@@ -31,6 +31,12 @@ class OidcMessage(NamedTuple):
     content: Token | Jwe | Parameters | dict[str, Any] | None = None
     damage: tuple[str, str] | None = None
     within: OidcMessage | None = None
+
+    @property
+    def exchange(self) -> int | None:
+        """The number of the exchange that carried it; None where it comes from no capture."""
+        number = self.found.context.get(EXCHANGE)
+        return int(number) if number is not None else None
 
     @property
     def kind(self) -> str:

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from lxml import etree
 
 from trace_lens.common.guarding import Faults
+from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.found import Found
 from trace_lens.intake.layers import SIGNED_QUERY
 from trace_lens.intake.peeling import Peeled
@@ -58,6 +59,12 @@ class SamlMessage(NamedTuple):
     root: etree._Element | None = None
     damage: XMLDamaged | None = None
     content: Content | None = None
+
+    @property
+    def exchange(self) -> int | None:
+        """The number of the exchange that carried it; None where it comes from no capture."""
+        number = self.found.context.get(EXCHANGE)
+        return int(number) if number is not None else None
 
     @property
     def place(self) -> str:

@@ -144,8 +144,8 @@ class Case:
         left_out = self.provider.settings.left_out_markers if self.provider else ()
         return tuple(name for name in left_out if name in self.said)
 
-    def decided_by(self, lacking: str) -> bool:
-        """Whether a diagnosis stays inconclusive where a question that decides could not be asked for this reason."""
+    def decided_by(self) -> bool:
+        """Whether a diagnosis stays inconclusive where a question that decides could not be asked."""
         return True
 
     def lacks(self, need: Need) -> str | None:

@@ -67,7 +67,7 @@ def run_checks(checks: Iterable[Check], case: Case) -> dict[Stage, StageAnswers]
         if lacking and check.requires in (Need.REQUEST, Need.SIGN_OUT, Need.WAY):
             continue
         if lacking:
-            stage.unchecked.append(Unchecked(check.codes[0], lacking, check.decides and case.decided_by(lacking)))
+            stage.unchecked.append(Unchecked(check.codes[0], lacking, check.decides and case.decided_by()))
             continue
         open_before = len(stage.unchecked)
         found = elsewhere = 0

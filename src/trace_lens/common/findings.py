@@ -74,9 +74,10 @@ class Side(StrEnum):
 
 
 class Evidence(NamedTuple):
-    """One value that was looked at, and the place where it stands.
+    """One value that was looked at, and the place where it is.
 
-    `secret` marks a value that may only be shown masked.
+    `secret` marks a value that may only be shown masked. `exchange` is the number of the exchange of a capture that it
+    is in, None where it is in none.
     """
 
     label: str
@@ -84,6 +85,7 @@ class Evidence(NamedTuple):
     source: str
     where: str
     secret: bool = False
+    exchange: int | None = None
 
 
 class Proof(NamedTuple):
@@ -98,7 +100,8 @@ class Finding(NamedTuple):
 
     `difference` says how `expected` and `actual` differ, and `differing` where: the beginning and the end of what
     differs in each. `certainty` is `proven` or `inferred` for a break, None otherwise. `overrules` names the findings
-    that a sign-in that was let in all the same makes doubtful.
+    that a sign-in that was let in all the same makes doubtful. `setting` is the one that it is about, where it compares
+    the settings of both sides.
     """
 
     code: str
@@ -120,6 +123,7 @@ class Finding(NamedTuple):
     certainty: str | None = None
     overrules: tuple[str, ...] = ()
     proof: Proof | None = None
+    setting: str | None = None
 
     @property
     def breaks(self) -> bool:

@@ -22,6 +22,7 @@ def finding(
     reference: str | None = None,
     evidence: Iterable[Evidence] = (),
     compared: bool = True,
+    setting: str | None = None,
 ) -> Finding:
     """A finding in the catalogue's words; what is not given is the catalogue's. Raises KeyError for an unknown code.
 
@@ -48,4 +49,5 @@ def finding(
         value_to_set=value_to_set,
         evidence=tuple(evidence),
         certainty=certainty_of(severity),
+        setting=setting,
     )

@@ -91,18 +91,13 @@ def pause_before(before: Step | None, step: Step) -> float:
 
 def _marks(way: Way, findings: Iterable[Finding], first: Finding | None) -> dict[int, list[Finding]]:
     """The findings that lie at a hop: each at the last hop that its evidence names."""
-    places = {hop.exchange.place: hop.exchange.number for hop in way.hops}
-    found: dict[int, list[Finding]] = {}
+    numbers = {hop.exchange.number for hop in way.hops}
+    marked: dict[int, list[Finding]] = {}
     for finding in findings:
-        named = [places[place] for item in finding.evidence if (place := item.where.split(" › ")[0]) in places]
+        named = [item.exchange for item in finding.evidence if item.exchange in numbers and item.exchange is not None]
         if named and finding.severity != "note":
-            found.setdefault(max(named) if finding is not first else _where(finding, places), []).append(finding)
-    return found
-
-
-def _where(first: Finding, places: dict[str, int]) -> int:
-    """Where the first break shows: the last hop that its evidence names."""
-    return max(places[place] for item in first.evidence if (place := item.where.split(" › ")[0]) in places)
+            marked.setdefault(max(named), []).append(finding)
+    return marked
 
 
 def _step(

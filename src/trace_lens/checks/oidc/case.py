@@ -54,7 +54,6 @@ PROTOCOL_CLAIMS = {
 }
 """Claims that serve the protocol; they count as said of the person only where the application reads them."""
 CLAIM_NAMES = "_claim_names"
-_FETCHED = "no ID token is in this capture: the application fetches it by itself"
 
 
 @dataclass(frozen=True)
@@ -303,7 +302,16 @@ class OidcCase(Case):
     def shown(self, message: OidcMessage, label: str, values: tuple[str, ...], where: str) -> list[Evidence]:
         """A value of a message as evidence."""
         place = f"{message.found.where} › {where}" if message.found.where else where
-        return [Evidence(label, personal(label, ", ".join(values)), message.source, place, secret=label in SECRET)]
+        return [
+            Evidence(
+                label,
+                personal(label, ", ".join(values)),
+                message.source,
+                place,
+                exchange=message.exchange,
+                secret=label in SECRET,
+            )
+        ]
 
     def lacks(self, need: Need) -> str | None:
         """Why a question that needs a part of the attempt cannot be asked; None where it can."""
@@ -325,9 +333,17 @@ class OidcCase(Case):
             return None
         return self._no_token()
 
-    def decided_by(self, lacking: str) -> bool:
+    def decided_by(self) -> bool:
         """On a way that the capture shows, a token fetched from server to server would need a fuller capture."""
-        return not (self.attempt.way and lacking == _FETCHED)
+        return not (self.attempt.way and self._fetched_by_itself)
+
+    @property
+    def _fetched_by_itself(self) -> bool:
+        """Whether nothing of a token is in the capture: then the application fetched it from server to server."""
+        attempt = self.attempt
+        if attempt.kind != "answer" or attempt.main.damage:
+            return False
+        return not (self.token or self.error or self.opening or attempt.token_response or attempt.of("access-token"))
 
     def _no_token(self) -> str:
         if self.error:
@@ -338,7 +354,7 @@ class OidcCase(Case):
             return "the token response holds no ID token"
         if self.attempt.of("access-token"):
             return "only an opaque access token is in this capture, which says nothing to anybody but its maker"
-        return _FETCHED
+        return "no ID token is in this capture: the application fetches it by itself"
 
 
 def values_of(value: Any) -> tuple[str, ...]:

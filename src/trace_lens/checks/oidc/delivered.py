@@ -159,7 +159,7 @@ def _at_provider(case: OidcCase, address: str) -> bool:
 
 
 def _address(message: OidcMessage, address: str) -> list[Evidence]:
-    return [Evidence("address", address, message.source, message.place)]
+    return [Evidence("address", address, message.source, message.place, exchange=message.exchange)]
 
 
 @check("wrong-binding", requires=Need.MESSAGE)
@@ -191,7 +191,7 @@ def response_mode(case: OidcCase) -> Answer:
             actual={"form": "form_post"}.get(carried, carried),
             value_to_set={"form": "form_post"}.get(wanted, wanted),
             evidence=[
-                Evidence("carried", _WAYS[carried], answer.source, answer.place),
+                Evidence("carried", _WAYS[carried], answer.source, answer.place, exchange=answer.exchange),
                 *case.parameter(case.attempt.request, "response_mode"),
             ],
             compared=False,
@@ -365,7 +365,8 @@ def response_issuer(case: OidcCase) -> Answer:
         severity=Severity.BREAK if came else Severity.RISK,
         expected=expected,
         actual=came,
-        evidence=case.parameter(answer, "iss") or [Evidence("iss", "not there", answer.source, answer.place)],
+        evidence=case.parameter(answer, "iss")
+        or [Evidence("iss", "not there", answer.source, answer.place, exchange=answer.exchange)],
     )
 
 

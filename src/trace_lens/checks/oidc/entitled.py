@@ -257,7 +257,11 @@ def size(case: OidcCase) -> Answer:
         ),
         expected=f"at most {most:,} bytes",
         actual=f"{length:,} bytes",
-        evidence=[Evidence("the token", f"{length:,} bytes", case.judged.source, case.judged.place)],
+        evidence=[
+            Evidence(
+                "the token", f"{length:,} bytes", case.judged.source, case.judged.place, exchange=case.judged.exchange
+            )
+        ],
         compared=False,
     )
 

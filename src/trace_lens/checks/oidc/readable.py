@@ -18,7 +18,15 @@ _AGAIN = "Capture the message again, whole and unchanged. If it is the same agai
 
 
 def _whole(message: OidcMessage) -> list[Evidence]:
-    return [Evidence("the message", f"{len(message.found.data):,} bytes", message.source, message.place)]
+    return [
+        Evidence(
+            "the message",
+            f"{len(message.found.data):,} bytes",
+            message.source,
+            message.place,
+            exchange=message.exchange,
+        )
+    ]
 
 
 @check("capture-truncated", "malformed-message", requires=Need.NOTHING)
@@ -74,7 +82,13 @@ def repairs(case: OidcCase) -> Answer:
                 "repaired-encoding",
                 say("It decoded only after a repair: {repairs}.", repairs=", ".join(message.found.repairs)),
                 evidence=[
-                    Evidence("layers", " → ".join(message.found.layers) or "none", message.source, message.place)
+                    Evidence(
+                        "layers",
+                        " → ".join(message.found.layers) or "none",
+                        message.source,
+                        message.place,
+                        exchange=message.exchange,
+                    )
                 ],
             )
             return
@@ -174,7 +188,13 @@ def opened(case: OidcCase) -> Answer:
         return
     header = opening.jwe.header
     methods = [
-        Evidence(name, str(header[name]), case.judged.source, f"{case.judged.place} › header /{name}")
+        Evidence(
+            name,
+            str(header[name]),
+            case.judged.source,
+            f"{case.judged.place} › header /{name}",
+            exchange=case.judged.exchange,
+        )
         for name in ("alg", "enc", "kid", "zip", "p2c")
         if name in header
     ]

@@ -219,6 +219,7 @@ def _request_signature(case: SamlCase, verdicts: tuple[Verdict, ...]) -> Answer:
             verdict.signature.algorithm_uri or "",
             message.source if message else "",
             (message.place if message else "") + verdict.place,
+            exchange=message.exchange if message else None,
         )
         severity = Severity.RISK if _answered_well(case) else Severity.BREAK
         if verdict.signature.refused:

@@ -26,7 +26,9 @@ from trace_lens.workspace.trust import RecordedKey
 def _at_signature(case: SamlCase, verdict: Verdict) -> Evidence:
     uri = verdict.signature.algorithm_uri or "(none given)"
     place = case.attempt.place + verdict.place
-    return Evidence(f"Signature of the {verdict.part}", uri, case.attempt.source, place)
+    return Evidence(
+        f"Signature of the {verdict.part}", uri, case.attempt.source, place, exchange=case.attempt.main.exchange
+    )
 
 
 def _at_certificate(case: SamlCase, verdict: Verdict) -> list[Evidence]:
@@ -35,7 +37,11 @@ def _at_certificate(case: SamlCase, verdict: Verdict) -> list[Evidence]:
     label, value = "certificate that verifies it", str(verdict.certificate.sha256)
     if verdict.key:
         return [Evidence(label, value, verdict.key.file, verdict.key.where)]
-    return [Evidence(label, value, case.attempt.source, case.attempt.place + verdict.place)]
+    return [
+        Evidence(
+            label, value, case.attempt.source, case.attempt.place + verdict.place, exchange=case.attempt.main.exchange
+        )
+    ]
 
 
 @check("not-signed", "signed-part-wrong", requires=Need.MESSAGE, decides=True)
@@ -312,6 +318,7 @@ def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
                     _id_of(element),
                     case.attempt.source,
                     case.attempt.place + where(element),
+                    exchange=case.attempt.main.exchange,
                 )
                 for element in elements[:4]
             ),

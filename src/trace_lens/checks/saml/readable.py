@@ -33,6 +33,7 @@ def damage(case: SamlCase) -> Answer:
             f"{len(case.attempt.found.data):,} bytes",
             case.attempt.source,
             case.attempt.place + (place if found.line else "the whole"),
+            exchange=case.attempt.main.exchange,
         )
         again = "Capture the message again, whole and unchanged. If it is the same again, the provider sends it so."
         broken = found.damage == "malformed-message"
@@ -54,7 +55,13 @@ def repairs(case: SamlCase) -> Answer:
             "repaired-encoding",
             say("It decoded only after a repair: {repairs}.", repairs=", ".join(found.repairs)),
             evidence=[
-                Evidence("layers", " → ".join(found.layers) or "none", case.attempt.source, found.where or "the whole")
+                Evidence(
+                    "layers",
+                    " → ".join(found.layers) or "none",
+                    case.attempt.source,
+                    found.where or "the whole",
+                    exchange=case.attempt.main.exchange,
+                )
             ],
         )
 
@@ -77,7 +84,15 @@ def altered_capture(case: SamlCase) -> Answer:
                     part=verdict.part,
                     outcome=outcome,
                 ),
-                evidence=[Evidence("Signature", verdict.part, case.attempt.source, verdict.place)],
+                evidence=[
+                    Evidence(
+                        "Signature",
+                        verdict.part,
+                        case.attempt.source,
+                        verdict.place,
+                        exchange=case.attempt.main.exchange,
+                    )
+                ],
             )
             return
 
@@ -204,7 +219,13 @@ def encryption(case: SamlCase) -> Answer:
             words,
             value_to_set=_own_certificate(case) if opening.code == "encrypted-to-other-key" else None,
             evidence=[
-                Evidence(f"encrypted {what}", algorithm_words(opening.encrypted.element), case.attempt.source, place)
+                Evidence(
+                    f"encrypted {what}",
+                    algorithm_words(opening.encrypted.element),
+                    case.attempt.source,
+                    place,
+                    exchange=case.attempt.main.exchange,
+                )
             ],
         )
         if opening.code == "encrypted-no-key" and what == "assertion":
@@ -231,7 +252,13 @@ def weak_encryption(case: SamlCase) -> Answer:
                 say("It is encrypted with {weak}, which attacks are known for.", weak=" and ".join(weak)),
                 actual=", ".join(weak),
                 evidence=[
-                    Evidence("EncryptionMethod", algorithm_words(opening.encrypted.element), case.attempt.source, place)
+                    Evidence(
+                        "EncryptionMethod",
+                        algorithm_words(opening.encrypted.element),
+                        case.attempt.source,
+                        place,
+                        exchange=case.attempt.main.exchange,
+                    )
                 ],
             )
 

@@ -140,6 +140,7 @@ def signature(case: SamlCase) -> Answer:
                 verdict.signature.algorithm_uri or "",
                 message.source,
                 message.place + verdict.place,
+                exchange=message.exchange,
             )
             known = trusted_of(case, outgoing=outgoing)
             if verdict.signature.refused:

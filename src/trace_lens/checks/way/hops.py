@@ -304,7 +304,15 @@ def url_length(case: Case) -> Answer:
                 side=Side.PROVIDER if message.found.kind in ANSWERS else Side.APPLICATION,
                 expected=f"at most {limits.URL_BYTES:,} bytes",
                 actual=f"{size:,} bytes",
-                evidence=[Evidence("address", message.found.context.get("address", ""), message.source, where)],
+                evidence=[
+                    Evidence(
+                        "address",
+                        message.found.context.get("address", ""),
+                        message.source,
+                        where,
+                        exchange=message.exchange,
+                    )
+                ],
                 compared=False,
             )
             return

@@ -154,4 +154,6 @@ def at_hop(
     """Something of an exchange as evidence."""
     way = case.attempt.way
     place = f"{exchange.place} › {where}" if where else exchange.place
-    return Evidence(label, value, way.source if way else case.attempt.source, place, secret=secret)
+    return Evidence(
+        label, value, way.source if way else case.attempt.source, place, secret=secret, exchange=exchange.number
+    )

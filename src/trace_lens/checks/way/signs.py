@@ -398,4 +398,6 @@ def shown_signs(case: Case, signs: tuple[Sign, ...]) -> list[Evidence]:
     """Signs as evidence."""
     way: Way | None = case.attempt.way
     source = way.source if way else case.attempt.source
-    return [Evidence(sign.name, sign.says, source, sign.exchange.place) for sign in signs[:4]]
+    return [
+        Evidence(sign.name, sign.says, source, sign.exchange.place, exchange=sign.exchange.number) for sign in signs[:4]
+    ]
