@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-import correlation
+import correlation_world
 from kit import workspace
 from trace_lens.logs.matching.clocks import IDS, NONE, TIMES, behind, from_ids, from_times, mode, unknown
 from trace_lens.logs.matching.seen import Instant, Seen
@@ -195,13 +195,13 @@ def test_sums_of_others_and_weighted_halves() -> None:
 
 @pytest.fixture(scope="module")
 def apps() -> Workspace:
-    return correlation.workspace_of()
+    return correlation_world.workspace_of()
 
 
-def result(world: correlation.World, apps: Workspace) -> correlation.Correlation:
+def result(world: correlation_world.World, apps: Workspace) -> correlation_world.Correlation:
     with tempfile.TemporaryDirectory() as folder, EventStore(Path(folder), writing=True) as store:
         store.add(world.events)
-        return correlation.run(world, store, apps)
+        return correlation_world.run(world, store, apps)
 
 
 @pytest.mark.parametrize(
@@ -220,9 +220,9 @@ def result(world: correlation.World, apps: Workspace) -> correlation.Correlation
     ids=lambda value: str(value),
 )
 def test_events_are_found(regime: int, attempts: int, precision: float, recall: float, apps: Workspace) -> None:
-    world = correlation.make(correlation.REGIMES[regime], 4, attempts, people=400, sign_ins=5_000)
+    world = correlation_world.make(correlation_world.REGIMES[regime], 4, attempts, people=400, sign_ins=5_000)
     found = result(world, apps)
-    told = correlation.score(world, found)
+    told = correlation_world.score(world, found)
     assert told.precision >= precision
     assert told.recall >= recall
     assert told.clocks_held == told.clocks
@@ -234,7 +234,7 @@ def test_events_are_found(regime: int, attempts: int, precision: float, recall: 
 
 
 def test_an_attempt_that_tells_no_moment_is_found_by_its_ids(apps: Workspace) -> None:
-    world = correlation.make(correlation.REGIMES[0], 4, 20, people=400, sign_ins=2_000)
+    world = correlation_world.make(correlation_world.REGIMES[0], 4, 20, people=400, sign_ins=2_000)
     bare_ones = [one._replace(at=None, moments=()) if number < 5 else one for number, one in enumerate(world.seen)]
     found = result(world._replace(seen=bare_ones), apps)
     for one in bare_ones[:5]:
@@ -244,7 +244,7 @@ def test_an_attempt_that_tells_no_moment_is_found_by_its_ids(apps: Workspace) ->
 
 
 def test_what_was_captured_twice_has_its_events_twice(apps: Workspace) -> None:
-    world = correlation.make(correlation.REGIMES[0], 4, 20, people=400, sign_ins=2_000)
+    world = correlation_world.make(correlation_world.REGIMES[0], 4, 20, people=400, sign_ins=2_000)
     again = [one._replace(key=f"{one.key} again", moments=()) for one in world.seen]
     found = result(world._replace(seen=[*world.seen, *again]), apps)
     assert found.matched
@@ -253,7 +253,7 @@ def test_what_was_captured_twice_has_its_events_twice(apps: Workspace) -> None:
 
 
 def test_nothing_of_it_in_the_logs(apps: Workspace) -> None:
-    world = correlation.make(correlation.REGIMES[0], 4, 5, people=400, sign_ins=2_000)
+    world = correlation_world.make(correlation_world.REGIMES[0], 4, 5, people=400, sign_ins=2_000)
     at = datetime(2026, 11, 12, 9, tzinfo=UTC)
     stranger = Seen(
         key="x",

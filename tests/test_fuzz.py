@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import base64
 import gzip
-import sys
 from pathlib import Path
 
 import pytest
@@ -15,11 +14,9 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from fuzz_readers import readers
 from kit import certificate, idp_metadata, posted, response
 from trace_lens.demo.tokens import compact
-
-sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks" / "fuzz"))
-from readers import readers  # it lies beside the benchmarks
 
 _TOKEN = f"{compact({'alg': 'RS256', 'kid': 'a'})}.{compact({'iss': 'a', 'sub': 'b', 'aud': 'c', 'exp': 1, 'iat': 1})}.{'A' * 86}"
 _LOG = "time,user,session\n2026-11-20T08:14:01Z,m.tern,abc\n"

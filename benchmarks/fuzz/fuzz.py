@@ -16,6 +16,7 @@ import traceback
 from pathlib import Path
 
 HERE = Path(__file__).parent
+sys.path.insert(0, str(HERE.parents[1] / "tests"))
 SLOW = 5.0
 """An input of at most 4 KiB that takes longer than this, in CPU seconds, is a find too."""
 
@@ -25,7 +26,7 @@ def main() -> None:
     import atheris
 
     with atheris.instrument_imports(include=["trace_lens"]):
-        from readers import readers, seeds
+        from fuzz_readers import readers, seeds
 
     folder = Path(tempfile.mkdtemp())
     known = readers(folder / "settings")

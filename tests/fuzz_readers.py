@@ -1,6 +1,6 @@
 """What is fuzzed: each reader as a function of octets that must give something, or refuse by an error of its own.
 
-Used by `fuzz.py` (coverage-guided, long) and by tests/test_fuzz.py (Hypothesis, short and the same each time).
+Used by `benchmarks/fuzz/fuzz.py` (coverage-guided, long) and by `test_fuzz.py` (Hypothesis, short and the same each time).
 """
 
 from __future__ import annotations
