@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from pathlib import Path
 from typing import Any
@@ -9,6 +10,7 @@ from typing import Any
 import pytest
 
 from kit import NOW, Done, run_json
+from trace_lens import NothingToDiagnose, diagnose
 from trace_lens.attempts.evidence import assemble, read_evidence
 from trace_lens.diagnosis import diagnosing
 from trace_lens.diagnosis.judging import Circumstances
@@ -85,3 +87,27 @@ def test_evidence_says_what_a_source_holds(shown_demo: tuple[Done, Path]) -> Non
     assert nothing.without_sign_in() == nothing.peeled.because
     assert (missing.is_there, missing.problems, missing.without_sign_in()) == (False, ("there is no such file",), None)
     assert [attempt.way is not None for attempt in assemble([message, way])] == [False, True]
+
+
+def test_the_library_front_runs_as_documented(
+    shown_demo: tuple[Done, Path], monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    text = (Path(__file__).parents[1] / "docs" / "library.md").read_text()
+    example, output = (part.partition("\n```")[0] for part in re.split(r"```(?:python|text)\n", text)[1:3])
+    monkeypatch.chdir(shown_demo[1])
+    exec(compile(example, "docs/library.md", "exec"), {})
+    assert capsys.readouterr().out.rstrip() == output
+
+
+def test_the_library_front_takes_octets_and_says_why_it_cannot(shown_demo: tuple[Done, Path]) -> None:
+    data = (shown_demo[1] / CAPTURES[0]).read_bytes()
+    (known,) = diagnose(data, shown_demo[1], now=NOW)
+    (unknown,) = diagnose(data, now=NOW)
+    assert (known.app, known.outcome) == ("crew-roster", "broken")
+    assert (unknown.app, unknown.outcome) == (None, "inconclusive")
+    with pytest.raises(NothingToDiagnose, match="no reading of it ends in a message"):
+        diagnose(b"nothing of a sign-in")
+    with pytest.raises(NothingToDiagnose, match="there is no such file"):
+        diagnose("no-such-file.txt")
+    with pytest.raises(KeyError):
+        diagnose(data, shown_demo[1], app="nobody")

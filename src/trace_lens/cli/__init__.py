@@ -15,7 +15,7 @@ from typing import Any
 
 import click
 
-from trace_lens import __version__
+from trace_lens.common.version import __version__
 
 _COMMANDS = {
     "apps": "The applications on record: list, show, check, add.",

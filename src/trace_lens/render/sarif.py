@@ -7,9 +7,9 @@ import re
 from collections.abc import Iterable
 from typing import Any
 
-from trace_lens import __version__
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Evidence, Finding
+from trace_lens.common.version import __version__
 from trace_lens.workspace.loading import App
 
 Json = dict[str, Any]

@@ -10,8 +10,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
-from trace_lens import __version__
 from trace_lens.common.octets import as_utf8
+from trace_lens.common.version import __version__
 from trace_lens.pki.pem import PastedCertificate, certificates_in
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, Role, find_entity
 from trace_lens.saml.parsing import XMLDamaged
