@@ -24,7 +24,7 @@ from trace_lens.demo.scenario import BY_ID, PROVIDER
 from trace_lens.demo.tokens import sign
 from trace_lens.demo.workspace import make_keys, write_settings
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.judging import Options
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -86,14 +86,14 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         write_settings(Path(name), keys)
         workspace = load_workspace(Path(name))
-        told = Circumstances(datetime(2026, 11, 20, tzinfo=UTC))
+        options = Options(datetime(2026, 11, 20, tzinfo=UTC))
         sources = [SourceFile(f"{number}.xml", data) for number, data in enumerate(messages)]
-        outcomes = {one.outcome for one in diagnose_sources(sources[:5], workspace, told).diagnoses}
+        outcomes = {one.outcome for one in diagnose_sources(sources[:5], workspace, options).diagnoses}
         assert outcomes == {"sound"}, outcomes
         floor = rate(lambda: [bare(data, public) for data in messages])
-        one = rate(lambda: diagnose_sources(sources, workspace, told, workers=1))
+        one = rate(lambda: diagnose_sources(sources, workspace, options, workers=1))
         cores = os.cpu_count() or 1
-        every = rate(lambda: diagnose_sources(sources, workspace, told, workers=cores))
+        every = rate(lambda: diagnose_sources(sources, workspace, options, workers=cores))
         issued = int(datetime(2026, 11, 18, 8, 0, tzinfo=UTC).timestamp())
         claims = {
             "iss": ISSUER,
@@ -107,11 +107,11 @@ def main() -> None:
         signer = keys[CURRENT].private
         tokens = [sign({**claims, "nonce": str(n)}, signer, kid=CURRENT).encode() for n in range(MESSAGES)]
         files = [SourceFile(f"{number}.txt", data) for number, data in enumerate(tokens)]
-        outcomes = {one.outcome for one in diagnose_sources(files[:5], workspace, told).diagnoses}
+        outcomes = {one.outcome for one in diagnose_sources(files[:5], workspace, options).diagnoses}
         assert outcomes == {"sound"}, outcomes
         token_floor = rate(lambda: [bare_token(data, signer.public_key()) for data in tokens])
-        token_one = rate(lambda: diagnose_sources(files, workspace, told, workers=1))
-        token_every = rate(lambda: diagnose_sources(files, workspace, told, workers=cores))
+        token_one = rate(lambda: diagnose_sources(files, workspace, options, workers=1))
+        token_every = rate(lambda: diagnose_sources(files, workspace, options, workers=cores))
     print(f"{floor:8.0f} a second  bare loop, one core (floor)")
     print(f"{one:8.0f} a second  diagnose, one core: {one / floor:.2f} of the floor (to reach: 0.50)")
     print(f"{every:8.0f} a second  diagnose, {cores} cores: {every / floor / cores:.2f} of the floor per core")

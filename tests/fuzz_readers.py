@@ -18,7 +18,7 @@ from trace_lens.common.limits import Refused
 from trace_lens.common.masking import Masks
 from trace_lens.decoding.messages import certificate_summary
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.judging import Options
 from trace_lens.diagnosis.laying_open import lay_open_sources
 from trace_lens.intake.commands import read_commands
 from trace_lens.intake.har import NoHar, is_har, read_har
@@ -236,9 +236,9 @@ def settings_in(folder: Path) -> Callable[[bytes], None]:
 def whole(data: bytes) -> None:
     """One source from its octets to the JSON of `decode` and `diagnose`; a fault of the program fails here."""
     source = [SourceFile("x", data)]
-    told = Circumstances(_NOW)
+    options = Options(_NOW)
     laid, unread = lay_open_sources(source, Workspace(), _NOW)
-    result = diagnose_sources(source, Workspace(), told, workers=1)
+    result = diagnose_sources(source, Workspace(), options, workers=1)
     masks = Masks()
     json.loads(as_json.line(as_json.opened(laid, unread, masks)))
     json.loads(as_json.line(as_json.diagnoses(result.diagnoses, [], masks, result.unplaced)))

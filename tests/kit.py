@@ -28,7 +28,7 @@ from lxml import etree
 from trace_lens.attempts.saml import SamlAttempt, assemble_saml
 from trace_lens.attempts.saml_messages import read_messages
 from trace_lens.common.guarding import Faults
-from trace_lens.diagnosis.judging import Circumstances, Diagnosis, diagnose
+from trace_lens.diagnosis.judging import Diagnosis, Options, diagnose
 from trace_lens.intake.peeling import peel
 from trace_lens.workspace.loading import load_workspace
 
@@ -476,7 +476,7 @@ def judge(data: bytes, folder: Path, at: str | None = None, app: str | None = No
     """The diagnosis of the first attempt in some octets."""
     moment = datetime.fromisoformat(at) if at else None
     attempt = attempts_in(data)[0]
-    return diagnose(attempt, load_workspace(folder), Circumstances(NOW, moment, app))
+    return diagnose(attempt, load_workspace(folder), Options(NOW, moment, app))
 
 
 def broke(found: Diagnosis) -> str | None:

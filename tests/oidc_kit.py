@@ -11,7 +11,7 @@ from urllib.parse import urlencode
 from kit import NOW, TERN, key
 from trace_lens.demo.tokens import public_jwk, sign
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances, Diagnosis
+from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -161,5 +161,5 @@ def client_workspace(
 def judge_texts(folder: Path, *texts: str, at: datetime | None = None, app: str | None = None) -> list[Diagnosis]:
     """The diagnoses of captures, each a source of its own."""
     sources = [SourceFile(f"{number}.txt", text.encode()) for number, text in enumerate(texts, 1)]
-    told = Circumstances(NOW, at=at, app=app)
-    return list(diagnose_sources(sources, load_workspace(folder), told, 1).diagnoses)
+    options = Options(NOW, at=at, app=app)
+    return list(diagnose_sources(sources, load_workspace(folder), options, 1).diagnoses)

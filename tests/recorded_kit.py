@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances, Diagnosis
+from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.workspace.loading import Workspace, load_workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -63,7 +63,7 @@ def _workspace(changes: tuple[tuple[str, ...], ...]) -> Workspace:
 
 def judged(name: str, *sources: SourceFile, app: str | None = None) -> tuple[Diagnosis, ...]:
     """The diagnoses of a recording, or of other sources under its settings."""
-    result = diagnose_sources(sources or (source_of(name),), workspace_of(name), Circumstances(NOW, app=app), workers=1)
+    result = diagnose_sources(sources or (source_of(name),), workspace_of(name), Options(NOW, app=app), workers=1)
     return result.diagnoses
 
 

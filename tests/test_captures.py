@@ -18,7 +18,7 @@ from kit import ACS, NOW, authn_request, posted, redirect, response, run, run_js
 from oidc_kit import client_workspace
 from trace_lens.demo.recording import Recording, page
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.judging import Options
 from trace_lens.intake.captures import capture_in
 from trace_lens.intake.commands import read_commands
 from trace_lens.intake.heads import read_heads
@@ -269,8 +269,8 @@ def test_a_program_that_takes_the_answer_by_a_scheme_of_its_own(tmp_path: Path) 
         one = Recording(START)
         asked = oidc_kit.request(redirect_uri=used)
         one.step("GET", asked, 302, to=f"{used}?code=SplxlOBeZQQYbYS6WxSbIA&state=s-1")
-        told = Circumstances(NOW)
-        found.append(diagnose_sources([SourceFile("a.har", har(one))], load_workspace(folder), told, 1).diagnoses[0])
+        options = Options(NOW)
+        found.append(diagnose_sources([SourceFile("a.har", har(one))], load_workspace(folder), options, 1).diagnoses[0])
     severities = [{one.code: one.severity for one in each.findings}.get("redirect-uri-mismatch") for each in found]
     assert severities == [None, "risk"], "the provider answered all the same"
     assert "no-answer" not in {each.code for each in found[0].findings}
@@ -405,13 +405,13 @@ def test_a_damaged_export_is_judged_or_refused_but_never_a_crash(seed: int, tmp_
     whole = (saml_trip() if seed % 2 else oidc_trip(spa=seed % 4 == 0)).document()
     data = json.dumps(damaged(whole, draw, draw.choice([0.005, 0.02, 0.06]))).encode()
     folder = workspace(tmp_path) if seed % 2 else client_workspace(tmp_path)
-    result = diagnose_sources([SourceFile("a.har", data)], load_workspace(folder), Circumstances(NOW), 1)
+    result = diagnose_sources([SourceFile("a.har", data)], load_workspace(folder), Options(NOW), 1)
     assert result.diagnoses or result.unreadable
     for one in result.diagnoses:
         assert len(one.stages) == 9
 
 
 def test_the_provider_is_read_off_the_messages_where_nothing_is_on_record() -> None:
-    found = diagnose_sources([SourceFile("a.har", har(oidc_trip()))], Workspace(), Circumstances(NOW), 1).diagnoses[0]
+    found = diagnose_sources([SourceFile("a.har", har(oidc_trip()))], Workspace(), Options(NOW), 1).diagnoses[0]
     assert [step.side for step in found.steps] == ["application", "provider", "provider", "application", "application"]
     assert PROVIDER == oidc_kit.ISSUER

@@ -13,7 +13,7 @@ from kit import NOW, Done, run_json
 from trace_lens import NothingToDiagnose, diagnose
 from trace_lens.attempts.evidence import assemble, read_evidence
 from trace_lens.diagnosis import diagnosing
-from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.judging import Options
 from trace_lens.diagnosis.logbook import logbook_of
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile, read_sources
@@ -63,7 +63,7 @@ def test_each_attempt_is_judged_once_beside_logs(
     monkeypatch.chdir(shown_demo[1])
     known = load_workspace(Path())
     sources = list(read_sources(CAPTURES))
-    options = Circumstances(NOW, with_logs=True)
+    options = Options(NOW, with_logs=True)
     found = diagnosing.diagnose_sources(
         [*sources, SourceFile("notes.txt", b"nothing")], known, options, logbook=logbook_of(known)
     )

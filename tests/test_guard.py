@@ -17,7 +17,7 @@ from kit import posted, response, run, run_json, run_program, workspace
 from trace_lens.common import limits
 from trace_lens.demo.tokens import compact
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.judging import Options
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile, read_sources
 
@@ -71,7 +71,7 @@ def judged(folder: Path, *sources: bytes) -> Any:
 
     known = load_workspace(folder)
     named = [SourceFile(f"{number}.txt", data) for number, data in enumerate(sources)]
-    return diagnose_sources(named, known, Circumstances(datetime(2026, 11, 20, 9, tzinfo=UTC), prove=True), workers=1)
+    return diagnose_sources(named, known, Options(datetime(2026, 11, 20, 9, tzinfo=UTC), prove=True), workers=1)
 
 
 @pytest.fixture(scope="module")

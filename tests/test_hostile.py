@@ -15,7 +15,7 @@ from kit import EMAIL, MORE, NOW, PROVIDER, SAML, TERN, attribute, judge, parse_
 from trace_lens.common.masking import Masks
 from trace_lens.decoding.messages import open_messages
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances, diagnose
+from trace_lens.diagnosis.judging import Options, diagnose
 from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.intake.peeling import peel
 from trace_lens.render import as_json
@@ -87,8 +87,8 @@ def _spoil(root: etree._Element, draw: st.DataObject) -> None:
 
 def _whole_output(data: bytes, known: Workspace) -> list[str]:
     """Everything that can be made of some octets; the outcomes."""
-    told = Circumstances(NOW)
-    result = diagnose_sources([SourceFile("x", data)], known, told, workers=1)
+    options = Options(NOW)
+    result = diagnose_sources([SourceFile("x", data)], known, options, workers=1)
     json.dumps(as_json.diagnoses(result.diagnoses, [], Masks()))
     text = writing.write(diagnosis_pages(result), "never")
     opened = [LaidOpen(one) for one in open_messages("x", peel(data))]
@@ -153,9 +153,9 @@ def test_a_change_in_the_assertion_is_never_sound(known: Workspace, data: st.Dat
 def test_the_order_of_sources_changes_no_diagnosis(known: Workspace, order: list[int]) -> None:
     datas = [*bases(), response(audiences=""), response(signing={"method": MORE + "hmac-sha256"})]
     sources = [SourceFile(str(number), data) for number, data in enumerate(datas)]
-    told = Circumstances(NOW)
-    straight = {one.source: one._replace(id="") for one in diagnose_sources(sources, known, told).diagnoses}
-    shuffled = diagnose_sources([sources[number] for number in order], known, told).diagnoses
+    options = Options(NOW)
+    straight = {one.source: one._replace(id="") for one in diagnose_sources(sources, known, options).diagnoses}
+    shuffled = diagnose_sources([sources[number] for number in order], known, options).diagnoses
     assert {one.source: one._replace(id="") for one in shuffled} == straight
     assert [one.source for one in shuffled] == [str(number) for number in order]
 
@@ -200,5 +200,5 @@ def test_the_forged_part_of_a_wrapped_message_is_not_read(known: Workspace) -> N
     for name in ("wrapped aside", "wrapped in an object"):
         case = next(one for one in CASES if one.name == name)
         (attempt,) = parse_all(response(**case.message))
-        found = diagnose(attempt, known, Circumstances(NOW))
+        found = diagnose(attempt, known, Options(NOW))
         assert found.subject == TERN

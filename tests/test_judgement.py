@@ -20,7 +20,7 @@ from trace_lens.common.findings import INFERRED, Severity
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.demo.recording import Recording, page
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances, Diagnosis
+from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.intake.browser_words import Trouble, trouble_of
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
@@ -29,7 +29,7 @@ from way_kit import REFUSAL, har, oidc_trip, saml_trip
 
 def diagnosed(folder: Path, *data: bytes, prove: bool = False, app: str | None = None) -> tuple[Diagnosis, ...]:
     sources = [SourceFile(f"{number}.txt", one) for number, one in enumerate(data)]
-    return diagnose_sources(sources, load_workspace(folder), Circumstances(NOW, app=app, prove=prove), 1).diagnoses
+    return diagnose_sources(sources, load_workspace(folder), Options(NOW, app=app, prove=prove), 1).diagnoses
 
 
 def severities(one: Diagnosis) -> dict[str, str]:
@@ -425,7 +425,7 @@ def test_the_demo_never_contradicts_itself(demo: Path) -> None:
     known = load_workspace(demo)
     for file in sorted((demo / "captures").iterdir()):
         source = SourceFile(file.name, file.read_bytes())
-        for one in diagnose_sources([source], known, Circumstances(NOW), 1).diagnoses:
+        for one in diagnose_sources([source], known, Options(NOW), 1).diagnoses:
             assert contradictions(one) == [], file.name
 
 
@@ -438,7 +438,7 @@ def test_strict_counts_what_went_through_against_expectation(
     other = "<saml:AudienceRestriction><saml:Audience>https://other.example/</saml:Audience></saml:AudienceRestriction>"
     told = {"audiences": other} if message else {}
     source = SourceFile("a.har", har(saml_trip(shown=page("Week", TERN), message=told)))
-    result = diagnose_sources([source], load_workspace(workspace(tmp_path)), Circumstances(NOW), 1)
+    result = diagnose_sources([source], load_workspace(workspace(tmp_path)), Options(NOW), 1)
     assert result.exit_status(strict=strict) == status
 
 

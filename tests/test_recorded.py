@@ -15,9 +15,9 @@ from trace_lens.checks.case import Case
 from trace_lens.common.findings import Finding
 from trace_lens.diagnosis import proving
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances, Diagnosis
+from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.workspace.sources import SourceFile
-from trace_lens.workspace.supposing import Supposed, suppose
+from trace_lens.workspace.trial_settings import TrialSetting, with_trial_settings
 
 EVERY = bool(os.environ.get("EVERY_CAPTURE"))
 """Whether the laws are asked of every recording (a stage of its own), not of a sample."""
@@ -73,7 +73,7 @@ def test_a_divided_export_never_turns_a_break_into_another(name: str) -> None:
     may |= {"provider-refused"} if re.search("silent|passive", name) else set()
     for first, second in halves(export_of(name)):
         sources = [SourceFile("1.har", as_bytes(first)), SourceFile("2.har", as_bytes(second))]
-        result = diagnose_sources(sources, workspace_of(name), Circumstances(whole[0].at or NOW), workers=1)
+        result = diagnose_sources(sources, workspace_of(name), Options(whole[0].at or NOW), workers=1)
         assert {one.first_break.code for one in result.diagnoses if one.first_break} <= may
 
 
@@ -135,15 +135,15 @@ def test_what_is_tried_out_could_stand_in_the_settings(monkeypatch: pytest.Monke
     tried: list[str] = []
     setting_for = proving._setting_for
 
-    def checked(case: Case, finding: Finding) -> Supposed | None:
+    def checked(case: Case, finding: Finding) -> TrialSetting | None:
         setting = setting_for(case, finding)
         if setting is not None and case.app is not None:
-            suppose(case.workspace, case.app, (setting._replace(proposed=False),))
+            with_trial_settings(case.workspace, case.app, (setting._replace(proposed=False),))
             tried.append(setting.key)
         return setting
 
     monkeypatch.setattr(proving, "_setting_for", checked)
     for name in NAMES:
         if not EXPECTED[name]["works"]:
-            diagnose_sources((source_of(name),), workspace_of(name), Circumstances(NOW, prove=True), workers=1)
+            diagnose_sources((source_of(name),), workspace_of(name), Options(NOW, prove=True), workers=1)
     assert {"provider_setup.audience", "application.trusted_certificates"} <= set(tried)

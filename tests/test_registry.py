@@ -25,7 +25,7 @@ from trace_lens.checks import registry
 from trace_lens.checks.checking import Check
 from trace_lens.common.findings import Finding
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.judging import Options
 from trace_lens.diagnosis.logbook import logbook_of
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
@@ -99,7 +99,7 @@ def test_declared_is_raised_by_a_case(raised: dict[str, set[str]], demo: Path, t
         judged(name)
     captures = [SourceFile(path.name, path.read_bytes()) for path in sorted((demo / "captures").iterdir())]
     known = load_workspace(demo)
-    diagnose_sources(captures, known, Circumstances(NOW, with_logs=True), 1, logbook=logbook_of(known))
+    diagnose_sources(captures, known, Options(NOW, with_logs=True), 1, logbook=logbook_of(known))
     assert {name_of(one): lacking for one in CHECKS if (lacking := set(one.codes) - raised[name_of(one)])} == {}
     assert {name_of(one): more for one in CHECKS if (more := raised[name_of(one)] - set(one.codes))} == {}
 

@@ -15,7 +15,7 @@ from laws import named_in, texts_of, without_people
 from trace_lens.common.personal import names_person
 from trace_lens.common.sentences import Identifier, Person, Value, filled, say
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.judging import Options
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import read_sources
 
@@ -53,7 +53,7 @@ def test_what_names_a_person(label: str, expected: bool) -> None:
 def test_no_finding_of_the_demo_names_anybody_once_people_are_replaced(shown_demo: tuple[Done, Path]) -> None:
     folder = shown_demo[1]
     known = load_workspace(folder)
-    result = diagnose_sources(read_sources((str(folder / "captures"),)), known, Circumstances(NOW), workers=1)
+    result = diagnose_sources(read_sources((str(folder / "captures"),)), known, Options(NOW), workers=1)
     lists = " ".join(path.read_text(errors="replace") for path in (folder / "accounts").iterdir())
     people = set(re.findall(r"[a-z]+\.[a-z]+@[\w.-]+|\b[a-z]\.[a-z]{3,}\b", lists.casefold()))
     people |= {diagnosis.subject.casefold() for diagnosis in result.diagnoses if diagnosis.subject}

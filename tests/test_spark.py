@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-import correlation
+import correlation_world
 from kit import run, run_json, workspace
 from trace_lens.logs.store.candidates import by_ids, survey
 from trace_lens.logs.store.loading import load_all
@@ -116,8 +116,8 @@ def test_both_stores_answer_alike(both: list[EventStore]) -> None:
 
 @needs_java
 def test_both_stores_correlate_alike(tmp_path: Path) -> None:
-    apps = correlation.workspace_of()
-    world = correlation.make(correlation.REGIMES[1], 2, 12, people=100, sign_ins=400)
+    apps = correlation_world.workspace_of()
+    world = correlation_world.make(correlation_world.REGIMES[1], 2, 12, people=100, sign_ins=400)
     found = []
     for setting in ("duckdb", LOCAL):
         (tmp_path / setting[:5]).mkdir()
@@ -139,7 +139,7 @@ def test_both_stores_correlate_alike(tmp_path: Path) -> None:
                 )
                 store.remember(loaded)
         for opened in open_one(store_of(tmp_path / setting[:5], setting)):
-            told = correlation.run(world, opened, apps)
+            told = correlation_world.run(world, opened, apps)
             matched = {
                 key: [(one.event, round(one.probability, 6), one.because) for one in some]
                 for key, some in told.matched.items()

@@ -9,7 +9,7 @@ import pytest
 
 from kit import AUDIENCE, EMAIL, ISSUED, TERN, TRANSIENT, certificate, judge, pem, response, run, run_json, workspace
 from trace_lens.workspace.loading import load_workspace
-from trace_lens.workspace.supposing import read_supposed, suppose
+from trace_lens.workspace.trial_settings import read_supposed, with_trial_settings
 
 OTHER = f"<saml:AudienceRestriction><saml:Audience>{AUDIENCE[:-1]}</saml:Audience></saml:AudienceRestriction>"
 LISTED: dict[str, Any] = {"account": {"list": "accounts.csv"}}
@@ -131,7 +131,7 @@ def test_what_is_supposed_twice_in_one_process_are_two_workspaces(tmp_path: Path
     known = load_workspace(workspace(tmp_path))
     app = known.apps["crew-roster"]
     made = [
-        suppose(known, app, (read_supposed(f"application.entity_id={name}"),)).apps["crew-roster"].entity_id
+        with_trial_settings(known, app, (read_supposed(f"application.entity_id={name}"),)).apps["crew-roster"].entity_id
         for name in ("https://a.example", "https://b.example", "https://a.example")
     ]
     assert made == ["https://a.example", "https://b.example", "https://a.example"]

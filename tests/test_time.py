@@ -21,7 +21,7 @@ from pumping import least_growth, pumps
 from trace_lens.common.limits import Refused
 from trace_lens.common.secrets_in_text import RULES
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances
+from trace_lens.diagnosis.judging import Options
 from trace_lens.intake.peeling import peel
 from trace_lens.people.guests import seen_guest
 from trace_lens.workspace.loading import Workspace
@@ -157,6 +157,6 @@ def test_diagnosing_is_linear(name: str) -> None:
 
     def work(size: int) -> Callable[[], object]:
         source = SourceFile("x", make(size))
-        return lambda: diagnose_sources([source], Workspace(), Circumstances(NOW), 1)
+        return lambda: diagnose_sources([source], Workspace(), Options(NOW), 1)
 
     assert least_growth(work, (16_384, 131_072), WORST, idle=0.05) <= WORST

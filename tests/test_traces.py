@@ -17,7 +17,7 @@ from trace_lens.demo.captures import captures
 from trace_lens.demo.logs import AHEAD, CODES, PROVIDER_CODES, log_files
 from trace_lens.demo.workspace import make_keys
 from trace_lens.diagnosis.diagnosing import attempts_of
-from trace_lens.diagnosis.judging import Circumstances, case_of
+from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.logs.event import Event
 from trace_lens.logs.matching.seen import Matched, Seen
@@ -36,7 +36,7 @@ def seen(folder: Path, *data: bytes) -> Seen:
     attempts, failed = attempts_of(sources)
     assert failed == []
     (attempt,) = attempts
-    return seen_of(case_of(attempt, load_workspace(folder), Circumstances(NOW)), "1")
+    return seen_of(case_of(attempt, load_workspace(folder), Options(NOW)), "1")
 
 
 def test_a_response(tmp_path: Path) -> None:

@@ -35,7 +35,7 @@ from oidc_kit import client_workspace
 from trace_lens.common.findings import Side
 from trace_lens.demo.recording import Recording, page, posting, sign_in_page
 from trace_lens.diagnosis.diagnosing import diagnose_sources
-from trace_lens.diagnosis.judging import Circumstances, Diagnosis
+from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 from way_kit import (
@@ -63,8 +63,8 @@ CLEAR = "http://roster.northmere.example/saml/acs"
 
 def judged(data: bytes, folder: Path, app: str | None = None) -> list[Diagnosis]:
     """The diagnoses of one capture."""
-    told = Circumstances(NOW, app=app)
-    return list(diagnose_sources([SourceFile("a.har", data)], load_workspace(folder), told, 1).diagnoses)
+    options = Options(NOW, app=app)
+    return list(diagnose_sources([SourceFile("a.har", data)], load_workspace(folder), options, 1).diagnoses)
 
 
 @dataclass(frozen=True)

@@ -46,7 +46,7 @@ def diagnose(
     from pathlib import Path
 
     from trace_lens.diagnosis.diagnosing import diagnose_sources
-    from trace_lens.diagnosis.judging import Circumstances
+    from trace_lens.diagnosis.judging import Options
     from trace_lens.workspace.loading import Workspace, load_workspace
     from trace_lens.workspace.sources import SourceFile, read_sources
 
@@ -55,7 +55,7 @@ def diagnose(
         if name is not None and name not in names:
             raise KeyError(name)
     sources = [SourceFile("-", source)] if isinstance(source, bytes) else list(read_sources((str(source),)))
-    options = Circumstances(now or clock.now(UTC), at, app, provider, prove=True)
+    options = Options(now or clock.now(UTC), at, app, provider, prove=True)
     result = diagnose_sources(sources, known, options)
     if not result.diagnoses:
         raise NothingToDiagnose("; ".join(f"{name}: {because}" for name, because in result.unreadable))

@@ -117,10 +117,10 @@ def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     own = key_print(private.public_key()) if private else None
     if own is None:
         return
-    beside = beside_key(app)
-    if beside and not beside[1]:
+    settings_findings = beside_key(app)
+    if settings_findings and not settings_findings[1]:
         file = app.settings.application.decryption_key
-        told = Value("key that the certificate in that file certifies", beside[0], file, "the certificate")
+        told = Value("key that the certificate in that file certifies", settings_findings[0], file, "the certificate")
         yield Pair("encryption key", told, Value("decryption_key", own, file, "the private key"), Side.APPLICATION)
     if published and own not in {found for found, _ in published}:
         told = Value(
@@ -423,7 +423,7 @@ def _item(finding: Finding) -> str:
     return finding.setting or ""
 
 
-def beside(case: Case, findings: list[Finding]) -> list[Finding]:
+def settings_findings(case: Case, findings: list[Finding]) -> list[Finding]:
     """The settings findings that explain what a diagnosis found; they do not decide anything."""
     if case.app is None:
         return []

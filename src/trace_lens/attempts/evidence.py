@@ -19,7 +19,7 @@ from trace_lens.attempts.saml import assemble_saml
 from trace_lens.attempts.saml_messages import SamlMessage, read_messages
 from trace_lens.common.guarding import Faults
 from trace_lens.intake.exchanges import Capture
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.peeling import Peeled
 from trace_lens.workspace.sources import SourceFile
 
@@ -40,7 +40,7 @@ class SourceEvidence(NamedTuple):
     is_there: bool = True
 
     @property
-    def found(self) -> tuple[Found, ...]:
+    def found(self) -> tuple[FoundMessage, ...]:
         """The messages, as octets."""
         return self.peeled.found
 

@@ -14,7 +14,7 @@ from typing import NamedTuple
 from trace_lens.common.addresses import plain
 from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.exchanges import PAGE, STATIC, Capture, Exchange, forms_of, jumps_of
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 
 REDIRECT, FORM, JUMP, PERSON, SCRIPT, START, CALLED = "redirect", "form", "jump", "person", "script", "start", "call"
 BY_ITSELF = (REDIRECT, FORM, JUMP, SCRIPT)
@@ -29,7 +29,7 @@ class Hop(NamedTuple):
     exchange: Exchange
     how: str
     cause: Exchange | None
-    carries: tuple[Found, ...] = ()
+    carries: tuple[FoundMessage, ...] = ()
 
     @property
     def kinds(self) -> tuple[str, ...]:
@@ -50,7 +50,7 @@ class Way(NamedTuple):
     hidden: int = 0
     rounds: int = 1
 
-    def hop_of(self, found: Found | None) -> Hop | None:
+    def hop_of(self, found: FoundMessage | None) -> Hop | None:
         """The hop that carried a message."""
         number = found.context.get(EXCHANGE) if found else None
         return next((hop for hop in self.hops if str(hop.exchange.number) == number), None)
@@ -72,9 +72,9 @@ class Links(NamedTuple):
     places: dict[int, int]
 
 
-def carried_by(messages: Iterable[Found]) -> dict[int, list[Found]]:
+def carried_by(messages: Iterable[FoundMessage]) -> dict[int, list[FoundMessage]]:
     """The messages that came with an exchange, by its number."""
-    carried: dict[int, list[Found]] = {}
+    carried: dict[int, list[FoundMessage]] = {}
     for message in messages:
         if EXCHANGE in message.context:
             carried.setdefault(int(message.context[EXCHANGE]), []).append(message)
@@ -86,7 +86,7 @@ def steps_in(capture: Capture, carrying: Container[int]) -> tuple[Exchange, ...]
     return tuple(exchange for exchange in capture.exchanges if exchange.number in carrying or _is_step(exchange))
 
 
-def link(capture: Capture, messages: Iterable[Found]) -> Links:
+def link(capture: Capture, messages: Iterable[FoundMessage]) -> Links:
     """What led to each step of a capture; its steps are pages, redirects, and whatever carries a message."""
     carrying = carried_by(messages)
     steps = steps_in(capture, carrying)
@@ -175,7 +175,7 @@ def _at_once(page: Exchange, exchange: Exchange) -> bool:
 
 
 def ways(
-    source: str, capture: Capture, attempts: Sequence[Sequence[Found]], messages: Sequence[Found]
+    source: str, capture: Capture, attempts: Sequence[Sequence[FoundMessage]], messages: Sequence[FoundMessage]
 ) -> list[tuple[Way, int | None]]:
     """The way of each attempt, given by its messages, in their order in the capture.
 
@@ -207,7 +207,7 @@ def ways(
     return made
 
 
-def whole_way(source: str, capture: Capture, messages: Sequence[Found]) -> Way:
+def whole_way(source: str, capture: Capture, messages: Sequence[FoundMessage]) -> Way:
     """All steps of a capture as one way."""
     links = link(capture, messages)
     carried = carried_by(messages)
@@ -215,7 +215,7 @@ def whole_way(source: str, capture: Capture, messages: Sequence[Found]) -> Way:
     return Way(source, capture, hops, _hidden(capture, hops))
 
 
-def _hop(links: Links, place: int, carried: dict[int, list[Found]]) -> Hop:
+def _hop(links: Links, place: int, carried: dict[int, list[FoundMessage]]) -> Hop:
     how, cause = links.causes[place]
     exchange = links.steps[place]
     return Hop(exchange, how, None if cause is None else links.steps[cause], tuple(carried.get(exchange.number, ())))
@@ -283,7 +283,7 @@ def _between(links: Links, places: list[int], number: int, owner: dict[int, int]
             owner[place] = number
 
 
-def _unanswered(found: Sequence[Found]) -> bool:
+def _unanswered(found: Sequence[FoundMessage]) -> bool:
     """Whether an attempt holds requests only: then what a person did at the provider belongs to it too."""
     return all(message.kind in ("saml-authn-request", "authorization-request") for message in found)
 

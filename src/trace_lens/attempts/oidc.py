@@ -14,7 +14,7 @@ from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.oidc_groups import grouped, hold_attempt
 from trace_lens.attempts.oidc_messages import CAPTURES, OidcMessage
 from trace_lens.common.kinds import TOKEN_KINDS
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.oauth import OPAQUE
 from trace_lens.oidc import errors
 from trace_lens.oidc.tokens import Token
@@ -54,7 +54,7 @@ class OidcAttempt(NamedTuple):
         return token or (answers[-1] if answers else self.first)
 
     @property
-    def found(self) -> Found:
+    def found(self) -> FoundMessage:
         """The main message as it was found."""
         return self.main.found
 

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 from trace_lens.common.guarding import Faults
 from trace_lens.common.kinds import KINDS, PARAMETER_KINDS, TOKEN_KINDS
 from trace_lens.intake.carried import BEARER, EXCHANGE
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.oauth import NAMED, OPAQUE, parameters_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.oidc.jose import JoseDamaged, Jwe, read_jwe, read_jws
@@ -27,7 +27,7 @@ class OidcMessage(NamedTuple):
     """
 
     source: str
-    found: Found
+    found: FoundMessage
     content: Token | Jwe | Parameters | dict[str, Any] | None = None
     damage: tuple[str, str] | None = None
     within: OidcMessage | None = None
@@ -132,7 +132,7 @@ def read_oidc(source: str, peeled: Peeled, faults: Faults) -> list[OidcMessage]:
     return list(made.values())
 
 
-def _read(source: str, found: Found) -> OidcMessage:
+def _read(source: str, found: FoundMessage) -> OidcMessage:
     try:
         if found.kind in PARAMETER_KINDS and found.data[:3] != b"eyJ":
             return OidcMessage(source, found, parameters_of(found))

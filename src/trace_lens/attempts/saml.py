@@ -14,7 +14,7 @@ from lxml import etree
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.saml_messages import ANSWER_KINDS, SIGN_OUT_KINDS, SamlMessage, assertions_of
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.saml.artifact import Artifact
 from trace_lens.saml.messages import Assertion, AuthnRequest, LogoutRequest, LogoutResponse, Response
 from trace_lens.saml.names import STATUS_PREFIX
@@ -59,7 +59,7 @@ class SamlAttempt(NamedTuple):
         return self.main.source
 
     @property
-    def found(self) -> Found:
+    def found(self) -> FoundMessage:
         """The main message as it was found."""
         return self.main.found
 

@@ -11,7 +11,7 @@ from lxml import etree
 
 from trace_lens.common.guarding import Faults
 from trace_lens.intake.carried import EXCHANGE
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import SIGNED_QUERY
 from trace_lens.intake.peeling import Peeled
 from trace_lens.saml.artifact import Artifact, read_artifact
@@ -55,7 +55,7 @@ class SamlMessage(NamedTuple):
     """
 
     source: str
-    found: Found
+    found: FoundMessage
     root: etree._Element | None = None
     damage: XMLDamaged | None = None
     content: Content | None = None
@@ -158,7 +158,7 @@ def read_messages(source: str, peeled: Peeled, faults: Faults) -> list[SamlMessa
     return [message for message in read if message is not None]
 
 
-def _read(source: str, found: Found) -> SamlMessage:
+def _read(source: str, found: FoundMessage) -> SamlMessage:
     if found.kind == "saml-artifact":
         return SamlMessage(source, found, content=read_artifact(found.data))
     try:

@@ -237,7 +237,7 @@ def _by_its_own_clock(case: Case, length: str) -> Answer:
             return
 
 
-def beside_findings(case: Case, findings: list[Finding]) -> list[Finding]:
+def log_findings(case: Case, findings: list[Finding]) -> list[Finding]:
     """The findings, with what the logs say of the same thing put beside each.
 
     The provider's code stands beside the status of its answer. Where the list has no such account, the log that says so

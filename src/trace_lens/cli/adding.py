@@ -11,7 +11,7 @@ from trace_lens.cli.options import say, sources_of, tell
 from trace_lens.cli.session import Session, with_session
 
 if TYPE_CHECKING:
-    from trace_lens.intake.found import Found
+    from trace_lens.intake.found import FoundMessage
     from trace_lens.workspace.loading import Workspace
 
 _METADATA, _DISCOVERY, _REGISTRATION = "saml-metadata", "discovery-document", "client-registration"
@@ -68,7 +68,7 @@ def command(
     """
     from trace_lens.saml.parsing import XMLDamaged
     from trace_lens.workspace import adding
-    from trace_lens.workspace.supposing import read_supposed
+    from trace_lens.workspace.trial_settings import read_supposed
 
     workspace = session.workspace
     session.check_names(None, provider)
@@ -114,7 +114,7 @@ def command(
     return 0
 
 
-def _read(source: str) -> Found:
+def _read(source: str) -> FoundMessage:
     from trace_lens.intake.peeling import peel
 
     (found,) = list(sources_of((source,)))[:1]

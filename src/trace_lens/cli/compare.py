@@ -27,7 +27,7 @@ def command(session: Session, left: str, right: str, app: str | None) -> int:
     read.
     """
     from trace_lens.comparison.comparing import CannotCompare, compare
-    from trace_lens.diagnosis.judging import Circumstances
+    from trace_lens.diagnosis.judging import Options
     from trace_lens.render import as_json
 
     session.check_names(app)
@@ -41,7 +41,7 @@ def command(session: Session, left: str, right: str, app: str | None) -> int:
             return 3
         sides.append(found[0])
     try:
-        result = compare(sides[0], sides[1], session.workspace, Circumstances(session.now, app=app))
+        result = compare(sides[0], sides[1], session.workspace, Options(session.now, app=app))
     except CannotCompare as error:
         tell(f"These cannot be compared: {error}.")
         return 3 if error.unread else 2

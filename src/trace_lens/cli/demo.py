@@ -25,7 +25,7 @@ def command(session: Session, folder: Path | None) -> int:
     from trace_lens.common.moments import read_moment
     from trace_lens.demo.workspace import DemoExists, write_demo
     from trace_lens.diagnosis.diagnosing import diagnose_sources
-    from trace_lens.diagnosis.judging import Circumstances
+    from trace_lens.diagnosis.judging import Options
     from trace_lens.diagnosis.logbook import logbook_of
     from trace_lens.logs.store.loading import load_all
     from trace_lens.logs.store.store import EventStore
@@ -47,9 +47,9 @@ def command(session: Session, folder: Path | None) -> int:
     files = [file for source in sources for file in source.files_in(folder)]
     with EventStore(folder, writing=True, files=files) as store:
         events = sum(loaded.rows for loaded in load_all(store, sources, folder))
-    told = Circumstances(today, with_logs=True)
+    options = Options(today, with_logs=True)
     captured = [SourceFile(f"captures/{capture.file}", capture.data) for capture in demo.captures]
-    result = diagnose_sources(captured, workspace, told, logbook=logbook_of(workspace))
+    result = diagnose_sources(captured, workspace, options, logbook=logbook_of(workspace))
 
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents.demo import demo_pages

@@ -57,9 +57,9 @@ def command(
     could not be read.
     """
     from trace_lens.diagnosis.diagnosing import diagnose_sources
-    from trace_lens.diagnosis.judging import Circumstances
+    from trace_lens.diagnosis.judging import Options
     from trace_lens.render import as_json
-    from trace_lens.workspace.supposing import read_supposed
+    from trace_lens.workspace.trial_settings import read_supposed
 
     workspace = session.workspace
     session.check_names(app, provider)
@@ -69,7 +69,7 @@ def command(
         raise click.UsageError(f"--set: {error}.") from None
     book = logbook(workspace)
     lines = session.format == "jsonl"
-    told = Circumstances(
+    options = Options(
         now=session.now,
         at=at,
         app=app,
@@ -78,7 +78,7 @@ def command(
         with_logs=book is not None,
         prove=not lines,
     )
-    result = diagnose_sources(session.sources(sources), workspace, told, together=together, logbook=book)
+    result = diagnose_sources(session.sources(sources), workspace, options, together=together, logbook=book)
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):
         return 2

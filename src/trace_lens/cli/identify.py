@@ -28,12 +28,12 @@ def command(session: Session, app: str, sources: tuple[str, ...], rule: str | No
     from trace_lens.diagnosis.identification import NoAccounts, identify
     from trace_lens.people.names import FOUND
     from trace_lens.render import as_json
-    from trace_lens.workspace.supposing import read_supposed, suppose
+    from trace_lens.workspace.trial_settings import read_supposed, with_trial_settings
 
     workspace, chosen = session.workspace, session.app(app)
     tried = None
     if rule is not None:
-        tried = suppose(workspace, chosen, (read_supposed(f"account.rewrite={rule}"),)).apps[app]
+        tried = with_trial_settings(workspace, chosen, (read_supposed(f"account.rewrite={rule}"),)).apps[app]
     try:
         found = identify(chosen, workspace, session.sources(sources) if sources else None, session.now, tried)
     except NoAccounts:

@@ -55,7 +55,7 @@ def command(
     settings, 3 a source could not be read.
     """
     from trace_lens.diagnosis.diagnosing import diagnose_sources
-    from trace_lens.diagnosis.judging import Circumstances
+    from trace_lens.diagnosis.judging import Options
     from trace_lens.diagnosis.timelines import of_diagnoses, of_rebuilt
     from trace_lens.logs.store.store import StoreProblem
     from trace_lens.render import as_json, json_timeline
@@ -76,8 +76,8 @@ def command(
         else:
             if book is None:
                 tell("No logs are loaded here; load them with: trace-lens logs load")
-            told = Circumstances(session.now, at, app, provider, with_logs=book is not None)
-            result = diagnose_sources(session.sources(sources), workspace, told, together=together, logbook=book)
+            options = Options(session.now, at, app, provider, with_logs=book is not None)
+            result = diagnose_sources(session.sources(sources), workspace, options, together=together, logbook=book)
             tell_problem(result)
             timeline = of_diagnoses(result)
             unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]

@@ -22,7 +22,7 @@ from trace_lens.comparison.compared_items import items_of
 from trace_lens.comparison.compared_tokens import document_items, items_of_token, key_items
 from trace_lens.comparison.comparing_ways import SideBySide, side_by_side
 from trace_lens.comparison.items import Item
-from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, diagnose
+from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, diagnose
 from trace_lens.intake.peeling import Peeled
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificates_in
@@ -116,11 +116,11 @@ class _Side(NamedTuple):
         return {message.kind for message in self.peeled.found}
 
 
-def compare(left: SourceFile, right: SourceFile, workspace: Workspace, told: Circumstances) -> Compared:
+def compare(left: SourceFile, right: SourceFile, workspace: Workspace, options: Options) -> Compared:
     """Lay two sources side by side. Raises CannotCompare, SettingsError, KeyError."""
     pair, other = _side(left), _side(right)
     if pair.attempts and other.attempts:
-        return _attempts(pair, other, workspace, told)
+        return _attempts(pair, other, workspace, options)
     if "saml-metadata" in pair.kinds and "saml-metadata" in other.kinds:
         return _metadata(pair, other, workspace)
     for kind in DOCUMENTS:
@@ -145,16 +145,16 @@ def _side(source: SourceFile) -> _Side:
     return _Side(source.name, held.peeled, assemble([held]), documents)
 
 
-def _attempts(left: _Side, right: _Side, workspace: Workspace, told: Circumstances) -> Compared:
+def _attempts(left: _Side, right: _Side, workspace: Workspace, options: Options) -> Compared:
     """Two attempts: of several in one source, those of the same application are laid beside each other."""
-    pair = _pair(left, right, workspace, told)
+    pair = _pair(left, right, workspace, options)
     notes = tuple(
         f"{side.name} holds {len(side.attempts)} attempts; number {side.attempts.index(chosen) + 1} is compared"
         for side, chosen in zip((left, right), pair, strict=True)
         if len(side.attempts) > 1
     )
-    cases = [case_of(attempt, workspace, told) for attempt in pair]
-    first, second = (diagnose(attempt, workspace, told) for attempt in pair)
+    cases = [case_of(attempt, workspace, options) for attempt in pair]
+    first, second = (diagnose(attempt, workspace, options) for attempt in pair)
     came, went, stayed = _findings(first.findings, second.findings)
     moving = {
         finding.code: finding.severity for finding in sorted((*came, *went), key=lambda item: item.severity == "break")
@@ -182,11 +182,11 @@ def _items_of(case: SamlCase | OidcCase) -> list[Item]:
     return items_of_token(case) if isinstance(case, OidcCase) else items_of(case)
 
 
-def _pair(left: _Side, right: _Side, workspace: Workspace, told: Circumstances) -> tuple[Attempt, Attempt]:
+def _pair(left: _Side, right: _Side, workspace: Workspace, options: Options) -> tuple[Attempt, Attempt]:
     for attempt in left.attempts:
-        app = case_of(attempt, workspace, told).app
+        app = case_of(attempt, workspace, options).app
         for other in right.attempts:
-            if app and case_of(other, workspace, told).app is app and attempt.kind == other.kind:
+            if app and case_of(other, workspace, options).app is app and attempt.kind == other.kind:
                 return attempt, other
     return left.attempts[0], right.attempts[0]
 

@@ -11,7 +11,7 @@ from trace_lens.agreement.settings import misplaced_value, of_app
 from trace_lens.agreement.sides import copies, rows
 from trace_lens.common.findings import Finding, Stage
 from trace_lens.diagnosis.diagnosing import attempts_of
-from trace_lens.diagnosis.judging import Circumstances, accept, case_of, in_order
+from trace_lens.diagnosis.judging import Options, accept, case_of, in_order
 from trace_lens.workspace.loading import App, Provider, Workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -47,12 +47,12 @@ def two_sides(app: App, workspace: Workspace, now: datetime, sources: Iterable[S
     Raises SettingsError where a file of the workspace cannot be used.
     """
     attempts, failed = attempts_of(sources)
-    told = Circumstances(now)
-    fits = [case_of(attempt, workspace, told).app for attempt in attempts]
+    options = Options(now)
+    fits = [case_of(attempt, workspace, options).app for attempt in attempts]
     fitting = [attempt for attempt, its in zip(attempts, fits, strict=True) if its is app]
     chosen = next(iter(fitting or attempts), None)
     other = fits[0].name if attempts and not fitting and fits[0] else None
-    case = case_of(chosen, workspace, told._replace(app=app.id)) if chosen else None
+    case = case_of(chosen, workspace, options._replace(app=app.id)) if chosen else None
     found = rows(app, workspace, case)
     findings = [finding for finding in of_app(app, workspace, now) if finding.stage is Stage.SETTINGS]
     findings = [finding for finding in findings if finding.code in _ABOUT_VALUES]

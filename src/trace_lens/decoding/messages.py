@@ -17,7 +17,7 @@ from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.secret_names import XML_ELEMENTS, hidden_text, relay_state
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.peeling import Peeled
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.pem import certificates_in
@@ -76,7 +76,7 @@ class Opened(NamedTuple):
 
 
 def open_messages(
-    source: str, peeled: Peeled, issuers: Iterable[str] = (), only: Found | None = None
+    source: str, peeled: Peeled, issuers: Iterable[str] = (), only: FoundMessage | None = None
 ) -> Iterator[Opened]:
     """Every message of a source, or `only` one, laid open; `issuers` are the entity IDs that an artifact may be of."""
     for found in peeled.found if only is None else (only,):
@@ -96,7 +96,7 @@ def open_messages(
             yield _xml(source, found)
 
 
-def _capture(source: str, found: Found, peeled: Peeled) -> Opened:
+def _capture(source: str, found: FoundMessage, peeled: Peeled) -> Opened:
     from trace_lens.decoding import captures
 
     if peeled.capture is None:
@@ -107,7 +107,7 @@ def _capture(source: str, found: Found, peeled: Peeled) -> Opened:
 
 def _opened(
     source: str,
-    found: Found,
+    found: FoundMessage,
     summary: dict[str, Any],
     content: dict[str, Any],
     root: etree._Element | None = None,
@@ -131,7 +131,7 @@ def _opened(
     )
 
 
-def _artifact(source: str, found: Found, issuers: Iterable[str]) -> Opened:
+def _artifact(source: str, found: FoundMessage, issuers: Iterable[str]) -> Opened:
     artifact = read_artifact(found.data)
     summary = {
         "endpoint_index": artifact.endpoint_index,
@@ -143,7 +143,7 @@ def _artifact(source: str, found: Found, issuers: Iterable[str]) -> Opened:
     return _opened(source, found, summary, {"type": 4, "octets": len(found.data)})
 
 
-def _oidc(source: str, found: Found) -> Opened:
+def _oidc(source: str, found: FoundMessage) -> Opened:
     from trace_lens.decoding.oidc_messages import lay
 
     laid = lay(found)
@@ -159,12 +159,12 @@ def _oidc(source: str, found: Found) -> Opened:
     return _opened(source, found, laid.summary, laid.content, more=more)
 
 
-def _broken(source: str, found: Found, damage: XMLDamaged) -> Finding:
+def _broken(source: str, found: FoundMessage, damage: XMLDamaged) -> Finding:
     evidence = Evidence("the message", f"{len(found.data):,} bytes", source, f"line {damage.line}")
     return finding(damage.damage, f"The message cannot be read: {damage.reason}.", evidence=(evidence,))
 
 
-def _metadata(source: str, found: Found) -> Opened:
+def _metadata(source: str, found: FoundMessage) -> Opened:
     """Metadata, streamed: the entities are listed, and one by itself is laid open whole."""
     try:
         read = scan(found.data, most=limits.LISTED_ENTITIES)
@@ -180,7 +180,7 @@ def _metadata(source: str, found: Found) -> Opened:
     return _opened(source, found, summary, listed if root is None else outline(root), root, more=more)
 
 
-def _metadata_signed(source: str, found: Found, summary: dict[str, Any]) -> Iterator[Finding]:
+def _metadata_signed(source: str, found: FoundMessage, summary: dict[str, Any]) -> Iterator[Finding]:
     """Whether the metadata's own signature holds, into the summary; and a finding where it does not."""
     for signature in metadata_signatures(found.data)[:1]:
         holder = f", by {signature.signer.subject} ({signature.signer.sha256})" if signature.signer else ""
@@ -195,7 +195,7 @@ def _entity_content(entity: Entity) -> dict[str, Any]:
     return {"entity_id": entity.entity_id, "roles": [role.name for role in entity.roles], "where": entity.where}
 
 
-def _xml(source: str, found: Found) -> Opened:
+def _xml(source: str, found: FoundMessage) -> Opened:
     try:
         root = parse(found.data)
         refuse_many_signatures(root, len(found.data))
@@ -221,7 +221,7 @@ def _xml(source: str, found: Found) -> Opened:
     return _opened(source, found, summary | _beside(found), outline(root), root)
 
 
-def _beside(found: Found) -> dict[str, Any]:
+def _beside(found: FoundMessage) -> dict[str, Any]:
     """What travelled beside a message and people look for."""
     named = {"RelayState": "relay_state", "wctx": "relay_state", "wtrealm": "realm", "SigAlg": "signature_algorithm"}
     told = {key: found.context[name] for name, key in named.items() if name in found.context}
@@ -382,7 +382,7 @@ def _outline(element: etree._Element, left: list[int]) -> dict[str, Any]:
     return data
 
 
-def _certificates(source: str, found: Found) -> Iterator[Opened]:
+def _certificates(source: str, found: FoundMessage) -> Iterator[Opened]:
     for pasted in certificates_in(found.data):
         place = f"line {pasted.line}"
         try:

@@ -11,7 +11,7 @@ from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.secret_names import PARAMETERS, hidden, hidden_text
 from trace_lens.common.secrets_in_text import without_tokens
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.oauth import OPAQUE, parameters_of
 from trace_lens.oidc import documents, errors
 from trace_lens.oidc.jose import JoseDamaged, read_jwe, read_jws
@@ -28,7 +28,7 @@ class Laid(NamedTuple):
     damage: tuple[tuple[str, str], ...] = ()
 
 
-def lay(found: Found) -> Laid:
+def lay(found: FoundMessage) -> Laid:
     """Lay one message open."""
     if OPAQUE in found.context:
         why = "it is no JWT: only the provider that made it can say what it means (introspection, userinfo)"
@@ -53,7 +53,7 @@ def lay(found: Found) -> Laid:
         return Laid({"size": len(found.data)}, {}, (("malformed-message", str(error)),))
 
 
-def _token(found: Found) -> Laid:
+def _token(found: FoundMessage) -> Laid:
     token = read_token(read_jws(found.data.decode("utf-8", "replace")))
     content = {
         "header": hidden(token.jws.header),
@@ -101,7 +101,7 @@ def token_summary(token: Token) -> dict[str, Any]:
     }
 
 
-def _jwe(found: Found) -> Laid:
+def _jwe(found: FoundMessage) -> Laid:
     jwe = read_jwe(found.data.decode("utf-8", "replace"))
     summary = {
         "algorithm": jwe.header.get("alg"),
@@ -113,7 +113,7 @@ def _jwe(found: Found) -> Laid:
     return Laid(summary, {"header": hidden(jwe.header)})
 
 
-def _parameters(found: Found) -> Laid:
+def _parameters(found: FoundMessage) -> Laid:
     given = parameters_of(found)
     pairs = ((name, Secret(value) if name in PARAMETERS else hidden_text(value)) for name, value in given.pairs)
     content = {"parameters": [{"name": name, "value": value} for name, value in pairs]}
@@ -153,7 +153,7 @@ def _error_words(code: str | None) -> dict[str, str]:
     return {"meaning": meaning.meaning} if meaning else {}
 
 
-def _document(found: Found) -> Laid:
+def _document(found: FoundMessage) -> Laid:
     read = read_json(found.data)
     document = read.value if isinstance(read.value, dict) else {}
     odd = tuple(("malformed-message", f"{name} appears twice") for name in read.duplicates)

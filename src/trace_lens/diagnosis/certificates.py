@@ -20,8 +20,8 @@ from trace_lens.common.findings import Evidence, Finding, Severity
 from trace_lens.common.guarding import Faults
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
-from trace_lens.diagnosis.moment import moment_of
-from trace_lens.intake.found import Found
+from trace_lens.diagnosis.judged_moment import moment_of
+from trace_lens.intake.found import FoundMessage
 from trace_lens.oidc.jose import from_base64url
 from trace_lens.pki.certificates import Certificate, CertificateError, certificate_or_none, read_certificate
 from trace_lens.pki.chains import Chain, chain_of
@@ -190,7 +190,7 @@ def _in_source(evidence: SourceEvidence, data: bytes, workspace: Workspace, at: 
 
 
 def _in_message(
-    source: str, found: Found, workspace: Workspace
+    source: str, found: FoundMessage, workspace: Workspace
 ) -> Iterator[tuple[str, PastedCertificate, tuple[Finding, ...]]]:
     if found.kind == "private-key" and is_pkcs12(found.data):
         yield from _in_pkcs12(source, found.data, workspace)

@@ -22,7 +22,7 @@ from trace_lens.common.addresses import plain
 from trace_lens.common.guarding import Faults
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.given_up import taken_up
-from trace_lens.diagnosis.judging import Circumstances, Diagnosis, case_of, judge
+from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
@@ -111,7 +111,7 @@ class _Run(NamedTuple):
 
     sources: dict[int, SourceFile]
     workspace: Workspace
-    options: Circumstances
+    options: Options
     together: bool = False
     views: Mapping[str, LogView] = MappingProxyType({})
 
@@ -119,7 +119,7 @@ class _Run(NamedTuple):
 def diagnose_sources(
     sources: Iterable[SourceFile],
     workspace: Workspace,
-    told: Circumstances,
+    options: Options,
     workers: int | None = None,
     *,
     together: bool = False,
@@ -134,7 +134,7 @@ def diagnose_sources(
     core where it is None): there, a source is read again if it belongs together with another, or if logs are loaded.
     Raises SettingsError where a list of the workspace cannot be used.
     """
-    run = _Run(dict(enumerate(sources)), workspace, told, together)
+    run = _Run(dict(enumerate(sources)), workspace, options, together)
     alone: list[_Places] = [(place,) for place in run.sources]
     if together:
         return _with_logs(run, [_gather(run, tuple(run.sources))], logbook)
@@ -297,10 +297,10 @@ def _guarded(faults: Faults, attempt: Attempt, work: Callable[[], T]) -> T | Non
     return faults.attempt(main.source, f"judging the attempt at {where}" if where else "judging it", work)
 
 
-def _whole(case: SamlCase | OidcCase, diagnosis: Diagnosis | None, told: Circumstances) -> Diagnosis:
+def _whole(case: SamlCase | OidcCase, diagnosis: Diagnosis | None, options: Options) -> Diagnosis:
     """A diagnosis with its values tried, where that is asked for; judged anew where there is none."""
-    diagnosis = diagnosis or judge(case, told)
-    return proven(diagnosis, case, told) if told.prove else diagnosis
+    diagnosis = diagnosis or judge(case, options)
+    return proven(diagnosis, case, options) if options.prove else diagnosis
 
 
 def _unplaced(attempts: list[Attempt], evidence: Iterable[SourceEvidence]) -> Iterator[Unplaced]:

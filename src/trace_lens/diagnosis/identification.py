@@ -13,7 +13,7 @@ from typing import NamedTuple
 from trace_lens.attempts.evidence import SourceEvidence, read_evidence
 from trace_lens.checks.identified import account_name
 from trace_lens.diagnosis.diagnosing import attempts_in
-from trace_lens.diagnosis.judging import Circumstances, case_of
+from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.people.accounts import AccountIndex, account_index
 from trace_lens.people.name_lists import names_in
 from trace_lens.people.names import (
@@ -127,7 +127,7 @@ def _of_capture(
     attempts, wrong = attempts_in([source])
     failed += wrong
     for attempt in attempts:
-        case = case_of(attempt, workspace, Circumstances(now, app=app.id))
+        case = case_of(attempt, workspace, Options(now, app=app.id))
         name = account_name(case)
         if name is None:
             failed.append((source.source, "its message holds no name that the account rule could be applied to"))

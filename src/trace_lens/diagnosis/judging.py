@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import NamedTuple, overload
 
-from trace_lens.agreement.settings import beside, of_app
+from trace_lens.agreement.settings import of_app, settings_findings
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.saml import SamlAttempt
@@ -16,7 +16,7 @@ from trace_lens.checks.before_change import before_change
 from trace_lens.checks.case import Case
 from trace_lens.checks.checking import StageAnswers
 from trace_lens.checks.claims import ClaimRow, table
-from trace_lens.checks.logged import beside_findings, let_in_by_log
+from trace_lens.checks.logged import let_in_by_log, log_findings
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.validity import Validity, windows_of
@@ -28,13 +28,13 @@ from trace_lens.common.moments import MomentError, read_moment_or_date
 from trace_lens.diagnosis.causes import explain
 from trace_lens.diagnosis.choosing import choose
 from trace_lens.diagnosis.deciding import decided
-from trace_lens.diagnosis.moment import moment_of
+from trace_lens.diagnosis.judged_moment import moment_of
 from trace_lens.diagnosis.proposals import propose
 from trace_lens.diagnosis.steps import Step, steps_of
 from trace_lens.diagnosis.weighing import weigh
 from trace_lens.logs.matching.seen import LogView
 from trace_lens.workspace.loading import App, Workspace
-from trace_lens.workspace.supposing import Supposed, suppose
+from trace_lens.workspace.trial_settings import TrialSetting, with_trial_settings
 
 
 class StageResult(NamedTuple):
@@ -77,7 +77,7 @@ class Diagnosis(NamedTuple):
     logs: LogView | None = None
 
 
-class Circumstances(NamedTuple):
+class Options(NamedTuple):
     """What the user has told: the moment (`at`), today (`now`), the application, the provider, and the settings that
     are to be supposed for the application. `with_logs` says that attempts are to be laid beside logs; `prove` that
     every value to set is tried by judging again with it.
@@ -87,27 +87,27 @@ class Circumstances(NamedTuple):
     at: datetime | None = None
     app: str | None = None
     provider: str | None = None
-    supposed: tuple[Supposed, ...] = ()
+    supposed: tuple[TrialSetting, ...] = ()
     with_logs: bool = False
     prove: bool = False
 
 
-def diagnose(attempt: Attempt, workspace: Workspace, told: Circumstances, number: int = 1) -> Diagnosis:
+def diagnose(attempt: Attempt, workspace: Workspace, options: Options, number: int = 1) -> Diagnosis:
     """Judge one attempt. Raises KeyError for an application or provider that is not on record, SettingsError."""
-    return judge(case_of(attempt, workspace, told), told, number)
+    return judge(case_of(attempt, workspace, options), options, number)
 
 
-def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Diagnosis:
+def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagnosis:
     """Judge a case. Raises SettingsError."""
     attempt = case.attempt
     answers = registry.ask_all(case)
     findings = [finding for stage in Stage for finding in answers[stage].findings]
-    findings = weigh(case, beside_findings(case, findings))
-    findings, open_ended = without_old_symptoms(case, findings, told)
+    findings = weigh(case, log_findings(case, findings))
+    findings, open_ended = without_old_symptoms(case, findings, options)
     findings += before_change(case, findings)
-    findings = accept(explain(case, findings), case.app, told.at or case.at or told.now)
+    findings = accept(explain(case, findings), case.app, options.at or case.at or options.now)
     findings = in_order(findings)
-    findings += in_order(beside(case, findings))
+    findings += in_order(settings_findings(case, findings))
     first_stage = (Stage.REACHABLE,) if any(finding.stage is Stage.REACHABLE for finding in findings) else ()
     stages = tuple(
         _stage(stage, [finding for finding in findings if finding.stage is stage], answers[stage], case)
@@ -153,33 +153,29 @@ def judge(case: SamlCase | OidcCase, told: Circumstances, number: int = 1) -> Di
 
 
 @overload
-def case_of(
-    attempt: SamlAttempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
-) -> SamlCase: ...
+def case_of(attempt: SamlAttempt, workspace: Workspace, options: Options, logs: LogView | None = None) -> SamlCase: ...
+@overload
+def case_of(attempt: OidcAttempt, workspace: Workspace, options: Options, logs: LogView | None = None) -> OidcCase: ...
 @overload
 def case_of(
-    attempt: OidcAttempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
-) -> OidcCase: ...
-@overload
-def case_of(
-    attempt: Attempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
+    attempt: Attempt, workspace: Workspace, options: Options, logs: LogView | None = None
 ) -> SamlCase | OidcCase: ...
 def case_of(
-    attempt: Attempt, workspace: Workspace, told: Circumstances, logs: LogView | None = None
+    attempt: Attempt, workspace: Workspace, options: Options, logs: LogView | None = None
 ) -> SamlCase | OidcCase:
     """The case that the checks look at; `logs` is what the loaded logs say of it."""
-    choice = choose(attempt, workspace, told.app, told.provider)
-    at, at_from = moment_of(attempt, told.at, logs)
+    choice = choose(attempt, workspace, options.app, options.provider)
+    at, at_from = moment_of(attempt, options.at, logs)
     app, provider = choice.app, choice.provider
     recorded = workspace
-    if told.supposed and app:
+    if options.supposed and app:
         own = provider is workspace.provider_of(app)
-        workspace = suppose(workspace, app, told.supposed)
+        workspace = with_trial_settings(workspace, app, options.supposed)
         app = workspace.apps[app.id]
         provider = workspace.provider_of(app) if own else provider
-    sent = {setting.key: str(setting.value) for setting in told.supposed} if app else {}
-    before = case_of(attempt, recorded, told._replace(supposed=()), logs) if sent else None
-    about = (workspace, app, provider, choice.by, at, at_from, told.now, choice.candidates, sent, logs, before)
+    sent = {setting.key: str(setting.value) for setting in options.supposed} if app else {}
+    before = case_of(attempt, recorded, options._replace(supposed=()), logs) if sent else None
+    about = (workspace, app, provider, choice.by, at, at_from, options.now, choice.candidates, sent, logs, before)
     if not isinstance(attempt, OidcAttempt):
         return SamlCase(attempt, *about)
     case = OidcCase(attempt, *about)
@@ -200,7 +196,7 @@ def in_order(findings: Iterable[Finding]) -> list[Finding]:
 
 
 def without_old_symptoms(
-    case: SamlCase | OidcCase, findings: list[Finding], told: Circumstances
+    case: SamlCase | OidcCase, findings: list[Finding], options: Options
 ) -> tuple[list[Finding], list[Unchecked]]:
     """Where settings are supposed: the findings without those that only tell how the attempt ended as it was, if what
     explained that end is no break any more; and that the end under these settings is not known.
@@ -208,7 +204,7 @@ def without_old_symptoms(
     was = case.as_it_was
     if was is None:
         return findings, []
-    before = judge(was, told._replace(supposed=(), prove=False))  # type: ignore[arg-type]
+    before = judge(was, options._replace(supposed=(), prove=False))  # type: ignore[arg-type]
     causes = {
         finding.code: finding.because_of for finding in before.findings if finding.breaks and finding.code in SYMPTOMS
     }

@@ -16,8 +16,8 @@ from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.common.guarding import Faults
 from trace_lens.common.kinds import TOKEN_KINDS
 from trace_lens.decoding.messages import Opened, open_messages
-from trace_lens.diagnosis.judging import Circumstances, case_of
-from trace_lens.intake.found import Found
+from trace_lens.diagnosis.judging import Options, case_of
+from trace_lens.intake.found import FoundMessage
 from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -57,7 +57,7 @@ def _lay_open(
     answers = {id(message.found): message for message in held.saml if message.found.kind in ANSWER_KINDS}
     tokens = {id(message.found): message for message in held.oidc if message.kind in TOKEN_KINDS}
 
-    def of_one(found: Found) -> list[LaidOpen]:
+    def of_one(found: FoundMessage) -> list[LaidOpen]:
         message, token = answers.get(id(found)), tokens.get(id(found))
         attempt = SamlAttempt(message, message) if message else OidcAttempt((token,)) if token else None
         opened = open_messages(held.source, held.peeled, issuers, found)
@@ -72,5 +72,5 @@ def _with_claims(
 ) -> LaidOpen:
     if attempt is None or attempt.main.damage:
         return LaidOpen(opened)
-    case = case_of(attempt, workspace, Circumstances(now, app=app))
+    case = case_of(attempt, workspace, Options(now, app=app))
     return LaidOpen(opened, case.app.name, table(case)) if case.app else LaidOpen(opened)

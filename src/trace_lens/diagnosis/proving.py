@@ -12,22 +12,22 @@ from trace_lens.checks.case import Case
 from trace_lens.common.findings import Finding, Proof
 from trace_lens.diagnosis.proposals import propose
 from trace_lens.workspace.problems import SettingsError
-from trace_lens.workspace.supposing import Supposed, read_supposed
+from trace_lens.workspace.trial_settings import TrialSetting, read_supposed
 
 if TYPE_CHECKING:
     from trace_lens.checks.oidc.case import OidcCase
     from trace_lens.checks.saml.case import SamlCase
-    from trace_lens.diagnosis.judging import Circumstances, Diagnosis
+    from trace_lens.diagnosis.judging import Diagnosis, Options
 
 
-def proven(diagnosis: Diagnosis, case: SamlCase | OidcCase, told: Circumstances) -> Diagnosis:
+def proven(diagnosis: Diagnosis, case: SamlCase | OidcCase, options: Options) -> Diagnosis:
     """A diagnosis whose breaks say what setting their value gives."""
     if diagnosis.first_break is None or case.app is None:
         return diagnosis
     made: list[Finding] = []
     first, proposal = diagnosis.first_break, diagnosis.proposal
     for finding in diagnosis.findings:
-        after = _tried(case, told, finding)
+        after = _tried(case, options, finding)
         if isinstance(after, Proof):
             after = finding._replace(proof=after)
         elif after is None:
@@ -44,7 +44,7 @@ def proven(diagnosis: Diagnosis, case: SamlCase | OidcCase, told: Circumstances)
     return diagnosis._replace(findings=tuple(made), stages=stages, first_break=first, proposal=proposal)
 
 
-def _tried(case: SamlCase | OidcCase, told: Circumstances, finding: Finding) -> Proof | Finding | None:
+def _tried(case: SamlCase | OidcCase, options: Options, finding: Finding) -> Proof | Finding | None:
     """What trying a value gives; the finding without its value where that does not help; None where nothing can be
     tried.
     """
@@ -53,7 +53,7 @@ def _tried(case: SamlCase | OidcCase, told: Circumstances, finding: Finding) -> 
     setting = _setting_for(case, finding)
     if setting is None or case.app is None:
         return None
-    again = told._replace(app=case.app.id, supposed=(*told.supposed, setting), prove=False)
+    again = options._replace(app=case.app.id, supposed=(*options.supposed, setting), prove=False)
     try:
         after = judge(case_of(case.attempt, case.workspace, again, case.logs), again)
     except SettingsError:
@@ -66,7 +66,7 @@ def _tried(case: SamlCase | OidcCase, told: Circumstances, finding: Finding) -> 
     return Proof(after.outcome, after.first_break.code if after.first_break else None)
 
 
-def _setting_for(case: Case, finding: Finding) -> Supposed | None:
+def _setting_for(case: Case, finding: Finding) -> TrialSetting | None:
     if not finding.breaks:
         return None
     text = propose(case, finding)

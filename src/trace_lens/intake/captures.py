@@ -9,7 +9,7 @@ from typing import BinaryIO
 from trace_lens.intake.carried import Peel, messages_of
 from trace_lens.intake.commands import read_commands
 from trace_lens.intake.exchanges import Capture
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.har import is_har, read_har
 from trace_lens.intake.heads import looks_like_heads, read_heads
 
@@ -34,15 +34,15 @@ def capture_from(open_it: Callable[[], BinaryIO]) -> Capture:
         return read_har(stream)
 
 
-def carried_by(capture: Capture, peel: Peel) -> tuple[Found, ...]:
+def carried_by(capture: Capture, peel: Peel) -> tuple[FoundMessage, ...]:
     """The capture itself as the first thing found, then the messages that it carries, each within it."""
     return (
-        Found(kind=capture.form, data=b"", layers=(), repairs=(), where=""),
+        FoundMessage(kind=capture.form, data=b"", layers=(), repairs=(), where=""),
         *_shifted(messages_of(capture, peel), capture.form),
     )
 
 
-def _shifted(found: tuple[Found, ...], layer: str) -> list[Found]:
+def _shifted(found: tuple[FoundMessage, ...], layer: str) -> list[FoundMessage]:
     return [
         message._replace(layers=(layer, *message.layers), within=None if message.within is None else message.within + 1)
         for message in found

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator
 
 from trace_lens.common.addresses import plain
 from trace_lens.intake.exchanges import STATIC, Capture, Exchange
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.intake.oauth import CARRIED, NAMED, OPAQUE
 from trace_lens.oidc.documents import TOKEN_RESPONSE, USERINFO
@@ -58,12 +58,12 @@ def is_worth_reading(text: bytes) -> bool:
     return any(sign in text for sign in _SIGNS)
 
 
-Peel = Callable[[bytes], tuple[Found, ...]]
+Peel = Callable[[bytes], tuple[FoundMessage, ...]]
 
 
-def messages_of(capture: Capture, peel: Peel) -> tuple[Found, ...]:
+def messages_of(capture: Capture, peel: Peel) -> tuple[FoundMessage, ...]:
     """Every message of a capture, each with the exchange that carried it; `peel` finds those of one text."""
-    found: list[Found] = []
+    found: list[FoundMessage] = []
     for exchange in capture.exchanges:
         if exchange.kind == STATIC:
             continue
@@ -112,12 +112,12 @@ def _answers_for_tokens(exchange: Exchange) -> bool:
 _TOKEN_PATH = re.compile(r"(?:token|/par|/request|introspect|revoke)[^/]*$", re.IGNORECASE)
 
 
-def _is_error(message: Found) -> bool:
+def _is_error(message: FoundMessage) -> bool:
     """Whether a message is a JSON answer that holds nothing but an error."""
     return message.kind == TOKEN_RESPONSE and re.search(rb'"\w+_token"\s*:', message.data) is None
 
 
-def _placed(message: Found, exchange: Exchange, part: str, within: int | None) -> Found:
+def _placed(message: FoundMessage, exchange: Exchange, part: str, within: int | None) -> FoundMessage:
     where = " › ".join(filter(None, (exchange.place, part, message.where)))
     context = {**message.context, EXCHANGE: str(exchange.number), PART: part}
     if part == IN_REQUEST and (message.context.get(CARRIED) == "form" or "form" in message.layers):
@@ -132,10 +132,10 @@ def _placed(message: Found, exchange: Exchange, part: str, within: int | None) -
     return message._replace(where=where, context=context, within=within)
 
 
-def _once(found: list[Found]) -> tuple[Found, ...]:
+def _once(found: list[FoundMessage]) -> tuple[FoundMessage, ...]:
     """Each message where it was delivered; what only announces it, or repeats a token in a header, is left out."""
     delivered = {(message.kind, message.data) for message in found if message.context[PART] in DELIVERED}
-    kept: dict[int, Found] = {}
+    kept: dict[int, FoundMessage] = {}
     seen: set[tuple[str, bytes]] = set()
     for position, message in enumerate(found):
         key, part = (message.kind, message.data), message.context[PART]

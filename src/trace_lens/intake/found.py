@@ -7,7 +7,7 @@ from types import MappingProxyType
 from typing import NamedTuple
 
 
-class Found(NamedTuple):
+class FoundMessage(NamedTuple):
     """One message found in a source, still as octets.
 
     `layers` from the outside inwards; `where` the field or member it stood in; `context` what travelled beside it

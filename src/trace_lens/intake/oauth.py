@@ -19,7 +19,7 @@ from urllib.parse import unquote
 from trace_lens.common import limits
 from trace_lens.common.limits import Refused
 from trace_lens.intake.effort import Effort, most_messages
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import LENGTH
 from trace_lens.intake.line_numbers import LineNumbers
 from trace_lens.intake.markup import attributes, tags
@@ -109,7 +109,7 @@ _HOST = re.compile(r"(?mi)^[> \t]*+host:\s*+(\S++)")
 class _Piece(NamedTuple):
     start: int
     end: int
-    found: list[Found]
+    found: list[FoundMessage]
 
 
 def hints_at_oidc(data: bytes) -> bool:
@@ -120,7 +120,7 @@ def hints_at_oidc(data: bytes) -> bool:
     )
 
 
-def oidc_in(data: bytes, told: list[str] | None = None) -> list[Found]:
+def oidc_in(data: bytes, told: list[str] | None = None) -> list[FoundMessage]:
     """Every message of OpenID Connect or OAuth 2.0 in a text, in order.
 
     What is not looked at because of a limit is told to `told`; without it, Refused is raised.
@@ -148,7 +148,7 @@ def oidc_in(data: bytes, told: list[str] | None = None) -> list[Found]:
             told.append(str(limit))
         pieces = _beside(pieces, further)
     pieces = _without_cut_copies(pieces)
-    found: list[Found] = []
+    found: list[FoundMessage] = []
     numbers = LineNumbers(text)
     for piece in pieces:
         base = len(found)
@@ -184,7 +184,7 @@ def _apart(pieces: list[_Piece]) -> list[_Piece]:
     return kept
 
 
-def damaged(found: Found) -> bool:
+def damaged(found: FoundMessage) -> bool:
     """Whether what was found is a token that is not there to its end."""
     return found.data[:3] == b"eyJ" and not is_whole(found.data.decode("utf-8", "replace"))
 
@@ -212,7 +212,7 @@ def _begins_another(data: bytes, texts: list[bytes]) -> bool:
     return any(len(other) > len(data) and other.startswith(beginning) for other in near)
 
 
-def _whole_token(text: str) -> list[Found]:
+def _whole_token(text: str) -> list[FoundMessage]:
     """A text that is one token, however it was wrapped, quoted or prefixed."""
     bare = re.sub(r"^\s*+(?:Authorization:\s*+)?Bearer\s++", "", text, flags=re.IGNORECASE)
     compact = re.sub(r"[\s\"'`>|,;“”‘’]++", "", bare)
@@ -244,18 +244,18 @@ def _whole_token(text: str) -> list[Found]:
     return [token._replace(repairs=tuple(repairs))] if token else []
 
 
-def _token(text: str, where: str, layers: tuple[str, ...], named: str = "") -> Found | None:
+def _token(text: str, where: str, layers: tuple[str, ...], named: str = "") -> FoundMessage | None:
     """A token by what it is: its kind from its own claims, `jwt` where it cannot be read."""
     context = {NAMED: named} if named else {}
     if looks_encrypted(text):
-        return Found(kind="jwe", data=text.encode(), layers=layers, repairs=(), where=where, context=context)
+        return FoundMessage(kind="jwe", data=text.encode(), layers=layers, repairs=(), where=where, context=context)
     try:
         kind = read_token(read_jws(text)).kind
     except JoseDamaged:
         kind = named.replace("_", "-") if named in ("id_token", "access_token", "logout_token") else "jwt"
     except NoClaims:
         kind = "jwt"
-    return Found(kind=kind, data=text.encode(), layers=layers, repairs=(), where=where, context=context)
+    return FoundMessage(kind=kind, data=text.encode(), layers=layers, repairs=(), where=where, context=context)
 
 
 def _json_values(text: str) -> Iterator[_Piece]:
@@ -284,15 +284,15 @@ def _next_bracket(text: str, position: int) -> int:
     return match.start() if match else -1
 
 
-def _broken_document(text: str) -> Found | None:
+def _broken_document(text: str) -> FoundMessage | None:
     """A document that plainly begins as one of those known, and cannot be read as JSON."""
     for member, kind in _BEGINNINGS:
         if member in text[:20_000]:
-            return Found(kind, text.encode("utf-8", "surrogatepass"))
+            return FoundMessage(kind, text.encode("utf-8", "surrogatepass"))
     return None
 
 
-def _in_json(value: Any, text: str, path: str = "", depth: int = 0) -> Iterator[Found]:
+def _in_json(value: Any, text: str, path: str = "", depth: int = 0) -> Iterator[FoundMessage]:
     """The document that a JSON value is, and what stands in it, at any depth."""
     if depth > limits.JSON_DEPTH:
         return
@@ -304,7 +304,7 @@ def _in_json(value: Any, text: str, path: str = "", depth: int = 0) -> Iterator[
         kind = documents.kind_of(value)
         if kind:
             raw = text if not path else json.dumps(value, ensure_ascii=False)
-            yield Found(
+            yield FoundMessage(
                 kind=kind,
                 data=raw.encode("utf-8", "surrogatepass"),
                 layers=("json",) if path else (),
@@ -325,7 +325,7 @@ def _in_json(value: Any, text: str, path: str = "", depth: int = 0) -> Iterator[
             yield from _in_json(inner, text, here, depth + 1)
 
 
-def _in_text_value(inner: str, key: str, path: str) -> Iterator[Found]:
+def _in_text_value(inner: str, key: str, path: str) -> Iterator[FoundMessage]:
     if _WHOLE.fullmatch(inner):
         token = _token(inner, f"member {path}", ("json",), key)
         if token:
@@ -340,17 +340,17 @@ def _in_text_value(inner: str, key: str, path: str) -> Iterator[Found]:
         )
 
 
-def _json_token(value: dict[str, Any], path: str) -> Found | None:
+def _json_token(value: dict[str, Any], path: str) -> FoundMessage | None:
     """A JWS or JWE in JSON form (RFC 7515 §7.2, RFC 7516 §7.2)."""
     place = f"member {path}" if path else ""
     if "ciphertext" in value and "protected" in value:
-        return Found(kind="jwe", data=json.dumps(value).encode(), layers=(), repairs=(), where=place)
+        return FoundMessage(kind="jwe", data=json.dumps(value).encode(), layers=(), repairs=(), where=place)
     if "payload" in value and ("signature" in value or "signatures" in value):
         return _token(json.dumps(value), place, ())
     return None
 
 
-def _members(value: dict[str, Any], path: str) -> Iterator[Found]:
+def _members(value: dict[str, Any], path: str) -> Iterator[FoundMessage]:
     """The tokens that a document carries."""
     for name in _TOKEN_MEMBERS:
         inner = value.get(name)
@@ -404,7 +404,7 @@ def _request_lines(text: str) -> Iterator[_Piece]:
         yield _Piece(match.start(1), match.end(1), list(_in_address(address)))
 
 
-def _in_address(address: str) -> Iterator[Found]:
+def _in_address(address: str) -> Iterator[FoundMessage]:
     address = html.unescape(address) if "&amp;" in address else address
     plain, hash_, fragment = address.partition("#")
     base, _, query = plain.partition("?")
@@ -444,7 +444,7 @@ def _listed_value(text: str) -> str:
     return text.rstrip(" \t\r").removesuffix(",").removesuffix('"')
 
 
-def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) -> Iterator[Found]:
+def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) -> Iterator[FoundMessage]:
     """The message that parameters are, and the tokens among them."""
     kind = parameters.kind_of(found)
     if kind is None:
@@ -462,7 +462,7 @@ def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) 
         yield from (token._replace(within=None) for token in tokens)
         return
     data = json.dumps(found.pairs, ensure_ascii=False).encode("utf-8", "surrogatepass")
-    yield Found(kind=kind, data=data, layers=own, repairs=(), where=where, context=context)
+    yield FoundMessage(kind=kind, data=data, layers=own, repairs=(), where=where, context=context)
     yield from tokens
 
 
@@ -493,13 +493,13 @@ def _opaque(text: str) -> Iterator[_Piece]:
     """Access tokens that are no JWT, as a header carries them (RFC 6750 §2.1)."""
     for match in _BEARER.finditer(text):
         context = {NAMED: "access_token", OPAQUE: "yes"}
-        token = Found(
+        token = FoundMessage(
             kind="access-token", data=match[1].encode(), layers=(), repairs=(), where="Authorization", context=context
         )
         yield _Piece(match.start(1), match.end(1), [token])
 
 
-def parameters_of(found: Found) -> Parameters:
+def parameters_of(found: FoundMessage) -> Parameters:
     """The parameters of a message that travelled as such."""
     pairs = tuple((str(name), str(value)) for name, value in json.loads(found.data))
     return Parameters(pairs, found.context.get(CARRIED, "form"), found.context.get(ADDRESS))

@@ -18,7 +18,7 @@ from trace_lens.common.limits import Refused
 from trace_lens.common.octets import as_utf8
 from trace_lens.intake.captures import capture_from, capture_in, carried_by
 from trace_lens.intake.exchanges import Capture
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.har import NoHar
 from trace_lens.intake.layers import LAYERS, Reading
 from trace_lens.intake.markup import first_element
@@ -44,7 +44,7 @@ class Peeled(NamedTuple):
     not read because of a limit; `failed` why none of it could be.
     """
 
-    found: tuple[Found, ...]
+    found: tuple[FoundMessage, ...]
     readings: tuple[str, ...] = ()
     capture: Capture | None = None
     left_out: str | None = None
@@ -112,7 +112,7 @@ def _peel_capture(capture: Capture) -> Peeled:
     """The messages of a capture; a text in it that cannot be read is told, and the others are read."""
     failed: list[str] = []
 
-    def of_one(text: bytes) -> tuple[Found, ...]:
+    def of_one(text: bytes) -> tuple[FoundMessage, ...]:
         try:
             return _peel_text(text, explain=False).found
         except Exception as error:
@@ -170,7 +170,7 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
     if len(parts) < 2:
         return None
     parts = _without_cut_copies(parts)
-    found: list[Found] = []
+    found: list[FoundMessage] = []
     beyond = (
         f"it holds more than {limits.PARTS:,} messages; only the first of them were read"
         if len(parts) > limits.PARTS
@@ -204,12 +204,12 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
 
 def _peel_one(data: bytes, *, explain: bool = True) -> Peeled:
     order = count()
-    start = Found("", data)
-    queue: list[tuple[int, int, Found]] = [(0, next(order), start)]
+    start = FoundMessage("", data)
+    queue: list[tuple[int, int, FoundMessage]] = [(0, next(order), start)]
     seen = {hash(data)}
     held = len(data)
-    ends: list[Found] = []
-    beside: tuple[Found, ...] = ()
+    ends: list[FoundMessage] = []
+    beside: tuple[FoundMessage, ...] = ()
     beyond: str | None = None
     broken: Peeled | None = None
     while queue and len(seen) <= limits.PEEL_READINGS:
@@ -263,7 +263,7 @@ def _is_whole(kind: str, data: bytes) -> bool:
     return re.search(rb"</" + name + rb"\s*+>(?:\s*+<!--[^<]*-->)*+$|/>$", tail) is not None
 
 
-def _carried(state: Found, message: Found) -> Found:
+def _carried(state: FoundMessage, message: FoundMessage) -> FoundMessage:
     """A message found inside a text, with the layers that the text came in."""
     where = " › ".join(filter(None, (state.where, message.where)))
     return message._replace(
@@ -274,9 +274,9 @@ def _carried(state: Found, message: Found) -> Found:
     )
 
 
-def _under(state: Found, reading: Reading) -> Found:
+def _under(state: FoundMessage, reading: Reading) -> FoundMessage:
     layers = (*state.layers, reading.layer) if reading.layer else state.layers
-    return Found(
+    return FoundMessage(
         kind="",
         data=reading.data,
         layers=layers,
@@ -286,11 +286,11 @@ def _under(state: Found, reading: Reading) -> Found:
     )
 
 
-def _named(state: Found) -> Found:
+def _named(state: FoundMessage) -> FoundMessage:
     repairs = state.repairs
     if state.layers.count("url") + state.layers.count("form") > 1:
         repairs = (*repairs, "URL-encoding applied more than once")
-    return Found(
+    return FoundMessage(
         kind=recognise(state.data) or "",
         data=state.data,
         layers=state.layers,
@@ -300,7 +300,7 @@ def _named(state: Found) -> Found:
     )
 
 
-def _how_far(state: Found) -> str:
+def _how_far(state: FoundMessage) -> str:
     path = " → ".join(state.layers) or "as it is"
     return f"{path}: {_describe(state.data)}"
 

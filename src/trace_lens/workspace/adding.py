@@ -25,7 +25,7 @@ from trace_lens.saml.parsing import parse
 from trace_lens.workspace.loading import Source, Workspace, missing_files
 from trace_lens.workspace.problems import Problem, SettingsError
 from trace_lens.workspace.settings import AppSettings, ProviderSettings
-from trace_lens.workspace.supposing import Supposed, put
+from trace_lens.workspace.trial_settings import TrialSetting, put
 from trace_lens.workspace.validation import validate
 
 APP, PROVIDER = "app", "provider"
@@ -189,7 +189,7 @@ def make_addition(
     kind: str,
     name: str,
     table: dict[str, Any],
-    told: Iterable[Supposed],
+    told: Iterable[TrialSetting],
     metadata: tuple[str, bytes] | None = None,
 ) -> Addition:
     """The files of an addition, checked. Raises CannotAdd, SettingsError with all that is wrong in them."""

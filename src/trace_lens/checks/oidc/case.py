@@ -12,7 +12,7 @@ from typing import Any, ClassVar
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.case import Case, Need, Sent
-from trace_lens.checks.oidc.opened import Opening, open_token
+from trace_lens.checks.oidc.opened import Decryption, open_token
 from trace_lens.checks.oidc.verified import Verdict, judge
 from trace_lens.common.findings import Evidence
 from trace_lens.common.personal import personal
@@ -72,7 +72,7 @@ class OidcCase(Case):
         return self.attempt.id_token
 
     @cached_property
-    def opening(self) -> Opening | None:
+    def opening(self) -> Decryption | None:
         """The judged token opened, where it is encrypted."""
         content = self.judged.content if self.judged else None
         return open_token(content, self.app, self.workspace) if isinstance(content, Jwe) else None

@@ -12,7 +12,7 @@ from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.private_keys import other_keys, private_key
 
 
-class Opening(NamedTuple):
+class Decryption(NamedTuple):
     """What came of opening: the token inside, or a code and the reason that completes its sentence.
 
     `unsigned` says that bare claims were inside, which nobody signed.
@@ -25,38 +25,38 @@ class Opening(NamedTuple):
     reason: str = ""
 
 
-def open_token(jwe: Jwe, app: App | None, workspace: Workspace) -> Opening:
+def open_token(jwe: Jwe, app: App | None, workspace: Workspace) -> Decryption:
     """Open an encrypted token. Raises SettingsError where the key on record cannot be used."""
     refused = refusal(jwe.header)
     if refused:
-        return Opening(jwe, code="encryption-form-refused", reason=refused)
+        return Decryption(jwe, code="encryption-form-refused", reason=refused)
     key = private_key(app, workspace) if app else None
     if app is None or key is None:
         reason = f"no decryption_key on record for {app.id}" if app else "no application, and so no key, is known"
-        return Opening(jwe, code="encrypted-no-key", reason=reason)
+        return Decryption(jwe, code="encrypted-no-key", reason=reason)
     try:
         return _inside(jwe, decrypt(jwe, key))
     except Refused as error:
-        return Opening(jwe, code="encryption-form-refused", reason=str(error))
+        return Decryption(jwe, code="encryption-form-refused", reason=str(error))
     except NotForKey:
-        return Opening(jwe, code="encrypted-to-other-key", reason=_whose(jwe, app, workspace))
+        return Decryption(jwe, code="encrypted-to-other-key", reason=_whose(jwe, app, workspace))
     except Broken:
-        return Opening(jwe, code="decryption-failed", reason="what comes out of it is not intact")
+        return Decryption(jwe, code="decryption-failed", reason="what comes out of it is not intact")
 
 
-def _inside(jwe: Jwe, plain: bytes) -> Opening:
+def _inside(jwe: Jwe, plain: bytes) -> Decryption:
     text = plain.decode("utf-8", "replace")
     try:
         if text.lstrip()[:1] == "{":
-            return Opening(
+            return Decryption(
                 jwe, read_token(Jws(text="", header={}, payload=plain, signing_input=b"", signature=b"")), unsigned=True
             )
-        return Opening(jwe, read_token(read_jws(text)))
+        return Decryption(jwe, read_token(read_jws(text)))
     except JoseDamaged as error:
         code = "capture-truncated" if error.truncated else "malformed-message"
-        return Opening(jwe, code=code, reason=f"what was inside cannot be read: {error.reason}")
+        return Decryption(jwe, code=code, reason=f"what was inside cannot be read: {error.reason}")
     except NoClaims as error:
-        return Opening(jwe, code="malformed-message", reason=f"what was inside cannot be read: {error}")
+        return Decryption(jwe, code="malformed-message", reason=f"what was inside cannot be read: {error}")
 
 
 def _whose(jwe: Jwe, app: App, workspace: Workspace) -> str:

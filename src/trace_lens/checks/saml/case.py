@@ -11,7 +11,7 @@ from typing import ClassVar
 from trace_lens.attempts.saml import SamlAttempt
 from trace_lens.attempts.saml_messages import SamlMessage
 from trace_lens.checks.case import Case, Need, Sent
-from trace_lens.checks.saml.decrypted import Opening, assertions_of, open_one
+from trace_lens.checks.saml.decrypted import Decryption, assertions_of, open_one
 from trace_lens.checks.saml.signed import KeysOnRecord, Signed, look_at_signatures
 from trace_lens.common.findings import Evidence
 from trace_lens.common.personal import personal
@@ -64,7 +64,7 @@ class SamlCase(Case):
         return self.attempt.found.kind == "ws-federation-response" or self.is_saml_11
 
     @cached_property
-    def openings(self) -> tuple[Opening, ...]:
+    def openings(self) -> tuple[Decryption, ...]:
         """The encrypted assertions of the response, opened as far as the application's key opens them."""
         encrypted = self.response.encrypted_assertions if self.response else ()
         return tuple(open_one(sealed, self.app, self.workspace) for sealed in encrypted)
@@ -153,13 +153,13 @@ class SamlCase(Case):
         )
 
     @cached_property
-    def name_opening(self) -> Opening | None:
+    def name_opening(self) -> Decryption | None:
         """The subject's encrypted name, opened as far as that goes; None where the name is not encrypted."""
         subject = self.assertion.subject if self.assertion else None
         return open_one(subject.encrypted_id, self.app, self.workspace) if subject and subject.encrypted_id else None
 
     @cached_property
-    def attribute_openings(self) -> tuple[Opening, ...]:
+    def attribute_openings(self) -> tuple[Decryption, ...]:
         """The encrypted attributes, opened as far as that goes."""
         encrypted = self.assertion.encrypted_attributes if self.assertion else ()
         return tuple(open_one(sealed, self.app, self.workspace) for sealed in encrypted)

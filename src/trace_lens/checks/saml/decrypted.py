@@ -18,7 +18,7 @@ from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.private_keys import decryption_key, other_keys
 
 
-class Opening(NamedTuple):
+class Decryption(NamedTuple):
     """One encrypted element after the attempt to open it.
 
     `root` is the element that was inside, in a document of its own, and `data` its octets; both None where it stayed
@@ -32,24 +32,24 @@ class Opening(NamedTuple):
     reason: str = ""
 
 
-def open_one(encrypted: Encrypted, app: App | None, workspace: Workspace) -> Opening:
+def open_one(encrypted: Encrypted, app: App | None, workspace: Workspace) -> Decryption:
     """Open one encrypted element. Raises SettingsError where the key on record cannot be used."""
     key = decryption_key(app, workspace) if app else None
     if app is None or key is None:
         reason = f"no decryption_key on record for {app.id}" if app else "no application, and so no key, is known"
-        return Opening(encrypted, code="encrypted-no-key", reason=reason)
+        return Decryption(encrypted, code="encrypted-no-key", reason=reason)
     try:
         data = decrypt(encrypted.element, key)
     except EncryptionRefused as refusal:
-        return Opening(encrypted, code="encryption-form-refused", reason=str(refusal))
+        return Decryption(encrypted, code="encryption-form-refused", reason=str(refusal))
     except OtherKey as other:
-        return Opening(encrypted, code="encrypted-to-other-key", reason=_whose(encrypted, other, app, workspace))
+        return Decryption(encrypted, code="encrypted-to-other-key", reason=_whose(encrypted, other, app, workspace))
     except DecryptionFailed:
-        return Opening(encrypted, code="decryption-failed", reason="what comes out of it is not intact")
+        return Decryption(encrypted, code="decryption-failed", reason="what comes out of it is not intact")
     try:
-        return Opening(encrypted, parse(data), data)
+        return Decryption(encrypted, parse(data), data)
     except XMLDamaged as damage:
-        return Opening(encrypted, code=damage.damage, reason=f"what was inside cannot be read: {damage.reason}")
+        return Decryption(encrypted, code=damage.damage, reason=f"what was inside cannot be read: {damage.reason}")
 
 
 def _whose(encrypted: Encrypted, other: OtherKey, app: App, workspace: Workspace) -> str:
@@ -89,7 +89,7 @@ def _certified(workspace: Workspace, prints: tuple[str, ...]) -> str | None:
     return None
 
 
-def assertions_of(openings: tuple[Opening, ...]) -> tuple[Assertion, ...]:
+def assertions_of(openings: tuple[Decryption, ...]) -> tuple[Assertion, ...]:
     """The assertions that were inside."""
     return tuple(
         read_assertion(opening.root)

@@ -27,7 +27,7 @@ from trace_lens.workspace.trust import RecordedKey
 
 if TYPE_CHECKING:
     from trace_lens.attempts.saml_messages import SamlMessage
-    from trace_lens.checks.saml.decrypted import Opening
+    from trace_lens.checks.saml.decrypted import Decryption
     from trace_lens.saml.messages import Response
     from trace_lens.workspace.loading import Workspace
 
@@ -124,7 +124,7 @@ def look_at_signatures(
     message: SamlMessage,
     response: Response | None,
     assertions: tuple[Assertion, ...],
-    openings: tuple[Opening, ...],
+    openings: tuple[Decryption, ...],
     keys: KeysOnRecord,
 ) -> Signed:
     """Read and verify the signatures of a message and choose the assertion to judge.
@@ -220,7 +220,7 @@ _COUNTED = (
 def _uncovered(
     main: etree._Element,
     documents: list[etree._Element],
-    openings: tuple[Opening, ...],
+    openings: tuple[Decryption, ...],
     verdicts: tuple[Verdict, ...],
 ) -> tuple[tuple[etree._Element, ...], bool]:
     """What some reader might take for an assertion or response and no trusted signature covers (SAML 2.0 Profiles

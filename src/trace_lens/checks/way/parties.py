@@ -11,7 +11,7 @@ from trace_lens.common.addresses import host_of, parts_of, plain
 from trace_lens.common.findings import Evidence, Side
 from trace_lens.intake.carried import DELIVERED, PART
 from trace_lens.intake.exchanges import Exchange
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 
 APPLICATION, PROVIDER, OTHER = "application", "provider", "other"
 SIDES = {APPLICATION: Side.APPLICATION, PROVIDER: Side.PROVIDER}
@@ -79,7 +79,7 @@ def brings_answer(hop: Hop) -> bool:
     return any(message.kind in ANSWERS and message.context[PART] in DELIVERED for message in hop.carries)
 
 
-def answer_found(case: Case) -> Found | None:
+def answer_found(case: Case) -> FoundMessage | None:
     """The answer as it travelled through the browser."""
     attempt = case.attempt
     if isinstance(attempt, OidcAttempt):

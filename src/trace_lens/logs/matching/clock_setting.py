@@ -8,8 +8,8 @@ from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
 from trace_lens.logs.event import OTHER, Event
+from trace_lens.logs.matching.candidates import Candidates, sided
 from trace_lens.logs.matching.clocks import NONE, Clock, behind, from_ids, from_times
-from trace_lens.logs.matching.gathering import Gathering, sided
 from trace_lens.logs.matching.weights import OTHER as ANOTHER
 from trace_lens.logs.matching.weights import REACH
 from trace_lens.logs.store.candidates import Window, by_windows
@@ -32,7 +32,7 @@ _SAMPLE = 6_000
 """How many events are looked at to lay logs beside each other."""
 
 
-def set_clocks(gathered: Gathering) -> None:
+def set_clocks(gathered: Candidates) -> None:
     """Estimate the clock of each source, by ids where they join enough pairs, else by the heap of the gaps."""
     import numpy as np
 
@@ -72,7 +72,7 @@ def set_clocks(gathered: Gathering) -> None:
         _set_by_each_other(gathered, weak, alike, joined)
 
 
-def _settle(gathered: Gathering) -> None:
+def _settle(gathered: Candidates) -> None:
     """Correct the moments that only a log told, by that log's clock."""
     for attempt, source in gathered.floating.items():
         at = gathered.attempts[attempt].at
@@ -82,7 +82,7 @@ def _settle(gathered: Gathering) -> None:
 
 
 def _set_by_each_other(
-    gathered: Gathering, weak: list[str], *pairs: Mapping[str, list[tuple[float, float, int]]]
+    gathered: Candidates, weak: list[str], *pairs: Mapping[str, list[tuple[float, float, int]]]
 ) -> None:
     """The clocks of which the attempts tell too little, by what the logs tell of each other's."""
     import numpy as np
@@ -111,7 +111,7 @@ def _set_by_each_other(
             gathered.clocks[source] = behind(gathered.clocks[main], other, source)
 
 
-def _apart(gathered: Gathering, main: str, others: list[str]) -> dict[str, Clock]:
+def _apart(gathered: Candidates, main: str, others: list[str]) -> dict[str, Clock]:
     """By how much other logs' clocks are ahead of one's, from the events of the same people in both."""
     import numpy as np
 
@@ -156,7 +156,7 @@ def _apart(gathered: Gathering, main: str, others: list[str]) -> dict[str, Clock
     return made
 
 
-def _meant(gathered: Gathering, event: Event) -> str | None:
+def _meant(gathered: Candidates, event: Event) -> str | None:
     """Which application an event is about, as one word; None where it does not say."""
     if event.app is None:
         return None
@@ -164,7 +164,9 @@ def _meant(gathered: Gathering, event: Event) -> str | None:
     return min(known) if known else event.app.casefold()
 
 
-def _to_nearest(gathered: Gathering, source: str, clock: Clock, at: Numbers, gaps: Numbers, owners: Numbers) -> Numbers:
+def _to_nearest(
+    gathered: Candidates, source: str, clock: Clock, at: Numbers, gaps: Numbers, owners: Numbers
+) -> Numbers:
     """The gaps of pairs, each to the nearest moment of its attempt on the side that the source is of."""
     import numpy as np
 

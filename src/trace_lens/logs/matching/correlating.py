@@ -13,9 +13,9 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER, SUCCESS, Event
+from trace_lens.logs.matching.candidates import Candidates, sided
 from trace_lens.logs.matching.clock_setting import set_clocks
 from trace_lens.logs.matching.clocks import Clock, unknown
-from trace_lens.logs.matching.gathering import Gathering, sided
 from trace_lens.logs.matching.seen import Instant, Matched, Seen
 from trace_lens.logs.matching.weights import APP, ID, IP, MARKS, OPEN, OUTCOME, REACH, SAME, USER, Pairs, Weighed, weigh
 from trace_lens.logs.matching.weights import LIKE as ALIKE
@@ -62,7 +62,7 @@ def correlate(
     attempts = [trace for trace in anchored if trace.at is not None]
     if not attempts or not counts.counts:
         return Correlation(tuple(unknown(source, 0.0) for source in sorted(counts.counts)))
-    work = Gathering(events=events, sources=sources, attempts=attempts, people=people, names=names, counts=counts)
+    work = Candidates(events=events, sources=sources, attempts=attempts, people=people, names=names, counts=counts)
     work.floating = {
         number: floating[attempt.key] for number, attempt in enumerate(attempts) if attempt.key in floating
     }
@@ -145,7 +145,7 @@ def _anchored(
     return made, clock_of
 
 
-def weighed(gathered: Gathering) -> list[tuple[Pairs, Weighed]]:
+def weighed(gathered: Candidates) -> list[tuple[Pairs, Weighed]]:
     """The candidates of each source with their probabilities."""
     by_source: dict[str, list[tuple[int, int]]] = {}
     for attempt, events in sorted(gathered.found.items()):
@@ -160,7 +160,7 @@ def weighed(gathered: Gathering) -> list[tuple[Pairs, Weighed]]:
     ]
 
 
-def _reached(gathered: Gathering, source: str) -> int:
+def _reached(gathered: Candidates, source: str) -> int:
     """How many attempts lie in the span of a source, and are not of another provider or application."""
     low, high = gathered.counts.spans[source]
     told = gathered.sources.get(source)
@@ -175,7 +175,7 @@ def _reached(gathered: Gathering, source: str) -> int:
     return count
 
 
-def _pairs(gathered: Gathering, source: str, found: list[tuple[int, int]]) -> Pairs:
+def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> Pairs:
     import numpy as np
 
     role = gathered.role(source)
@@ -235,7 +235,7 @@ def _pairs(gathered: Gathering, source: str, found: list[tuple[int, int]]) -> Pa
     )
 
 
-def _rate(gathered: Gathering, attempt: int, event: Event, shared: list[str], by_user: bool) -> float:
+def _rate(gathered: Candidates, attempt: int, event: Event, shared: list[str], by_user: bool) -> float:
     """How many events a second of the background hold the value that this pair agrees on most particularly."""
     source = event.source
     length = gathered.counts.length(source)
@@ -258,7 +258,7 @@ def _rate(gathered: Gathering, attempt: int, event: Event, shared: list[str], by
     return gathered.counts.counts[source] / length * busy
 
 
-def _told(gathered: Gathering, weighed: list[tuple[Pairs, Weighed]]) -> Correlation:
+def _told(gathered: Candidates, weighed: list[tuple[Pairs, Weighed]]) -> Correlation:
     """The result: events by attempt, in the order of their true times. What is given as the reason stands in the
     attempt.
     """

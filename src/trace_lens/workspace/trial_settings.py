@@ -15,7 +15,7 @@ TOLD = "--set"
 """What evidence and errors name as the place of a value that was only supposed."""
 
 
-class Supposed(NamedTuple):
+class TrialSetting(NamedTuple):
     """One setting supposed to be so: its key, taken apart, and its value as TOML has it.
 
     `proposed` marks one that this program offers: it is of the form that the files may hold, and not asked again.
@@ -32,13 +32,13 @@ class Supposed(NamedTuple):
         return self.path[0] == "provider" and len(self.path) > 1
 
 
-def read_supposed(text: str) -> Supposed:
+def read_supposed(text: str) -> TrialSetting:
     """A setting from `KEY=VALUE`; a value that is no TOML is a text. Raises ValueError with the reason."""
     key, equals, value = text.partition("=")
     path = tuple(part.strip() for part in key.strip().split("."))
     if not equals or not all(path):
         raise ValueError(f"{text!r} is not of the form KEY=VALUE, like application.entity_id=https://app.example/")
-    return Supposed(".".join(path), path, _value(value.strip()))
+    return TrialSetting(".".join(path), path, _value(value.strip()))
 
 
 def _value(text: str) -> Any:
@@ -48,7 +48,7 @@ def _value(text: str) -> Any:
         return text
 
 
-def suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Workspace:
+def with_trial_settings(workspace: Workspace, app: App, told: tuple[TrialSetting, ...]) -> Workspace:
     """A workspace in which one application and its provider have these settings.
 
     Raises SettingsError where a key or value is not one that the files may hold.
@@ -57,7 +57,7 @@ def suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Works
     return workspace.once(f"supposed {app.id} {key}", lambda: _suppose(workspace, app, told))
 
 
-def _suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Workspace:
+def _suppose(workspace: Workspace, app: App, told: tuple[TrialSetting, ...]) -> Workspace:
     raw = copy.deepcopy(app.source.raw)
     problems: list[Problem] = []
     own = [setting for setting in told if not setting.of_provider]
@@ -90,7 +90,7 @@ def _suppose(workspace: Workspace, app: App, told: tuple[Supposed, ...]) -> Work
     )
 
 
-def _provider(provider: Provider, told: list[Supposed], problems: list[Problem]) -> Provider:
+def _provider(provider: Provider, told: list[TrialSetting], problems: list[Problem]) -> Provider:
     raw = copy.deepcopy(provider.source.raw)
     for setting in told:
         _put(raw, ProviderSettings, setting, setting.path, problems)
@@ -102,16 +102,16 @@ def _provider(provider: Provider, told: list[Supposed], problems: list[Problem])
     return changed
 
 
-def _source(source: Source, raw: dict[str, object], told: list[Supposed]) -> Source:
+def _source(source: Source, raw: dict[str, object], told: list[TrialSetting]) -> Source:
     return replace(source, raw=raw, told=tuple(setting.path for setting in told))
 
 
-def put(raw: Any, record: Any, setting: Supposed, problems: list[Problem]) -> None:
+def put(raw: Any, record: Any, setting: TrialSetting, problems: list[Problem]) -> None:
     """Put a setting into the raw table of a file of this record; what cannot be is added to the problems."""
     _put(raw, record, setting, setting.path, problems)
 
 
-def _put(raw: Any, record: Any, setting: Supposed, path: tuple[str, ...], problems: list[Problem]) -> None:
+def _put(raw: Any, record: Any, setting: TrialSetting, path: tuple[str, ...], problems: list[Problem]) -> None:
     """Put a value into a table, making the tables on the way; a list that holds texts takes a single text too."""
     fields = {field.key: field for field in fields_of(record)}
     field = fields.get(path[0])
@@ -141,7 +141,7 @@ def _row(rows: list[dict[str, Any]], name: str) -> dict[str, Any] | None:
     return None
 
 
-def _valid(record: type, raw: dict[str, Any], told: list[Supposed], problems: list[Problem]) -> None:
+def _valid(record: type, raw: dict[str, Any], told: list[TrialSetting], problems: list[Problem]) -> None:
     if problems or all(setting.proposed for setting in told):
         return
     from trace_lens.workspace.validation import validate
@@ -149,5 +149,5 @@ def _valid(record: type, raw: dict[str, Any], told: list[Supposed], problems: li
     problems += _of_told(validate(record, raw, TOLD, ""), told)
 
 
-def _of_told(found: list[Problem], told: list[Supposed]) -> list[Problem]:
+def _of_told(found: list[Problem], told: list[TrialSetting]) -> list[Problem]:
     return [problem._replace(file=TOLD, line=0) for problem in found] if told else []

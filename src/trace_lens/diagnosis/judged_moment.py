@@ -9,7 +9,7 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.common import limits
 from trace_lens.intake.carried import DELIVERED, PART
 from trace_lens.intake.exchanges import clock_ahead
-from trace_lens.intake.found import Found
+from trace_lens.intake.found import FoundMessage
 from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER
 from trace_lens.logs.matching.seen import LogView
 from trace_lens.saml.messages import Instant
@@ -61,7 +61,7 @@ def arrival_of(attempt: Attempt) -> datetime | None:
     if way is None:
         return None
     if isinstance(attempt, OidcAttempt):
-        named: list[Found | None] = [
+        named: list[FoundMessage | None] = [
             message.found if message else None for message in (attempt.id_token, attempt.answer)
         ]
     else:

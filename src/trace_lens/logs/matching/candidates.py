@@ -34,7 +34,7 @@ _TOO_MANY = 200.0
 """An address behind which more events than so many lie around a moment says too little to be looked for."""
 
 
-class Gathering:
+class Candidates:
     """What has been found so far. Attempts and events go by their places in `attempts` and `events`.
 
     `found` are the candidates of each attempt, `clocks` those of the sources as far as they are known; `floating` tells
