@@ -122,7 +122,7 @@ def test_both_stores_correlate_alike(tmp_path: Path) -> None:
     for setting in ("duckdb", LOCAL):
         (tmp_path / setting[:5]).mkdir()
         with store_of(tmp_path / setting[:5], setting, writing=True) as store, store.transaction():
-            by_file: dict[str, list[correlation.Event]] = {}
+            by_file: dict[str, list[correlation_world.Event]] = {}
             for event in world.events:
                 by_file.setdefault(event.file, []).append(event)
             for name, events in by_file.items():
@@ -135,7 +135,7 @@ def test_both_stores_correlate_alike(tmp_path: Path) -> None:
                     lines=1,
                     rows=len(events),
                     bad=0,
-                    loaded_at=correlation.BEGIN,
+                    loaded_at=correlation_world.BEGIN,
                 )
                 store.remember(loaded)
         for opened in open_one(store_of(tmp_path / setting[:5], setting)):

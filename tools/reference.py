@@ -10,11 +10,12 @@ import itertools
 import json
 import sys
 import tomllib
+from collections.abc import Iterator
 from datetime import date
 from importlib.resources import files
 from pathlib import Path
 from types import UnionType
-from typing import Literal, Union, get_args, get_origin
+from typing import Any, Literal, Union, get_args, get_origin
 
 import click
 
@@ -121,19 +122,54 @@ def keys() -> str:
 
 
 def schemas() -> str:
-    """An example and the JSON Schema of every command's output."""
+    """The keys of every command's output with their meanings, and one example; the schemas and examples are linked."""
+    meanings = tomllib.loads((Path(__file__).parent / "json-meanings.toml").read_text("utf-8"))
+    example = (DOCS / "examples" / "diagnosis.json").read_text("utf-8")
     parts = [
         "# JSON\n",
-        "Made from the package by `tools/reference.py`; `trace-lens explain --schema NAME` prints each.\n",
+        "Made from the package by `tools/reference.py`. `trace-lens explain --schema NAME` prints the JSON Schema of a "
+        "form; new keys may be added without a new version. Times are in UTC, durations in seconds.\n",
+        f"An example, shortened, of `trace-lens diagnose --format json`:\n\n```json\n{example}```\n",
     ]
     for name in SCHEMAS:
-        text = files("trace_lens.render").joinpath("schemas", f"{name}.json").read_text("utf-8")
-        example = (DOCS / "examples" / f"{name}.json").read_text("utf-8")
-        title = json.loads(text)["title"]
-        parts.append(
-            f"## {title}\n\nAn example, shortened:\n\n```json\n{example}```\n\nThe schema:\n\n```json\n{text}```\n"
+        schema = json.loads(files("trace_lens.render").joinpath("schemas", f"{name}.json").read_text("utf-8"))
+        links = f"[Schema](../src/trace_lens/render/schemas/{name}.json) · [example](examples/{name}.json)"
+        own = {**meanings, **meanings.get(name, {})} if isinstance(meanings.get(name), dict) else meanings
+        rows = dict.fromkeys(
+            f"| {key} | {kind} | {own[key.rpartition('.')[2]]} |" for key, kind in keys_of(schema, schema)
         )
+        table = "\n".join(("| key | type | meaning |", "|---|---|---|", *rows))
+        parts.append(f"## {schema['title']}\n\n{links}\n\n{table}\n")
     return "\n".join(parts)
+
+
+def keys_of(part: dict[str, Any], whole: dict[str, Any], path: str = "", depth: int = 0) -> Iterator[tuple[str, str]]:
+    """Every key that a schema names, with its path, and its type; what is defined once is listed where it first is."""
+    if "$ref" in part:
+        part = whole["$defs"][part["$ref"].rpartition("/")[2]]
+    for choice in (*part.get("anyOf", ()), *part.get("oneOf", ())):
+        yield from keys_of(choice, whole, path, depth)
+    if "items" in part:
+        yield from keys_of(part["items"], whole, path, depth)
+    for key, value in part.get("properties", {}).items():
+        here = f"{path}.{key}" if path else key
+        yield here, type_of(value, whole)
+        if depth < 6:
+            yield from keys_of(value, whole, here, depth + 1)
+
+
+def type_of(part: dict[str, Any], whole: dict[str, Any]) -> str:
+    """The type of a member in words."""
+    if "$ref" in part:
+        return type_of(whole["$defs"][part["$ref"].rpartition("/")[2]], whole)
+    if "const" in part or "enum" in part:
+        return "text" if any(isinstance(value, str) for value in part.get("enum", [part.get("const")])) else "value"
+    if "anyOf" in part or "oneOf" in part:
+        kinds = [type_of(choice, whole) for choice in (*part.get("anyOf", ()), *part.get("oneOf", ()))]
+        return " or ".join(dict.fromkeys(kinds))
+    words = {"string": "text", "integer": "number", "boolean": "true or false", "array": "list"}
+    types = part.get("type", "any")
+    return " or ".join(words.get(kind, kind) for kind in ([types] if isinstance(types, str) else types))
 
 
 def kind_of(one: settings.Field) -> str:
