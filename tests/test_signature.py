@@ -128,7 +128,7 @@ REFUSED: list[tuple[str, dict[str, Any], str]] = [
     ("a file", {"reference": "file:///etc/hostname"}, "outside this document"),
     ("an expression", {"reference": "#xpointer(/)"}, "expression"),
     ("nobody's ID", {"reference": "#_nobody"}, "no element here"),
-    ("no enveloped transform", {"transforms": TRANSFORM.format(EXCLUSIVE)}, "lacks the enveloped"),
+    ("no enveloped transform", {"transforms": TRANSFORM.format(EXCLUSIVE)}, "no enveloped-signature"),
     (
         "XPath",
         {

@@ -67,7 +67,7 @@ class SourceEvidence(NamedTuple):
             return self.peeled.because if self.is_there else None
         if self.saml or hold_attempt(self.oidc) or (self.oidc if together else self.is_way_alone):
             return None
-        return f"it holds no message of a sign-in to diagnose, only: {', '.join(self.kinds)}"
+        return f"it holds no message of a sign-in, only: {', '.join(self.kinds)}"
 
 
 def read_evidence(source: SourceFile) -> SourceEvidence:

@@ -87,7 +87,7 @@ def _lacking(case: Case, role: str, name: str | None, code: str) -> Unchecked | 
     if case.logs is None or not case.logs.has(role, name):
         return Unchecked(code, f"no log of the {role} is loaded")
     if not case.logs.of(role):
-        return Unchecked(code, f"the loaded log of the {role} holds nothing of this attempt")
+        return Unchecked(code, f"the loaded log of the {role} has no event of this attempt")
     return None
 
 

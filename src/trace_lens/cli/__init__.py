@@ -18,18 +18,18 @@ import click
 from trace_lens.common.version import __version__
 
 _COMMANDS = {
-    "apps": "The applications on record: list, show, check, add.",
-    "certs": "Certificates in anything: names, validity, fingerprints, and who pins them.",
-    "decode": "Say what each source is, through which layers, and lay it open.",
-    "compare": "Two attempts, metadata files or certificates: what differs, and whether it matters.",
+    "apps": "List, show, check and add applications.",
+    "certs": "Show the certificates in any source, and which applications pin them.",
+    "decode": "Show what each source is, and everything in it.",
+    "compare": "Compare two attempts, metadata files or certificates.",
     "demo": "Write the demo workspace and run the full example on it.",
     "diagnose": "Diagnose each sign-in found in the sources.",
-    "explain": "What a finding means, why it happens, how to repair it.",
-    "identify": "What the account rule makes of each name: found, near miss, ambiguous, none.",
+    "explain": "Explain a finding: why it happens, and how to repair it.",
+    "identify": "Show which account each name leads to by the account rule.",
     "init": "Make an empty workspace with commented examples.",
-    "logs": "Sign-in logs: check how a file is read, load, list, search.",
-    "timeline": "Attempts with their log events on one axis of time, clocks corrected.",
-    "sides": "Every value that both sides must share, and what a capture shows of it.",
+    "logs": "Check, load, list and search sign-in logs.",
+    "timeline": "Show attempts and their log events on one time axis.",
+    "sides": "Show every value that both sides must share, side by side.",
 }
 
 

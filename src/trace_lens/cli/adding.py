@@ -35,20 +35,35 @@ _KEYS = {
     "--redirect-uri https://tides.northmere.example/callback\n\n  trace-lens apps add --from idp.xml",
 )
 @click.argument("name", required=False, metavar="[NAME]")
-@click.option("--from", "source", metavar="SOURCE", help="Metadata, a discovery document or a client registration.")
-@click.option("--provider", metavar="NAME", help="The provider that the application trusts.")
-@click.option("--as", "kind", type=click.Choice(["app", "provider"]), help="What it becomes; else its role tells.")
-@click.option("--entity-id", metavar="ID", help="Its entity ID; picks an entity where the metadata holds several.")
-@click.option("--acs-url", "acs_urls", multiple=True, metavar="URL", help="An ACS URL; may be repeated.")
-@click.option("--client-id", metavar="ID", help="Its client_id: it then signs in by OpenID Connect.")
-@click.option("--redirect-uri", "redirect_uris", multiple=True, metavar="URL", help="A redirect URI; may be repeated.")
-@click.option("--sign-in-url", metavar="URL", help="Where users start.")
-@click.option("--certificate", "certificates", multiple=True, metavar="FILE|FINGERPRINT", help="What it trusts.")
-@click.option("--display-name", metavar="TEXT", help="What people call it.")
-@click.option("--owner", metavar="ADDRESS", help="Who looks after it.")
-@click.option("--set", "told", multiple=True, metavar="KEY=VALUE", help="Any other setting; may be repeated.")
-@click.option("--overwrite", is_flag=True, help="Replace files that exist.")
-@click.option("--dry-run", is_flag=True, help="Show what would be written, and write nothing.")
+@click.option(
+    "--from", "source", metavar="SOURCE", help="Read metadata, a discovery document or a client registration."
+)
+@click.option("--provider", metavar="NAME", help="Set the provider that the application trusts.")
+@click.option(
+    "--as",
+    "kind",
+    type=click.Choice(["app", "provider"]),
+    help="Add it as this (default: by its role in the metadata).",
+)
+@click.option("--entity-id", metavar="ID", help="Set its entity ID; with metadata of several entities, take this one.")
+@click.option("--acs-url", "acs_urls", multiple=True, metavar="URL", help="Add an ACS URL; may be repeated.")
+@click.option("--client-id", metavar="ID", help="Set its client_id; it then uses OpenID Connect.")
+@click.option(
+    "--redirect-uri", "redirect_uris", multiple=True, metavar="URL", help="Add a redirect URI; may be repeated."
+)
+@click.option("--sign-in-url", metavar="URL", help="Set the address where users start.")
+@click.option(
+    "--certificate",
+    "certificates",
+    multiple=True,
+    metavar="FILE|FINGERPRINT",
+    help="Trust this certificate; may be repeated.",
+)
+@click.option("--display-name", metavar="TEXT", help="Set the name that people use.")
+@click.option("--owner", metavar="ADDRESS", help="Set who looks after it.")
+@click.option("--set", "told", multiple=True, metavar="KEY=VALUE", help="Set any other setting; may be repeated.")
+@click.option("--overwrite", is_flag=True, help="Replace existing files.")
+@click.option("--dry-run", is_flag=True, help="Show what would be written, without writing it.")
 @with_session()
 def command(
     session: Session,
@@ -61,7 +76,7 @@ def command(
     told: tuple[str, ...],
     **values: Any,
 ) -> int:
-    """Put an application, or a provider, on record: from its metadata, or by options.
+    """Add an application or a provider: from its metadata, or by options.
 
     Nothing that exists is overwritten without --overwrite. Exit status: 0, 2 wrong usage or settings, 3 the metadata
     could not be read.

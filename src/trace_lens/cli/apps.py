@@ -14,7 +14,7 @@ from trace_lens.cli.session import Session, with_session
 
 @click.group(cls=FullHelp)
 def command() -> None:
-    """The applications on record: list, show, check, add."""
+    """List, show, check and add applications."""
 
 
 command.add_command(adding.command)
@@ -23,7 +23,7 @@ command.add_command(adding.command)
 @command.command("list")
 @with_session("text", "json")
 def list_apps(session: Session) -> int:
-    """The applications on record, one a line."""
+    """List the applications."""
     from trace_lens.render import as_json
 
     workspace = session.workspace
@@ -41,7 +41,7 @@ def list_apps(session: Session) -> int:
 @click.argument("app")
 @with_session("text", "json")
 def show(session: Session, app: str) -> int:
-    """All settings of one application."""
+    """Show all settings of one application."""
     from trace_lens.render import as_json
 
     found = session.app(app)
@@ -59,7 +59,7 @@ def show(session: Session, app: str) -> int:
 @click.argument("apps", nargs=-1, metavar="[APP]...")
 @with_session("text", "json", "markdown", "sarif", now=True)
 def check(session: Session, apps: tuple[str, ...]) -> int:
-    """All settings compared, without any capture: what disagrees, what is missing, what is left open.
+    """Check the settings of all applications, without a capture.
 
     Exit status: 0 nothing breaks, 1 a setting breaks sign-ins, 2 wrong usage or settings.
     """

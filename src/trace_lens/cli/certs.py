@@ -18,10 +18,12 @@ from trace_lens.cli.session import Session, with_session
 )
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
 @click.option("--expect", metavar="FINGERPRINT", help="Compare with this fingerprint, or with its ending.")
-@click.option("--at", type=Moment(), metavar="TIME", help="The moment of the attempt (default: as the message says).")
+@click.option(
+    "--at", type=Moment(), metavar="TIME", help="Judge validity at this moment (default: when the message was issued)."
+)
 @with_session("text", "json", "markdown", now=True, verbose="")
 def command(session: Session, sources: tuple[str, ...], expect: str | None, at: datetime | None) -> int:
-    """Certificates in anything: names, validity, fingerprints, and which applications pin them.
+    """Show the certificates in any source, and which applications pin them.
 
     A SOURCE may be PEM, DER, PKCS#7, PKCS#12, metadata, a captured message or a key set. A password is read from
     TRACE_LENS_KEY_PASSWORD, or asked for.

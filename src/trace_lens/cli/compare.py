@@ -17,12 +17,12 @@ from trace_lens.cli.session import Session, with_session
 )
 @click.argument("left")
 @click.argument("right")
-@click.option("--app", metavar="NAME", help="The application that both attempts are for.")
+@click.option("--app", metavar="NAME", help="Both attempts are for this application.")
 @with_session("text", "json", "markdown", now=True, verbose="")
 def command(session: Session, left: str, right: str, app: str | None) -> int:
-    """Two attempts, two metadata files or two certificates: what differs, and which difference matters.
+    """Compare two attempts, metadata files or certificates.
 
-    Of two attempts (before and after, a user who can and one who cannot) the findings that came, went and stayed, too.
+    For two attempts, also shows which findings came, went and stayed.
     Exit status: 0 nothing differs that matters, 1 something does, 2 wrong usage or settings, 3 a source could not be
     read.
     """

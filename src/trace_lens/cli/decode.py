@@ -15,10 +15,10 @@ from trace_lens.cli.session import Session, with_session
     "  trace-lens decode captures/ --format json",
 )
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
-@click.option("--app", metavar="NAME", help="The application that the messages are for.")
+@click.option("--app", metavar="NAME", help="The messages are for this application (default: chosen by the message).")
 @with_session("text", "json", verbose="")
 def command(session: Session, sources: tuple[str, ...], app: str | None) -> int:
-    """Say what each source is, through which layers, and lay it open.
+    """Show what each source is, and everything in it.
 
     With no SOURCE, standard input is read; from a terminal you are asked for a paste. Exit status: 0, or 3 where a
     source could not be read.

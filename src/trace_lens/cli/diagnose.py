@@ -20,9 +20,11 @@ from trace_lens.cli.with_logs import logbook, tell_problem
     "  trace-lens diagnose captures/ --format json\n\n  trace-lens diagnose network.har --figure way.png",
 )
 @click.argument("sources", nargs=-1, metavar="SOURCE...")
-@click.option("--app", metavar="NAME", help="The application that the message is for.")
-@click.option("--provider", metavar="NAME", help="The provider that sent it.")
-@click.option("--at", type=Moment(), metavar="TIME", help="Judge times as of this moment.")
+@click.option("--app", metavar="NAME", help="The message is for this application (default: chosen by the message).")
+@click.option("--provider", metavar="NAME", help="The message is from this provider (default: its issuer).")
+@click.option(
+    "--at", type=Moment(), metavar="TIME", help="Judge times as of this moment (default: what the capture shows)."
+)
 @click.option(
     "--set",
     "supposed",
@@ -30,7 +32,7 @@ from trace_lens.cli.with_logs import logbook, tell_problem
     metavar="KEY=VALUE",
     help="Judge as if this setting of the application, or of its provider, were so; may be repeated.",
 )
-@click.option("--figure", type=FigureFile(), metavar="FILE", help="Draw the way of each sign-in, as PNG or SVG.")
+@click.option("--figure", type=FigureFile(), metavar="FILE", help="Draw the hops of each sign-in, as PNG or SVG.")
 @click.option("--together", is_flag=True, help="Treat all sources as one sign-in attempt.")
 @click.option(
     "--strict",

@@ -22,7 +22,7 @@ _SCHEMAS = sorted(path.name.removesuffix(".json") for path in _FOLDER.iterdir())
 @click.option("--schema", type=click.Choice(_SCHEMAS), help="Print the JSON Schema of a command's output.")
 @with_session("text", "json", workspace=False)
 def command(session: Session, words: tuple[str, ...], schema: str | None) -> int:
-    """What a finding means, why it happens, how to repair it, and where the standard says so.
+    """Explain a finding: why it happens, how to repair it, and where the standard says so.
 
     Takes the code of a finding, or words to look for; with neither, lists all findings by stage.
     """

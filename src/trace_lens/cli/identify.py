@@ -16,10 +16,12 @@ from trace_lens.cli.session import Session, with_session
 )
 @click.argument("app")
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
-@click.option("--rule", metavar="STEPS", help="Try this rewriting rule, a list of steps as TOML, beside the one set.")
-@with_session("text", "json", "markdown", now=True, verbose="List the names that are found, too.")
+@click.option(
+    "--rule", metavar="STEPS", help="Try this account rule, a list of steps as TOML, and show what it would change."
+)
+@with_session("text", "json", "markdown", now=True, verbose="Also list the names that lead to their account.")
 def command(session: Session, app: str, sources: tuple[str, ...], rule: str | None) -> int:
-    """What the account rule of APP makes of each name: found, near miss, ambiguous, none.
+    """Show which account of APP each name leads to by the account rule.
 
     A SOURCE is a capture, or a list of names (one a line, CSV, or - for standard input); with none, all accounts of the
     application are taken, as the provider would send them. With --rule: whom it would gain, lose or merge. Exit status:

@@ -26,7 +26,7 @@ _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 @click.group(cls=FullHelp)
 def command() -> None:
-    """Sign-in logs: check how a file is read, load, list, search."""
+    """Check, load, list and search sign-in logs."""
 
 
 @command.command(
@@ -36,7 +36,7 @@ def command() -> None:
     "  trace-lens logs check export.csv.gz --source id-sign-ins",
 )
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--source", metavar="NAME", help="Read it by this description; else by the one whose files name it.")
+@click.option("--source", metavar="NAME", help="Read it by this description (default: the one that names the file).")
 @click.option("--write", "save_as", metavar="NAME", help="Save the proposed description as logs/NAME.toml.")
 @with_session("text", "json")
 def check_command(session: Session, file: Path, source: str | None, save_as: str | None) -> int:
@@ -116,7 +116,7 @@ def _known_source(name: str, sources: dict[str, LogSource]) -> None:
 
 @command.command("load", epilog="Examples:\n\n  trace-lens logs load\n\n  trace-lens logs load --source northmere-id")
 @click.option(
-    "--source", "only", multiple=True, metavar="NAME", help="Load the files of this source only; may be repeated."
+    "--source", "only", multiple=True, metavar="NAME", help="Load only the files of this source; may be repeated."
 )
 @with_session("text", "json")
 def load_command(session: Session, only: tuple[str, ...]) -> int:
@@ -177,7 +177,7 @@ def _progress(name: str) -> Callable[[int], None]:
 @command.command("list")
 @with_session("text", "json")
 def list_command(session: Session) -> int:
-    """The files that were loaded: source, rows, bad rows, when."""
+    """List the loaded files."""
     from trace_lens.logs.store.spark import store_of
     from trace_lens.render import as_json
     from trace_lens.workspace.log_sources import log_sources
@@ -204,16 +204,16 @@ def list_command(session: Session) -> int:
     epilog="Examples:\n\n  trace-lens logs search --user m.tern --since 2026-11-20\n\n"
     "  trace-lens logs search --outcome failure --app crew-roster --format json",
 )
-@click.option("--user", metavar="NAME", help="Events of a person, under every spelling on record.")
-@click.option("--app", metavar="NAME", help="Events of an application, under every name on record.")
-@click.option("--source", metavar="NAME", help="Events of one source.")
+@click.option("--user", metavar="NAME", help="Only events of this person, in every known spelling.")
+@click.option("--app", metavar="NAME", help="Only events of this application, by every known name.")
+@click.option("--source", metavar="NAME", help="Only events of this source.")
 @click.option("--outcome", type=click.Choice(["success", "failure", "other"]), help="Only events with this outcome.")
-@click.option("--code", metavar="CODE", help="Events with this code.")
-@click.option("--ip", metavar="ADDRESS", help="Events from this address, or network (/8, /16, /24).")
-@click.option("--id", "identifier", metavar="ID", help="Events that carry this id.")
+@click.option("--code", metavar="CODE", help="Only events with this code.")
+@click.option("--ip", metavar="ADDRESS", help="Only events from this address or network (/8, /16, /24).")
+@click.option("--id", "identifier", metavar="ID", help="Only events with this id.")
 @click.option("--text", metavar="WORDS", help="Only events that contain these words anywhere.")
-@click.option("--since", type=Moment(), metavar="TIME", help="Events at this moment or later.")
-@click.option("--until", type=Moment(), metavar="TIME", help="Events before this moment.")
+@click.option("--since", type=Moment(), metavar="TIME", help="Only events at this moment or later.")
+@click.option("--until", type=Moment(), metavar="TIME", help="Only events before this moment.")
 @with_session("text", "json")
 def search_command(
     session: Session,
@@ -222,7 +222,7 @@ def search_command(
     ip: str | None,
     **terms: Any,
 ) -> int:
-    """Look for events. Without a term all events are listed, in the order of their times."""
+    """Search the loaded events. Without an option, all events are listed by time."""
     from trace_lens.logs.store.searching import Wanted, search
     from trace_lens.logs.store.spark import store_of
     from trace_lens.render import as_json

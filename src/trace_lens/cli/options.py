@@ -60,14 +60,14 @@ def workspace_options() -> list[Callable[[Any], Any]]:
             is_flag=True,
             expose_value=False,
             callback=_remember_trust,
-            help="Follow what its settings name outside of the workspace: files, and a store on another host.",
+            help="Use files, and a store, that the settings name outside the workspace.",
         ),
         click.option(
             "--workspace",
             "workspace_dir",
             type=click.Path(path_type=Path),
             metavar="DIR",
-            help="The folder with trace-lens.toml (default: looked for from here upwards).",
+            help="The folder with trace-lens.toml (default: the nearest one, from here upwards).",
         ),
     ]
 
@@ -125,7 +125,7 @@ def verbose_options(more: str | None) -> list[Callable[[Any], Any]]:
     """`-v`: more of the output, as `more` says, and where the program failed, should it; no option where it is None."""
     if more is None:
         return []
-    words = more or "Show where in the program it failed, if reading a source fails."
+    words = more or "Show where the program failed, if it fails."
     return [click.option("-v", "--verbose", is_flag=True, help=words, callback=_show_tracebacks)]
 
 

@@ -15,11 +15,11 @@ from trace_lens.cli.session import Session, with_session
 )
 @click.argument("app")
 @click.argument("capture", required=False)
-@with_session("text", "json", "markdown", now=True, verbose="Show where each value is, of those that agree too.")
+@with_session("text", "json", "markdown", now=True, verbose="Also show where the values are that agree.")
 def command(session: Session, app: str, capture: str | None) -> int:
-    """Every value that both sides must share: application, provider, their metadata, and a CAPTURE.
+    """Show every value that both sides must share, side by side.
 
-    Says which are equal, nearly equal, different or stand in the wrong field, and what to copy from where to where.
+    Shows which values are equal, nearly equal, different or in the wrong field, and what to copy.
     Exit status: 0 all agree, 1 something differs, 2 wrong usage or settings, 3 the capture could not be read.
     """
     from trace_lens.comparison.comparing_sides import two_sides

@@ -22,18 +22,20 @@ from trace_lens.cli.with_logs import logbook, tell_problem
 )
 @click.argument("sources", nargs=-1, metavar="[SOURCE...]")
 @click.option("--user", metavar="NAME", help="Without a SOURCE: rebuild this person's attempts from the logs alone.")
-@click.option("--around", type=Moment(), metavar="TIME", help="The moment around which to look for them.")
+@click.option("--around", type=Moment(), metavar="TIME", help="Look for attempts around this moment.")
 @click.option(
     "--within",
     type=Duration(),
     default="15m",
     show_default=True,
     metavar="DURATION",
-    help="How far before and after that moment.",
+    help="Look this far before and after it.",
 )
-@click.option("--app", metavar="NAME", help="The application that the messages are for.")
-@click.option("--provider", metavar="NAME", help="The provider that sent them.")
-@click.option("--at", type=Moment(), metavar="TIME", help="Judge times as of this moment.")
+@click.option("--app", metavar="NAME", help="The messages are for this application (default: chosen by the message).")
+@click.option("--provider", metavar="NAME", help="The messages are from this provider (default: their issuer).")
+@click.option(
+    "--at", type=Moment(), metavar="TIME", help="Judge times as of this moment (default: what the capture shows)."
+)
 @click.option("--figure", type=FigureFile(), metavar="FILE", help="Draw the timelines, as PNG or SVG.")
 @click.option("--together", is_flag=True, help="Treat all sources as one sign-in attempt.")
 @with_session("text", "json", now=True, verbose="")
@@ -49,7 +51,7 @@ def command(
     figure: Path | None,
     together: bool,
 ) -> int:
-    """Lay each attempt's hops, log events and windows of validity on one axis of time, clocks corrected.
+    """Show each attempt's hops, log events and time windows on one time axis, with corrected clocks.
 
     Without a SOURCE, --user and --around rebuild attempts from the loaded logs alone. Exit status: 0, 2 wrong usage or
     settings, 3 a source could not be read.

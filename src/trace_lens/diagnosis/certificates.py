@@ -253,7 +253,7 @@ def _belongs(source: str, public: Any, der: bytes) -> tuple[Finding, ...]:
     if certificate is None or own == certificate.public_key_octets:
         return ()
     evidence = Evidence("certificate", str(certificate.sha256), source, "beside the private key")
-    words = "The private key beside it in this file is not the one that it certifies."
+    words = "The private key in the same file is not the one that it certifies."
     return (finding("settings-disagree", words, evidence=(evidence,)),)
 
 

@@ -132,7 +132,7 @@ def _json_jws(text: str) -> Jws:
         whole = {"payload": whole.get("payload"), **signatures[0]}
     parts = [whole.get(name) for name in ("protected", "payload", "signature")]
     if not all(isinstance(part, str) for part in parts):
-        raise JoseDamaged("it lacks protected, payload or signature")
+        raise JoseDamaged("it has no protected, payload or signature member")
     unprotected = whole.get("header", {})
     if not isinstance(unprotected, dict):
         raise JoseDamaged("its unprotected header is no JSON object")

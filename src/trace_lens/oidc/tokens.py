@@ -106,9 +106,9 @@ def kind_of(header: dict[str, Any], claims: dict[str, Any]) -> tuple[str, str]:
         if name in claims:
             return ACCESS, f"it holds {name}, which says what may be done with it"
     if "client_id" in claims and "auth_time" not in claims:
-        return ACCESS, "it holds client_id and nothing of a sign-in"
+        return ACCESS, "it has client_id and no claim of a sign-in"
     if {"iss", "sub", "aud", "exp", "iat"} <= claims.keys():
-        return ID, "it holds all that an ID token must, and nothing of an access token"
+        return ID, "it has all claims of an ID token, and none of an access token"
     if {"iss", "sub", "aud"} <= claims.keys() and claims.keys() & {"iat", "auth_time"}:
         return ID, "it tells who signed in where, though not until when it is good"
     if "sub" in claims and "exp" not in claims:

@@ -260,7 +260,7 @@ def _transforms(reference: etree._Element) -> Canonicalization:
     steps = [] if listed is None else [child for child in listed if isinstance(child.tag, str)]
     uris = [step.get("Algorithm") or "" for step in steps]
     if _ENVELOPED not in uris:
-        raise _Refused("it lacks the enveloped-signature transform")
+        raise _Refused("it has no enveloped-signature transform")
     for position, (step, uri) in enumerate(zip(steps, uris, strict=True)):
         if uri == _ENVELOPED and position == 0:
             continue

@@ -379,7 +379,7 @@ def certificate_of_key(case: OidcCase) -> Answer:
             ),
             severity=Severity.RISK,
             side=Side.PROVIDER,
-            remedy="Publish the certificate of this key beside it, or none.",
+            remedy="Publish the certificate of this key with it, or none.",
             actual=str(certificate.sha256),
             evidence=_file(found),
         )

@@ -361,7 +361,7 @@ def response_issuer(case: OidcCase) -> Answer:
         "response-issuer-mismatch",
         say("The answer says that it is from {came}; asked was {expected}.", came=came, expected=expected)
         if came
-        else "The answer lacks iss, which this provider says that it always sends: it may be from another one.",
+        else "The answer has no iss, which this provider says it always sends: it may be from another provider.",
         severity=Severity.BREAK if came else Severity.RISK,
         expected=expected,
         actual=came,

@@ -73,7 +73,7 @@ def scopes(case: OidcCase) -> Answer:
     yield finding(
         "scope-not-granted",
         say(
-            "{names} {words} lacking because the scope {missing} was ",
+            "{names} {words} missing because the scope {missing} was ",
             names=names,
             words="is" if " and " not in names else "are",
             missing=" and ".join(missing),

@@ -105,7 +105,7 @@ def claims_there(case: OidcCase) -> Answer:
     if missing:
         yield finding(
             "malformed-message",
-            say("The token lacks {missing}, which every such token must hold.", missing=" and ".join(missing)),
+            say("The token has no {missing}, which every such token must have.", missing=" and ".join(missing)),
             side=Side.PROVIDER,
             expected=", ".join(missing),
             evidence=_whole(case.judged),

@@ -42,7 +42,7 @@ def form(case: OidcCase) -> Answer:
     """Does a logout token hold what it must, and nothing that it must not (Back-Channel Logout 1.0 §2.4)?"""
     for message, token in _tokens(case):
         claims = token.claims
-        wrong = [f"it lacks {name}" for name in ("iss", "aud", "iat", "exp", "jti") if name not in claims]
+        wrong = [f"it has no {name}" for name in ("iss", "aud", "iat", "exp", "jti") if name not in claims]
         if "sub" not in claims and "sid" not in claims:
             wrong.append("it names neither a subject (sub) nor a session (sid)")
         events = claims.get("events")

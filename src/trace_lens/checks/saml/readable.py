@@ -119,8 +119,8 @@ def required_parts(case: SamlCase) -> Answer:
         if holder.issue_instant is None:
             missing.append((f"{name} has no IssueInstant", None))
     if response is None and assertion is None:
-        lacking = "a Response" if case.attempt.found.kind == "saml-artifact-response" else "an assertion"
-        missing.append((f"the message holds no such thing as {lacking}", None))
+        lacking = "Response" if case.attempt.found.kind == "saml-artifact-response" else "assertion"
+        missing.append((f"the message has no {lacking}", None))
     if response:
         if response.status is None or not response.status.codes:
             missing.append(("Response has no Status with a StatusCode", None))

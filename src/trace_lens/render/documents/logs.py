@@ -43,7 +43,7 @@ def checked_pages(found: Checked, proposed: str | None) -> Document:
     lacking = [f"{name} in {share:.0%}" for name, share in found.lacking.items() if 0 < share < 1]
     never = [name for name, share in found.lacking.items() if share == 1]
     yield Fact(
-        "lacking",
+        "missing",
         "; ".join(
             filter(
                 None,

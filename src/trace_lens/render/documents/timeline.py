@@ -88,7 +88,7 @@ def _attempt(attempt: TimelineAttempt) -> Document:
     yield Drawing(partial(_lanes, attempt, listed))
     if not attempt.events:
         yield prose(
-            "The loaded logs hold nothing of this sign-in."
+            "The loaded logs have no event of this sign-in."
             if attempt.logs
             else "No logs are loaded; load them with: trace-lens logs load",
             3,
