@@ -24,7 +24,7 @@ command.add_command(adding.command)
 @with_session("text", "json")
 def list_apps(session: Session) -> int:
     """List the applications."""
-    from trace_lens.render import as_json
+    from trace_lens.render import json_sides
 
     workspace = session.workspace
 
@@ -33,7 +33,7 @@ def list_apps(session: Session) -> int:
 
         return lists.app_list(workspace.apps.values(), workspace)
 
-    session.emit(pages, lambda: as_json.apps(workspace.apps.values(), workspace))
+    session.emit(pages, lambda: json_sides.apps(workspace.apps.values(), workspace))
     return 0
 
 
@@ -42,7 +42,6 @@ def list_apps(session: Session) -> int:
 @with_session("text", "json")
 def show(session: Session, app: str) -> int:
     """Show all settings of one application."""
-    from trace_lens.render import as_json
 
     found = session.app(app)
 
@@ -51,7 +50,9 @@ def show(session: Session, app: str) -> int:
 
         return lists.app_shown(found)
 
-    session.emit(pages, lambda: as_json.apps([found], session.workspace))
+    from trace_lens.render import json_sides
+
+    session.emit(pages, lambda: json_sides.apps([found], session.workspace))
     return 0
 
 
@@ -64,7 +65,7 @@ def check(session: Session, apps: tuple[str, ...]) -> int:
     Exit status: 0 nothing breaks, 1 a setting breaks sign-ins, 2 wrong usage or settings.
     """
     from trace_lens.diagnosis.judging import check_settings
-    from trace_lens.render import as_json
+    from trace_lens.render import as_json, json_sides
 
     chosen = [session.app(name) for name in apps or session.workspace.apps]
     found = check_settings(chosen, session.workspace, session.now)
@@ -76,7 +77,7 @@ def check(session: Session, apps: tuple[str, ...]) -> int:
 
     def document() -> as_json.Json:
         if session.format == "json":
-            return as_json.settings_check(found, session.masks)
+            return json_sides.settings_check(found, session.masks)
         from trace_lens.render.sarif import sarif
 
         return sarif(found)

@@ -31,7 +31,7 @@ def command(session: Session, sources: tuple[str, ...], expect: str | None, at: 
     Exit status: 0, 1 where --expect fits none of them, 3 where a source holds none.
     """
     from trace_lens.diagnosis.certificates import certificates_of, read_expected
-    from trace_lens.render import as_json
+    from trace_lens.render import json_sides
 
     try:
         expected = read_expected(expect) if expect is not None else None
@@ -44,7 +44,7 @@ def command(session: Session, sources: tuple[str, ...], expect: str | None, at: 
 
         return lists.certificates(found, expected, session.now)
 
-    session.emit(pages, lambda: as_json.certificates(found.certificates, found.failed, session.masks, session.now))
+    session.emit(pages, lambda: json_sides.certificates(found.certificates, found.failed, session.masks, session.now))
     if found.failed:
         return 3
     return int(expected is not None and not any(certificate.matches for certificate in found.certificates))

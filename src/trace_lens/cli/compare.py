@@ -28,7 +28,7 @@ def command(session: Session, left: str, right: str, app: str | None) -> int:
     """
     from trace_lens.comparison.comparing import CannotCompare, compare
     from trace_lens.diagnosis.judging import Options
-    from trace_lens.render import as_json
+    from trace_lens.render import json_sides
 
     session.check_names(app)
     sides = []
@@ -51,5 +51,5 @@ def command(session: Session, left: str, right: str, app: str | None) -> int:
 
         return compared_pages(result)
 
-    session.emit(pages, lambda: as_json.comparison(result, session.masks))
+    session.emit(pages, lambda: json_sides.comparison(result, session.masks))
     return int(result.matters)

@@ -29,7 +29,7 @@ def command(session: Session, app: str, sources: tuple[str, ...], rule: str | No
     """
     from trace_lens.diagnosis.identification import NoAccounts, identify
     from trace_lens.people.names import FOUND
-    from trace_lens.render import as_json
+    from trace_lens.render import json_sides
     from trace_lens.workspace.trial_settings import read_supposed, with_trial_settings
 
     workspace, chosen = session.workspace, session.app(app)
@@ -48,7 +48,7 @@ def command(session: Session, app: str, sources: tuple[str, ...], rule: str | No
 
         return identified_pages(found, verbose=session.verbose)
 
-    session.emit(pages, lambda: as_json.identification(found))
+    session.emit(pages, lambda: json_sides.identification(found))
     if found.failed:
         return 3
     return int(any(name.result != FOUND for name in found.names))

@@ -48,7 +48,7 @@ def check_command(session: Session, file: Path, source: str | None, save_as: str
     from trace_lens.logs.formats.checking import check
     from trace_lens.logs.formats.proposing import as_toml
     from trace_lens.logs.formats.records import Unreadable
-    from trace_lens.render import as_json
+    from trace_lens.render import json_logs
     from trace_lens.workspace.log_sources import FOLDER, log_sources
 
     workspace = session.workspace
@@ -100,7 +100,7 @@ def check_command(session: Session, file: Path, source: str | None, save_as: str
 
         return checked_pages(shown, proposed)
 
-    session.emit(pages, lambda: as_json.checked_log(shown, proposed))
+    session.emit(pages, lambda: json_logs.checked_log(shown, proposed))
     return 0
 
 
@@ -127,7 +127,6 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
     """
     from trace_lens.logs.store.loading import load_all
     from trace_lens.logs.store.spark import store_of
-    from trace_lens.render import as_json
     from trace_lens.workspace.log_sources import log_sources
 
     workspace, root = session.workspace, session.root
@@ -146,7 +145,9 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
 
         return loaded_pages(loaded, seconds)
 
-    session.emit(pages, lambda: as_json.loaded_logs(loaded))
+    from trace_lens.render import json_logs
+
+    session.emit(pages, lambda: json_logs.loaded_logs(loaded))
     return 3 if any(loading.problem for loading in loaded) else 0
 
 
@@ -179,7 +180,6 @@ def _progress(name: str) -> Callable[[int], None]:
 def list_command(session: Session) -> int:
     """List the loaded files."""
     from trace_lens.logs.store.spark import store_of
-    from trace_lens.render import as_json
     from trace_lens.workspace.log_sources import log_sources
 
     workspace, root = session.workspace, session.root
@@ -195,7 +195,9 @@ def list_command(session: Session) -> int:
 
         return file_pages(files)
 
-    session.emit(pages, lambda: as_json.log_files(files))
+    from trace_lens.render import json_logs
+
+    session.emit(pages, lambda: json_logs.log_files(files))
     return 0
 
 
@@ -225,7 +227,6 @@ def search_command(
     """Search the loaded events. Without an option, all events are listed by time."""
     from trace_lens.logs.store.searching import Wanted, search
     from trace_lens.logs.store.spark import store_of
-    from trace_lens.render import as_json
     from trace_lens.workspace.log_sources import log_sources
 
     workspace, root = session.workspace, session.root
@@ -247,5 +248,7 @@ def search_command(
 
         return event_pages(found)
 
-    session.emit(pages, lambda: as_json.found_events(found))
+    from trace_lens.render import json_logs
+
+    session.emit(pages, lambda: json_logs.found_events(found))
     return 0

@@ -23,7 +23,7 @@ def command(session: Session, app: str, capture: str | None) -> int:
     Exit status: 0 all agree, 1 something differs, 2 wrong usage or settings, 3 the capture could not be read.
     """
     from trace_lens.comparison.comparing_sides import two_sides
-    from trace_lens.render import as_json
+    from trace_lens.render import json_sides
 
     chosen = session.app(app)
     found = two_sides(chosen, session.workspace, session.now, session.sources((capture,)) if capture else ())
@@ -33,7 +33,7 @@ def command(session: Session, app: str, capture: str | None) -> int:
 
         return sides_pages(found, verbose=session.verbose)
 
-    session.emit(pages, lambda: as_json.two_sides(found, session.masks))
+    session.emit(pages, lambda: json_sides.two_sides(found, session.masks))
     if found.failed:
         return 3
     wrong = any(copy.side != "user" for copy in found.copies)

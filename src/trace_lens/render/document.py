@@ -112,9 +112,9 @@ def line(*parts: Span | str) -> Line:
     return Line(spans_of(*parts))
 
 
-def heading(*parts: Span | str, level: int = 2) -> Heading:
-    """The title of what follows."""
-    return Heading(spans_of(*(Span(part, "head") if isinstance(part, str) else part for part in parts)), level)
+def heading(first: Span | str, *more: Span | str, level: int = 2) -> Heading:
+    """The title of what follows; bare text is marked as a title where it comes first, and has no style after that."""
+    return Heading((first if isinstance(first, Span) else Span(first, "head"), *spans_of(*more)), level)
 
 
 def prose(text: str, indent: int = 0, style: str = "", first: str = "") -> Paragraph:

@@ -1,0 +1,114 @@
+"""What the commands of `logs` give as JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from trace_lens.common.moments import show_moment
+
+if TYPE_CHECKING:
+    from trace_lens.logs.event import Event
+    from trace_lens.logs.formats.checking import Checked
+    from trace_lens.logs.store.loading import Loaded
+    from trace_lens.logs.store.store import LoadedFile
+
+
+from trace_lens.render.as_json import Json
+
+
+def checked_log(found: Checked, proposed: str | None) -> Json:
+    """`trace-lens/log-check/1`."""
+    return {
+        "schema": "trace-lens/log-check/1",
+        "file": found.file,
+        "source": found.source,
+        "format": found.form,
+        "rows": found.rows,
+        "whole": found.whole,
+        "bad": found.bad,
+        "bad_rows": [
+            {"line": example.line, "because": example.because, "text": example.text} for example in found.examples
+        ],
+        "first": show_moment(found.first) if found.first else None,
+        "last": show_moment(found.last) if found.last else None,
+        "ambiguous": found.ambiguous,
+        "zoneless": found.zoneless,
+        "lacking": {name: round(share, 4) for name, share in found.lacking.items()},
+        "columns": [
+            {
+                "column": column.name,
+                "field": field,
+                "filled": column.filled,
+                "distinct": column.distinct,
+                "examples": list(column.examples),
+            }
+            for column, field in found.columns
+        ],
+        "outcomes": [{"word": word, "count": count, "outcome": outcome} for word, count, outcome in found.outcomes],
+        "remarks": list(found.proposal.remarks) if found.proposal else [],
+        "proposal": proposed,
+    }
+
+
+def loaded_logs(loaded: Iterable[Loaded]) -> Json:
+    """`trace-lens/log-load/1`."""
+    return {
+        "schema": "trace-lens/log-load/1",
+        "files": [
+            {
+                "source": loading.source,
+                "file": loading.file,
+                "state": loading.state,
+                "rows": loading.rows,
+                "bad": loading.bad,
+                "bad_rows": [{"line": bad.line, "because": bad.because, "text": bad.text} for bad in loading.examples],
+                "ambiguous": loading.ambiguous,
+                "problem": loading.problem,
+            }
+            for loading in loaded
+        ],
+    }
+
+
+def log_files(files: Iterable[LoadedFile]) -> Json:
+    """`trace-lens/log-files/1`."""
+    return {
+        "schema": "trace-lens/log-files/1",
+        "files": [
+            {
+                "source": file.source,
+                "file": file.file,
+                "octets": file.octets,
+                "sha256": file.digest,
+                "rows": file.rows,
+                "bad": file.bad,
+                "loaded_at": show_moment(file.loaded_at),
+            }
+            for file in files
+        ],
+    }
+
+
+def found_events(found: Iterable[Event]) -> Json:
+    """`trace-lens/events/1`."""
+    return {
+        "schema": "trace-lens/events/1",
+        "events": [
+            {
+                "source": event.source,
+                "file": event.file,
+                "line": event.line,
+                "time": show_moment(event.time),
+                "user": event.user,
+                "app": event.app,
+                "outcome": event.outcome,
+                "code": event.code,
+                "reason": event.reason,
+                "ip": event.ip,
+                "ids": list(event.ids),
+                "doubled": event.doubled,
+            }
+            for event in found
+        ],
+    }
