@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import fcntl
+import os
 import pickle
+import shutil
+import tempfile
 from pathlib import Path
 
 import pytest
@@ -13,6 +16,12 @@ from kit import Done, run
 
 settings.register_profile("machines are noisy", deadline=None)
 settings.load_profile("machines are noisy")
+os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="trace-lens-cache-")  # never the cache of whoever runs the tests
+
+
+def pytest_sessionfinish() -> None:
+    """Take the cache of this run away."""
+    shutil.rmtree(os.environ["XDG_CACHE_HOME"], ignore_errors=True)
 
 
 @pytest.fixture(scope="session")

@@ -7,13 +7,15 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from kit import APP, TERN, response, run, toml, workspace
+from trace_lens.common import limits
 from trace_lens.common.toml import inline
 from trace_lens.people.accounts import AccountIndex
 from trace_lens.people.rewriting import rewrite
+from trace_lens.workspace import loading
 from trace_lens.workspace.account_rows import AccountRow, ListError
 from trace_lens.workspace.lists import read_accounts, read_assignments, read_members
 from trace_lens.workspace.loading import find_workspace, load_workspace
@@ -282,6 +284,22 @@ TOML_VALUES = st.recursive(
 )
 
 
+@example("\x7f", False)
 @given(TOML_VALUES, st.booleans())
 def test_what_is_written_as_toml_is_read_back(value: object, literal: bool) -> None:
     assert tomllib.loads(f"value = {inline(value, literal=literal)}") == {"value": value}
+
+
+def test_only_so_many_workspaces_are_remembered(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What was found valid is believed only where it was this very code that found it so."""
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setattr(limits, "REMEMBERED_WORKSPACES", 3)
+    for number in range(5):
+        folder = tmp_path / f"w{number}"
+        folder.mkdir()
+        (folder / "trace-lens.toml").write_text('clock_skew = "3m"\n')
+        load_workspace(folder)
+    assert len(list((tmp_path / "cache" / "trace-lens" / "settings").iterdir())) == 3
+    assert loading.SettingsSeen(folder).valid("WorkspaceSettings", 'clock_skew = "3m"\n')
+    monkeypatch.setattr(loading, "_schema", lambda: "other code")
+    assert not loading.SettingsSeen(folder).valid("WorkspaceSettings", 'clock_skew = "3m"\n')

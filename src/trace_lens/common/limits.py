@@ -196,3 +196,6 @@ LOOP_VISITS = 3
 
 PERSON_SECONDS = 2.0
 """A pause between two hops that is longer than this is taken for a person's."""
+
+REMEMBERED_WORKSPACES = 200
+"""So many workspaces are remembered as valid in the user's cache; the oldest ones are forgotten."""

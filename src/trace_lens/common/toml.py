@@ -22,7 +22,7 @@ def inline(value: object, *, literal: bool = False) -> str:
         return "[" + ", ".join(inline(item, literal=literal) for item in value) + "]"
     if isinstance(value, str):
         plain = "'" not in value and all(char.isprintable() for char in value)
-        return f"'{value}'" if literal and "\\" in value and plain else json.dumps(value, ensure_ascii=False)
+        return f"'{value}'" if literal and "\\" in value and plain else _quoted(value)
     if isinstance(value, date | time):
         return value.isoformat()
     return json.dumps(value)
@@ -31,7 +31,12 @@ def inline(value: object, *, literal: bool = False) -> str:
 def key_of(name: object) -> str:
     """A key as TOML writes it: bare where it can be, else in quotes."""
     text = str(name)
-    return text if _BARE.fullmatch(text) else json.dumps(text, ensure_ascii=False)
+    return text if _BARE.fullmatch(text) else _quoted(text)
+
+
+def _quoted(text: str) -> str:
+    """A basic string: as JSON writes it, but that TOML takes no DEL unescaped (TOML 1.0, String)."""
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007F")
 
 
 def document(table: Mapping[str, object], path: tuple[str, ...] = ()) -> Iterable[str]:

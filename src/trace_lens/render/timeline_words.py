@@ -6,6 +6,7 @@ from trace_lens.common.masking import visible
 from trace_lens.diagnosis.steps import Step
 from trace_lens.diagnosis.timelines import TimelineAttempt, meaning_of
 from trace_lens.logs.matching.seen import Matched
+from trace_lens.render.kind_words import WORDS
 
 _OFF = 1.0
 
@@ -46,23 +47,3 @@ def written(matched: Matched) -> str:
     off = abs((event.time - matched.corrected).total_seconds()) > _OFF
     clock = f"written {event.time:%H:%M:%S}, " if off else ""
     return f"{clock}line {event.line}; {matched.probability:.2f} by {', '.join(matched.because) or 'little'}"
-
-
-WORDS = {
-    "saml-authn-request": "SAML request",
-    "saml-response": "SAML response",
-    "saml-artifact": "artifact",
-    "saml-logout-request": "logout request",
-    "saml-logout-response": "logout response",
-    "ws-federation-response": "sign-in response",
-    "authorization-request": "request",
-    "authorization-response": "answer",
-    "token-request": "token request",
-    "token-response": "tokens",
-    "id-token": "ID token",
-    "access-token": "access token",
-    "logout-request": "logout request",
-    "userinfo": "userinfo",
-    "discovery-document": "discovery",
-    "key-set": "key set",
-}

@@ -6,10 +6,11 @@ import hashlib
 import os
 from dataclasses import dataclass, field
 from datetime import timedelta
-from functools import cached_property
+from functools import cache, cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
+from trace_lens.common import limits
 from trace_lens.common.octets import as_utf8
 from trace_lens.common.version import __version__
 from trace_lens.pki.pem import PastedCertificate, certificates_in
@@ -352,8 +353,8 @@ class SettingsSeen:
             self._before = set()
 
     def valid(self, kind: str, text: str) -> bool:
-        """Whether this very text was found valid as this kind of file by this version of the program."""
-        mark = hashlib.sha256(f"{__version__}\0{kind}\0{text}".encode()).hexdigest()
+        """Whether this very text was found valid as this kind of file by this very code."""
+        mark = hashlib.sha256(f"{_schema()}\0{kind}\0{text}".encode()).hexdigest()
         self._now.add(mark)
         return mark in self._before
 
@@ -364,8 +365,19 @@ class SettingsSeen:
         try:
             self._file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             write_privately(self._file, ("\n".join(sorted(self._now)) + "\n").encode("ascii"))
+            kept = sorted(self._file.parent.iterdir(), key=lambda file: file.stat().st_mtime)
+            for file in kept[: -limits.REMEMBERED_WORKSPACES]:
+                file.unlink(missing_ok=True)
         except OSError:
             return
+
+
+@cache
+def _schema() -> str:
+    """A digest of the code that says what is valid, so that no other version of it is believed."""
+    folder = Path(__file__).parent
+    code = b"".join((folder / f"{name}.py").read_bytes() for name in ("settings", "validation", "problems"))
+    return hashlib.sha256(__version__.encode() + code).hexdigest()
 
 
 def find_workspace(start: Path) -> Path | None:

@@ -10,7 +10,7 @@ from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.steps import Step, time_spent
 from trace_lens.render.document import Document, Drawing, Span, Spans, heading, prose, spans_of
-from trace_lens.render.timeline_words import WORDS
+from trace_lens.render.kind_words import WORDS
 
 ELSEWHERE = "elsewhere"
 _SIDES = ("application", "provider")

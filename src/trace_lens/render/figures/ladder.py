@@ -14,7 +14,7 @@ from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.steps import Step, pause_before, time_spent
 from trace_lens.render.documents.ladder import hosts_of
-from trace_lens.render.timeline_words import WORDS
+from trace_lens.render.kind_words import WORDS
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
