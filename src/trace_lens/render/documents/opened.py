@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from functools import partial
 from typing import Any
 
@@ -48,11 +48,30 @@ def _one(laid: LaidOpen, masks: Masks) -> Document:
     name = KIND_WORDS.get(message.kind, message.kind)
     through = f", through {' → '.join(message.layers)}" if message.layers else ""
     where = f", {message.where}" if message.where else ""
-    yield heading(Span(name, "head"), f" in {visible(message.source)}{visible(where)}{through}")
+    yield heading(name, f" in {visible(message.source)}{visible(where)}{through}")
     for finding in message.findings:
         yield prose(f"{finding.code}: {finding.detail}", 2, finding.severity)
-    rows = [(key, value) for key, value in masked(message.summary, masks).items() if _tells(key, value)]
-    for key, value in rows:
+    yield from _summary(masked(message.summary, masks))
+    if laid.claims:
+        yield BLANK
+        yield heading("Claims", f", as {visible(laid.app or '')} reads them")
+        yield from claim_lines(laid.claims)
+    for title, titles, rows in _tables(laid):
+        yield BLANK
+        yield heading(title)
+        yield table(titles, rows)
+    if "entities" in message.content:
+        rest = message.summary.get("entities", 0) - len(message.content["entities"])
+        if rest > 0:
+            yield prose(f"and {rest:,} more", 2)
+    yield from _content(message.content, masks)
+
+
+def _summary(summary: dict[str, Any]) -> Document:
+    """The values that people look for first, but for those that are tables."""
+    for key, value in summary.items():
+        if not _tells(key, value):
+            continue
         if key == "requested_attributes":
             text = ", ".join(item["name"] + (" (required)" if item["required"] else "") for item in value)
             yield Fact(key.replace("_", " "), text, column=24)
@@ -60,80 +79,59 @@ def _one(laid: LaidOpen, masks: Masks) -> Document:
             text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
             text = f"{value:,} bytes" if key == "size" and isinstance(value, int) else text
             yield Fact(key.replace("_", " "), text, column=24)
-    attributes = message.summary.get("attributes")
-    if laid.claims:
-        yield BLANK
-        yield heading(Span("Claims", "head"), f", as {visible(laid.app or '')} reads them")
-        yield from claim_lines(laid.claims)
-    elif attributes:
-        yield BLANK
-        yield heading(Span("Attributes", "head"))
-        yield table(("", ""), [(item, ", ".join(values)) for item, values in attributes.items()])
-    addresses = message.summary.get("addresses")
-    if addresses:
-        yield BLANK
-        yield heading(Span("Addresses", "head"))
-        yield table(("", ""), [(address["purpose"], address["location"]) for address in addresses])
-    keys = message.summary.get("keys")
-    if keys and _is_tables(keys):
-        yield BLANK
-        yield heading(Span("Keys", "head"))
-        heads = ("key_id", "type", "use", "algorithm", "thumbprint", "problem")
-        yield table(
-            ("kid", "kty", "use", "alg", "thumbprint", ""), [[str(key[name] or "") for name in heads] for key in keys]
-        )
-    endpoints = message.summary.get("endpoints")
-    if endpoints:
-        yield BLANK
-        yield heading(Span("Endpoints", "head"))
-        yield table(
-            ("", "", ""), [(endpoint["purpose"], endpoint["binding"], endpoint["location"]) for endpoint in endpoints]
-        )
-    if "hops" in message.content:
-        yield BLANK
-        yield heading(Span("Hops", "head"))
-        names = ("where", "method", "status", "url", "carries")
-        yield table(
-            ("", "", "", "", "carries"),
-            [
-                [", ".join(value) if isinstance(value := item[name], list) else str(value or "") for name in names]
-                for item in message.content["hops"]
-            ],
-        )
-    if message.content.get("cookies"):
-        yield BLANK
-        yield heading(Span("Cookies set", "head"))
-        cookies = [
-            (
-                item["where"],
-                item["name"],
-                item["attributes"] + (f"  REFUSED: {item['refused']}" if item["refused"] else ""),
-            )
-            for item in message.content["cookies"]
+
+
+def _tables(laid: LaidOpen) -> Iterator[tuple[str, tuple[str, ...], Sequence[Sequence[str]]]]:
+    """The tables of a message: the title of each, those of its columns, and its rows."""
+    summary, content = laid.opened.summary, laid.opened.content
+    if summary.get("attributes") and not laid.claims:
+        yield "Attributes", ("", ""), [(name, ", ".join(values)) for name, values in summary["attributes"].items()]
+    if summary.get("addresses"):
+        rows = [(address["purpose"], address["location"]) for address in summary["addresses"]]
+        yield "Addresses", ("", ""), rows
+    if _is_tables(summary.get("keys")):
+        names = ("key_id", "type", "use", "algorithm", "thumbprint", "problem")
+        keys = [tuple(str(key[name] or "") for name in names) for key in summary["keys"]]
+        yield "Keys", ("kid", "kty", "use", "alg", "thumbprint", ""), keys
+    if summary.get("endpoints"):
+        endpoints = [(point["purpose"], point["binding"], point["location"]) for point in summary["endpoints"]]
+        yield "Endpoints", ("", "", ""), endpoints
+    if "hops" in content:
+        hops = [
+            (hop["where"], hop["method"], str(hop["status"] or ""), hop["url"], ", ".join(hop["carries"]))
+            for hop in content["hops"]
         ]
-        yield table(("", "", ""), cookies)
-    if "entities" in message.content:
-        yield BLANK
-        yield heading(Span("Entities", "head"))
-        rows = [(item["entity_id"], ", ".join(item["roles"])) for item in message.content["entities"]]
-        yield table(("", ""), rows)
-        rest = message.summary.get("entities", 0) - len(rows)
-        if rest > 0:
-            yield prose(f"and {rest:,} more", 2)
-    content = masked(message.content, masks)
+        yield "Hops", ("", "", "", "", "carries"), hops
+    if content.get("cookies"):
+        cookies = [
+            (cookie["where"], cookie["name"], cookie["attributes"] + _refused(cookie["refused"]))
+            for cookie in content["cookies"]
+        ]
+        yield "Cookies set", ("", "", ""), cookies
+    if "entities" in content:
+        yield "Entities", ("", ""), [(item["entity_id"], ", ".join(item["roles"])) for item in content["entities"]]
+
+
+def _refused(reason: str | None) -> str:
+    return f"  REFUSED: {reason}" if reason else ""
+
+
+def _content(message: dict[str, Any], masks: Masks) -> Document:
+    """The whole message: members of a token, parameters, or element by element."""
+    content = masked(message, masks)
     for part, title in (("header", "Header"), ("claims", "Claims, as sent")):
         if isinstance(content.get(part), dict) and content[part]:
             yield BLANK
-            yield heading(Span(title, "head"))
+            yield heading(title)
             yield from _members(content[part], content.get("moments", {}) if part == "claims" else {})
     if "parameters" in content:
         yield BLANK
-        yield heading(Span("Parameters", "head"))
+        yield heading("Parameters")
         yield table(("", ""), [(item["name"], item["value"]) for item in content["parameters"]])
-    if "name" in message.content and "namespace" in message.content:
+    if "name" in message and "namespace" in message:
         yield BLANK
-        yield heading(Span("The whole message", "head"))
-        yield Drawing(partial(_tree, message.content, 2, masks))
+        yield heading("The whole message")
+        yield Drawing(partial(_tree, message, 2, masks))
 
 
 def _is_tables(value: Any) -> bool:
