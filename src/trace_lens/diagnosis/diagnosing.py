@@ -84,7 +84,8 @@ class Result(NamedTuple):
 class _Gathered(NamedTuple):
     """What sources that belong together hold, put together but not yet judged; `at` is the place of the first.
 
-    `evidence` is None where it was let go, since there are too many sources to keep it: then they are read again.
+    `attempts` are those that the `evidence` makes, `told` is what failed there. `evidence` is None where it was let go,
+    since there are too many sources to keep it: then they are read again.
     `wanted` and `offered` are the loose ends by which attempts of other sources may belong to these. `traces` are what
     the attempts show that logs may show too.
     """
@@ -92,6 +93,8 @@ class _Gathered(NamedTuple):
     at: int
     places: tuple[int, ...]
     evidence: tuple[SourceEvidence, ...] | None
+    attempts: tuple[Attempt, ...] = ()
+    told: tuple[tuple[str, str], ...] = ()
     wanted: frozenset[str] = frozenset()
     offered: frozenset[str] = frozenset()
     traces: tuple[Seen, ...] = ()
@@ -193,13 +196,18 @@ def _begin(run: _Run) -> None:
 
 def _gather_share(share: list[_Places]) -> list[_Gathered]:
     run = _for_workers[0]
-    return [_gather(run, places)._replace(evidence=None) for places in share]
+    return [_let_go(_gather(run, places)) for places in share]
 
 
 def _judge_share(share: list[_Places]) -> list[_Judged]:
     run = _for_workers[0]
     judged = [_judge(run, _gather(run, places)) for places in share]
-    return [part._replace(gathered=part.gathered._replace(evidence=None)) for part in judged]
+    return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
+
+
+def _let_go(gathered: _Gathered) -> _Gathered:
+    """What was gathered without what it was gathered from: that is large, and cannot leave its process."""
+    return gathered._replace(evidence=None, attempts=())
 
 
 def _shared(work: Callable[[list[_Places]], list[T]], run: _Run, groups: list[_Places], workers: int) -> list[T]:
@@ -221,6 +229,7 @@ def _gather(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | N
     faults = Faults()
     held = evidence or tuple(_read(run.sources[place]) for place in places)
     attempts = _assembled(run, held, faults)
+    failed = tuple(faults.told)
     ends = [attempt.open_ends for attempt in attempts]
     at = min(places, default=0)
     traces = [
@@ -231,6 +240,8 @@ def _gather(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | N
         at,
         places,
         held,
+        tuple(attempts),
+        failed,
         frozenset().union(*(wanted for wanted, _ in ends)),
         frozenset().union(*(offered for _, offered in ends)),
         tuple(trace for trace in traces if trace),
@@ -262,12 +273,15 @@ def _judge(run: _Run, gathered: _Gathered) -> _Judged:
 
     What makes the program fail, be it a source, a message or an attempt, is told as unreadable, and the rest goes on.
     """
+    if gathered.evidence is None:
+        gathered = _gather(run._replace(options=run.options._replace(with_logs=False)), gathered.places)
     faults = Faults()
-    evidence = gathered.evidence or tuple(_read(run.sources[place]) for place in gathered.places)
+    evidence, attempts = gathered.evidence or (), gathered.attempts
     for held in evidence:
         for because in (*held.problems, *filter(None, (held.without_sign_in(together=run.together),))):
             faults.tell(held.source, because)
-    attempts = _assembled(run, evidence, faults)
+    for source, because in gathered.told:
+        faults.tell(source, because)
     cases, diagnoses = [], []
     for number, attempt in enumerate(attempts):
         view = run.views.get(f"{gathered.at}.{number}")
@@ -303,7 +317,7 @@ def _whole(case: SamlCase | OidcCase, diagnosis: Diagnosis | None, options: Opti
     return proven(diagnosis, case, options) if options.prove else diagnosis
 
 
-def _unplaced(attempts: list[Attempt], evidence: Iterable[SourceEvidence]) -> Iterator[Unplaced]:
+def _unplaced(attempts: Sequence[Attempt], evidence: Iterable[SourceEvidence]) -> Iterator[Unplaced]:
     """The steps of captures that no attempt has."""
     taken = {
         (attempt.way.source, hop.exchange.number) for attempt in attempts if attempt.way for hop in attempt.way.hops
