@@ -413,5 +413,11 @@ def test_a_damaged_export_is_judged_or_refused_but_never_a_crash(seed: int, tmp_
 
 def test_the_provider_is_read_off_the_messages_where_nothing_is_on_record() -> None:
     found = diagnose_sources([SourceFile("a.har", har(oidc_trip()))], Workspace(), Options(NOW), 1).diagnoses[0]
-    assert [step.side for step in found.steps] == ["application", "provider", "provider", "application", "application"]
+    assert [step.side for step in found.details.steps] == [
+        "application",
+        "provider",
+        "provider",
+        "application",
+        "application",
+    ]
     assert PROVIDER == oidc_kit.ISSUER

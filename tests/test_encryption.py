@@ -224,7 +224,7 @@ def test_an_encrypted_name_and_attribute(tmp_path: Path) -> None:
     sign(root)
     found = judge(response(inner=etree.tostring(root).decode(), signed="none"), folder)
     assert (found.outcome, found.subject) == ("sound", TERN), [one.detail for one in found.findings]
-    assert [row.name for row in found.claims] == ["role"]
+    assert [row.name for row in found.details.claims] == ["role"]
 
 
 def test_password_comes_from_the_environment_only(tmp_path: Path) -> None:

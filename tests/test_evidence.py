@@ -69,7 +69,7 @@ def test_each_attempt_is_judged_once_beside_logs(
     )
     assert set(judged.values()) == {1}
     assert len(judged) == len(found.diagnoses) == 2
-    assert all(diagnosis.logs and diagnosis.logs.events for diagnosis in found.diagnoses)
+    assert all(diagnosis.details.logs and diagnosis.details.logs.events for diagnosis in found.diagnoses)
 
 
 def test_evidence_says_what_a_source_holds(shown_demo: tuple[Done, Path]) -> None:

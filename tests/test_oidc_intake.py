@@ -322,4 +322,4 @@ def test_unsigned_spellings_are_never_sound(tmp_path: Path) -> None:
 def test_as_of_when(tmp_path: Path) -> None:
     (found,) = judge_texts(client_workspace(tmp_path), ID)
     assert found.at is not None
-    assert (found.at.timestamp(), found.at_from) == (IAT, "message")
+    assert (found.at.timestamp(), found.judged.at_from) == (IAT, "message")

@@ -167,7 +167,7 @@ def test_a_request_held_against_its_answer(
     severity: str,
 ) -> None:
     found = judge(capture_of(asked, answered), folder_for(tmp_path, settings))
-    assert found.started_by == "application"
+    assert found.parties.started_by == "application"
     told = {one.code: one for one in found.findings if one.severity in ("break", "risk")}
     assert set(told) == ({code} if code else set())
     if code:

@@ -187,7 +187,10 @@ def test_openid_connect_keys_are_read(tmp_path: Path) -> None:
     }
     folder = workspace(tmp_path, files={"apps/x.toml": toml(client)})
     settings = load_workspace(folder).apps["x"].settings.application
-    assert (settings.token_algorithm, settings.max_age.total_seconds() if settings.max_age else None) == (
+    assert (
+        settings.oidc.token_algorithm,
+        settings.oidc.max_age.total_seconds() if settings.oidc.max_age else None,
+    ) == (
         ("RS256",),
         3600,
     )

@@ -143,7 +143,7 @@ def test_a_date_is_put_on_record_as_a_date(tmp_path: Path) -> None:
     done = run("apps", "add", "tide-tables", "--provider", "northmere-id", *told, folder=folder)
     assert done.returncode == 0, done.stderr
     assert "secret_expires = 2026-12-09" in (folder / "apps/tide-tables.toml").read_text()
-    assert load_workspace(folder).apps["tide-tables"].settings.application.secret_expires is not None
+    assert load_workspace(folder).apps["tide-tables"].settings.application.oidc.secret_expires is not None
 
 
 @pytest.mark.parametrize("words", [("apps", "show"), ("sides",), ("identify",)])

@@ -421,7 +421,10 @@ def test_apps_add(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     assert b"provider_setup.audience" in done.stdout
     found = load_workspace(folder).apps["tides"]
-    assert (found.settings.application.entity_id, found.acs_urls) == ("https://tides.northmere.example/saml", (ACS,))
+    assert (found.settings.application.saml.entity_id, found.acs_urls) == (
+        "https://tides.northmere.example/saml",
+        (ACS,),
+    )
     assert [(one.name, one.need) for one in found.settings.claims] == [("role", "must"), ("mail", "may")]
     assert found.sign_out_urls == (SLO,)
     assert run("apps", "check", "tides", folder=folder).returncode == 0

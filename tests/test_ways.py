@@ -526,7 +526,7 @@ def test_the_way(one: Row, tmp_path: Path) -> None:
         assert one.side in (None, first.side)
         assert one.value in (None, first.value_to_set)
     assert one.outcome in (None, found.outcome)
-    assert found.at_from == "capture"
+    assert found.judged.at_from == "capture"
     assert contradictions(found) == []
 
 
@@ -579,15 +579,15 @@ def test_several_attempts_in_one_export(tmp_path: Path) -> None:
     saml_trip(recording=one, request="_rq2", message={"identifier": "_as2"})
     found = judged(har(one), workspace(tmp_path))
     assert [broke(each) for each in found] == [None, None]
-    places = [{step.place for step in each.steps} for each in found]
+    places = [{step.place for step in each.details.steps} for each in found]
     assert not places[0] & places[1]
-    assert [len(each.steps) for each in found] == [5, 5]
+    assert [len(each.details.steps) for each in found] == [5, 5]
 
 
 def test_a_silent_renewal_is_an_attempt_of_its_own(tmp_path: Path) -> None:
     found = judged(har(silent_then_alone()), client_workspace(tmp_path))
-    assert [(broke(each), len(each.steps)) for each in found] == [(None, 5), (None, 2)]
-    assert [step.frame for step in found[1].steps] == [True, True]
+    assert [(broke(each), len(each.details.steps)) for each in found] == [(None, 5), (None, 2)]
+    assert [step.frame for step in found[1].details.steps] == [True, True]
 
 
 def test_started_at_the_provider(tmp_path: Path) -> None:
@@ -600,8 +600,8 @@ def test_started_at_the_provider(tmp_path: Path) -> None:
     ]:
         one.document()["log"]["entries"].append(entry)
     found = judged(har(one), workspace(tmp_path))[0]
-    assert (found.started_by, broke(found)) == ("provider", None)
-    assert found.steps[0].side == "provider"
+    assert (found.parties.started_by, broke(found)) == ("provider", None)
+    assert found.details.steps[0].side == "provider"
 
 
 def test_hops_without_any_message(tmp_path: Path) -> None:
@@ -631,7 +631,7 @@ def test_header_dumps(spelling: str, tmp_path: Path) -> None:
     text = heads(lost("Path=/; Secure; SameSite=Strict", provider=ELSEWHERE), spelling)
     found = judged(text.encode(), workspace(tmp_path))
     assert [broke(each) for each in found] == ["session-cookie-lost"]
-    assert [(step.method, step.status) for step in found[0].steps] == [
+    assert [(step.request.method, step.answer.status) for step in found[0].details.steps] == [
         ("GET", 302),
         ("GET", 200),
         ("POST", 200),
@@ -645,7 +645,7 @@ def test_the_order_of_entries_changes_nothing(tmp_path: Path) -> None:
     folder = workspace(tmp_path)
     there = judged(har(one), folder)[0]
     back = judged(har(one, entries=entries[::-1]), folder)[0]
-    assert [step.url for step in there.steps] == [step.url for step in back.steps]
+    assert [step.request.url for step in there.details.steps] == [step.request.url for step in back.details.steps]
     assert [each.code for each in there.findings] == [each.code for each in back.findings]
 
 
@@ -741,7 +741,7 @@ ODD = {
 def test_members_that_browsers_leave_out(name: str, tmp_path: Path) -> None:
     found = judged(changed(**ODD[name]), workspace(tmp_path))
     assert [broke(each) for each in found] == [None]
-    assert len(found[0].steps) == 5
+    assert len(found[0].details.steps) == 5
 
 
 def without_private_members(entry: dict[str, Any]) -> None:
@@ -824,7 +824,7 @@ def test_every_browser_writes_it_in_its_own_way(
         style(entry)
     found = judged(json.dumps(document).encode(), folder)
     assert [broke(each) for each in found] == [one.first]
-    assert len(found[0].steps) == len(judged(one.data, folder)[0].steps)
+    assert len(found[0].details.steps) == len(judged(one.data, folder)[0].details.steps)
 
 
 def test_pseudo_header_fields_stand_for_an_address(tmp_path: Path) -> None:
@@ -836,14 +836,14 @@ def test_pseudo_header_fields_stand_for_an_address(tmp_path: Path) -> None:
         {"name": ":scheme", "value": "https"},
     ]
     del first["url"]
-    assert len(judged(har(one), workspace(tmp_path))[0].steps) == 5
+    assert len(judged(har(one), workspace(tmp_path))[0].details.steps) == 5
 
 
 def test_an_internationalised_host(tmp_path: Path) -> None:
     """The cookie goes to the same host, however it is written (RFC 5890)."""
     one = lost("Path=/; Secure", start="https://fähre.example")
     found = judged(har(one), workspace(tmp_path))[0]
-    assert any(step.host == "xn--fhre-loa.example" for step in found.steps)
+    assert any(step.request.host == "xn--fhre-loa.example" for step in found.details.steps)
 
 
 def test_a_form_that_nobody_sent_is_told_apart_from_one_that_was(tmp_path: Path) -> None:
@@ -889,7 +889,7 @@ def test_bodies_in_base64_are_read_as_they_are(tmp_path: Path) -> None:
         if "postData" in entry["request"]:
             entry["request"]["postData"].update(text=encoded(entry["request"]["postData"]["text"]), encoding="base64")
     found = judged(har(one), workspace(tmp_path))[0]
-    assert (broke(found), [step.how for step in found.steps]) == (
+    assert (broke(found), [step.how for step in found.details.steps]) == (
         None,
         ["start", "redirect", "person", "form", "redirect"],
     )
@@ -910,7 +910,7 @@ def test_a_clock_that_goes_backwards_does_not_turn_the_way_around(tmp_path: Path
     one = saml_trip()
     one.document()["log"]["entries"][1]["startedDateTime"] = "2026-11-20T08:10:00.000Z"
     found = judged(har(one), workspace(tmp_path))[0]
-    assert [step.status for step in found.steps] == [302, 200, 200, 302, 200]
+    assert [step.answer.status for step in found.details.steps] == [302, 200, 200, 302, 200]
 
 
 def test_a_sign_out_between_two_sign_ins(tmp_path: Path) -> None:
@@ -923,7 +923,7 @@ def test_a_sign_out_between_two_sign_ins(tmp_path: Path) -> None:
     saml_trip(recording=one, request="_rq2", message={"identifier": "_as2"})
     found = judged(har(one), workspace(tmp_path))
     assert [each.app for each in found] == ["crew-roster", "crew-roster"]
-    assert any("saml-logout-request" in step.carries for step in found[0].steps)
+    assert any("saml-logout-request" in step.request.carries for step in found[0].details.steps)
 
 
 def test_an_address_alone_may_be_too_long_too(tmp_path: Path) -> None:
@@ -941,13 +941,13 @@ def test_one_provider_page_for_two_tabs(tmp_path: Path) -> None:
     ]
     found = judged(har(left, entries=entries), workspace(tmp_path))
     assert len(found) == 2
-    places = [{step.place for step in each.steps if step.carries} for each in found]
+    places = [{step.place for step in each.details.steps if step.request.carries} for each in found]
     assert not places[0] & places[1]
 
 
 def test_the_subject_and_the_claims_come_from_the_export(tmp_path: Path) -> None:
     found = judged(har(saml_trip()), workspace(tmp_path))[0]
     assert found.subject == TERN
-    assert [row.name for row in found.claims] == ["role"]
+    assert [row.name for row in found.details.claims] == ["role"]
     assert HOME
     assert sign_in_page("/login").count("<form") == 1

@@ -105,7 +105,7 @@ def test_the_whole_name_of_a_claim_serves_too(tmp_path: Path) -> None:
     folder = workspace(tmp_path, whole, {"accounts.csv": f"user\n{TERN}\n"})
     found = judge(wresult(), folder)
     assert found.outcome == "sound"
-    assert [(row.name, row.values, row.use) for row in found.claims] == [(f"{CLAIMS}/role", ("mate",), "used")]
+    assert [(row.name, row.values, row.use) for row in found.details.claims] == [(f"{CLAIMS}/role", ("mate",), "used")]
 
 
 def test_decode_and_a_bare_assertion(tmp_path: Path) -> None:

@@ -110,9 +110,10 @@ def keys() -> str:
     for title, record in TABLES:
         rows = []
         for one in settings.fields_of(record):
-            default = record._field_defaults.get(one.name, "required")
-            shown = "" if default in (None, (), {}) or one.record else f"`{json.dumps(default)}`"
-            shown = "required" if default == "required" else shown
+            if one.default is settings.REQUIRED:
+                shown = "required"
+            else:
+                shown = "" if one.default in (None, (), {}) or one.record else f"`{json.dumps(one.default)}`"
             rows.append(f"| `{one.key}` | {kind_of(one)} | {shown} | {MEANINGS[record.__name__].get(one.key, LATER)} |")
         parts.append(f"## {title}\n\n| key | takes | default | meaning |\n|---|---|---|---|\n" + "\n".join(rows) + "\n")
     for title, model in LOG_TABLES:

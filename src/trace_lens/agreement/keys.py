@@ -40,7 +40,7 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
                 evidence=(Evidence("pinned", held, pin.file, pin.where),),
                 compared=False,
             )
-    if not pins or app.settings.application.trust_from == "metadata" or not provider:
+    if not pins or app.settings.application.saml.trust_from == "metadata" or not provider:
         return
     replacing = not any(trust.pins(pins, certificate) for certificate in certificates)
     for key in published:
@@ -74,7 +74,7 @@ def signed_metadata(app: App, workspace: Workspace) -> Iterator[Finding]:
             provider.source if provider else app.source,
             provider.settings.metadata if provider else None,
         ),
-        (Side.APPLICATION, app.entity, app.source, app.settings.application.metadata),
+        (Side.APPLICATION, app.entity, app.source, app.settings.application.saml.metadata),
     ):
         for signature in _signatures(source, name, workspace) if name else ():
             if signature.problem and (

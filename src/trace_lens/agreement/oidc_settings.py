@@ -61,14 +61,14 @@ def client_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     """Every item of which both sides hold a value."""
     provider = workspace.provider_of(app)
     mine, setup = app.settings.application, app.settings.provider_setup
-    if mine.client_id and setup.client_id:
+    if mine.oidc.client_id and setup.client_id:
         yield Pair(
             "client_id",
             at_provider(app, "client_id", setup.client_id),
-            in_app(app, "client_id", mine.client_id),
+            in_app(app, "client_id", mine.oidc.client_id),
             Side.APPLICATION,
         )
-    for url in mine.redirect_uris if setup.redirect_uris else ():
+    for url in mine.oidc.redirect_uris if setup.redirect_uris else ():
         if not any(same_redirect(text, url) for text in setup.redirect_uris):
             held = closest(url, setup.redirect_uris)
             yield Pair(
@@ -78,17 +78,17 @@ def client_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
                 Side.PROVIDER,
             )
     issuer = of_issuer(provider) if provider else None
-    if issuer and mine.provider_issuer:
-        yield Pair("issuer", issuer, in_app(app, "provider_issuer", mine.provider_issuer), Side.APPLICATION)
+    if issuer and mine.oidc.provider_issuer:
+        yield Pair("issuer", issuer, in_app(app, "provider_issuer", mine.oidc.provider_issuer), Side.APPLICATION)
     lacking = [
         scope
-        for scope in mine.scopes
+        for scope in mine.oidc.scopes
         if scope not in setup.scopes_granted and scope not in ("openid", "offline_access")
     ]
     if setup.scopes_granted and lacking:
         yield Pair(
             "scopes",
-            in_app(app, "scopes", " ".join(mine.scopes)),
+            in_app(app, "scopes", " ".join(mine.oidc.scopes)),
             at_provider(app, "scopes_granted", " ".join(setup.scopes_granted)),
             Side.PROVIDER,
         )
@@ -112,11 +112,11 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
     lacking: list[tuple[str, str, Side]] = []
     if app.provider_id is None:
         lacking.append(("provider", "no provider is named, so nothing tells whose tokens it trusts", Side.APPLICATION))
-    if not mine.client_id:
+    if not mine.oidc.client_id:
         lacking.append(("application.client_id", "its client_id is not on record", Side.APPLICATION))
-    if not mine.redirect_uris and not setup.redirect_uris:
+    if not mine.oidc.redirect_uris and not setup.redirect_uris:
         lacking.append(("application.redirect_uris", "its redirect URIs are not on record", Side.APPLICATION))
-    if provider and not provider.issuer and not mine.provider_issuer:
+    if provider and not provider.issuer and not mine.oidc.provider_issuer:
         lacking.append(("issuer", f"the issuer of {provider.name} is not on record", Side.PROVIDER))
     if provider and not any(key.key.for_signing for key in token_keys.published(provider, workspace)):
         lacking.append(("key_set", f"no signing key of {provider.name} is on record", Side.PROVIDER))
@@ -132,12 +132,12 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
 
 
 def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
-    own = app.settings.application.client_id
+    own = app.settings.application.oidc.client_id
     for other in workspace.apps.values():
         if (
             own
             and other is not app
-            and other.settings.application.client_id == own
+            and other.settings.application.oidc.client_id == own
             and (other.provider_id == app.provider_id and other.settings.protocol == "oidc")
         ):
             yield finding(
@@ -155,42 +155,15 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
 
 def _offers(app: App, provider: Provider) -> Iterator[Finding]:
     """What the application asks for and the provider does not offer."""
-    mine = app.settings.application
+    mine = app.settings.application.oidc
     for key, member in OFFERED:
         offers = provider.discovery.get(member)
         told = getattr(mine, key)
-        values = told if isinstance(told, tuple) else (told,) if told else ()
-        if not isinstance(offers, list) or not values:
-            continue
-        offered = [str(offer) for offer in offers]
-        for value in values:
-            if any(same_offer(key, value, text) for text in offered):
-                continue
-            listed_only = key == "scopes"
-            nearest = closest(value, offered) if offered and not listed_only else None
-            yield finding(
-                "settings-disagree",
-                say(
-                    "{key}: {app_name} wants {value}; {provider_name} offers {offered}.",
-                    key=key,
-                    app_name=app.name,
-                    value=value,
-                    provider_name=provider.name,
-                    offered=", ".join(offered) or "nothing",
-                )
-                + (" A provider need not list every scope that it grants." if listed_only else ""),
-                severity=Severity.NOTE if listed_only else None,
-                side=Side.APPLICATION,
-                expected=", ".join(offered),
-                actual=value,
-                value_to_set=nearest,
-                evidence=(
-                    in_app(app, key, value).evidence,
-                    in_discovery(provider, member, ", ".join(offered)).evidence,
-                ),
-                setting=key,
-                compared=False,
-            )
+        if isinstance(offers, list):
+            offered = [str(offer) for offer in offers]
+            for value in told if isinstance(told, tuple) else (told,) if told else ():
+                if not any(same_offer(key, value, text) for text in offered):
+                    yield _not_offered(app, provider, key, member, value, offered)
     methods = provider.discovery.get("code_challenge_methods_supported")
     if mine.requires_pkce and isinstance(methods, list) and "S256" not in methods:
         listed = in_discovery(provider, "code_challenge_methods_supported", ", ".join(map(str, methods)) or "nothing")
@@ -210,6 +183,31 @@ def _offers(app: App, provider: Provider) -> Iterator[Finding]:
         )
 
 
+def _not_offered(app: App, provider: Provider, key: str, member: str, wanted: str, offered: list[str]) -> Finding:
+    """One value that the application wants and the discovery document does not list; of scopes no list is whole."""
+    listed_only = key == "scopes"
+    return finding(
+        "settings-disagree",
+        say(
+            "{key}: {app_name} wants {value}; {provider_name} offers {offered}.",
+            key=key,
+            app_name=app.name,
+            value=wanted,
+            provider_name=provider.name,
+            offered=", ".join(offered) or "nothing",
+        )
+        + (" A provider need not list every scope that it grants." if listed_only else ""),
+        severity=Severity.NOTE if listed_only else None,
+        side=Side.APPLICATION,
+        expected=", ".join(offered),
+        actual=wanted,
+        value_to_set=closest(wanted, offered) if offered and not listed_only else None,
+        evidence=(in_app(app, key, wanted).evidence, in_discovery(provider, member, ", ".join(offered)).evidence),
+        setting=key,
+        compared=False,
+    )
+
+
 def same_offer(key: str, wanted: str, offered: str) -> bool:
     """Whether what an application wants and what a provider offers are one thing under a setting's key."""
     if key == "response_type":
@@ -220,7 +218,7 @@ def same_offer(key: str, wanted: str, offered: str) -> bool:
 def _endpoints(app: App, provider: Provider) -> Iterator[Finding]:
     """Endpoints that the application uses and the discovery document lacks."""
     mine = app.settings.application
-    kinds = (mine.response_type or "code").split()
+    kinds = (mine.oidc.response_type or "code").split()
     uses = ["authorization_endpoint", "jwks_uri"]
     if "code" in kinds:
         uses.insert(1, "token_endpoint")
@@ -298,7 +296,7 @@ def endpoints_called(case: OidcCase) -> Iterator[Finding]:
 def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
     """The issuer of the discovery document against the address it came from, and against what is set."""
     listed = provider.discovery.get("issuer")
-    url = app.settings.application.discovery_url
+    url = app.settings.application.oidc.discovery_url
     told = listed if isinstance(listed, str) else provider.settings.issuer
     if not isinstance(told, str):
         return
@@ -344,7 +342,7 @@ def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
 
 def secret_dates(app: App, now: datetime) -> Iterator[Finding]:
     """The end of the client secret, where it lies behind or within the warning days."""
-    told = app.settings.application.secret_expires
+    told = app.settings.application.oidc.secret_expires
     try:
         ends = read_moment_or_date(str(told)) if told else None
     except MomentError:

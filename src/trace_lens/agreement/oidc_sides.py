@@ -61,13 +61,13 @@ class ClientSides(Sides):
 
     def _client_id(self) -> Row:
         cells = [
-            *self._in_app("client_id", self.mine.client_id),
+            *self._in_app("client_id", self.mine.oidc.client_id),
             *self._at_provider("client_id", self.setup.client_id),
         ]
         if self.case:
             token = self.case.token
             if token and not self.case.as_access_token:
-                counts = self.setup.client_id or self.mine.client_id
+                counts = self.setup.client_id or self.mine.oidc.client_id
                 shown = self.case.of_token("aud", "aud")
                 texts = [text for text in token.audience if text == counts] or list(token.audience)[:1]
                 cells += self._seen([evidence._replace(value=text) for evidence in shown for text in texts], "aud")
@@ -79,7 +79,7 @@ class ClientSides(Sides):
 
     def _redirect_uris(self) -> Row:
         cells = [
-            *self._in_app("redirect_uris", *self.mine.redirect_uris),
+            *self._in_app("redirect_uris", *self.mine.oidc.redirect_uris),
             *[cell for url in self.setup.redirect_uris for cell in self._at_provider("redirect_uris", url)],
         ]
         if self.case:
@@ -101,7 +101,7 @@ class ClientSides(Sides):
     def _issuer(self) -> Row:
         provider = self.provider
         cells = [
-            *self._in_app("provider_issuer", self.mine.provider_issuer),
+            *self._in_app("provider_issuer", self.mine.oidc.provider_issuer),
             *self._of_provider("issuer", provider.settings.issuer if provider else None),
             *self._discovered("issuer", provider.discovery.get("issuer") if provider else None),
         ]
@@ -112,7 +112,7 @@ class ClientSides(Sides):
 
     def _discovery_url(self) -> Row:
         issuer = of_issuer(self.provider) if self.provider else None
-        cells = self._in_app("discovery_url", self.mine.discovery_url)
+        cells = self._in_app("discovery_url", self.mine.oidc.discovery_url)
         counts = issuer._replace(text=issuer.text.rstrip("/") + WELL_KNOWN) if issuer else None
         return self._row("discovery_url", "discovery document", Side.PROVIDER, cells, counts=counts)
 
@@ -138,11 +138,11 @@ class ClientSides(Sides):
     def _asked_scopes(self) -> set[str]:
         """The scopes of the request, where it was captured; else those that the application has set."""
         asked = self.case.asked("scope") if self.case else None
-        return set(asked.split()) if asked else set(self.mine.scopes)
+        return set(asked.split()) if asked else set(self.mine.oidc.scopes)
 
     def _scopes(self) -> Row:
         """Scopes are sets: what is asked for must be granted, in any order."""
-        asked = " ".join(self.mine.scopes)
+        asked = " ".join(self.mine.oidc.scopes)
         cells = [
             *self._in_app("scopes", asked),
             *self._at_provider("scopes_granted", " ".join(self.setup.scopes_granted)),
@@ -156,7 +156,7 @@ class ClientSides(Sides):
         counts = cells[0][1] if asked else None
         judged = []
         for column, value in cells:
-            wanted = self._asked_scopes if value.meant == GRANTED else set(self.mine.scopes)
+            wanted = self._asked_scopes if value.meant == GRANTED else set(self.mine.oidc.scopes)
             lacking = wanted - set(value.text.split()) - {"openid", "offline_access"}
             own = counts is None or value is counts
             verdict = "alone" if own and len(cells) < 2 else "different" if lacking else "equal"
@@ -164,7 +164,7 @@ class ClientSides(Sides):
         return Row(item="scopes", words="scopes", owner=Side.APPLICATION, cells=tuple(judged), counts=counts)
 
     def _offered(self, key: str, words: str, member: str) -> Row:
-        told = getattr(self.mine, key)
+        told = getattr(self.mine.oidc, key)
         wanted = told if isinstance(told, tuple) else (told,) if told else ()
         listed = self.provider.discovery.get(member) if self.provider else None
         offered = [str(item) for item in listed] if isinstance(listed, list) else []
@@ -192,7 +192,7 @@ class ClientSides(Sides):
         return Row(item=key, words=words, owner=Side.PROVIDER, cells=tuple(cells), counts=against)
 
     def _pkce(self) -> Row:
-        told = self.mine.requires_pkce
+        told = self.mine.oidc.requires_pkce
         listed = self.provider.discovery.get("code_challenge_methods_supported") if self.provider else None
         cells = [Cell(*value) for value in self._in_app("requires_pkce", None if told is None else str(told).lower())]
         if isinstance(listed, list):
@@ -231,7 +231,7 @@ class ClientSides(Sides):
         return Row(item="keys", words="signing key", owner=Side.PROVIDER, cells=tuple(cells), counts=counts)
 
     def _secret(self) -> Row:
-        told = self.mine.secret_expires
+        told = self.mine.oidc.secret_expires
         cells = tuple(Cell(*value) for value in self._in_app("secret_expires", str(told) if told else None))
         return Row(item="secret", words="end of the client secret", owner=Side.PROVIDER, cells=cells, counts=None)
 

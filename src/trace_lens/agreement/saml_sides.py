@@ -46,7 +46,7 @@ class SamlSides(Sides):
         yield from self._claims()
 
     def _in_metadata(self, whose: str, meant: str, *pairs: tuple[str, str]) -> list[tuple[str, Value]]:
-        file = self.mine.metadata if whose == "application" else self.provider and self.provider.settings.metadata
+        file = self.mine.saml.metadata if whose == "application" else self.provider and self.provider.settings.metadata
         return [(f"{whose}_metadata", Value(meant, text, file or "", where)) for text, where in pairs]
 
     def _sp(self) -> Role | None:
@@ -78,7 +78,7 @@ class SamlSides(Sides):
         entity = self.app.entity
         conditions = assertion.conditions if assertion else None
         cells = [
-            *self._in_app("entity_id", self.mine.entity_id),
+            *self._in_app("entity_id", self.mine.saml.entity_id),
             *self._at_provider("audience", self.setup.audience),
             *(self._in_metadata("application", "entityID", (entity.entity_id, entity.where)) if entity else []),
             *(
@@ -97,7 +97,7 @@ class SamlSides(Sides):
         role = self._sp()
         found = _places(role, "AssertionConsumerService")
         cells = [
-            *self._in_app("acs_urls", *self.mine.acs_urls),
+            *self._in_app("acs_urls", *self.mine.saml.acs_urls),
             *self._at_provider("acs_url", self.setup.acs_url),
             *self._in_metadata("application", "AssertionConsumerService", *found),
         ]
@@ -112,7 +112,7 @@ class SamlSides(Sides):
     def _issuer(self) -> Row:
         provider, entity = self.provider, self.provider.entity if self.provider else None
         cells = [
-            *self._in_app("provider_entity_id", self.mine.provider_entity_id),
+            *self._in_app("provider_entity_id", self.mine.saml.provider_entity_id),
             *self._of_provider("entity_id", provider.settings.entity_id if provider else None),
             *(self._in_metadata("provider", "entityID", (entity.entity_id, entity.where)) if entity else []),
             *self._shown("Issuer", self.case.issuer if self.case else None),
@@ -141,7 +141,7 @@ class SamlSides(Sides):
 
     def _format(self) -> Row:
         sp, idp = self._sp(), self._idp()
-        wanted = self.mine.name_id_format
+        wanted = self.mine.saml.name_id_format
         cells = [
             *self._in_app("name_id_format", wanted),
             *self._at_provider("name_id_format", self.setup.name_id_format),
@@ -223,7 +223,7 @@ class SamlSides(Sides):
 
     def _signed_part(self) -> Row:
         case = self.case
-        wanted = self.mine.signed_part
+        wanted = self.mine.saml.signed_part
         role = self._sp()
         have = "+".join(sorted({verdict.part for verdict in case.signed.own})) if case else ""
         sent = {"assertion+response": "both"}.get(have, have) or ("none" if case and case.assertion else "")
@@ -247,7 +247,7 @@ class SamlSides(Sides):
 
     def _signed_requests(self) -> Row:
         sp, idp = self._sp(), self._idp()
-        signs = self.mine.signs_requests
+        signs = self.mine.saml.signs_requests
         cells = self._in_app("signs_requests", None if signs is None else str(signs).lower())
         if sp:
             cells += self._in_metadata("application", "AuthnRequestsSigned", (str(sp.signs_requests).lower(), SP_ROLE))
@@ -288,7 +288,7 @@ class SamlSides(Sides):
 
     def _relay_state(self) -> Row:
         case = self.case
-        default = self.mine.relay_state
+        default = self.mine.saml.relay_state
         cells = self._in_app("relay_state", default)
         came = case.attempt.relay_state if case and case.attempt.answer else None
         cells += self._captured(

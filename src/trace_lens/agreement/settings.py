@@ -47,7 +47,7 @@ def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
         return
     provider = workspace.provider_of(app)
     mine, setup = app.settings.application, app.settings.provider_setup
-    identity = _in_app(app, "entity_id", mine.entity_id) or _own_metadata(app)
+    identity = _in_app(app, "entity_id", mine.saml.entity_id) or _own_metadata(app)
     copied = _setup(app, "audience", setup.audience)
     if identity and copied:
         yield Pair("audience", identity, copied, Side.PROVIDER)
@@ -56,11 +56,11 @@ def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     if acs and copied:
         same = next((value for value in acs if value.text == copied.text), acs[0])
         yield Pair("acs_url", same, copied, Side.PROVIDER)
-    wanted = _in_app(app, "name_id_format", mine.name_id_format)
+    wanted = _in_app(app, "name_id_format", mine.saml.name_id_format)
     copied = _setup(app, "name_id_format", setup.name_id_format)
     if wanted and copied:
         yield Pair("name_id_format", wanted, copied, Side.PROVIDER)
-    copied = _in_app(app, "provider_entity_id", mine.provider_entity_id)
+    copied = _in_app(app, "provider_entity_id", mine.saml.provider_entity_id)
     if provider and provider.entity_id and copied:
         file, where = provider.where_entity_id()
         yield Pair(
@@ -74,14 +74,14 @@ def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
         yield Pair("sso_url", Value("single sign-on URL", url, file, "SingleSignOnService"), copied, Side.APPLICATION)
     yield from _own_pairs(app)
     yield from _key_pairs(app, workspace)
-    if provider and provider.role and provider.role.wants_signed_requests and mine.signs_requests is False:
+    if provider and provider.role and provider.role.wants_signed_requests and mine.saml.signs_requests is False:
         wants = Value("WantAuthnRequestsSigned", "true", provider.settings.metadata or "", "IDPSSODescriptor")
         yield Pair("signed requests", wants, _in_app(app, "signs_requests", "false") or wants, Side.APPLICATION)
-    if app.entity and mine.entity_id and mine.metadata:
+    if app.entity and mine.saml.entity_id and mine.saml.metadata:
         yield Pair(
             "entity_id",
-            Value("entityID of the application's metadata", app.entity.entity_id, mine.metadata, app.entity.where),
-            Value("entity_id", mine.entity_id, app.source.file, app.source.where("application", "entity_id")),
+            Value("entityID of the application's metadata", app.entity.entity_id, mine.saml.metadata, app.entity.where),
+            Value("entity_id", mine.saml.entity_id, app.source.file, app.source.where("application", "entity_id")),
             Side.APPLICATION,
         )
 
@@ -90,7 +90,7 @@ def _own_pairs(app: App) -> Iterator[Pair]:
     """What is set for the application and what its own metadata says: addresses that the metadata does not have."""
     mine, role = app.settings.application, app.role
     for key, purpose, texts in (
-        ("acs_urls", "AssertionConsumerService", mine.acs_urls),
+        ("acs_urls", "AssertionConsumerService", mine.saml.acs_urls),
         ("sign_out_url", "SingleLogoutService", (mine.sign_out_url,) if mine.sign_out_url else ()),
     ):
         listed = [endpoint for endpoint in (role.endpoints if role else ()) if endpoint.purpose == purpose]
@@ -98,7 +98,7 @@ def _own_pairs(app: App) -> Iterator[Pair]:
             own = _in_app(app, key, text)
             if listed and own and text not in {endpoint.location for endpoint in listed}:
                 near = next((endpoint for endpoint in listed if is_near(endpoint.location, text)), listed[0])
-                file = mine.metadata or ""
+                file = mine.saml.metadata or ""
                 told = Value(f"{purpose} in the application's metadata", near.location, file, near.where)
                 yield Pair(key, told, own, Side.APPLICATION)
 
@@ -126,7 +126,7 @@ def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
         told = Value(
             "public key in the application's metadata",
             published[0][0],
-            app.settings.application.metadata or "",
+            app.settings.application.saml.metadata or "",
             published[0][1].where,
         )
         held = Value("decryption_key", own, app.source.file, app.source.where("application", "decryption_key"))
@@ -138,7 +138,7 @@ def _in_app(app: App, key: str, text: str | None) -> Value | None:
 
 
 def _own_metadata(app: App) -> Value | None:
-    name = app.settings.application.metadata
+    name = app.settings.application.saml.metadata
     return Value("entityID", app.entity.entity_id, name, app.entity.where) if app.entity and name else None
 
 
@@ -201,19 +201,19 @@ def misplaced(app: App, workspace: Workspace, item: str, text: str) -> str | Non
         "issuer": ("the entity ID of the provider", {provider.entity_id if provider else None}),
         "sso_url": ("the sign-on URL of the provider", set(provider.sign_on_urls if provider else ())),
         "provider_sign_out_url": ("the sign-out URL of the provider", set(provider.sign_out_urls if provider else ())),
-        "relay_state": ("the default relay state", {mine.relay_state}),
-        "name_id_format": ("a name identifier format", {mine.name_id_format}),
-        "metadata": ("the name of a metadata file", {mine.metadata}),
+        "relay_state": ("the default relay state", {mine.saml.relay_state}),
+        "name_id_format": ("a name identifier format", {mine.saml.name_id_format}),
+        "metadata": ("the name of a metadata file", {mine.saml.metadata}),
     }
     if app.settings.protocol == "oidc":
         issuer = provider.issuer if provider else None
         meanings = {
-            "client_id": ("the client_id", {mine.client_id, app.settings.provider_setup.client_id}),
-            "redirect_uris": ("a redirect URI", {*mine.redirect_uris, *app.settings.provider_setup.redirect_uris}),
+            "client_id": ("the client_id", {mine.oidc.client_id, app.settings.provider_setup.client_id}),
+            "redirect_uris": ("a redirect URI", {*mine.oidc.redirect_uris, *app.settings.provider_setup.redirect_uris}),
             "sign_in_url": ("the sign-in URL of the application", {mine.sign_in_url}),
             "issuer": ("the issuer of the provider", {issuer}),
-            "discovery_url": ("the address of the discovery document", {mine.discovery_url}),
-            "api_audience": ("the audience of access tokens", set(mine.api_audience)),
+            "discovery_url": ("the address of the discovery document", {mine.oidc.discovery_url}),
+            "api_audience": ("the audience of access tokens", set(mine.oidc.api_audience)),
         }
     own = meanings.get(_SAME_FIELD.get(item, item), ("", set()))[1]
     for name, (words, values) in meanings.items():
@@ -244,12 +244,11 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
     if not app.acs_urls:
         lacking.append(("application.acs_urls", "its ACS URL is not on record", Side.APPLICATION))
     provider = workspace.provider_of(app)
-    if provider and not provider.entity_id and not mine.provider_entity_id:
+    if provider and not provider.entity_id and not mine.saml.provider_entity_id:
         lacking.append(("entity_id", f"the entity ID of {provider.name} is not on record", Side.PROVIDER))
-    if provider and not trust.published(provider, workspace) and not mine.trusted_certificates:
+    if provider and not trust.published(provider, workspace) and not mine.saml.trusted_certificates:
         lacking.append(("certificates", f"no signing certificate of {provider.name} is on record", Side.PROVIDER))
     if app.sign_out_urls and provider and provider.role and not provider.sign_out_urls:
-        where = app.settings.application
         yield finding(
             "endpoint-missing",
             say(
@@ -265,8 +264,8 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
                     app.source.file,
                     app.source.where("application", "sign_out_url"),
                 )
-                if where.sign_out_url
-                else Evidence("SingleLogoutService", app.sign_out_urls[0], where.metadata or "", "SPSSODescriptor"),
+                if mine.sign_out_url
+                else Evidence("SingleLogoutService", app.sign_out_urls[0], mine.saml.metadata or "", "SPSSODescriptor"),
             ),
         )
     for key, reason, side in lacking:
@@ -363,7 +362,7 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
     provider = workspace.provider_of(app)
     for entity, file in (
         (provider.entity if provider else None, (provider.settings.metadata if provider else None) or ""),
-        (app.entity, app.settings.application.metadata or ""),
+        (app.entity, app.settings.application.saml.metadata or ""),
     ):
         if entity and entity.valid_until and entity.valid_until <= now:
             yield finding(
@@ -378,7 +377,7 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
             )
     pins = trust.pinned(app, workspace)
     published = trust.published(provider, workspace) if provider else ()
-    trusted = pins if pins and app.settings.application.trust_from != "metadata" else published
+    trusted = pins if pins and app.settings.application.saml.trust_from != "metadata" else published
     for key in trusted:
         certificate = key.certificate
         if certificate is None:

@@ -161,14 +161,14 @@ class Case:
     @property
     def skew(self) -> timedelta:
         """How far the two sides' clocks may differ."""
-        return self.app.clock_skew if self.app else self.workspace.settings.clock_skew or timedelta(minutes=3)
+        return self.app.clock_skew if self.app else self.workspace.settings.judgement.clock_skew or timedelta(minutes=3)
 
     @property
     def longest_validity(self) -> timedelta:
         """The longest window that a message should have."""
         if self.app:
             return self.app.longest_validity
-        return self.workspace.settings.longest_validity or timedelta(hours=24)
+        return self.workspace.settings.judgement.longest_validity or timedelta(hours=24)
 
     @cached_property
     def other_provider(self) -> Provider | None:

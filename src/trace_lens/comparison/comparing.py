@@ -174,7 +174,7 @@ def _attempts(left: _Side, right: _Side, workspace: Workspace, options: Options)
         went=went,
         stayed=stayed,
         notes=notes,
-        ways=side_by_side(first.steps, second.steps),
+        ways=side_by_side(first.details.steps, second.details.steps),
     )
 
 

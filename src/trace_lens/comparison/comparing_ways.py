@@ -47,12 +47,12 @@ def _differs(left: Step | None, right: Step | None) -> tuple[str, ...]:
     if left is None or right is None:
         return ("address",)
     found = {
-        "address": left.url != right.url,
-        "method": left.method != right.method,
-        "status": left.status != right.status,
-        "target": left.redirects_to != right.redirects_to,
-        "messages": left.carries != right.carries,
-        "cookies sent": set(left.cookies_sent) != set(right.cookies_sent),
-        "cookies set": set(left.cookie_lines) != set(right.cookie_lines),
+        "address": left.request.url != right.request.url,
+        "method": left.request.method != right.request.method,
+        "status": left.answer.status != right.answer.status,
+        "target": left.answer.redirects_to != right.answer.redirects_to,
+        "messages": left.request.carries != right.request.carries,
+        "cookies sent": set(left.request.cookies_sent) != set(right.request.cookies_sent),
+        "cookies set": set(left.answer.cookie_lines) != set(right.answer.cookie_lines),
     }
     return tuple(name for name, holds in found.items() if holds)

@@ -137,11 +137,11 @@ def _identities(workspace: Workspace) -> list[_Identity]:
             setup = app.settings.provider_setup
             names: set[str | None] = {app.entity_id, setup.audience}
             addresses = {*app.acs_urls, *app.sign_out_urls, *([setup.acs_url] if setup.acs_url else [])}
-            set_in_app = told.provider_entity_id
+            set_in_app = told.saml.provider_entity_id
         else:
-            names = {told.client_id, app.settings.provider_setup.client_id, *told.api_audience}
-            addresses = {*told.redirect_uris, *app.settings.provider_setup.redirect_uris}
-            set_in_app = told.provider_issuer
+            names = {told.oidc.client_id, app.settings.provider_setup.client_id, *told.oidc.api_audience}
+            addresses = {*told.oidc.redirect_uris, *app.settings.provider_setup.redirect_uris}
+            set_in_app = told.oidc.provider_issuer
         issuers = {*([set_in_app] if set_in_app else []), *(provider.identifiers if provider else ())}
         known = frozenset(name for name in names if name)
         found.append(_Identity(app, known, frozenset(addresses), frozenset(issuers)))

@@ -43,7 +43,7 @@ def _delivered(case: Case) -> bool:
     if isinstance(case, SamlCase):
         told = any(bearer.data and bearer.data.recipient for bearer in bearers(case))
         return bool(case.app.acs_urls) and (told or bool(case.response and case.response.destination))
-    registered = case.app.settings.provider_setup.redirect_uris or case.app.settings.application.redirect_uris
+    registered = case.app.settings.provider_setup.redirect_uris or case.app.settings.application.oidc.redirect_uris
     answer = case.attempt.answer
     came_to = answer.parameters.address if answer and answer.parameters else None
     asked = case.asked("redirect_uri") if isinstance(case, OidcCase) else None
@@ -61,7 +61,7 @@ def _intended(case: Case) -> bool:
     if case.app is None:
         return False
     if isinstance(case, SamlCase):
-        expected = case.app.settings.application.provider_entity_id or (case.provider and case.provider.entity_id)
+        expected = case.app.settings.application.saml.provider_entity_id or (case.provider and case.provider.entity_id)
         return bool(expected and case.app.entity_id and case.assertion and case.issuer)
     assert isinstance(case, OidcCase)
     return bool(case.token and case.expected_issuer and case.client_id)

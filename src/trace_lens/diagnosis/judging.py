@@ -46,35 +46,75 @@ class StageResult(NamedTuple):
     unchecked: tuple[Unchecked, ...]
 
 
+class AttemptParties(NamedTuple):
+    """Who takes part in an attempt: IDs and names of the application and the provider that are on record, who the
+    person is, who began (`started_by`), and how the application was chosen (`chosen_by`).
+    """
+
+    app: str | None
+    app_name: str | None
+    provider: str | None
+    provider_name: str | None
+    subject: str | None
+    started_by: str | None
+    chosen_by: str | None
+
+
+class Circumstances(NamedTuple):
+    """What a diagnosis was made under: the moment, where that came from, and the settings that were tried."""
+
+    at: datetime | None
+    at_from: str | None
+    supposed: tuple[str, ...]
+
+
+class Details(NamedTuple):
+    """What a reader is shown beside the findings: claims, windows of time, the way, and what the logs say."""
+
+    claims: tuple[ClaimRow, ...]
+    windows: tuple[Validity, ...]
+    steps: tuple[Step, ...]
+    hidden_steps: int
+    logs: LogView | None
+
+
 class Diagnosis(NamedTuple):
     """What became of one attempt. `outcome` is `broken`, `sound` or `inconclusive`."""
 
     id: str
     source: str
     protocol: str
-    started_by: str | None
-    app: str | None
-    app_name: str | None
-    provider: str | None
-    subject: str | None
-    at: datetime | None
-    at_from: str | None
-    chosen_by: str | None
+    parties: AttemptParties
+    judged: Circumstances
     outcome: str
     cause: str
     first_break: Finding | None
     proposal: str | None
-    supposed: tuple[str, ...]
     next_breaks: tuple[str, ...]
     stages: tuple[StageResult, ...]
     findings: tuple[Finding, ...]
     unchecked: tuple[Unchecked, ...]
-    claims: tuple[ClaimRow, ...]
-    steps: tuple[Step, ...] = ()
-    hidden_steps: int = 0
-    provider_name: str | None = None
-    windows: tuple[Validity, ...] = ()
-    logs: LogView | None = None
+    details: Details
+
+    @property
+    def app(self) -> str | None:
+        """The application's name on record."""
+        return self.parties.app
+
+    @property
+    def provider(self) -> str | None:
+        """The provider's name on record."""
+        return self.parties.provider
+
+    @property
+    def subject(self) -> str | None:
+        """Who signs in, as the message names them."""
+        return self.parties.subject
+
+    @property
+    def at(self) -> datetime | None:
+        """The moment that the attempt was judged at."""
+        return self.judged.at
 
 
 class Options(NamedTuple):
@@ -126,29 +166,36 @@ def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagn
         id=str(number),
         source=attempt.source,
         protocol=case.protocol,
-        started_by=case.started_by,
-        app=case.app.id if case.app else None,
-        app_name=case.app.name if case.app else None,
-        provider=case.provider.id if case.provider else None,
-        subject=case.subject.value if case.subject else None,
-        at=case.at,
-        at_from=case.at_from,
-        chosen_by=case.chosen_by,
+        parties=_parties(case),
+        judged=Circumstances(case.at, case.at_from, tuple(f"{key}={value}" for key, value in case.supposed.items())),
         outcome=outcome,
         cause=_cause(case, first, doubts, findings),
         first_break=first,
         proposal=propose(case, first) if first else None,
-        supposed=tuple(f"{key}={value}" for key, value in case.supposed.items()),
         next_breaks=tuple(dict.fromkeys(root.code for root in roots if first and root.code != first.code)),
         stages=stages,
         findings=tuple(findings),
         unchecked=unchecked,
-        claims=table(case),
-        steps=steps_of(case, findings, first),
-        hidden_steps=attempt.way.hidden if attempt.way else 0,
-        provider_name=case.provider.name if case.provider else None,
-        windows=windows_of(case),
-        logs=case.logs,
+        details=Details(
+            claims=table(case),
+            windows=windows_of(case),
+            steps=steps_of(case, findings, first),
+            hidden_steps=attempt.way.hidden if attempt.way else 0,
+            logs=case.logs,
+        ),
+    )
+
+
+def _parties(case: SamlCase | OidcCase) -> AttemptParties:
+    app, provider = case.app, case.provider
+    return AttemptParties(
+        app=app.id if app else None,
+        app_name=app.name if app else None,
+        provider=provider.id if provider else None,
+        provider_name=provider.name if provider else None,
+        subject=case.subject.value if case.subject else None,
+        started_by=case.started_by,
+        chosen_by=case.chosen_by,
     )
 
 

@@ -20,38 +20,57 @@ NAMELESS = "(without a name)"
 """What stands for the empty name of a cookie that was set or sent without an equals sign."""
 
 
-class Step(NamedTuple):
-    """One hop. `sender` is the host whose answer led to it, None where a person did; `after` the seconds since the
-    first hop; `carries` the kinds of messages that it hands over, `shows` those in its response. Addresses come without
-    query and fragment. `cookie_lines` are the
-    Set-Cookie fields without the values. `broken` is the code of the break that lies here, `risk` that of a risk;
-    `decisive` marks the first break.
-    """
+class StepTiming(NamedTuple):
+    """When a hop was: `after` the seconds since the first hop, `seconds` how long it took."""
 
-    number: int
-    place: str
     at: datetime | None
     after: float | None
     seconds: float | None
     phases: Phases | None
-    how: str
-    sender: str | None
+
+
+class StepRequest(NamedTuple):
+    """What the browser asked for, the address without query and fragment; `carries` the kinds of messages in it."""
+
     method: str
     url: str
     host: str
-    side: str
+    cookies_sent: tuple[str, ...]
+    carries: tuple[str, ...]
+
+
+class StepAnswer(NamedTuple):
+    """What came back; `shows` the kinds of messages in it, `cookie_lines` the Set-Cookie fields without the values."""
+
     status: int
     problem: str | None
     redirects_to: str | None
-    carries: tuple[str, ...]
-    shows: tuple[str, ...]
-    cookies_sent: tuple[str, ...]
     cookies_set: tuple[str, ...]
     cookie_lines: tuple[str, ...]
-    frame: bool
+    shows: tuple[str, ...]
+
+
+class StepMarks(NamedTuple):
+    """The code of the break that lies at a hop, and of a risk; `decisive` for the first break of the attempt."""
+
     broken: str | None
     risk: str | None
-    decisive: bool = False
+    decisive: bool
+
+
+class Step(NamedTuple):
+    """One hop. `sender` is the host whose answer led to it, None where a person did; `side` whose host was asked."""
+
+    number: int
+    place: str
+    how: str
+    sender: str | None
+    side: str
+    frame: bool
+    timing: StepTiming
+    request: StepRequest
+    answer: StepAnswer
+    marks: StepMarks
 
 
 def steps_of(case: Case, findings: Iterable[Finding], first: Finding | None) -> tuple[Step, ...]:
@@ -72,8 +91,8 @@ def time_spent(steps: Sequence[Step]) -> dict[str, float]:
     spent: dict[str, float] = {}
     before: Step | None = None
     for step in steps:
-        if step.seconds:
-            spent[step.side] = spent.get(step.side, 0.0) + step.seconds
+        if step.timing.seconds:
+            spent[step.side] = spent.get(step.side, 0.0) + step.timing.seconds
         gap = pause_before(before, step)
         if gap:
             spent["person"] = spent.get("person", 0.0) + gap
@@ -83,9 +102,9 @@ def time_spent(steps: Sequence[Step]) -> dict[str, float]:
 
 def pause_before(before: Step | None, step: Step) -> float:
     """The seconds between two hops in which no server was asked, where that is long enough to be a person's; else 0."""
-    if before is None or before.at is None or step.at is None:
+    if before is None or before.timing.at is None or step.timing.at is None:
         return 0.0
-    gap = (step.at - before.at).total_seconds() - (before.seconds or 0.0)
+    gap = (step.timing.at - before.timing.at).total_seconds() - (before.timing.seconds or 0.0)
     return gap if gap > limits.PERSON_SECONDS else 0.0
 
 
@@ -114,28 +133,36 @@ def _step(
     return Step(
         number=number,
         place=exchange.place,
-        at=exchange.at,
-        after=(exchange.at - begin).total_seconds() if exchange.at and begin else None,
-        seconds=exchange.seconds,
-        phases=exchange.phases,
         how=hop.how,
         sender=hop.cause.host if hop.cause and hop.how not in (START,) else None,
-        method=exchange.method,
-        url=plain(exchange.url),
-        host=exchange.host,
         side=side,
-        status=exchange.status,
-        problem=exchange.problem,
-        redirects_to=plain(exchange.redirects_to) if exchange.redirects_to else None,
-        carries=tuple(dict.fromkeys(handed)),
-        shows=tuple(dict.fromkeys(shown)),
-        cookies_sent=tuple(name or NAMELESS for name in exchange.cookies),
-        cookies_set=_set(exchange),
-        cookie_lines=tuple(_shown(line) for line in exchange.set_cookies),
         frame=exchange.frame,
-        broken=breaks[0] if breaks else None,
-        risk=risks[0] if risks else None,
-        decisive=any(finding is first for finding in here),
+        timing=StepTiming(
+            at=exchange.at,
+            after=(exchange.at - begin).total_seconds() if exchange.at and begin else None,
+            seconds=exchange.seconds,
+            phases=exchange.phases,
+        ),
+        request=StepRequest(
+            method=exchange.method,
+            url=plain(exchange.url),
+            host=exchange.host,
+            cookies_sent=tuple(name or NAMELESS for name in exchange.cookies),
+            carries=tuple(dict.fromkeys(handed)),
+        ),
+        answer=StepAnswer(
+            status=exchange.status,
+            problem=exchange.problem,
+            redirects_to=plain(exchange.redirects_to) if exchange.redirects_to else None,
+            cookies_set=_set(exchange),
+            cookie_lines=tuple(_shown(line) for line in exchange.set_cookies),
+            shows=tuple(dict.fromkeys(shown)),
+        ),
+        marks=StepMarks(
+            broken=breaks[0] if breaks else None,
+            risk=risks[0] if risks else None,
+            decisive=any(finding is first for finding in here),
+        ),
     )
 
 

@@ -70,7 +70,7 @@ def of_diagnoses(result: Result) -> Timeline:
 
 
 def _attempt(diagnosis: Diagnosis) -> TimelineAttempt:
-    logs = diagnosis.logs
+    logs = diagnosis.details.logs
     return TimelineAttempt(
         id=diagnosis.id,
         source=diagnosis.source,
@@ -78,8 +78,8 @@ def _attempt(diagnosis: Diagnosis) -> TimelineAttempt:
         subject=diagnosis.subject,
         at=diagnosis.at,
         diagnosis=diagnosis,
-        steps=diagnosis.steps,
-        windows=diagnosis.windows,
+        steps=diagnosis.details.steps,
+        windows=diagnosis.details.windows,
         events=logs.events if logs else (),
         possible=logs.possible if logs else (),
         logs=logs,
@@ -121,7 +121,7 @@ def meaning_of(attempt: TimelineAttempt, matched: Matched) -> LogCode | None:
 
 def marks(attempt: TimelineAttempt) -> list[Mark]:
     """Everything on the axis, in the order of true times."""
-    found = [Mark(step.at, HOP, _lane(step.side), step=step) for step in attempt.steps if step.at]
+    found = [Mark(step.timing.at, HOP, _lane(step.side), step=step) for step in attempt.steps if step.timing.at]
     found += [Mark(event.corrected, EVENT, _lane(event.role), event=event) for event in attempt.events]
     for window in attempt.windows:
         if window.begins:

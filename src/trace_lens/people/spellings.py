@@ -144,8 +144,8 @@ class Names:
         self._known: dict[str, set[str]] = {}
         for app in workspace.apps.values():
             told, there = app.settings.application, app.settings.provider_setup
-            addresses = [told.sign_in_url, told.sign_out_url, there.acs_url, *app.acs_urls, *told.redirect_uris]
-            names = [app.id, app.name, app.entity_id, told.client_id, there.client_id, there.audience, *addresses]
+            addresses = [told.sign_in_url, told.sign_out_url, there.acs_url, *app.acs_urls, *told.oidc.redirect_uris]
+            names = [app.id, app.name, app.entity_id, told.oidc.client_id, there.client_id, there.audience, *addresses]
             names += [host_of(address) for address in addresses if address]
             for name in names:
                 for key in (name.casefold(), squeezed(name)) if name else ():

@@ -58,23 +58,23 @@ def diagnoses(
 def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
     """One attempt of `trace-lens/diagnosis/1`."""
     shown, more = listed(diagnosis.findings)
-    more_claims = len(diagnosis.claims) - limits.LISTED_CLAIMS
+    more_claims = len(diagnosis.details.claims) - limits.LISTED_CLAIMS
     return {
         "id": diagnosis.id,
         "source": diagnosis.source,
         "protocol": diagnosis.protocol,
-        "started_by": diagnosis.started_by,
+        "started_by": diagnosis.parties.started_by,
         "app": diagnosis.app,
         "provider": diagnosis.provider,
         "subject": diagnosis.subject,
         "at": show_moment(diagnosis.at) if diagnosis.at else None,
-        "at_from": diagnosis.at_from,
-        "chosen_by": diagnosis.chosen_by,
+        "at_from": diagnosis.judged.at_from,
+        "chosen_by": diagnosis.parties.chosen_by,
         "outcome": diagnosis.outcome,
         "first_break": diagnosis.first_break.code if diagnosis.first_break else None,
         "cause": diagnosis.cause,
         "try": diagnosis.proposal,
-        "supposed": list(diagnosis.supposed),
+        "supposed": list(diagnosis.judged.supposed),
         "next_breaks": list(diagnosis.next_breaks),
         "stages": [
             {
@@ -87,10 +87,12 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
         ],
         "findings": [finding(problem, masks) for problem in shown],
         **({"more_findings": more} if more else {}),
-        "claims": [_claim(row) for row in diagnosis.claims[: limits.LISTED_CLAIMS]],
+        "claims": [_claim(row) for row in diagnosis.details.claims[: limits.LISTED_CLAIMS]],
         **({"more_claims": more_claims} if more_claims > 0 else {}),
-        "hops": [step(taken) for taken in diagnosis.steps],
-        "events": json_timeline.matched(diagnosis.logs.events, diagnosis.logs) if diagnosis.logs else [],
+        "hops": [step(taken) for taken in diagnosis.details.steps],
+        "events": json_timeline.matched(diagnosis.details.logs.events, diagnosis.details.logs)
+        if diagnosis.details.logs
+        else [],
         "unchecked": [unchecked(question) for question in diagnosis.unchecked],
     }
 
@@ -100,23 +102,23 @@ def step(step: Step) -> Json:
     return {
         "number": step.number,
         "where": step.place,
-        "at": show_moment(step.at) if step.at else None,
-        "after": step.after,
-        "seconds": step.seconds,
+        "at": show_moment(step.timing.at) if step.timing.at else None,
+        "after": step.timing.after,
+        "seconds": step.timing.seconds,
         "how": step.how,
         "from": step.sender,
-        "method": step.method,
-        "url": step.url,
-        "host": step.host,
+        "method": step.request.method,
+        "url": step.request.url,
+        "host": step.request.host,
         "side": step.side,
-        "status": step.status or None,
-        "redirects_to": step.redirects_to,
-        "carries": list(step.carries),
-        "shows": list(step.shows),
-        "cookies_sent": list(step.cookies_sent),
-        "cookies_set": list(step.cookies_set),
+        "status": step.answer.status or None,
+        "redirects_to": step.answer.redirects_to,
+        "carries": list(step.request.carries),
+        "shows": list(step.answer.shows),
+        "cookies_sent": list(step.request.cookies_sent),
+        "cookies_set": list(step.answer.cookies_set),
         "frame": step.frame,
-        "broken": step.broken,
+        "broken": step.marks.broken,
     }
 
 

@@ -75,7 +75,7 @@ def attempt(attempt: TimelineAttempt, hops: list[Json]) -> Json:
         "app": attempt.app,
         "subject": attempt.subject,
         "at": show_moment(attempt.at) if attempt.at else None,
-        "at_from": attempt.diagnosis.at_from if attempt.diagnosis else "log",
+        "at_from": attempt.diagnosis.judged.at_from if attempt.diagnosis else "log",
         "outcome": attempt.diagnosis.outcome if attempt.diagnosis else None,
         "first_break": first.code if first else None,
         "events": matched(attempt.events, attempt.logs),

@@ -26,10 +26,10 @@ def about(attempt: TimelineAttempt) -> str:
 
 def hop_words(step: Step) -> str:
     """A hop: method, address, status, and what it carried."""
-    carried = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in step.carries)
-    path = "/" + step.url.partition("://")[2].partition("/")[2]
-    status = f" → {step.status}" if step.status else ""
-    return f"{step.method} {step.host}{path}{status}" + (f"  {carried}" if carried else "")
+    carried = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in step.request.carries)
+    path = "/" + step.request.url.partition("://")[2].partition("/")[2]
+    status = f" → {step.answer.status}" if step.answer.status else ""
+    return f"{step.request.method} {step.request.host}{path}{status}" + (f"  {carried}" if carried else "")
 
 
 def event_words(attempt: TimelineAttempt, matched: Matched) -> str:

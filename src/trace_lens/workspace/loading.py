@@ -21,7 +21,7 @@ from trace_lens.workspace.account_rows import AccountRow, AssignmentRow, ListErr
 from trace_lens.workspace.own_files import OWN_FOLDER, cache_folder, write_privately
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import Problem, SettingsError, load_toml
-from trace_lens.workspace.settings import AppSettings, ProviderSettings, WorkspaceSettings, read_table
+from trace_lens.workspace.settings import AppSettings, Judgement, ProviderSettings, WorkspaceSettings, read_table
 from trace_lens.workspace.trusting import HOW, Trust, config_words, files_inside, wrong_with
 
 if TYPE_CHECKING:
@@ -181,9 +181,14 @@ class App:
         """The provider that it trusts."""
         return self.settings.provider
 
+    @property
+    def _judgements(self) -> tuple[Judgement, ...]:
+        """The settings of how strictly to judge, nearest first."""
+        return self.settings.application.judgement, self.settings.judgement, self.defaults.judgement
+
     def _judgement(self, key: str, fallback: timedelta) -> timedelta:
-        for table in (self.settings.application, self.settings, self.defaults):
-            value = getattr(table, key)
+        for judgement in self._judgements:
+            value = getattr(judgement, key)
             if isinstance(value, timedelta):
                 return value
         return fallback
@@ -206,27 +211,27 @@ class App:
     @property
     def checks_certificate_dates(self) -> bool:
         """Whether the application refuses a message for its certificate's dates."""
-        for table in (self.settings.application, self.settings, self.defaults):
-            if table.checks_certificate_dates is not None:
-                return table.checks_certificate_dates
+        for judgement in self._judgements:
+            if judgement.checks_certificate_dates is not None:
+                return judgement.checks_certificate_dates
         return False
 
     @cached_property
     def entity(self) -> Entity | None:
         """Its own entity in its metadata file, where one is on record. Raises SettingsError."""
-        name = self.settings.application.metadata
-        return _entity(self.source, name, self.settings.application.entity_id, SP_ROLE) if name else None
+        name = self.settings.application.saml.metadata
+        return _entity(self.source, name, self.settings.application.saml.entity_id, SP_ROLE) if name else None
 
     @cached_property
     def entity_id(self) -> str | None:
         """Its entity ID: as set, else as its metadata says."""
-        return self.settings.application.entity_id or (self.entity.entity_id if self.entity else None)
+        return self.settings.application.saml.entity_id or (self.entity.entity_id if self.entity else None)
 
     @cached_property
     def acs_urls(self) -> tuple[str, ...]:
         """Its assertion consumer service addresses: as set, else as its metadata says."""
-        if self.settings.application.acs_urls:
-            return tuple(self.settings.application.acs_urls)
+        if self.settings.application.saml.acs_urls:
+            return tuple(self.settings.application.saml.acs_urls)
         return self.role.addresses("AssertionConsumerService") if self.role else ()
 
     @property

@@ -23,6 +23,7 @@ class Spelled(NamedTuple):
     key: str
 
 
+SAME_TABLE = "same table"
 DURATION = "duration"
 STORE = "store"
 SECONDS = "seconds or duration"
@@ -38,13 +39,22 @@ OneOrMore = Annotated[tuple[str, ...], ONE_OR_MORE]
 Day = date | datetime | str | None
 
 
-class WorkspaceSettings(NamedTuple):
-    """`trace-lens.toml`."""
+class Judgement(NamedTuple):
+    """How strictly times are judged: in `[application]`, at the head of `apps/NAME.toml`, and in `trace-lens.toml`.
+
+    What is nearer to the application counts.
+    """
 
     clock_skew: Duration = None
     warn_before: Duration = None
     longest_validity: Duration = None
     checks_certificate_dates: bool | None = None
+
+
+class WorkspaceSettings(NamedTuple):
+    """`trace-lens.toml`."""
+
+    judgement: Annotated[Judgement, SAME_TABLE] = Judgement()
     store: StoreName = "duckdb"
 
 
@@ -100,26 +110,25 @@ class Pages(NamedTuple):
     signed_out: Texts = ()
 
 
-class Application(NamedTuple):
-    """`[application]`: what is set in the application, for SAML and for OpenID Connect."""
+class SamlServiceProvider(NamedTuple):
+    """The part of `[application]` that SAML uses: the application as a service provider."""
 
     metadata: str | None = None
     entity_id: str | None = None
     acs_urls: Texts = ()
-    sign_in_url: str | None = None
-    sign_out_url: str | None = None
     provider_entity_id: str | None = None
-    provider_sso_url: str | None = None
     trusted_certificates: Texts = ()
     trust_from: Literal["pinned", "metadata"] | None = None
     name_id_format: str | None = None
     signed_part: Literal["response", "assertion", "both", "either"] = "either"
-    decryption_key: str | None = None
     accepts_unsolicited: bool | None = None
     relay_state: str | None = None
-    email_domains: Texts = ()
     signs_requests: bool | None = None
-    password_sign_in: bool | None = None
+
+
+class OidcClient(NamedTuple):
+    """The part of `[application]` that OpenID Connect uses: the application as a client."""
+
     client_id: str | None = None
     redirect_uris: Texts = ()
     response_type: str | None = None
@@ -135,12 +144,22 @@ class Application(NamedTuple):
     api_audience: OneOrMore = ()
     requires_pkce: bool | None = None
     subject_type: str | None = None
+
+
+class Application(NamedTuple):
+    """`[application]`: what is set in the application."""
+
+    saml: Annotated[SamlServiceProvider, SAME_TABLE] = SamlServiceProvider()
+    oidc: Annotated[OidcClient, SAME_TABLE] = OidcClient()
+    sign_in_url: str | None = None
+    provider_sso_url: str | None = None
+    sign_out_url: str | None = None
+    email_domains: Texts = ()
+    decryption_key: str | None = None
+    password_sign_in: bool | None = None
     session_cookie: str | None = None
     pages: Pages = Pages()
-    clock_skew: Duration = None
-    warn_before: Duration = None
-    longest_validity: Duration = None
-    checks_certificate_dates: bool | None = None
+    judgement: Annotated[Judgement, SAME_TABLE] = Judgement()
 
 
 class ProviderSetup(NamedTuple):
@@ -217,14 +236,15 @@ class AppSettings(NamedTuple):
     account: Account = Account()
     claims: tuple[Claim, ...] = ()
     accepted: tuple[Accepted, ...] = ()
-    clock_skew: Duration = None
-    warn_before: Duration = None
-    longest_validity: Duration = None
-    checks_certificate_dates: bool | None = None
+    judgement: Annotated[Judgement, SAME_TABLE] = Judgement()
+
+
+REQUIRED = object()
+"""The default of a field that must be set."""
 
 
 class Field(NamedTuple):
-    """One field of a record, taken apart: its key in the file, its marks, and its bare type.
+    """One field of a record, taken apart: its key in the file, its marks, its bare type and its default.
 
     `record` is the record of a nested table (or of each of several, where `many`).
     """
@@ -235,12 +255,24 @@ class Field(NamedTuple):
     type: Any
     record: Any
     many: bool
+    default: Any
 
 
 @cache
 def fields_of(record: Any) -> tuple[Field, ...]:
-    """The fields of a record, in order."""
-    return tuple(_field(name, annotation) for name, annotation in record.__annotations__.items())
+    """The keys of a record's table, in order; those of a part that is kept in the same table among them."""
+    keys: list[Field] = []
+    for field in _own_fields(record):
+        keys += fields_of(field.record) if SAME_TABLE in field.marks else (field,)
+    return tuple(keys)
+
+
+@cache
+def _own_fields(record: Any) -> tuple[Field, ...]:
+    return tuple(
+        _field(name, annotation, record._field_defaults.get(name, REQUIRED))
+        for name, annotation in record.__annotations__.items()
+    )
 
 
 def is_record(kind: Any) -> bool:
@@ -248,7 +280,7 @@ def is_record(kind: Any) -> bool:
     return isinstance(kind, type) and issubclass(kind, tuple) and hasattr(kind, "_fields")
 
 
-def _field(name: str, annotation: Any) -> Field:
+def _field(name: str, annotation: Any, default: Any) -> Field:
     key, marks = name, []
     if get_origin(annotation) is Annotated:
         annotation, *extras = get_args(annotation)
@@ -260,12 +292,18 @@ def _field(name: str, annotation: Any) -> Field:
     parts = get_args(annotation) if get_origin(annotation) in (tuple, Union, UnionType) else ()
     record = annotation if is_record(annotation) else next((part for part in parts if is_record(part)), None)
     many = get_origin(annotation) is tuple
-    return Field(name=name, key=key, marks=tuple(marks), type=annotation, record=record, many=many)
+    return Field(name=name, key=key, marks=tuple(marks), type=annotation, record=record, many=many, default=default)
 
 
 def read_table(record: Callable[..., T], raw: Mapping[str, Any]) -> T:
     """A record from a table that is known to be valid."""
-    return record(**{field.name: _value(field, raw[field.key]) for field in fields_of(record) if field.key in raw})
+    values = {}
+    for field in _own_fields(record):
+        if SAME_TABLE in field.marks:
+            values[field.name] = read_table(field.record, raw)
+        elif field.key in raw:
+            values[field.name] = _value(field, raw[field.key])
+    return record(**values)
 
 
 def _value(field: Field, value: Any) -> Any:

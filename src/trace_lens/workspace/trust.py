@@ -45,7 +45,7 @@ def pinned(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
 
 def _pinned(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
     found: list[RecordedKey] = []
-    for position, name in enumerate(app.settings.application.trusted_certificates):
+    for position, name in enumerate(app.settings.application.saml.trusted_certificates):
         where = app.source.where("application", "trusted_certificates") + f"[{position + 1}]"
         if is_fingerprint(name):
             found.append(RecordedKey("pinned", app.name, app.source.file, where, fingerprint=read_fingerprint(name)))
@@ -75,7 +75,7 @@ def own_keys(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
 
 def _own_keys(app: App) -> tuple[RecordedKey, ...]:
     role = app.role
-    file = app.settings.application.metadata or ""
+    file = app.settings.application.saml.metadata or ""
     return tuple(
         _record(key.certificate, "published", app.name, file, key.where) for key in (role.signing_keys if role else ())
     )

@@ -47,8 +47,7 @@ def model_of(record: Any) -> type[BaseModel]:
             kind = list[str]
         for mark in field.marks:
             kind = Annotated[kind, BeforeValidator(_READERS[mark])]
-        required = field.name not in record._field_defaults
-        default: Any = ... if required else None if field.record else record._field_defaults[field.name]
+        default: Any = ... if field.default is settings.REQUIRED else None if field.record else field.default
         made[f"_{field.name}" if field.name == "model_config" else field.name] = (kind, Field(default, alias=field.key))
     extra = _WHOLE.get(record)
     validators: dict[str, Any] = {"whole": model_validator(mode="after")(extra)} if extra else {}

@@ -158,7 +158,7 @@ def token_there(case: OidcCase) -> Answer:
     grants = [request.get("grant_type") for request in case.attempt.code_requests]
     if case.judged is not None or "client_credentials" in grants:
         return
-    asked = (case.asked("scope") or "").split() or list(case.app.settings.application.scopes if case.app else ())
+    asked = (case.asked("scope") or "").split() or list(case.app.settings.application.oidc.scopes if case.app else ())
     without = bool(asked) and "openid" not in asked
     why = say(" The scope openid was not asked for ({asked}).", asked=" ".join(asked)) if without else ""
     yield finding(
@@ -185,7 +185,7 @@ def secret(case: OidcCase) -> Answer:
 def secret_finding(case: OidcCase) -> Finding | None:
     """What the end of the client's secret means for the attempt; a break where a request was refused for the client."""
     app = case.app
-    told = app.settings.application.secret_expires if app else None
+    told = app.settings.application.oidc.secret_expires if app else None
     if app is None or told is None:
         return None
     try:

@@ -58,7 +58,7 @@ def _is_none(jws: Jws) -> bool:
 
 def allowed_algorithms(case: OidcCase) -> tuple[str, ...]:
     """The algorithms that a token may be signed by here: as set, else the asymmetric ones that discovery lists."""
-    told = case.app.settings.application.token_algorithm if case.app else ()
+    told = case.app.settings.application.oidc.token_algorithm if case.app else ()
     listed = case.provider.discovery.get("id_token_signing_alg_values_supported") if case.provider else None
     if told or not isinstance(listed, list):
         return told
@@ -77,7 +77,7 @@ def algorithm(case: OidcCase) -> Answer:
     allowed = allowed_algorithms(case)
     set_here = (
         [case.set_in_app("token_algorithm", ", ".join(allowed), "application", "token_algorithm")]
-        if (case.app and case.app.settings.application.token_algorithm)
+        if (case.app and case.app.settings.application.oidc.token_algorithm)
         else []
     )
     if row and row.symmetric and name not in allowed:

@@ -93,7 +93,7 @@ class OidcCase(Case):
         token, app = self.token, self.app
         if token is None or token.kind != ACCESS or app is None or (self.judged and self.judged.named == "id_token"):
             return False
-        return bool(set(app.settings.application.api_audience) & set(token.audience))
+        return bool(set(app.settings.application.oidc.api_audience) & set(token.audience))
 
     @property
     def userinfo(self) -> OidcMessage | None:
@@ -166,12 +166,12 @@ class OidcCase(Case):
     def client_id(self) -> str | None:
         """The client's identifier, as set in the application."""
         settings = self.app.settings if self.app else None
-        return (settings.application.client_id or settings.provider_setup.client_id) if settings else None
+        return (settings.application.oidc.client_id or settings.provider_setup.client_id) if settings else None
 
     @property
     def expected_issuer(self) -> str | None:
         """The issuer that the application expects: as set there, else the provider's."""
-        told = self.app.settings.application.provider_issuer if self.app else None
+        told = self.app.settings.application.oidc.provider_issuer if self.app else None
         return told or (self.provider.issuer if self.provider else None)
 
     @property

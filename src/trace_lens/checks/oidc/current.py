@@ -131,7 +131,7 @@ def longest_age(case: OidcCase) -> tuple[timedelta | None, bool]:
     asked = case.asked("max_age")
     if asked is not None and asked.isdigit() and len(asked) <= _DIGITS:
         return timedelta(seconds=int(asked)), True
-    return (case.app.settings.application.max_age if case.app else None), False
+    return (case.app.settings.application.oidc.max_age if case.app else None), False
 
 
 @check("authentication-time-missing", "authentication-too-old")

@@ -44,7 +44,7 @@ def _registered(app: App) -> tuple[tuple[str, ...], str]:
     """The redirect URIs that the provider knows, and the table that says so."""
     if app.settings.provider_setup.redirect_uris:
         return app.settings.provider_setup.redirect_uris, "provider_setup"
-    return app.settings.application.redirect_uris, "application"
+    return app.settings.application.oidc.redirect_uris, "application"
 
 
 @check("redirect-uri-mismatch", requires=Need.REQUEST)
@@ -75,7 +75,7 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
     if any(same_redirect(text, used) for text in known):
         return
     nearest = closest(used, known)
-    set_there = used in case.app.settings.application.redirect_uris and table == "provider_setup"
+    set_there = used in case.app.settings.application.oidc.redirect_uris and table == "provider_setup"
     answered = case.attempt.answer is not None and not case.refused
     yield finding(
         "redirect-uri-mismatch",
@@ -170,8 +170,8 @@ def response_mode(case: OidcCase) -> Answer:
     if answer is None or carried not in _WAYS:
         return
     told = case.app.settings.application if case.app else None
-    kinds = (case.asked("response_type") or (told.response_type if told else None) or "").split()
-    mode = case.asked("response_mode") or (told.response_mode if told else None)
+    kinds = (case.asked("response_type") or (told.oidc.response_type if told else None) or "").split()
+    mode = case.asked("response_mode") or (told.oidc.response_mode if told else None)
     tokens = bool({"id_token", "token"} & set(kinds)) or bool(answer.get("id_token") or answer.get("access_token"))
     wanted = {"form_post": "form"}.get(mode or "", mode) or ("fragment" if tokens else "query" if kinds else None)
     if wanted not in _WAYS or (mode is None and carried == "form" and case.request is None):
@@ -316,7 +316,7 @@ def challenge_sent(case: OidcCase) -> Answer:
         return
     error = case.error
     refused = bool(error and _PKCE_WORDS.search(error[0].get("error_description") or ""))
-    wanted = bool(case.app and case.app.settings.application.requires_pkce)
+    wanted = bool(case.app and case.app.settings.application.oidc.requires_pkce)
     useless = [request for request in case.attempt.code_requests if challenge is None and request.get("code_verifier")]
     if not refused and not wanted and not useless:
         return
@@ -408,7 +408,7 @@ def client_known(case: OidcCase) -> Answer:
     if app is None or sent is None:
         return
     set_up = app.settings.provider_setup.client_id
-    expected = set_up or app.settings.application.client_id
+    expected = set_up or app.settings.application.oidc.client_id
     if expected and sent != expected:
         table = "provider_setup" if set_up else "application"
         yield finding(

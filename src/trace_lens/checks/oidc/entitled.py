@@ -47,7 +47,7 @@ def scopes(case: OidcCase) -> Answer:
     if app is None:
         return
     asked_at = case.asked("scope")
-    asked = set((asked_at or "").split()) or set(app.settings.application.scopes)
+    asked = set((asked_at or "").split()) or set(app.settings.application.oidc.scopes)
     response = case.attempt.token_response
     told = response.get("scope") if response else None
     granted = set(told.split()) if told else set(app.settings.provider_setup.scopes_granted)
@@ -66,7 +66,7 @@ def scopes(case: OidcCase) -> Answer:
         return
     names = " and ".join(sorted(name for name, scope in wanted.items() if scope in missing))
     setting = (
-        [case.set_in_app("scopes", " ".join(app.settings.application.scopes), "application", "scopes")]
+        [case.set_in_app("scopes", " ".join(app.settings.application.oidc.scopes), "application", "scopes")]
         if not asked_at
         else []
     )
@@ -82,7 +82,7 @@ def scopes(case: OidcCase) -> Answer:
         side=Side.APPLICATION if not_asked else Side.PROVIDER,
         expected=" ".join(missing),
         actual=" ".join(sorted(asked if not_asked else granted)),
-        value_to_set=" ".join([*(asked_at or " ".join(app.settings.application.scopes)).split(), *missing])
+        value_to_set=" ".join([*(asked_at or " ".join(app.settings.application.oidc.scopes)).split(), *missing])
         if not_asked
         else " ".join(missing),
         evidence=[
@@ -148,7 +148,7 @@ def assurance(case: OidcCase) -> Answer:
     """Is the authentication of a kind that the application, or the request, demands (Core §2, acr)?"""
     parameter = "claims" if case.demanded("acr") else "acr_values"
     asked = list(case.demanded("acr")) or (case.asked("acr_values") or "").split()
-    told = case.app.settings.application.acr_values if case.app else ()
+    told = case.app.settings.application.oidc.acr_values if case.app else ()
     demanded = asked or list(told)
     if not demanded or case.token is None:
         return

@@ -128,7 +128,7 @@ def stable(case: OidcCase) -> Answer:
     """Is the subject the same for all applications, where accounts are found by it (OpenID Connect Core 1.0 §8)?"""
     if case.app is None or case.account_source != "sub" or case.subject is None:
         return
-    told = case.app.settings.application.subject_type
+    told = case.app.settings.application.oidc.subject_type
     listed = case.provider.discovery.get("subject_types_supported") if case.provider else None
     if told == "pairwise" or (told is None and listed == ["pairwise"]):
         yield finding(

@@ -39,7 +39,7 @@ def issuer(case: OidcCase) -> Answer:
         return
     of_provider = case.provider.issuer if case.provider else None
     other = case.other_provider
-    told = case.app.settings.application.provider_issuer
+    told = case.app.settings.application.oidc.provider_issuer
     wrong_setting = came == of_provider
     yield finding(
         "issuer-mismatch",
@@ -121,10 +121,10 @@ def audience_of_one(case: OidcCase) -> Answer:
     holders = [
         app
         for app in case.workspace.apps.values()
-        if app.settings.application.client_id in audiences and app.settings.protocol == "oidc"
+        if app.settings.application.oidc.client_id in audiences and app.settings.protocol == "oidc"
     ]
-    for shared in sorted({app.settings.application.client_id or "" for app in holders}):
-        with_it = [app for app in holders if app.settings.application.client_id == shared]
+    for shared in sorted({app.settings.application.oidc.client_id or "" for app in holders}):
+        with_it = [app for app in holders if app.settings.application.oidc.client_id == shared]
         if len(with_it) > 1 and len({app.provider_id for app in with_it}) < len(with_it):
             yield finding(
                 "audience-shared",
@@ -239,7 +239,7 @@ def discovery_issuer(case: OidcCase) -> Answer:
     listed = provider.discovery.get("issuer") if provider else None
     if provider is None or not isinstance(listed, str) or not provider.settings.discovery:
         return
-    url = case.app.settings.application.discovery_url if case.app else None
+    url = case.app.settings.application.oidc.discovery_url if case.app else None
     fetched = url and url.endswith(WELL_KNOWN) and url.removesuffix(WELL_KNOWN) != listed.rstrip("/")
     if fetched or (came == case.expected_issuer and came is not None and came != listed):
         expected = (url or "").removesuffix(WELL_KNOWN) if fetched else came

@@ -61,7 +61,7 @@ def signed_at_all(case: SamlCase) -> Answer:
             evidence=case.shown("Response ID", case.response.id if case.response else None),
         )
         return
-    wanted = case.app.settings.application.signed_part if case.app else "either"
+    wanted = case.app.settings.application.saml.signed_part if case.app else "either"
     have = {verdict.part for verdict in signed.own if verdict.good}
     need = {"either": set(), "both": {"response", "assertion"}}.get(wanted, {wanted})
     if case.closed:

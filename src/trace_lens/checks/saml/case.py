@@ -79,7 +79,7 @@ class SamlCase(Case):
     @cached_property
     def keys(self) -> KeysOnRecord:
         """The keys that the provider's signatures are held against."""
-        implied = not self.pins or bool(self.app and self.app.settings.application.trust_from == "metadata")
+        implied = not self.pins or bool(self.app and self.app.settings.application.saml.trust_from == "metadata")
         return KeysOnRecord(self.pins, self.published_keys, implied, self.workspace)
 
     @cached_property

@@ -80,7 +80,7 @@ def _certified(workspace: Workspace, prints: tuple[str, ...]) -> str | None:
             if certificate and str(certificate.sha256) in prints:
                 return say(
                     "{metadata}, the metadata of {app_name}",
-                    metadata=app.settings.application.metadata,
+                    metadata=app.settings.application.saml.metadata,
                     app_name=app.name,
                 )
     for label in trust.everything(workspace):

@@ -222,7 +222,7 @@ def unsolicited(case: SamlCase) -> Answer:
     """Does the application accept a sign-in that it did not ask for (SAML 2.0 Profiles §4.1.5)?"""
     if case.request_ids or case.app is None or case.closed or case.refused or case.is_ws_federation or case.request:
         return
-    accepts = case.app.settings.application.accepts_unsolicited
+    accepts = case.app.settings.application.saml.accepts_unsolicited
     if accepts is None:
         yield Unchecked("unsolicited-not-accepted", f"accepts_unsolicited is not set for {case.app.id}")
     elif not accepts:
@@ -316,7 +316,7 @@ def relay_state(case: SamlCase) -> Answer:
             actual=relay_words(actual),
         )
         return
-    default = case.app.settings.application.relay_state if case.app else None
+    default = case.app.settings.application.saml.relay_state if case.app else None
     if case.attempt.request:
         sent = case.attempt.request.found.context.get("RelayState")
         if sent is not None and sent != actual:

@@ -34,7 +34,7 @@ _SHAPES = {
 def name_id_format(case: SamlCase) -> Answer:
     """Has the NameID the format that the application wants (SAML 2.0 Core §8.3)?"""
     name = case.name_id
-    wanted = case.app.settings.application.name_id_format if case.app else None
+    wanted = case.app.settings.application.saml.name_id_format if case.app else None
     if name is None or wanted is None or wanted == FORMAT_UNSPECIFIED:
         return
     if case.supposed.get("provider_setup.name_id_format", name.format) == wanted:
@@ -83,7 +83,7 @@ def stable(case: SamlCase) -> Answer:
     name = case.name_id
     if name is None or (case.app and case.app.settings.account.source != "NameID"):
         return
-    wanted = case.app.settings.application.name_id_format if case.app else None
+    wanted = case.app.settings.application.saml.name_id_format if case.app else None
     if name.format == FORMAT_TRANSIENT or (
         name.format == FORMAT_PERSISTENT and case.app and wanted != FORMAT_PERSISTENT
     ):

@@ -27,7 +27,7 @@ def issuer(case: SamlCase) -> Answer:
     if case.app is None:
         yield Unchecked("issuer-mismatch", "no application is known for this message", decides=True)
         return
-    set_in_app = case.app.settings.application.provider_entity_id
+    set_in_app = case.app.settings.application.saml.provider_entity_id
     of_provider = case.provider.entity_id if case.provider else None
     expected = set_in_app or of_provider
     if expected is None:

@@ -316,7 +316,7 @@ def name_asked_for(case: SamlCase) -> Answer:
     name = case.name_id
     if wanted is None or name is None or wanted.value in (FORMAT_UNSPECIFIED, name.format):
         return
-    if case.app and case.app.settings.application.name_id_format == wanted.value:
+    if case.app and case.app.settings.application.saml.name_id_format == wanted.value:
         return
     index = index_of(case, case.app) if case.app else None
     found = account_name(case)

@@ -190,7 +190,7 @@ def sender(case: SamlCase) -> Answer:
         yield Unchecked("issuer-mismatch", "no application is known for this sign-out", case.attempt.answer is None)
         return
     known = [name for name in (case.app.entity_id, *(case.provider.identifiers if case.provider else ())) if name]
-    set_in_app = case.app.settings.application.provider_entity_id
+    set_in_app = case.app.settings.application.saml.provider_entity_id
     known += [set_in_app] if set_in_app else []
     for message, content in _messages(case):
         if content.issuer is None or not known or content.issuer.value in known:
@@ -214,7 +214,7 @@ def sender(case: SamlCase) -> Answer:
 @check("expired", requires=Need.SIGN_OUT)
 def in_time(case: SamlCase) -> Answer:
     """Did each logout request come before its end (Core §3.7.1)?"""
-    skew = case.app.clock_skew if case.app else case.workspace.settings.clock_skew or timedelta(minutes=3)
+    skew = case.app.clock_skew if case.app else case.workspace.settings.judgement.clock_skew or timedelta(minutes=3)
     for message, content in _messages(case):
         end = content.not_on_or_after if isinstance(content, LogoutRequest) else None
         at = case.at if case.attempt.answer is None or case.at_from == "option" else None

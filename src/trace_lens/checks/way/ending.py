@@ -155,7 +155,7 @@ def _redirect_addresses(case: Case) -> set[str]:
     if case.protocol != "oidc":
         return set()
     asked = case.asked("redirect_uri")  # type: ignore[attr-defined]
-    told = case.app.settings.application.redirect_uris if case.app else ()
+    told = case.app.settings.application.oidc.redirect_uris if case.app else ()
     return {item.partition("?")[0] for item in (*told, asked or "") if item}
 
 

@@ -50,11 +50,11 @@ def _parties(case: Case) -> Parties:
             told.sign_out_url,
             there.acs_url,
             *case.app.acs_urls,
-            *told.redirect_uris,
+            *told.oidc.redirect_uris,
             *there.redirect_uris,
         ]
         ours |= _hosts(addresses)
-        theirs |= _hosts([told.provider_sso_url, told.provider_issuer, told.provider_entity_id])
+        theirs |= _hosts([told.provider_sso_url, told.oidc.provider_issuer, told.saml.provider_entity_id])
     for provider in [case.provider] if case.provider else [] if case.app else case.workspace.providers.values():
         endpoints = [item for item in provider.discovery.values() if isinstance(item, str)]
         theirs |= _hosts([*provider.identifiers, *provider.sign_on_urls, *endpoints])

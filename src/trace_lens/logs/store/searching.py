@@ -60,7 +60,7 @@ def app_names(workspace: Workspace, name: str) -> set[str]:
     found = {name.casefold()}
     for app in workspace.apps.values():
         told = app.settings.application
-        mine = {text.casefold() for text in (app.id, app.name, app.entity_id, told.client_id) if text}
+        mine = {text.casefold() for text in (app.id, app.name, app.entity_id, told.oidc.client_id) if text}
         if mine & found:
             found |= mine
     return found

@@ -141,17 +141,17 @@ _SAID = ("address", "method", "status")
 def _hop(step: Step | None, room: int) -> str:
     if step is None:
         return "(ended)"
-    text = visible(f"{step.method} {step.url.partition('://')[2]}")
-    status = f"  {step.status or '–'}"
+    text = visible(f"{step.request.method} {step.request.url.partition('://')[2]}")
+    status = f"  {step.answer.status or '–'}"
     return (text if len(text) + len(status) <= room else text[: room - len(status) - 1] + "…") + status
 
 
 def _of(step: Step, name: str) -> str:
     values = {
-        "target": (step.redirects_to or "",),
-        "messages": step.carries,
-        "cookies sent": step.cookies_sent,
-        "cookies set": step.cookie_lines,
+        "target": (step.answer.redirects_to or "",),
+        "messages": step.request.carries,
+        "cookies sent": step.request.cookies_sent,
+        "cookies set": step.answer.cookie_lines,
     }[name]
     return ", ".join(filter(None, values)) or "none"
 

@@ -113,10 +113,10 @@ def one(diagnosis: Diagnosis) -> Document:
     yield from _headline(diagnosis)
     yield BLANK
     yield from _stages(diagnosis)
-    if diagnosis.steps:
+    if diagnosis.details.steps:
         yield BLANK
-        names = {"application": diagnosis.app_name or "", "provider": diagnosis.provider_name or ""}
-        yield from ladder(diagnosis.steps, diagnosis.hidden_steps, names)
+        names = {"application": diagnosis.parties.app_name or "", "provider": diagnosis.parties.provider_name or ""}
+        yield from ladder(diagnosis.details.steps, diagnosis.details.hidden_steps, names)
     shown = [finding for finding in diagnosis.findings if finding.severity != "note"]
     shown.sort(key=lambda finding: (finding.stage == "settings", finding.severity != "break"))
     notes = [
@@ -155,17 +155,17 @@ def _headline(diagnosis: Diagnosis) -> Document:
     word = f"{word}, most likely" if likely else word
     at = f" at {diagnosis.first_break.stage}" if diagnosis.first_break else ""
     yield answer(f"{word}{at}", _STYLE[diagnosis.outcome], f": {diagnosis.cause}")
-    app = f"{diagnosis.app_name} ({diagnosis.app})" if diagnosis.app else "application not known"
-    chosen = f", chosen by {diagnosis.chosen_by}" if diagnosis.chosen_by not in (None, "option") else ""
-    started = f"started at the {diagnosis.started_by}" if diagnosis.started_by else "start not known"
+    app = f"{diagnosis.parties.app_name} ({diagnosis.app})" if diagnosis.app else "application not known"
+    chosen = f", chosen by {diagnosis.parties.chosen_by}" if diagnosis.parties.chosen_by not in (None, "option") else ""
+    started = f"started at the {diagnosis.parties.started_by}" if diagnosis.parties.started_by else "start not known"
     yield Fact("capture", diagnosis.source)
     yield Fact("sign-in", f"{app}{chosen}; provider {diagnosis.provider or 'not known'}; {started}")
     if diagnosis.subject is not None:
         yield Fact("subject", diagnosis.subject)
-    if diagnosis.supposed:
-        yield Fact("supposing", "; ".join(diagnosis.supposed))
-    if diagnosis.at and diagnosis.at_from:
-        yield Fact("judged at", f"{show_moment(diagnosis.at)}, {_MOMENT[diagnosis.at_from]}")
+    if diagnosis.judged.supposed:
+        yield Fact("supposing", "; ".join(diagnosis.judged.supposed))
+    if diagnosis.at and diagnosis.judged.at_from:
+        yield Fact("judged at", f"{show_moment(diagnosis.at)}, {_MOMENT[diagnosis.judged.at_from]}")
 
 
 def _stages(diagnosis: Diagnosis) -> Document:
@@ -235,7 +235,9 @@ def _to_do(diagnosis: Diagnosis) -> Document:
     if diagnosis.proposal:
         source = "-" if diagnosis.source == "-" else shlex.quote(visible(diagnosis.source))
         yield prose("Try it on this capture before touching a system:", 2)
-        tried = " ".join(f"--set {shlex.quote(visible(text))}" for text in (*diagnosis.supposed, diagnosis.proposal))
+        tried = " ".join(
+            f"--set {shlex.quote(visible(text))}" for text in (*diagnosis.judged.supposed, diagnosis.proposal)
+        )
         yield Copied(f"trace-lens diagnose {source} {tried}", is_command=True)
     if roots:
         yield prose(f"More on this: trace-lens explain {roots[0].code}", 2, "quiet")
@@ -263,7 +265,7 @@ def _when_sound(diagnosis: Diagnosis) -> Document:
     )
     if worth:
         yield prose("Nothing stops the sign-in. Worth doing all the same:")
-    elif diagnosis.steps:
+    elif diagnosis.details.steps:
         yield prose("Nothing to do here.")
     else:
         yield prose(
@@ -301,15 +303,15 @@ def _values_of(row: ClaimRow) -> str:
 
 
 def _claims(diagnosis: Diagnosis) -> Document:
-    if diagnosis.claims:
+    if diagnosis.details.claims:
         yield BLANK
         yield heading(Span("Claims", "head"))
-        yield from claim_lines(diagnosis.claims)
+        yield from claim_lines(diagnosis.details.claims)
 
 
 def _logged(diagnosis: Diagnosis) -> Document:
     """What the logs hold of this sign-in, by the true clock."""
-    logs = diagnosis.logs
+    logs = diagnosis.details.logs
     if logs is None or not logs.events:
         return
     yield BLANK

@@ -23,12 +23,16 @@ _NARROWEST_COLUMN = 15
 
 def hosts_of(steps: Sequence[Step], most: int) -> list[str]:
     """The hosts that get a column, in the order in which they come; what is left over shares the last one."""
-    order = list(dict.fromkeys(step.host or "?" for step in steps))
+    order = list(dict.fromkeys(step.request.host or "?" for step in steps))
     if len(order) <= most:
         return order
-    count = {host: sum(step.host == host for step in steps) for host in order}
+    count = {host: sum(step.request.host == host for step in steps) for host in order}
     weight = {
-        host: (any(step.carries or step.broken for step in steps if step.host == host), count[host]) for host in order
+        host: (
+            any(step.request.carries or step.marks.broken for step in steps if step.request.host == host),
+            count[host],
+        )
+        for host in order
     }
     kept = sorted(order, key=lambda host: weight[host], reverse=True)[: most - 1]
     return [*(host for host in order if host in kept), ELSEWHERE]
@@ -37,7 +41,7 @@ def hosts_of(steps: Sequence[Step], most: int) -> list[str]:
 def ladder(steps: Sequence[Step], hidden: int, names: dict[str, str]) -> Document:
     """The hops of an attempt. `names` are what people call the sides; `hidden` counts what is no hop."""
     noise = f"; {hidden:,} other request{'' if hidden == 1 else 's'} between them not shown" if hidden else ""
-    begin = next((step.at for step in steps if step.at), None)
+    begin = next((step.timing.at for step in steps if step.timing.at), None)
     since = f" from {show_moment(begin)}" if begin else ""
     yield heading("The way", Span(f", {len(steps)} hop{'' if len(steps) == 1 else 's'}{since}{noise}"))
     yield Drawing(partial(_drawn, steps, names))
@@ -53,7 +57,7 @@ def _drawn(steps: Sequence[Step], names: dict[str, str], width: int) -> Iterator
     room = width - _LEFT - _RIGHT
     hosts = hosts_of(steps, max(1, min(_MOST, room // _NARROWEST_COLUMN)))
     column = room // len(hosts)
-    titles = [names.get(next((step.side for step in steps if step.host == host), ""), "") for host in hosts]
+    titles = [names.get(next((step.side for step in steps if step.request.host == host), ""), "") for host in hosts]
     if any(titles):
         yield _heads(titles, column, "head")
     yield _heads([host if host != ELSEWHERE else "other hosts" for host in hosts], column, "quiet")
@@ -62,9 +66,9 @@ def _drawn(steps: Sequence[Step], names: dict[str, str], width: int) -> Iterator
             yield spans_of(" " * _LEFT, Span(f"… {step} hops not shown …", "quiet"))
             continue
         yield _rung(step, hosts, column)
-        for code, style in ((step.broken, "break"), (step.risk if not step.broken else None, "risk")):
+        for code, style in ((step.marks.broken, "break"), (step.marks.risk if not step.marks.broken else None, "risk")):
             if code:
-                place = _place(step.host, hosts) * column
+                place = _place(step.request.host, hosts) * column
                 yield spans_of(" " * (_LEFT + place), Span(f"└ {code}", style))
 
 
@@ -78,7 +82,7 @@ def _folded(steps: Sequence[Step]) -> Iterator[Step | int]:
         yield from steps
         return
     ends = limits.SHOWN_HOPS // 2
-    kept = [step for place, step in enumerate(steps) if place < ends or place >= len(steps) - ends or step.broken]
+    kept = [step for place, step in enumerate(steps) if place < ends or place >= len(steps) - ends or step.marks.broken]
     before = 0
     for step in kept:
         if step.number - before > 1:
@@ -94,47 +98,47 @@ def _place(host: str | None, hosts: Sequence[str]) -> int:
 
 def _rung(step: Step, hosts: Sequence[str], column: int) -> Spans:
     """One hop: an arrow from the sender's column to the receiver's, or what happens within one column."""
-    to = _place(step.host, hosts)
+    to = _place(step.request.host, hosts)
     start = None if step.sender is None or step.how == "start" else _place(step.sender, hosts)
     size = column * len(hosts)
-    said = _said(step, step.host not in hosts)
+    said = _said(step, step.request.host not in hosts)
     if start is None or start == to:
         sign = "●" if start is None else "↻"
         text = f"{sign} {_fit(said, (size - to * column) - 3)}"
         body = " " * (to * column) + text
     elif start < to:
         length = (to - start) * column
-        arrow = f"├{_label(_carried(step) or step.method, length - 3)}▶ "
-        after = _fit(_path(step, step.host not in hosts), size - to * column - 2)
+        arrow = f"├{_label(_carried(step) or step.request.method, length - 3)}▶ "
+        after = _fit(_path(step, step.request.host not in hosts), size - to * column - 2)
         body = " " * (start * column) + arrow + after
         body = body[: to * column] + body[to * column :]
     else:
         length = (start - to) * column
         body = " " * (to * column) + "◀" + _label(_fit(said, length - 4), length - 2) + "┤"
-    style = "break" if step.broken else "head" if step.carries else ""
-    status = str(step.status) if step.status else "–"
-    seconds = f"{step.after:.1f} s" if step.after is not None else ""
+    style = "break" if step.marks.broken else "head" if step.request.carries else ""
+    status = str(step.answer.status) if step.answer.status else "–"
+    seconds = f"{step.timing.after:.1f} s" if step.timing.after is not None else ""
     return spans_of(
-        Span("> " if step.decisive else "  ", "break"),
+        Span("> " if step.marks.decisive else "  ", "break"),
         Span(f"{step.number:>3} {seconds:>7} ", "quiet"),
         Span(body.ljust(size)[:size], style),
-        Span(f" {status:>4}", "break" if step.status >= 400 or not step.status else ""),
+        Span(f" {status:>4}", "break" if step.answer.status >= 400 or not step.answer.status else ""),
     )
 
 
 def _said(step: Step, show_host: bool) -> str:
-    return " · ".join(filter(None, (f"{step.method} {_path(step, show_host)}", _carried(step))))
+    return " · ".join(filter(None, (f"{step.request.method} {_path(step, show_host)}", _carried(step))))
 
 
 def _carried(step: Step) -> str:
-    carried = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in step.carries)
+    carried = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in step.request.carries)
     return " ".join(filter(None, (carried, "(in a frame)" if step.frame else "")))
 
 
 def _path(step: Step, show_host: bool) -> str:
-    rest = step.url.partition("://")[2] or step.url
-    path = "/" + rest.partition("/")[2] if "://" in step.url else rest
-    return visible(f"{step.host}{path}" if show_host else path)
+    rest = step.request.url.partition("://")[2] or step.request.url
+    path = "/" + rest.partition("/")[2] if "://" in step.request.url else rest
+    return visible(f"{step.request.host}{path}" if show_host else path)
 
 
 def _label(text: str, length: int) -> str:

@@ -137,7 +137,7 @@ def app_list(apps: Iterable[App], workspace: Workspace) -> Document:
             app.name,
             app.settings.protocol,
             app.provider_id or "(none)",
-            app.entity_id or app.settings.application.client_id or "",
+            app.entity_id or app.settings.application.oidc.client_id or "",
         )
         for app in apps
     ]

@@ -137,7 +137,7 @@ def _wrapped(text: str, room: int) -> list[str]:
 
 def _sign(mark: Mark) -> tuple[str, str]:
     if mark.kind == HOP and mark.step:
-        return ("✗" if mark.step.decisive else "●"), "break" if mark.step.broken else ""
+        return ("✗" if mark.step.marks.decisive else "●"), "break" if mark.step.marks.broken else ""
     if mark.kind == EVENT and mark.event:
         return "◆", _STYLE.get(mark.event.event.outcome, "")
     return {BEGINS: "┌", ENDS: "└"}.get(mark.kind, "○"), "quiet"
@@ -146,13 +146,13 @@ def _sign(mark: Mark) -> tuple[str, str]:
 def _texts(attempt: TimelineAttempt, mark: Mark) -> Iterator[tuple[str, str]]:
     if mark.kind == HOP and mark.step:
         yield hop_words(mark.step), ""
-        if mark.step.broken:
-            yield mark.step.broken, "break"
+        if mark.step.marks.broken:
+            yield mark.step.marks.broken, "break"
     elif mark.kind == EVENT and mark.event:
         yield event_words(attempt, mark.event), _STYLE.get(mark.event.event.outcome, "")
         yield written(mark.event), "quiet"
     elif mark.kind in (BEGINS, ENDS):
         yield f"the {mark.what} {'begins to hold' if mark.kind == BEGINS else 'ends'}", "quiet"
     else:
-        told = attempt.diagnosis.at_from if attempt.diagnosis else None
+        told = attempt.diagnosis.judged.at_from if attempt.diagnosis else None
         yield f"the moment it is judged at{f', by the {told}' if told else ''}", "quiet"

@@ -32,7 +32,7 @@ class NothingToDraw(ValueError):
 
 def draw_ways(diagnoses: Sequence[Diagnosis], form: str) -> bytes:
     """The ways of diagnoses under each other, as PNG or SVG. Raises NothingToDraw."""
-    drawn = [diagnosis for diagnosis in diagnoses if diagnosis.steps]
+    drawn = [diagnosis for diagnosis in diagnoses if diagnosis.details.steps]
     if not drawn:
         raise NothingToDraw("no capture here shows the way: a figure needs a browser export or a dump of header fields")
     import matplotlib as mpl
@@ -52,57 +52,59 @@ def draw_ways(diagnoses: Sequence[Diagnosis], form: str) -> bytes:
 
 
 def _height(diagnosis: Diagnosis) -> float:
-    return 1.9 + 0.42 * min(len(diagnosis.steps), _MOST_STEPS) + 0.3 * len(time_spent(diagnosis.steps))
+    return 1.9 + 0.42 * min(len(diagnosis.details.steps), _MOST_STEPS) + 0.3 * len(time_spent(diagnosis.details.steps))
 
 
 def _draw(axes: Axes, diagnosis: Diagnosis) -> None:
-    steps = diagnosis.steps[:_MOST_STEPS]
+    steps = diagnosis.details.steps[:_MOST_STEPS]
     hosts = hosts_of(steps, _MOST_HOSTS)
-    names = {"application": diagnosis.app_name or "", "provider": diagnosis.provider_name or ""}
+    names = {"application": diagnosis.parties.app_name or "", "provider": diagnosis.parties.provider_name or ""}
     bottom = len(steps) + 0.6
     for place, host in enumerate(hosts):
-        side = next((step.side for step in steps if step.host == host), "other")
+        side = next((step.side for step in steps if step.request.host == host), "other")
         axes.plot([place, place], [0, bottom], color=_SIDES[side], linewidth=1.2, alpha=0.55, zorder=1)
         title = names.get(side, "")
         axes.text(
             place, -0.62, visible(title), ha="center", va="bottom", color=_SIDES[side], weight="bold", fontsize=10
         )
         axes.text(place, -0.2, visible(host), ha="center", va="bottom", color=_QUIET, fontsize=8.5)
-    longest = max((step.seconds or 0.0 for step in steps), default=0.0) or 1.0
+    longest = max((step.timing.seconds or 0.0 for step in steps), default=0.0) or 1.0
     before: Step | None = None
     for row, step in enumerate(steps, 1):
         _step(axes, step, row, hosts, longest)
         if before is not None:
             _gap(axes, before, step, row, len(hosts))
         before = step
-    if len(diagnosis.steps) > len(steps):
-        axes.text(0, bottom, f"… {len(diagnosis.steps) - len(steps)} more hops", color=_QUIET, va="top")
+    if len(diagnosis.details.steps) > len(steps):
+        axes.text(0, bottom, f"… {len(diagnosis.details.steps) - len(steps)} more hops", color=_QUIET, va="top")
     _totals(axes, diagnosis, bottom + 0.5)
     head = (
         f"{diagnosis.outcome.upper()}: {diagnosis.first_break.code}"
         if diagnosis.first_break
         else diagnosis.outcome.upper()
     )
-    begin = next((step.at for step in steps if step.at), None)
+    begin = next((step.timing.at for step in steps if step.timing.at), None)
     since = f", from {show_moment(begin.replace(microsecond=0))}" if begin else ""
     color = _BREAK if diagnosis.outcome == "broken" else _INK
     axes.set_title(
         f"{head}   {visible(diagnosis.source)}{since}", loc="left", color=color, fontsize=11, weight="bold", pad=8
     )
     axes.set_xlim(-0.62, max(1, len(hosts) - 1) + 0.62)
-    axes.set_ylim(bottom + 0.6 + 0.55 * len(time_spent(diagnosis.steps)), -1.3)
+    axes.set_ylim(bottom + 0.6 + 0.55 * len(time_spent(diagnosis.details.steps)), -1.3)
     axes.axis("off")
 
 
 def _step(axes: Axes, step: Step, row: int, hosts: list[str], longest: float) -> None:
-    to = hosts.index(step.host) if step.host in hosts else len(hosts) - 1
+    to = hosts.index(step.request.host) if step.request.host in hosts else len(hosts) - 1
     sender = step.sender if step.how != "start" else None
     start = None if sender is None else hosts.index(sender) if sender in hosts else len(hosts) - 1
-    color = _BREAK if step.decisive else _RISK if step.broken else _INK
-    said = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in step.carries)
-    path = "/" + step.url.partition("://")[2].partition("/")[2]
-    text = visible(f"{step.method} {path if len(path) <= 34 else path[:33] + '…'}" + (f"  ·  {said}" if said else ""))
-    weight = "bold" if step.carries or step.decisive else "normal"
+    color = _BREAK if step.marks.decisive else _RISK if step.marks.broken else _INK
+    said = ", ".join(WORDS.get(kind, kind.replace("-", " ")) for kind in step.request.carries)
+    path = "/" + step.request.url.partition("://")[2].partition("/")[2]
+    text = visible(
+        f"{step.request.method} {path if len(path) <= 34 else path[:33] + '…'}" + (f"  ·  {said}" if said else "")
+    )
+    weight = "bold" if step.request.carries or step.marks.decisive else "normal"
     if start is None or start == to:
         axes.plot([to], [row], marker="o", markersize=5, color=color, zorder=3)
         axes.text(to + 0.03, row - 0.12, text, color=color, weight=weight, va="bottom", ha="left")
@@ -110,25 +112,27 @@ def _step(axes: Axes, step: Step, row: int, hosts: list[str], longest: float) ->
         arrow = {
             "arrowstyle": "-|>",
             "color": color,
-            "linewidth": 1.8 if step.decisive else 1.2,
+            "linewidth": 1.8 if step.marks.decisive else 1.2,
             "shrinkA": 0,
             "shrinkB": 0,
         }
         axes.annotate("", xy=(to, row), xytext=(start, row), arrowprops=arrow, zorder=3)
         axes.text((start + to) / 2, row - 0.1, text, color=color, weight=weight, va="bottom", ha="center")
-    seconds = step.seconds or 0.0
+    seconds = step.timing.seconds or 0.0
     width = 0.16 * seconds / longest
-    status = str(step.status) if step.status else "no answer"
+    status = str(step.answer.status) if step.answer.status else "no answer"
     axes.text(to + 0.03, row + 0.16, status, color=_QUIET, va="center", ha="left", fontsize=7.5)
-    bar = to + 0.03 + (0.024 if step.status else 0.05) * (max(1, len(hosts) - 1) + 1.24)
+    bar = to + 0.03 + (0.024 if step.answer.status else 0.05) * (max(1, len(hosts) - 1) + 1.24)
     if seconds:
         axes.barh(row + 0.16, width, height=0.14, left=bar, color=_SIDES[step.side], alpha=0.75, zorder=2)
         axes.text(
             bar + width + 0.01, row + 0.16, f"{seconds:.2f} s", color=_QUIET, va="center", ha="left", fontsize=7.5
         )
-    if step.broken:
-        axes.text(to - 0.03, row + 0.2, step.broken, color=color, va="center", ha="right", fontsize=8, weight="bold")
-    label = f"{step.number}" + (f"  {step.after:.1f} s" if step.after is not None else "")
+    if step.marks.broken:
+        axes.text(
+            to - 0.03, row + 0.2, step.marks.broken, color=color, va="center", ha="right", fontsize=8, weight="bold"
+        )
+    label = f"{step.number}" + (f"  {step.timing.after:.1f} s" if step.timing.after is not None else "")
     axes.text(-0.6, row, label, color=_QUIET, va="center", ha="left", fontsize=8)
 
 
@@ -143,13 +147,13 @@ def _gap(axes: Axes, before: Step, step: Step, row: int, hosts: int) -> None:
 
 def _totals(axes: Axes, diagnosis: Diagnosis, top: float) -> None:
     """Where the time went, as bars under the ladder."""
-    spent = time_spent(diagnosis.steps)
+    spent = time_spent(diagnosis.details.steps)
     whole = max(spent.values(), default=0.0)
     if whole:
         axes.text(-0.6, top, "time spent", color=_QUIET, va="center", ha="left", fontsize=8)
     words: dict[str, Any] = {
-        "application": diagnosis.app_name or "application",
-        "provider": diagnosis.provider_name or "provider",
+        "application": diagnosis.parties.app_name or "application",
+        "provider": diagnosis.parties.provider_name or "provider",
         "other": "other hosts",
         "person": "pauses",
     }

@@ -118,10 +118,10 @@ def _row(axes: Axes, attempt: TimelineAttempt, mark: Mark, row: int, place: floa
     axes.plot([_SCALE, _SCALE + 0.07, x], [place, row, row], color=_QUIET, linewidth=0.6, alpha=0.6, zorder=0)
     text, quiet = "the moment it is judged at", ""
     if mark.kind == HOP and mark.step:
-        color = _BREAK if mark.step.decisive else _SIDES[mark.lane]
+        color = _BREAK if mark.step.marks.decisive else _SIDES[mark.lane]
         axes.plot([x], [row], marker="o", markersize=6, color=color, zorder=3)
         text = hop_words(mark.step)
-        quiet = mark.step.broken or ""
+        quiet = mark.step.marks.broken or ""
     elif mark.kind == EVENT and mark.event:
         color = _OUTCOMES.get(mark.event.event.outcome, _QUIET)
         full = "full" if mark.event.probability >= 0.9 else "left"
