@@ -327,7 +327,7 @@ def test_the_page(tmp_path: Path) -> None:
     assert text.startswith("2 of 4 names lead to their account at Crew Roster.\n")
     assert "put _ where the at sign was" in text
     assert "inactive" in text
-    assert "trace-lens identify crew-roster --rule '[{ replace = " in text
+    assert "trace-lens identify crew-roster --rule '[{replace = " in text
     assert "local password" not in text
     assert TERN in run("identify", "crew-roster", "-v", folder=folder).stdout.decode()
     none = run("identify", "crew-roster", folder=workspace(tmp_path / "other"))

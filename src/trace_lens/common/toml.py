@@ -1,13 +1,16 @@
-"""Values in TOML's inline form, and whole settings files, for what the program writes or proposes."""
+"""TOML as the program writes it, by tomlkit: single values for proposals, and whole files that keep comments and order.
+
+tomlkit takes longer to import than a diagnosis may take, so this module imports it where something is written.
+"""
 
 from __future__ import annotations
 
-import json
-import re
-from collections.abc import Iterable, Mapping
-from datetime import date, time
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
 
-_BARE = re.compile(r"[A-Za-z0-9_-]+")
+if TYPE_CHECKING:
+    from tomlkit.items import Item
+    from tomlkit.toml_document import TOMLDocument
 
 
 def inline(value: object, *, literal: bool = False) -> str:
@@ -15,45 +18,66 @@ def inline(value: object, *, literal: bool = False) -> str:
 
     With `literal` a text stands in single quotes where that spares escapes: good in a file, bad on a command line.
     """
+    return inline_item(value, literal=literal).as_string()
+
+
+def inline_item(value: object, *, literal: bool = False) -> Item:
+    """A value as an item of a document: lists and tables on one line."""
+    import tomlkit
+
     if isinstance(value, Mapping):
-        pairs = (f"{key_of(key)} = {inline(item, literal=literal)}" for key, item in value.items())
-        return "{ " + ", ".join(pairs) + " }"
+        table = tomlkit.inline_table()
+        for key, item in value.items():
+            table.append(str(key), inline_item(item, literal=literal))
+        return table
     if isinstance(value, list | tuple):
-        return "[" + ", ".join(inline(item, literal=literal) for item in value) + "]"
+        array = tomlkit.array()
+        for item in value:
+            array.append(inline_item(item, literal=literal))
+        return array
     if isinstance(value, str):
         plain = "'" not in value and all(char.isprintable() for char in value)
-        return f"'{value}'" if literal and "\\" in value and plain else _quoted(value)
-    if isinstance(value, date | time):
-        return value.isoformat()
-    return json.dumps(value)
+        return tomlkit.string(value, literal=literal and "\\" in value and plain)
+    return tomlkit.item(value)
 
 
-def key_of(name: object) -> str:
-    """A key as TOML writes it: bare where it can be, else in quotes."""
-    text = str(name)
-    return text if _BARE.fullmatch(text) else _quoted(text)
+def document_of(table: Mapping[str, Any]) -> TOMLDocument:
+    """A new settings file: plain keys first, then each table under its header."""
+    import tomlkit
+
+    made = tomlkit.document()
+    fill(made, table)
+    return made
 
 
-def _quoted(text: str) -> str:
-    """A basic string: as JSON writes it, but that TOML takes no DEL unescaped (TOML 1.0, String)."""
-    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007F")
+def fill(holder: Any, table: Mapping[str, Any]) -> None:
+    """Put values into a document or a table of one, each where its kind belongs: plain keys before tables."""
+    import tomlkit
 
-
-def document(table: Mapping[str, object], path: tuple[str, ...] = ()) -> Iterable[str]:
-    """The lines of a settings file: plain keys first, then each table under its header."""
-    nested = {key: value for key, value in table.items() if isinstance(value, Mapping) or _tables(value)}
-    width = max((len(key_of(key)) for key in table if key not in nested), default=0)
     for key, value in table.items():
-        if key not in nested:
-            yield f"{key_of(key).ljust(width)} = {inline(value, literal=True)}"
-    for key, value in nested.items():
-        header = ".".join(key_of(text) for text in (*path, key))
-        for item in value if isinstance(value, list) else [value]:
-            yield ""
-            yield f"[[{header}]]" if isinstance(value, list) else f"[{header}]"
-            if isinstance(item, Mapping):
-                yield from document(item, (*path, key))
+        if not _is_table(value) and not _are_tables(value):
+            holder.append(key, inline_item(value, literal=True))
+    for key, value in table.items():
+        if _is_table(value):
+            holder.append(key, _table(value))
+        elif _are_tables(value):
+            tables = tomlkit.aot()
+            for item in value:
+                tables.append(_table(item))
+            holder.append(key, tables)
 
 
-def _tables(value: object) -> bool:
+def _table(value: Mapping[str, Any]) -> Any:
+    import tomlkit
+
+    made = tomlkit.table()
+    fill(made, value)
+    return made
+
+
+def _is_table(value: object) -> bool:
+    return isinstance(value, Mapping)
+
+
+def _are_tables(value: object) -> bool:
     return isinstance(value, list) and bool(value) and all(isinstance(item, Mapping) for item in value)

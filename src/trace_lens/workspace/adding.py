@@ -16,7 +16,7 @@ from lxml import etree
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import host_of
-from trace_lens.common.toml import document
+from trace_lens.common.toml import document_of
 from trace_lens.oidc.documents import DISCOVERY
 from trace_lens.oidc.tokens import read_numeric_date
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, scan
@@ -201,7 +201,7 @@ def make_addition(
     for setting in told:
         put(table, _RECORDS[kind], setting, problems)
     file = f"{_FOLDERS[kind]}/{name}.toml"
-    text = "\n".join(document(table)) + "\n"
+    text = document_of(table).as_string()
     problems += validate(_RECORDS[kind], tomllib.loads(text), file, text)
     files = {file: text.encode()}
     if metadata:

@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 from trace_lens.common.octets import as_utf8
 from trace_lens.common.secrets_in_text import without_secrets
+from trace_lens.common.toml import fill, inline_item
 from trace_lens.logs.event import FAILURE, SUCCESS
 from trace_lens.logs.formats.events import OWN_FIELDS
 from trace_lens.logs.formats.records import OCSF_AUTHENTICATION, Record, sniffed
@@ -306,31 +307,21 @@ def _remarks(fields: Mapping[str, str], zoneless: bool, words: Sequence[str]) ->
 
 def as_toml(proposal: Proposal, name: str, files: str) -> str:
     """The proposal as a description, ready to be saved and corrected."""
-    lines = [
-        f"name = {json.dumps(name, ensure_ascii=False)}",
-        'role = "provider"               # provider, application or gateway: please check',
-        '# provider = "…"               # or app = "…"; neither where the log covers several applications',
-        f"files = [{json.dumps(files, ensure_ascii=False)}]",
-        f'format = "{proposal.form}"',
-    ]
+    import tomlkit
+
+    made = tomlkit.document()
+    made.append("name", inline_item(name))
+    made.append("role", tomlkit.item("provider").comment("provider, application or gateway: please check"))
+    made.add(tomlkit.comment('provider = "…"    # or app = "…"; neither where the log covers several applications'))
+    made.append("files", inline_item([files]))
+    made.append("format", inline_item(proposal.form))
     if proposal.delimiter and proposal.delimiter != ",":
-        lines.append(f"delimiter = {json.dumps(proposal.delimiter)}")
+        made.append("delimiter", inline_item(proposal.delimiter))
     if proposal.rows:
-        lines.append(f"rows = {json.dumps(proposal.rows)}")
+        made.append("rows", inline_item(proposal.rows))
     if proposal.zoneless:
-        lines.append('# time_zone = "Europe/Oslo"      # the times carry none')
-    lines += [
-        "",
-        "[fields]",
-        *(f"{name} = {json.dumps(path, ensure_ascii=False)}" for name, path in proposal.fields.items()),
-    ]
-    if proposal.ids:
-        lines.append(f"ids = {json.dumps(list(proposal.ids), ensure_ascii=False)}")
-    if proposal.success or proposal.failure:
-        lines += [
-            "",
-            "[outcomes]",
-            f"success = {json.dumps(list(proposal.success), ensure_ascii=False)}",
-            f"failure = {json.dumps(list(proposal.failure), ensure_ascii=False)}",
-        ]
-    return "\n".join(lines) + "\n"
+        made.add(tomlkit.comment('time_zone = "Europe/Oslo"    # the times carry none'))
+    ids = {"ids": list(proposal.ids)} if proposal.ids else {}
+    outcomes = {"success": list(proposal.success), "failure": list(proposal.failure)}
+    fill(made, {"fields": {**proposal.fields, **ids}, **({"outcomes": outcomes} if any(outcomes.values()) else {})})
+    return made.as_string()
