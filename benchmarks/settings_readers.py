@@ -2,7 +2,8 @@
 
 Candidates: pydantic as the program uses it, pydantic with files remembered as valid, cattrs with detailed validation,
 msgspec (which stops at the first error, so it cannot tell everything that is wrong). cattrs and msgspec are not among
-the dependencies: `pip install cattrs msgspec`. Each figure is the least of seven processes, with 1 and 300 applications.
+the dependencies: `pip install cattrs msgspec`. Each figure is the least of seven
+processes, with 1 and 300 applications.
 """
 
 from __future__ import annotations

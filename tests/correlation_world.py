@@ -19,8 +19,8 @@ from trace_lens.logs.matching.correlating import Correlation, correlate
 from trace_lens.logs.matching.seen import Seen
 from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import Names, People
-from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.log_sources import LogSettings, LogSource
+from trace_lens.workspace.records import Workspace
 
 BEGIN = datetime(2026, 11, 9, tzinfo=UTC)
 SPAN = 14 * 86_400

@@ -16,7 +16,7 @@ from lxml import etree
 
 from trace_lens.common.limits import Refused
 from trace_lens.common.masking import Masks
-from trace_lens.decoding.messages import certificate_summary
+from trace_lens.decoding.summaries import certificate_summary
 from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Options
 from trace_lens.diagnosis.laying_open import lay_open_sources
@@ -49,9 +49,10 @@ from trace_lens.saml.signature import duplicate_ids, signatures_in
 from trace_lens.workspace import lists
 from trace_lens.workspace.account_rows import ListError
 from trace_lens.workspace.changes import read_changes
-from trace_lens.workspace.loading import Workspace, load_workspace
+from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 from trace_lens.workspace.problems import SettingsError
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 _NOW = datetime(2026, 11, 20, 9, tzinfo=UTC)

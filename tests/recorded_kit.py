@@ -13,7 +13,8 @@ from typing import Any
 
 from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Diagnosis, Options
-from trace_lens.workspace.loading import Workspace, load_workspace
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 FOLDER = Path(__file__).parent / "recorded"

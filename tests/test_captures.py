@@ -24,7 +24,8 @@ from trace_lens.intake.commands import read_commands
 from trace_lens.intake.heads import read_heads
 from trace_lens.intake.peeling import peel
 from trace_lens.intake.shell_words import shell_words
-from trace_lens.workspace.loading import Workspace, load_workspace
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 from way_kit import APP, ELSEWHERE, PROVIDER, REFUSAL, SESSION, START, har, later, oidc_trip, saml_trip
 

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from trace_lens.checks.oidc.delivered import same_redirect
+from trace_lens.checks.oidc.redirected import same_redirect
 from trace_lens.common import addresses, catalogue
 from trace_lens.common.findings import Severity, Side, Stage
 from trace_lens.common.masking import Masks, visible

@@ -19,7 +19,8 @@ from trace_lens.logs.matching.seen import Instant, Seen
 from trace_lens.logs.matching.weights import _half, _in_conflict, _one_heap, _others
 from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import ALIKE, ELSEWHERE, FOLDED, Names, People, bare, is_opaque
-from trace_lens.workspace.loading import Workspace, load_workspace
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.records import Workspace
 
 ACCOUNTS = """user,email,login,id
 m.tern@northmere.example,m.tern@northmere.example,m.tern,u-100200

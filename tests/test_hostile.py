@@ -22,7 +22,8 @@ from trace_lens.render import as_json
 from trace_lens.render.documents.diagnosis import diagnosis_pages
 from trace_lens.render.documents.opened import opened_pages
 from trace_lens.render.terminal import writing
-from trace_lens.workspace.loading import Workspace, load_workspace
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 APP = {

@@ -15,7 +15,7 @@ from trace_lens.common import limits
 from trace_lens.common.toml import inline
 from trace_lens.people.accounts import AccountIndex
 from trace_lens.people.rewriting import rewrite
-from trace_lens.workspace import loading
+from trace_lens.workspace import seen_settings
 from trace_lens.workspace.account_rows import AccountRow, ListError
 from trace_lens.workspace.lists import read_accounts, read_assignments, read_members
 from trace_lens.workspace.loading import find_workspace, load_workspace
@@ -303,6 +303,6 @@ def test_only_so_many_workspaces_are_remembered(tmp_path: Path, monkeypatch: pyt
         (folder / "trace-lens.toml").write_text('clock_skew = "3m"\n')
         load_workspace(folder)
     assert len(list((tmp_path / "cache" / "trace-lens" / "settings").iterdir())) == 3
-    assert loading.SettingsSeen(folder).valid("WorkspaceSettings", 'clock_skew = "3m"\n')
-    monkeypatch.setattr(loading, "_schema", lambda: "other code")
-    assert not loading.SettingsSeen(folder).valid("WorkspaceSettings", 'clock_skew = "3m"\n')
+    assert seen_settings.SettingsSeen(folder).valid("WorkspaceSettings", 'clock_skew = "3m"\n')
+    monkeypatch.setattr(seen_settings, "_schema", lambda: "other code")
+    assert not seen_settings.SettingsSeen(folder).valid("WorkspaceSettings", 'clock_skew = "3m"\n')

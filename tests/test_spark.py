@@ -17,8 +17,8 @@ from trace_lens.logs.store.loading import load_all
 from trace_lens.logs.store.searching import Wanted, search
 from trace_lens.logs.store.spark import SparkStore, place_of, store_of
 from trace_lens.logs.store.store import EventStore, LoadedFile, StoreProblem
-from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.log_sources import LogSettings, LogSource
+from trace_lens.workspace.records import Workspace
 
 needs_java = pytest.mark.skipif(shutil.which("java") is None, reason="Spark needs a Java runtime")
 pytestmark = pytest.mark.spark

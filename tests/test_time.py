@@ -24,7 +24,7 @@ from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Options
 from trace_lens.intake.peeling import peel
 from trace_lens.people.guests import seen_guest
-from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 WORST = 2.2

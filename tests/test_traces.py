@@ -14,7 +14,8 @@ from kit import TERN, authn_request, redirect, response, run_json, workspace
 from oidc_kit import answer, client_workspace, request, token, token_response
 from trace_lens.checks.logged import says_no_account
 from trace_lens.demo.captures import captures
-from trace_lens.demo.logs import AHEAD, CODES, PROVIDER_CODES, log_files
+from trace_lens.demo.log_descriptions import CODES, PROVIDER_CODES
+from trace_lens.demo.logs import AHEAD, log_files
 from trace_lens.demo.workspace import make_keys
 from trace_lens.diagnosis.diagnosing import attempts_of
 from trace_lens.diagnosis.judging import Options, case_of

@@ -47,7 +47,8 @@ def diagnose(
 
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Options
-    from trace_lens.workspace.loading import Workspace, load_workspace
+    from trace_lens.workspace.loading import load_workspace
+    from trace_lens.workspace.records import Workspace
     from trace_lens.workspace.sources import SourceFile, read_sources
 
     known = Workspace() if workspace is None else load_workspace(Path(workspace))

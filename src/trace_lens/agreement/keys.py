@@ -10,7 +10,7 @@ from trace_lens.common.sentences import say
 from trace_lens.saml.metadata_signature import MetadataSignature, metadata_signatures
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import trust
-from trace_lens.workspace.loading import App, Source, Workspace
+from trace_lens.workspace.records import App, Source, Workspace
 
 
 def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:

@@ -11,15 +11,15 @@ from datetime import datetime
 from trace_lens.agreement.pairs import Pair, Value
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.checks.oidc.delivered import same_redirect
 from trace_lens.checks.oidc.intended import WELL_KNOWN
+from trace_lens.checks.oidc.redirected import same_redirect
 from trace_lens.common.findings import Evidence, Finding, Severity, Side
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.oidc.algorithms import same_algorithm
 from trace_lens.workspace import token_keys
-from trace_lens.workspace.loading import App, Provider, Workspace
+from trace_lens.workspace.records import App, Provider, Workspace
 
 OFFERED = (
     ("response_type", "response_types_supported"),

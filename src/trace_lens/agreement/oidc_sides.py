@@ -10,12 +10,12 @@ from trace_lens.agreement.rows import Cell, Row, Sides
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.checks.oidc.delivered import same_redirect
 from trace_lens.checks.oidc.intended import WELL_KNOWN
+from trace_lens.checks.oidc.redirected import same_redirect
 from trace_lens.common.difference import difference, is_near
 from trace_lens.common.findings import Evidence, Side
 from trace_lens.oidc.algorithms import same_algorithm
-from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.records import App, Workspace
 
 DOCUMENT = "provider_metadata"
 GRANTED = "scope granted"

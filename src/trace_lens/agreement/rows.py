@@ -8,7 +8,7 @@ from trace_lens.agreement.pairs import Value
 from trace_lens.agreement.settings import misplaced
 from trace_lens.common.difference import Difference, difference, is_near, skeleton
 from trace_lens.common.findings import Side
-from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.records import App, Workspace
 
 COLUMNS = ("application", "provider", "application_metadata", "provider_metadata", "capture")
 """Where a value of a row may stand."""

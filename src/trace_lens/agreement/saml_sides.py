@@ -16,8 +16,8 @@ from trace_lens.saml.messages import Instant, Located, NameID
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Role
 from trace_lens.saml.names import FORMAT_UNSPECIFIED, short
 from trace_lens.workspace import trust
-from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.private_keys import certificate_key_print, decryption_key, key_print
+from trace_lens.workspace.records import App, Workspace
 
 
 class SamlSides(Sides):

@@ -5,12 +5,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from datetime import datetime
 
 from trace_lens.agreement.keys import pinned_keys, signed_metadata
 from trace_lens.agreement.pairs import Pair, Value
-from trace_lens.checks.case import Case
 from trace_lens.checks.entitled import lacks_ordinary_role
 from trace_lens.common.difference import is_near
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
@@ -18,10 +17,10 @@ from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.workspace import trust
-from trace_lens.workspace.loading import EVERYONE, App, Workspace
 from trace_lens.workspace.private_keys import beside_key, certificate_key_print, decryption_key, key_print
+from trace_lens.workspace.records import EVERYONE, App, Workspace
 
-_STAGE = Stage.SETTINGS
+STAGE = Stage.SETTINGS
 
 
 def of_app(app: App, workspace: Workspace, now: datetime) -> list[Finding]:
@@ -30,10 +29,10 @@ def of_app(app: App, workspace: Workspace, now: datetime) -> list[Finding]:
     if app.settings.protocol == "oidc":
         from trace_lens.agreement.oidc_settings import of_client, secret_dates
 
-        for ask in (_disagreements, of_client, _open_doors):
+        for ask in (disagreements, of_client, _open_doors):
             found += ask(app, workspace)
         return found + list(secret_dates(app, now))
-    for ask in (_disagreements, _missing, _shared, pinned_keys, signed_metadata, _open_doors):
+    for ask in (disagreements, _missing, _shared, pinned_keys, signed_metadata, _open_doors):
         found += ask(app, workspace)
     return found + list(_dates(app, workspace, now))
 
@@ -117,10 +116,10 @@ def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     own = key_print(private.public_key()) if private else None
     if own is None:
         return
-    settings_findings = beside_key(app)
-    if settings_findings and not settings_findings[1]:
+    kept_beside = beside_key(app)
+    if kept_beside and not kept_beside[1]:
         file = app.settings.application.decryption_key
-        told = Value("key that the certificate in that file certifies", settings_findings[0], file, "the certificate")
+        told = Value("key that the certificate in that file certifies", kept_beside[0], file, "the certificate")
         yield Pair("encryption key", told, Value("decryption_key", own, file, "the private key"), Side.APPLICATION)
     if published and own not in {found for found, _ in published}:
         told = Value(
@@ -146,7 +145,7 @@ def _setup(app: App, key: str, text: str | None) -> Value | None:
     return Value(key, text, app.source.file, app.source.where("provider_setup", key)) if text else None
 
 
-def _disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
+def disagreements(app: App, workspace: Workspace) -> Iterator[Finding]:
     for pair in pairs(app, workspace):
         if pair.owner.text == pair.copy.text:
             continue
@@ -402,89 +401,3 @@ def _dates(app: App, workspace: Workspace, now: datetime) -> Iterator[Finding]:
             actual=show_moment(certificate.not_after),
             evidence=(Evidence("certificate", str(certificate.sha256), key.file, key.where),),
         )
-
-
-_EXPLAINS: dict[str, Callable[[Finding], bool]] = {
-    "audience-mismatch": lambda finding: _item(finding) in ("audience", "entity_id", "client_id"),
-    "destination-mismatch": lambda finding: _item(finding) in ("acs_url", "acs_urls"),
-    "recipient-mismatch": lambda finding: _item(finding) in ("acs_url", "acs_urls"),
-    "issuer-mismatch": lambda finding: _item(finding) in ("provider_entity_id", "provider_issuer"),
-    "redirect-uri-mismatch": lambda finding: _item(finding) == "redirect_uris",
-    "identifier-in-request-unknown": lambda finding: _item(finding) in ("client_id", "audience", "entity_id"),
-    "scope-not-granted": lambda finding: _item(finding) == "scopes_granted",
-    "name-id-format-mismatch": lambda finding: _item(finding) == "name_id_format",
-    "signed-by-other-known-key": lambda finding: finding.code in ("certificate-not-published", "next-key-not-pinned"),
-    "fingerprint-mismatch": lambda finding: finding.code in ("certificate-not-published", "next-key-not-pinned"),
-}
-
-
-def _item(finding: Finding) -> str:
-    return finding.setting or ""
-
-
-def settings_findings(case: Case, findings: list[Finding]) -> list[Finding]:
-    """The settings findings that explain what a diagnosis found; they do not decide anything."""
-    if case.app is None:
-        return []
-    called: list[Finding] = []
-    if case.protocol == "oidc":
-        from trace_lens.agreement.oidc_settings import endpoints_called
-        from trace_lens.checks.oidc.case import OidcCase
-
-        called = list(endpoints_called(case)) if isinstance(case, OidcCase) else []
-    explained = [_EXPLAINS[finding.code] for finding in findings if finding.breaks and finding.code in _EXPLAINS]
-    if not explained:
-        return called
-    found = [
-        finding
-        for ask in ((_disagreements,) if case.protocol == "oidc" else (_disagreements, pinned_keys))
-        for finding in ask(case.app, case.workspace)
-        if finding.stage is _STAGE and any(explains(finding) for explains in explained)
-    ]
-    return called + found + _misplaced_in_findings(case, findings, found)
-
-
-def misplaced_value(
-    case: Case, item: str, actual: str, expected: str | None, evidence: tuple[Evidence, ...]
-) -> Finding | None:
-    """The finding for a value of the message that belongs in another field; None where it does not."""
-    if case.app is None:
-        return None
-    belongs = misplaced(case.app, case.workspace, item, actual)
-    if belongs is None:
-        return None
-    return finding(
-        "setting-misplaced",
-        say("What was sent as {item}, {actual}, is {belongs}.", item=item, actual=actual, belongs=belongs),
-        side=Side.PROVIDER,
-        expected=expected,
-        actual=actual,
-        value_to_set=expected,
-        evidence=evidence,
-    )
-
-
-def _misplaced_in_findings(case: Case, findings: list[Finding], found: list[Finding]) -> list[Finding]:
-    """A value in the message that belongs in another field, where no setting on record shows it already."""
-    items = {
-        "audience-mismatch": "audience",
-        "issuer-mismatch": "issuer",
-        "destination-mismatch": "acs_url",
-        "redirect-uri-mismatch": "redirect_uris",
-    }
-    if case.protocol == "oidc":
-        items["audience-mismatch"] = "client_id"
-    more = []
-    for raised in findings:
-        item = items.get(raised.code)
-        if (
-            item is None
-            or raised.actual is None
-            or raised.because_of
-            or any(other.actual == raised.actual for other in found)
-        ):
-            continue
-        belongs = misplaced_value(case, item, raised.actual, raised.expected, raised.evidence[:1])
-        if belongs:
-            more.append(belongs._replace(side=raised.side, value_to_set=raised.value_to_set))
-    return more

@@ -11,7 +11,7 @@ from trace_lens.agreement.rows import Copy, Row
 from trace_lens.agreement.saml_sides import SamlSides
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Side
-from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.records import App, Workspace
 
 
 def rows(app: App, workspace: Workspace, case: Case | None = None) -> list[Row]:

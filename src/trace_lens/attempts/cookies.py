@@ -153,6 +153,50 @@ def read_date(text: str) -> datetime | None:
         return None
 
 
+def _same_site(attributes: dict[str, str]) -> str:
+    asked = attributes.get("samesite", "").lower()
+    return {"strict": STRICT, "lax": LAX, "none": NONE}.get(asked, DEFAULT)
+
+
+def _wrong_text(name: str, value: str, line: str) -> tuple[str, str | None] | None:
+    """Why browsers do not take the text of a cookie, and what to set instead."""
+    if not name and not value:
+        return "it has neither name nor value", None
+    if re.search(r"[\x00-\x08\x0a-\x1f\x7f]", line):
+        return "it holds a control character", None
+    size = len(name) + len(value)
+    if size > limits.COOKIE_BYTES:
+        return f"name and value have {size:,} bytes, and browsers take at most {limits.COOKIE_BYTES:,}", None
+    return None
+
+
+def _wrong_domain(domain: str, host: str) -> tuple[str, str | None] | None:
+    """Why browsers do not take a cookie for its domain."""
+    if domain and is_public_suffix(domain) and domain != host:
+        return f"Domain={domain} is a public suffix", f"Domain={site_of(host)}"
+    if domain and host and not domain_matches(host, domain):
+        return f"Domain={domain} does not cover {host}, which set it", f"Domain={site_of(host)}"
+    return None
+
+
+def _wrong_secure(name: str, attributes: dict[str, str], by: Exchange) -> tuple[str, str | None] | None:
+    """Why browsers do not take a cookie for what demands Secure."""
+    secure, prefix = "secure" in attributes, name.lower()
+    safe = by.parts.scheme.lower() in ("https", "wss") or not by.host or is_loopback(by.host)
+    if secure and not safe:
+        return "it is Secure, and came over http", None
+    if _same_site(attributes) == NONE and not secure:
+        return "SameSite=None is taken only together with Secure", "Secure"
+    if "partitioned" in attributes and not secure:
+        return "Partitioned is taken only together with Secure", "Secure"
+    if prefix.startswith("__secure-") and not secure:
+        return "its name begins with __Secure-, and it is not Secure", "Secure"
+    alone = not attributes.get("domain", "").lstrip(".")
+    if prefix.startswith("__host-") and not (secure and alone and attributes.get("path") == "/"):
+        return "its name begins with __Host-, which demands Secure, Path=/ and no Domain", "Secure; Path=/"
+    return None
+
+
 def read_set_cookie(line: str, by: Exchange) -> Cookie | Refused:
     """A Set-Cookie field as a browser takes it (rfc6265bis §5.6, §5.7), or why it does not."""
     pair, *told = line.split(";")
@@ -163,51 +207,22 @@ def read_set_cookie(line: str, by: Exchange) -> Cookie | Refused:
         key, _, held = text.partition("=")
         attributes[key.strip().lower()] = held.strip()
 
-    def refused(reason: str, set_to: str | None) -> Refused:
-        return Refused(name, reason, set_to, by, line)
-
-    if not name and not value:
-        return refused("it has neither name nor value", None)
-    if re.search(r"[\x00-\x08\x0a-\x1f\x7f]", line):
-        return refused("it holds a control character", None)
-    if len(name) + len(value) > limits.COOKIE_BYTES:
-        return refused(
-            f"name and value have {len(name) + len(value):,} bytes, and browsers take at most {limits.COOKIE_BYTES:,}",
-            None,
-        )
-    secure = "secure" in attributes
-    host = by.host
     domain = ascii_host(attributes.get("domain", "").lstrip("."))
-    if domain and is_public_suffix(domain) and domain != host:
-        return refused(f"Domain={domain} is a public suffix", f"Domain={site_of(host)}")
-    if domain and host and not domain_matches(host, domain):
-        return refused(f"Domain={domain} does not cover {host}, which set it", f"Domain={site_of(host)}")
+    wrong = _wrong_text(name, value, line) or _wrong_domain(domain, by.host) or _wrong_secure(name, attributes, by)
+    if wrong:
+        return Refused(name, *wrong, by, line)
     path = attributes.get("path", "")
     path = path if path.startswith("/") else default_path(by.parts.path)
-    asked = attributes.get("samesite", "").lower()
-    site = {"strict": STRICT, "lax": LAX, "none": NONE}.get(asked, DEFAULT)
-    safe = by.parts.scheme.lower() in ("https", "wss") or not host or is_loopback(host)
-    if secure and not safe:
-        return refused("it is Secure, and came over http", None)
-    if site == NONE and not secure:
-        return refused("SameSite=None is taken only together with Secure", "Secure")
-    if "partitioned" in attributes and not secure:
-        return refused("Partitioned is taken only together with Secure", "Secure")
-    prefix = name.lower()
-    if prefix.startswith("__secure-") and not secure:
-        return refused("its name begins with __Secure-, and it is not Secure", "Secure")
-    if prefix.startswith("__host-") and not (secure and not domain and attributes.get("path") == "/"):
-        return refused("its name begins with __Host-, which demands Secure, Path=/ and no Domain", "Secure; Path=/")
     until, lasts = _end(attributes, by.at)
     return Cookie(
         name=name,
         value=value,
-        domain=domain or host,
+        domain=domain or by.host,
         host_only=not domain,
         path=path,
-        secure=secure,
+        secure="secure" in attributes,
         http_only="httponly" in attributes,
-        same_site=site,
+        same_site=_same_site(attributes),
         partitioned="partitioned" in attributes,
         created=by.at,
         until=until,

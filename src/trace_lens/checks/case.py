@@ -14,7 +14,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, TypeVar, cast
 
 from trace_lens.common.findings import Evidence
-from trace_lens.workspace.loading import App, Provider, Workspace
+from trace_lens.workspace.records import App, Provider, Workspace
 
 if TYPE_CHECKING:
     from trace_lens.logs.matching.seen import LogView

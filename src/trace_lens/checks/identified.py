@@ -16,8 +16,8 @@ from trace_lens.people import guests
 from trace_lens.people.accounts import AccountIndex, Near, account_index
 from trace_lens.people.rewriting import result
 from trace_lens.workspace.account_rows import AccountRow
-from trace_lens.workspace.loading import App, Provider, Workspace
 from trace_lens.workspace.patterns import compiled
+from trace_lens.workspace.records import App, Provider, Workspace
 
 _ADDRESS = re.compile(r"[^@\s]++@((?=[^@\s]+?\.[^@\s])[^@\s]++)")
 

@@ -11,9 +11,9 @@ from trace_lens.common.findings import Stage
 
 
 def _of_saml() -> tuple[Check, ...]:
-    from trace_lens.checks import admitted, entitled, identified, intended, logged
+    from trace_lens.checks import admitted, assigned, entitled, identified, intended, logged
     from trace_lens.checks.saml import admitted as saml_admitted
-    from trace_lens.checks.saml import answered, authentic, current, delivered, readable, request, signed_out
+    from trace_lens.checks.saml import answered, authentic, covered, current, delivered, readable, request, signed_out
     from trace_lens.checks.saml import identified as saml_identified
     from trace_lens.checks.saml import intended as saml_intended
     from trace_lens.checks.way import blocked, clocks, cookies, ending, hops, interfaces, reachable
@@ -28,6 +28,7 @@ def _of_saml() -> tuple[Check, ...]:
         *clocks.CHECKS,
         *identified.CHECKS,
         *entitled.CHECKS,
+        *assigned.CHECKS,
         *logged.CHECKS,
         *admitted.CHECKS,
         *ending.CHECKS,
@@ -36,6 +37,7 @@ def _of_saml() -> tuple[Check, ...]:
         *answered.CHECKS,
         *delivered.CHECKS,
         *authentic.CHECKS,
+        *covered.CHECKS,
         *saml_intended.CHECKS,
         *saml_identified.CHECKS,
         *saml_admitted.CHECKS,
@@ -45,9 +47,9 @@ def _of_saml() -> tuple[Check, ...]:
 
 
 def _of_oidc() -> tuple[Check, ...]:
-    from trace_lens.checks import admitted, entitled, identified, intended, logged
+    from trace_lens.checks import admitted, assigned, entitled, identified, intended, logged
     from trace_lens.checks.oidc import admitted as oidc_admitted
-    from trace_lens.checks.oidc import answered, authentic, current, delivered, readable, signed_out
+    from trace_lens.checks.oidc import answered, authentic, current, delivered, readable, redirected, signed_out
     from trace_lens.checks.oidc import entitled as oidc_entitled
     from trace_lens.checks.oidc import identified as oidc_identified
     from trace_lens.checks.oidc import intended as oidc_intended
@@ -62,12 +64,14 @@ def _of_oidc() -> tuple[Check, ...]:
         *clocks.CHECKS,
         *identified.CHECKS,
         *entitled.CHECKS,
+        *assigned.CHECKS,
         *logged.CHECKS,
         *admitted.CHECKS,
         *ending.CHECKS,
         *interfaces.CHECKS,
         *readable.CHECKS,
         *answered.CHECKS,
+        *redirected.CHECKS,
         *delivered.CHECKS,
         *authentic.CHECKS,
         *oidc_intended.CHECKS,

@@ -12,7 +12,7 @@ from trace_lens.cli.session import Session, with_session
 
 if TYPE_CHECKING:
     from trace_lens.intake.found import FoundMessage
-    from trace_lens.workspace.loading import Workspace
+    from trace_lens.workspace.records import Workspace
 
 _METADATA, _DISCOVERY, _REGISTRATION = "saml-metadata", "discovery-document", "client-registration"
 _KEYS = {

@@ -26,7 +26,8 @@ def command(session: Session, left: str, right: str, app: str | None) -> int:
     Exit status: 0 nothing differs that matters, 1 something does, 2 wrong usage or settings, 3 a source could not be
     read.
     """
-    from trace_lens.comparison.comparing import CannotCompare, compare
+    from trace_lens.comparison.compared import CannotCompare
+    from trace_lens.comparison.comparing import compare
     from trace_lens.diagnosis.judging import Options
     from trace_lens.render import json_sides
 

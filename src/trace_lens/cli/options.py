@@ -15,7 +15,7 @@ from trace_lens.common.moments import MomentError, read_duration, read_moment_or
 from trace_lens.common.secrets_in_text import without_tokens
 
 if TYPE_CHECKING:
-    from trace_lens.workspace.loading import Workspace
+    from trace_lens.workspace.records import Workspace
     from trace_lens.workspace.sources import SourceFile
     from trace_lens.workspace.trusting import Trust
 
@@ -162,8 +162,9 @@ def tell(text: str) -> None:
 
 def open_workspace(folder: Path | None) -> Workspace:
     """The workspace that the user means; an empty one where there is none. Wrong settings end the command."""
-    from trace_lens.workspace.loading import ROOT_FILE, Workspace, find_workspace, load_workspace
+    from trace_lens.workspace.loading import ROOT_FILE, find_workspace, load_workspace
     from trace_lens.workspace.problems import SettingsError
+    from trace_lens.workspace.records import Workspace
 
     if folder is not None and not (folder / ROOT_FILE).is_file():
         raise click.UsageError(

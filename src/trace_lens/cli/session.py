@@ -25,7 +25,7 @@ from trace_lens.cli.output import Put, write, write_pieces
 
 if TYPE_CHECKING:
     from trace_lens.common.masking import Masks
-    from trace_lens.workspace.loading import App, Workspace
+    from trace_lens.workspace.records import App, Workspace
     from trace_lens.workspace.sources import SourceFile
 
 Command = Callable[..., int]

@@ -11,7 +11,7 @@ from trace_lens.cli.options import report_settings, tell
 if TYPE_CHECKING:
     from trace_lens.diagnosis.diagnosing import Result
     from trace_lens.diagnosis.logbook import Logbook
-    from trace_lens.workspace.loading import Workspace
+    from trace_lens.workspace.records import Workspace
 
 
 def logbook(workspace: Workspace) -> Logbook | None:

@@ -6,7 +6,6 @@ Nothing is judged here, but what cannot be read, or only after a repair, is said
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from datetime import datetime
 from typing import Any, NamedTuple
 
 from lxml import etree
@@ -14,18 +13,26 @@ from lxml import etree
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.masking import Secret
-from trace_lens.common.moments import show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.secret_names import XML_ELEMENTS, hidden_text, relay_state
+from trace_lens.decoding.summaries import (
+    assertion_summary,
+    certificate_summary,
+    logout_summary,
+    message_summary,
+    metadata_summary,
+    request_summary,
+    response_summary,
+    signed_parts,
+)
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.peeling import Peeled
-from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
+from trace_lens.pki.certificates import CertificateError, read_certificate
 from trace_lens.pki.pem import certificates_in
-from trace_lens.saml import messages as m
 from trace_lens.saml.artifact import read_artifact
-from trace_lens.saml.metadata import Descriptors, Entity, scan
+from trace_lens.saml.metadata import Entity, scan
 from trace_lens.saml.metadata_signature import metadata_signatures
-from trace_lens.saml.names import PROTOCOL, short
+from trace_lens.saml.names import PROTOCOL
 from trace_lens.saml.parsing import XMLDamaged, parse, text_of
 from trace_lens.saml.reading import (
     assertion_in,
@@ -35,7 +42,7 @@ from trace_lens.saml.reading import (
     read_logout_request,
     read_response,
 )
-from trace_lens.saml.signature import refuse_many_signatures, signatures_in
+from trace_lens.saml.signature import refuse_many_signatures
 
 OIDC_KINDS = (
     "id-token",
@@ -171,10 +178,10 @@ def _metadata(source: str, found: FoundMessage) -> Opened:
         root = parse(found.data) if read.held == 1 and not read.damage else None
     except XMLDamaged as damage:
         return _opened(source, found, {}, {}, more=(_broken(source, found, damage),))
-    summary = _metadata_summary(read)
+    summary = metadata_summary(read)
     listed = {"entities": [_entity_content(entity) for entity in read.entities], "listed": len(read.entities)}
     more = (_broken(source, found, read.damage),) if read.damage else ()
-    summary["signed_parts"] = _signed_parts(root) if root is not None else []
+    summary["signed_parts"] = signed_parts(root) if root is not None else []
     if b"SignatureValue" in found.data[:_LOOKED_FOR_SIGNATURE] and not read.damage:
         more = (*more, *_metadata_signed(source, found, summary))
     return _opened(source, found, summary, listed if root is None else outline(root), root, more=more)
@@ -209,15 +216,15 @@ def _xml(source: str, found: FoundMessage) -> Opened:
     elif found.kind == "ws-federation-response":
         answer = assertion_in(inner)
     if found.kind in ("saml-response", "saml-artifact-response") and answer is not None:
-        summary = _response_summary(read_response(answer), root)
+        summary = response_summary(read_response(answer), root)
     elif found.kind in ("saml-assertion", "ws-federation-response") and answer is not None:
-        summary = _assertion_summary(read_assertion(answer), root)
+        summary = assertion_summary(read_assertion(answer), root)
     elif found.kind == "saml-authn-request":
-        summary = _message_summary(inner) | _request_summary(read_authn_request(inner))
+        summary = message_summary(inner) | request_summary(read_authn_request(inner))
     elif found.kind == "saml-logout-request":
-        summary = _message_summary(inner) | _logout_summary(read_logout_request(inner))
+        summary = message_summary(inner) | logout_summary(read_logout_request(inner))
     else:
-        summary = _message_summary(inner)
+        summary = message_summary(inner)
     return _opened(source, found, summary | _beside(found), outline(root), root)
 
 
@@ -226,131 +233,6 @@ def _beside(found: FoundMessage) -> dict[str, Any]:
     named = {"RelayState": "relay_state", "wctx": "relay_state", "wtrealm": "realm", "SigAlg": "signature_algorithm"}
     told = {key: found.context[name] for name, key in named.items() if name in found.context}
     return told | ({"relay_state": relay_state(told["relay_state"])} if "relay_state" in told else {})
-
-
-def _request_summary(request: m.AuthnRequest) -> dict[str, Any]:
-    policy, context, scoping = request.name_id_policy, request.requested_context, request.scoping
-    subject = request.subject.name_id if request.subject else None
-    return {
-        "recipient": _text(request.acs_url) or (f"index {request.acs_index.value}" if request.acs_index else None),
-        "binding": short(request.protocol_binding.value) if request.protocol_binding else None,
-        "name_id_format": _text(policy.format) if policy else None,
-        "allow_create": policy.allow_create if policy else None,
-        "authentication": [value.value for value in context.classes] if context else [],
-        "comparison": context.comparison if context else None,
-        "force_authn": request.force_authn,
-        "is_passive": request.is_passive,
-        "subject": subject.value if subject else None,
-        "providers": [provider.value for provider in scoping.providers] if scoping else [],
-    }
-
-
-def _logout_summary(request: m.LogoutRequest) -> dict[str, Any]:
-    return {
-        "subject": request.name_id.value if request.name_id else None,
-        "subject_format": request.name_id.format if request.name_id else None,
-        "session_index": [index.value for index in request.session_indexes],
-        "valid_until": _moment(request.not_on_or_after),
-        "reason": _text(request.reason),
-    }
-
-
-def _response_summary(response: m.Response, root: etree._Element) -> dict[str, Any]:
-    status = response.status
-    summary: dict[str, Any] = {
-        "id": _text(response.id),
-        "issued_at": _moment(response.issue_instant),
-        "issuer": response.issuer.value if response.issuer else None,
-        "destination": _text(response.destination),
-        "in_response_to": _text(response.in_response_to),
-        "status": [short(code.value) for code in status.codes] if status else [],
-        "status_message": status.message.value.strip() if status and status.message else None,
-        "assertions": len(response.assertions),
-        "encrypted_assertions": len(response.encrypted_assertions),
-    }
-    if response.assertions:
-        inner = _assertion_summary(response.assertions[0], root)
-        issuer = summary["issuer"] or inner["issuer"]
-        summary = {**inner, **summary, "issuer": issuer}
-    summary["signed_parts"] = _signed_parts(root)
-    return summary
-
-
-def _assertion_summary(assertion: m.Assertion, root: etree._Element) -> dict[str, Any]:
-    name = assertion.subject.name_id if assertion.subject else None
-    conditions = assertion.conditions
-    data = (
-        [confirmation.data for confirmation in assertion.subject.confirmations if confirmation.data]
-        if assertion.subject
-        else []
-    )
-    statement = assertion.authn_statements[0] if assertion.authn_statements else None
-    return {
-        "id": _text(assertion.id),
-        "issued_at": _moment(assertion.issue_instant),
-        "issuer": assertion.issuer.value if assertion.issuer else None,
-        "subject": name.value if name else None,
-        "subject_format": name.format if name else None,
-        "audience": [audience.value for audience in conditions.audiences] if conditions else [],
-        "recipient": next((confirmation.recipient.value for confirmation in data if confirmation.recipient), None),
-        "valid_from": _moment(conditions.not_before) if conditions else None,
-        "valid_until": _moment(conditions.not_on_or_after) if conditions else None,
-        "authenticated_at": _moment(statement.authn_instant) if statement else None,
-        "authentication": _text(statement.context_class) if statement else None,
-        "session_index": _text(statement.session_index) if statement else None,
-        "session_until": _moment(statement.session_not_on_or_after) if statement else None,
-        "attributes": {
-            attribute.name: [
-                hidden_text(value.name_id.value if value.name_id else value.text.value) for value in attribute.values
-            ]
-            for attribute in assertion.attributes[: limits.LISTED_CLAIMS]
-        },
-        **({"more_attributes": more} if (more := len(assertion.attributes) - limits.LISTED_CLAIMS) > 0 else {}),
-        "signed_parts": _signed_parts(root),
-    }
-
-
-def _signed_parts(root: etree._Element) -> list[str]:
-    """The names of the elements that hold a signature of their own; whether it is good, the diagnosis says."""
-    return [str(etree.QName(signature.holder).localname).lower() for signature in signatures_in(root)]
-
-
-def _metadata_summary(read: Descriptors) -> dict[str, Any]:
-    first = read.entities[0] if read.entities else None
-    return {
-        "entities": read.held,
-        "entity_id": first.entity_id if first else None,
-        "roles": [role.name for role in first.roles] if first else [],
-        "valid_until": show_moment(first.valid_until) if first and first.valid_until else None,
-        "cache_duration": first.cache_duration if first else None,
-        "name_id_formats": [
-            format_name for role in (first.roles if first else ()) for format_name in role.name_id_formats
-        ],
-        "requested_attributes": [
-            {"name": attribute.name, "required": attribute.required}
-            for role in (first.roles if first else ())
-            for attribute in role.attributes
-        ],
-        "keys": [key.use or "any" for role in (first.roles if first else ()) for key in role.keys],
-        "endpoints": [
-            {"purpose": endpoint.purpose, "binding": short(endpoint.binding), "location": endpoint.location}
-            for role in (first.roles if first else ())
-            for endpoint in role.endpoints
-        ],
-    }
-
-
-def _message_summary(root: etree._Element) -> dict[str, Any]:
-    """What every protocol message has (SAML 2.0 Core §3.2.1)."""
-    issuer = root.find("{urn:oasis:names:tc:SAML:2.0:assertion}Issuer")
-    codes = [short(element.get("Value") or "") for element in root.iter(f"{{{PROTOCOL}}}StatusCode")]
-    named = {"ID": "id", "IssueInstant": "issued_at", "Destination": "destination", "InResponseTo": "in_response_to"}
-    return {
-        **{key: root.get(name) for name, key in named.items() if root.get(name) is not None},
-        "issuer": text_of(issuer) if issuer is not None else None,
-        **({"status": codes} if codes else {}),
-        "signed_parts": _signed_parts(root),
-    }
 
 
 def outline(element: etree._Element) -> dict[str, Any]:
@@ -398,29 +280,3 @@ def _certificates(source: str, found: FoundMessage) -> Iterator[Opened]:
             yield _opened(
                 source, found, certificate_summary(certificate), {"repairs": list(pasted.repairs)}, where=place
             )
-
-
-def certificate_summary(certificate: Certificate) -> dict[str, Any]:
-    """The values of a certificate that people look for."""
-    return {
-        "subject": certificate.subject,
-        "issuer": certificate.issuer,
-        "serial": certificate.serial,
-        "not_before": show_moment(certificate.not_before),
-        "not_after": show_moment(certificate.not_after),
-        "sha1": str(certificate.sha1),
-        "sha256": str(certificate.sha256),
-        "key": certificate.key,
-        "names": list(certificate.alternative_names),
-    }
-
-
-def _text(value: m.Text | None) -> str | None:
-    return value.value if value else None
-
-
-def _moment(value: m.Instant | None) -> str | None:
-    if value is None:
-        return None
-    moment: datetime | None = value.moment
-    return show_moment(moment) if moment else value.text.value

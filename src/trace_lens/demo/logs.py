@@ -21,6 +21,7 @@ from zoneinfo import ZoneInfo
 from trace_lens.demo.captured import Capture
 from trace_lens.demo.clients import CLIENTS
 from trace_lens.demo.diary import Entry
+from trace_lens.demo.log_descriptions import CODES, GATEWAY, PLATFORM, PROVIDER, PROVIDER_CODES, SHORE_TOURS, dictionary
 from trace_lens.demo.scenario import APPLICATIONS, BY_ID, GUESTS, HOME, PARTNER, PEOPLE
 
 AHEAD = timedelta(minutes=9, seconds=4)
@@ -65,30 +66,6 @@ _BIRDS = (
 _SHORE = "shore-tours"
 _NOT_PLATFORM = {_SHORE, "gangway"}
 """Applications that do not run on the platform: one is hosted elsewhere, one is a program on a desk."""
-CODES = {
-    "A-11": ("the message is of another issuer than the one set", "intended", "application"),
-    "A-12": ("the message is made out to another audience", "intended", "provider"),
-    "A-13": ("another kind of token came where the ID token belongs", "intended", "application"),
-    "A-14": ("no ID token came", "answered", "application"),
-    "A-20": ("signed by a key that is not trusted here", "authentic", "application"),
-    "A-21": ("the signature does not fit what was signed", "authentic", "provider"),
-    "A-22": ("it is encrypted to another key", "readable", "provider"),
-    "A-30": ("a claim that must be there is missing", "entitled", "provider"),
-    "A-31": ("no role that is known here", "entitled", "provider"),
-    "A-41": ("no account of that name", "identified", "application"),
-    "A-50": ("a second factor was asked for and not used", "entitled", "provider"),
-    "A-60": ("the message is from the future: the clocks differ", "current", "application"),
-    "A-70": ("the browser brought no sign-in of ours back", "delivered", "application"),
-}
-"""The platform's own codes, in the organisation's words: meaning, stage, side."""
-PROVIDER_CODES = {
-    "D-1001": ("wrong password", "answered", "user"),
-    "N-2207": ("nobody has assigned the application to this person", "entitled", "provider"),
-    "O-14": ("the code verifier does not fit the challenge", "delivered", "application"),
-    "O-15": ("the client's secret has ended", "answered", "application"),
-    "O-16": ("the code was redeemed before", "delivered", "application"),
-    "O-17": ("this redirect URI is not registered", "delivered", "application"),
-}
 _REFUSED = {
     "04": "A-12",
     "05": "A-31",
@@ -157,13 +134,13 @@ def log_files(made: Iterable[tuple[Capture, list[Entry]]], seed: int = 1109) -> 
     sign_ins = [*_captured(draw, made), *_everybody(draw)]
     sign_ins.sort(key=lambda item: item.at)
     return {
-        "logs/northmere-id.toml": _PROVIDER.encode() + _dictionary(PROVIDER_CODES),
+        "logs/northmere-id.toml": PROVIDER.encode() + dictionary(PROVIDER_CODES),
         "logs/northmere-id-2026-11.csv.gz": _provider(draw, sign_ins),
-        "logs/platform.toml": _PLATFORM.encode() + _dictionary(CODES),
+        "logs/platform.toml": PLATFORM.encode() + dictionary(CODES),
         "logs/platform.jsonl": _platform(draw, sign_ins),
-        "logs/harbour-gate.toml": _GATEWAY.encode(),
+        "logs/harbour-gate.toml": GATEWAY.encode(),
         "logs/harbour-gate.log": _gateway(draw, sign_ins),
-        "logs/shore-tours.toml": _SHORE_TOURS.encode(),
+        "logs/shore-tours.toml": SHORE_TOURS.encode(),
         "logs/shore-tours-access.log": _shore_tours(draw, sign_ins),
     }
 
@@ -233,78 +210,6 @@ def _address(draw: random.Random, login: str) -> str:
     if draw.random() < 0.75:
         return f"192.0.2.{home.choice((10, 20, 30))}"
     return f"2001:db8:{home.randrange(1, 64):x}::{home.randrange(2, 250):x}"
-
-
-_PROVIDER = """name      = "Northmere ID sign-ins"
-role      = "provider"
-provider  = "northmere-id"
-files     = ["logs/northmere-id-*.csv.gz"]
-format    = "csv"
-time_zone = "Europe/Oslo"
-
-[fields]
-time = "When"
-user = "Account"
-app  = "Target"
-outcome = "Result"
-code = "Code"
-reason = "Message"
-ip   = "From"
-ids  = ["Request", "Session"]
-
-[outcomes]
-success = ["granted"]
-failure = ["denied"]
-"""
-_PLATFORM = """name   = "Application platform, sign-in history"
-role   = "application"
-files  = ["logs/platform*.jsonl"]
-format = "jsonl"
-
-[fields]
-time = "ts"
-user = "who.login"
-app  = "service"
-outcome = "result"
-code = "error.code"
-reason = "error.text"
-ip   = "client"
-ids  = ["request"]
-
-[outcomes]
-success = ["ok"]
-failure = ["refused"]
-"""
-_GATEWAY = """name   = "Gateway of the harbour"
-role   = "gateway"
-files  = ["logs/harbour-gate*.log"]
-format = "syslog"
-
-[fields]
-user = "user"
-app  = "host"
-outcome = "verdict"
-ip   = "src"
-ids  = ["sid"]
-
-[outcomes]
-success = ["pass"]
-failure = ["block"]
-"""
-_SHORE_TOURS = """name   = "Shore Tours, web server"
-role   = "application"
-app    = "shore-tours"
-files  = ["logs/shore-tours-access*.log"]
-format = "combined"
-"""
-
-
-def _dictionary(codes: dict[str, tuple[str, str, str]]) -> bytes:
-    lines = [
-        f'"{code}" = {{ means = "{means}", stage = "{stage}", side = "{side}" }}'
-        for code, (means, stage, side) in codes.items()
-    ]
-    return ("\n[codes]\n" + "\n".join(lines) + "\n").encode()
 
 
 def _later(draw: random.Random, mean: float) -> timedelta:

@@ -32,8 +32,8 @@ from trace_lens.saml.metadata import scan
 from trace_lens.saml.names import SIGNATURE
 from trace_lens.saml.parsing import XMLDamaged, parse, text_of, where
 from trace_lens.workspace import trust
-from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.private_keys import PASSWORD_VARIABLE, given_password
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 

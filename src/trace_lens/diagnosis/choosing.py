@@ -18,8 +18,8 @@ from trace_lens.oidc.jose import Jwe
 from trace_lens.oidc.tokens import texts
 from trace_lens.saml.artifact import Artifact
 from trace_lens.saml.messages import AuthnRequest, LogoutRequest, LogoutResponse
-from trace_lens.workspace.loading import App, Provider, Workspace
 from trace_lens.workspace.private_keys import readable_key
+from trace_lens.workspace.records import App, Provider, Workspace
 
 
 class Choice(NamedTuple):

@@ -27,7 +27,7 @@ from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.logs.matching.seen import LogView, Seen
-from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 if TYPE_CHECKING:

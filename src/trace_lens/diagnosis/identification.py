@@ -27,7 +27,7 @@ from trace_lens.people.names import (
     names_of_accounts,
 )
 from trace_lens.workspace.account_rows import AccountRow
-from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.records import App, Workspace
 from trace_lens.workspace.settings import Rewrite
 from trace_lens.workspace.sources import SourceFile
 

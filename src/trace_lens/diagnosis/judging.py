@@ -7,7 +7,8 @@ from dataclasses import replace
 from datetime import datetime
 from typing import NamedTuple, overload
 
-from trace_lens.agreement.settings import of_app, settings_findings
+from trace_lens.agreement.explaining import settings_findings
+from trace_lens.agreement.settings import of_app
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.saml import SamlAttempt
@@ -33,7 +34,7 @@ from trace_lens.diagnosis.proposals import propose
 from trace_lens.diagnosis.steps import Step, steps_of
 from trace_lens.diagnosis.weighing import weigh
 from trace_lens.logs.matching.seen import LogView
-from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.records import App, Workspace
 from trace_lens.workspace.trial_settings import TrialSetting, with_trial_settings
 
 

@@ -18,7 +18,7 @@ from trace_lens.common.kinds import TOKEN_KINDS
 from trace_lens.decoding.messages import Opened, open_messages
 from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.intake.found import FoundMessage
-from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
 

@@ -12,8 +12,8 @@ from trace_lens.logs.matching.rebuilding import Rebuilt, rebuild
 from trace_lens.logs.matching.seen import LogView, Seen
 from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import Names, People
-from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.log_sources import log_sources
+from trace_lens.workspace.records import Workspace
 
 
 class LaidBeside(NamedTuple):

@@ -6,19 +6,32 @@ and missed where it is not. What is no part of a sign-in (images, styles, fonts)
 
 from __future__ import annotations
 
-import base64
-import binascii
 import io
 import re
 import zlib
-from datetime import UTC, datetime
 from itertools import pairwise
 from typing import Any, BinaryIO
-from urllib.parse import quote_plus
 
 from trace_lens.common import limits
 from trace_lens.intake.carried import is_worth_reading
-from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header, Phases
+from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header
+from trace_lens.intake.har_fields import (
+    Headers,
+    address_of_pseudo,
+    has_field,
+    headers_of,
+    initiator_of,
+    moment_of,
+    object_of,
+    request_body,
+    response_body,
+    set_cookie_of,
+    text_of,
+    those_of,
+    timing_of,
+    value_of,
+    whole_of,
+)
 
 _HEAD = 64 * 1024
 _STARTS = re.compile(rb"^(?:\xef\xbb\xbf)?\s*\{")
@@ -47,8 +60,6 @@ _CALL_SENT = ("cookie", "authorization", "origin", "referer", "sec-fetch-mode", 
 _CALL_RECEIVED = ("set-cookie", "www-authenticate", "content-type", "date", "access-control-allow-origin", "location")
 """What is kept of a call that carries no message: whether it was let through, with which cookies, and what it said."""
 _SECRETS = (b"passw", b"passphrase", b"pwd", b"passcode")
-_LONGEST = 24 * 3600 * 1000
-"""Most milliseconds that one exchange can have taken; what says more is no measurement."""
 _FRAMES = {"iframe", "frame", "embed", "object"}
 
 
@@ -215,69 +226,74 @@ def _in_order(kept: list[Exchange], notes: list[str]) -> tuple[Exchange, ...]:
 
 def _lacks_zone(entry: dict[str, Any]) -> bool:
     told = entry.get("startedDateTime")
-    return isinstance(told, str) and _moment(told) is not None and not re.search(r"(?:Z|[+-]\d\d:?\d\d)$", told.strip())
+    return (
+        isinstance(told, str) and moment_of(told) is not None and not re.search(r"(?:Z|[+-]\d\d:?\d\d)$", told.strip())
+    )
+
+
+def _with_listed(
+    request: dict[str, Any], response: dict[str, Any], sent: Headers, received: Headers
+) -> tuple[Headers, Headers]:
+    """The header fields, with what an export lists elsewhere only: cookies sent and set, and where it redirects to."""
+    listed = response.get("cookies")
+    if not has_field(received, "set-cookie") and isinstance(listed, list):
+        received += tuple(
+            ("Set-Cookie", set_cookie_of(item)) for item in listed if isinstance(item, dict) and item.get("name")
+        )
+    carried = request.get("cookies")
+    if not has_field(sent, "cookie") and isinstance(carried, list) and carried:
+        pairs = [
+            f"{text_of(item, 'name')}={text_of(item, 'value') or ''}" for item in carried if isinstance(item, dict)
+        ]
+        sent += (("Cookie", "; ".join(pairs)),)
+    target = text_of(response, "redirectURL")
+    if target and not has_field(received, "location"):
+        received += (("Location", target),)
+    return sent, received
 
 
 def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
-    request = _object(entry, "request")
-    response = _object(entry, "response")
-    sent = _headers(request)
-    url = _text(request, "url") or _from_pseudo(sent)
+    request = object_of(entry, "request")
+    response = object_of(entry, "response")
+    sent = headers_of(request)
+    url = text_of(request, "url") or address_of_pseudo(sent)
     if not url:
         return None
-    received = _headers(response)
-    content = _object(response, "content")
-    media = (_text(content, "mimeType") or _value(received, "content-type") or "").lower()
+    received = headers_of(response)
+    content = object_of(response, "content")
+    media = (text_of(content, "mimeType") or value_of(received, "content-type") or "").lower()
     kind = _kind(entry, url, sent, media)
-    at = _moment(_text(entry, "startedDateTime") or "")
-    status = max(_whole(response.get("status")), 0)
+    at = moment_of(text_of(entry, "startedDateTime") or "")
+    status = max(whole_of(response.get("status")), 0)
     place = f"entry {number}"
-    method = (_text(request, "method") or "GET").upper()
-    listed = response.get("cookies")
-    if not _has(received, "set-cookie") and isinstance(listed, list):
-        received += tuple(
-            ("Set-Cookie", _set_cookie(item)) for item in listed if isinstance(item, dict) and item.get("name")
+    method = (text_of(request, "method") or "GET").upper()
+    sent, received = _with_listed(request, response, sent, received)
+    seconds, phases = timing_of(entry)
+
+    def slim(sent: Headers, received: Headers, problem: str | None) -> Exchange:
+        """An exchange of which only what a later question may need is kept."""
+        return Exchange(
+            number=number,
+            place=place,
+            method=method,
+            url=url[:2000],
+            status=status,
+            at=at,
+            seconds=seconds,
+            sent=sent,
+            received=received,
+            kind=kind,
+            problem=problem,
         )
-    seconds, phases = _timing(entry)
+
     if kind == STATIC:
-        cookies = tuple(pair for pair in received if pair[0].lower() == "set-cookie")
-        return Exchange(
-            number=number,
-            place=place,
-            method=method,
-            url=url[:2000],
-            status=status,
-            at=at,
-            seconds=seconds,
-            sent=(),
-            received=cookies,
-            kind=STATIC,
-        )
-    carried = request.get("cookies")
-    if not _has(sent, "cookie") and isinstance(carried, list) and carried:
-        pairs = [f"{_text(item, 'name')}={_text(item, 'value') or ''}" for item in carried if isinstance(item, dict)]
-        sent += (("Cookie", "; ".join(pairs)),)
-    target = _text(response, "redirectURL")
-    if target and not _has(received, "location"):
-        received += (("Location", target),)
-    body, request_left_out = _request_body(request)
+        return slim((), those_of(received, ("set-cookie",)), None)
+    body, request_left_out = request_body(request)
     if kind == CALL and not _may_matter(url, sent, body, content):
-        return Exchange(
-            number=number,
-            place=place,
-            method=method,
-            url=url[:2000],
-            status=status,
-            at=at,
-            seconds=seconds,
-            sent=_those(sent, _CALL_SENT),
-            received=_those(received, _CALL_RECEIVED),
-            kind=CALL,
-            problem=_problem(entry, response),
-        )
-    answer, response_left_out = _response_body(content)
+        return slim(those_of(sent, _CALL_SENT), those_of(received, _CALL_RECEIVED), _problem(entry, response))
+    answer, response_left_out = response_body(content)
     answer = _what_serves(answer, kind, status, budget)
-    initiator = _object(entry, "_initiator")
+    initiator = object_of(entry, "_initiator")
     return Exchange(
         number=number,
         place=place,
@@ -291,9 +307,9 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         body=body,
         answer=answer,
         kind=kind,
-        frame=(_value(sent, "sec-fetch-dest") or "").lower() in _FRAMES,
-        by_script=_text(initiator, "type") == "script",
-        caused_by=_initiating(initiator),
+        frame=(value_of(sent, "sec-fetch-dest") or "").lower() in _FRAMES,
+        by_script=text_of(initiator, "type") == "script",
+        caused_by=initiator_of(initiator),
         problem=_problem(entry, response),
         body_left_out=request_left_out or response_left_out,
         phases=phases,
@@ -302,25 +318,25 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
 
 def _problem(entry: dict[str, Any], response: dict[str, Any]) -> str | None:
     """What the browser says of a request that got no answer, in whichever member it writes it."""
-    held = (_text(holder, name) for holder in (response, entry) for name in ("_error", "_failureText", "_errorText"))
+    held = (text_of(holder, name) for holder in (response, entry) for name in ("_error", "_failureText", "_errorText"))
     told = next((text for text in held if text), None)
-    blocked = _text(entry, "_blockedReason") or _text(response, "_blockedReason")
+    blocked = text_of(entry, "_blockedReason") or text_of(response, "_blockedReason")
     if blocked and not told:
         return blocked
-    return told or (_text(response, "statusText") if not _whole(response.get("status")) else None) or None
+    return told or (text_of(response, "statusText") if not whole_of(response.get("status")) else None) or None
 
 
 def _shows_cookies(entry: dict[str, Any]) -> bool:
-    sides = (_object(entry, "request"), _object(entry, "response"))
+    sides = (object_of(entry, "request"), object_of(entry, "response"))
     return any(
-        side.get("cookies") or _has(_headers(side), name)
+        side.get("cookies") or has_field(headers_of(side), name)
         for side, name in zip(sides, ("cookie", "set-cookie"), strict=True)
     )
 
 
 def _may_matter(url: str, sent: tuple[Header, ...], body: bytes | None, content: dict[str, Any]) -> bool:
     """Whether a request that a script made may be part of a sign-in."""
-    texts = (url, _value(sent, "authorization") or "", _text(content, "text") or "")
+    texts = (url, value_of(sent, "authorization") or "", text_of(content, "text") or "")
     if body and (is_worth_reading(body) or any(word in body.lower() for word in _SECRETS)):
         return True
     return any(is_worth_reading(text.encode("utf-8", "surrogatepass")) for text in texts)
@@ -343,147 +359,16 @@ def _what_serves(answer: bytes | None, kind: str, status: int, budget: list[int]
 
 def _kind(entry: dict[str, Any], url: str, sent: tuple[Header, ...], media: str) -> str:
     """Told by the browser's own word for it, by what the request says it is for, else by what came."""
-    told = (_text(entry, "_resourceType") or "").lower()
-    wanted = (_value(sent, "sec-fetch-dest") or "").lower()
+    told = (text_of(entry, "_resourceType") or "").lower()
+    wanted = (value_of(sent, "sec-fetch-dest") or "").lower()
     if told in _STATIC_TYPES or url[:5].lower() in ("data:", "blob:") or url[:3].lower() == "ws:" or url[:4] == "wss:":
         return STATIC
     if told == "document" or wanted in ("document", *_FRAMES):
         return PAGE
     if wanted and wanted not in ("empty", ""):
         return STATIC
-    if told in _CALL_TYPES or wanted == "empty" or _value(sent, "x-requested-with"):
+    if told in _CALL_TYPES or wanted == "empty" or value_of(sent, "x-requested-with"):
         return CALL
     if _STATIC_MEDIA.match(media):
         return STATIC
     return CALL if "json" in media else PAGE
-
-
-def _object(holder: Any, name: str) -> dict[str, Any]:
-    value = holder.get(name) if isinstance(holder, dict) else None
-    return value if isinstance(value, dict) else {}
-
-
-def _text(holder: Any, name: str) -> str | None:
-    value = holder.get(name) if isinstance(holder, dict) else None
-    return value if isinstance(value, str) else None
-
-
-def _whole(value: Any) -> int:
-    try:
-        return int(value or 0)
-    except (TypeError, ValueError, OverflowError):
-        return 0
-
-
-def _headers(holder: dict[str, Any]) -> tuple[Header, ...]:
-    listed = holder.get("headers")
-    if isinstance(listed, dict):
-        return tuple((str(name), str(value)) for name, value in listed.items())
-    if not isinstance(listed, list):
-        return ()
-    return tuple((str(item.get("name", "")), str(item.get("value", ""))) for item in listed if isinstance(item, dict))
-
-
-def _those(fields: tuple[Header, ...], names: tuple[str, ...]) -> tuple[Header, ...]:
-    return tuple(field for field in fields if field[0].lower() in names)
-
-
-def _value(fields: tuple[Header, ...], name: str) -> str | None:
-    return next((value for text, value in fields if text.lower() == name), None)
-
-
-def _has(fields: tuple[Header, ...], name: str) -> bool:
-    return any(text.lower() == name for text, _ in fields)
-
-
-def _from_pseudo(sent: tuple[Header, ...]) -> str | None:
-    """An address put together from the pseudo header fields of HTTP/2 (RFC 9113 §8.3.1)."""
-    host, path = _value(sent, ":authority"), _value(sent, ":path")
-    return f"{_value(sent, ':scheme') or 'https'}://{host}{path or '/'}" if host else None
-
-
-def _set_cookie(cookie: dict[str, Any]) -> str:
-    """A cookie of the list as the header field that it stands for."""
-    line = f"{cookie['name']}={cookie.get('value', '')}"
-    for member, attribute in (("path", "Path"), ("domain", "Domain"), ("expires", "Expires"), ("sameSite", "SameSite")):
-        value = cookie.get(member)
-        if isinstance(value, str) and value:
-            moment = _moment(value) if member == "expires" else None
-            line += f"; {attribute}={moment.strftime('%a, %d %b %Y %H:%M:%S GMT') if moment else value}"
-    line += "; Secure" if cookie.get("secure") is True else ""
-    return line + ("; HttpOnly" if cookie.get("httpOnly") is True else "")
-
-
-def _moment(text: str) -> datetime | None:
-    text = re.sub(r"(\.\d{6})\d+", r"\1", text.strip())
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError:
-        return None
-    try:
-        return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
-    except OverflowError:
-        return None
-
-
-def _timing(entry: dict[str, Any]) -> tuple[float | None, Phases | None]:
-    """Seconds in all, and by phases; HAR counts milliseconds, and −1 for what does not apply."""
-    told = entry.get("time")
-    total = told / 1000 if isinstance(told, int | float) and 0 <= told <= _LONGEST else None
-    timings = _object(entry, "timings")
-    spent = {
-        name: float(item) / 1000
-        for name, item in timings.items()
-        if isinstance(item, int | float) and 0 <= item <= _LONGEST
-    }
-    if not spent:
-        return total, None
-    before = sum(spent.get(name, 0.0) for name in ("blocked", "dns", "connect", "send"))
-    phases = Phases(before, spent.get("wait", 0.0), spent.get("receive", 0.0))
-    return (sum(phases) if total is None else total), phases
-
-
-def _initiating(initiator: dict[str, Any]) -> str | None:
-    url = _text(initiator, "url")
-    frames = _object(initiator, "stack").get("callFrames")
-    if not url and isinstance(frames, list) and frames and isinstance(frames[0], dict):
-        url = _text(frames[0], "url")
-    return url or None
-
-
-def _request_body(request: dict[str, Any]) -> tuple[bytes | None, bool]:
-    posted = _object(request, "postData")
-    text = _text(posted, "text")
-    if text:
-        if _text(posted, "encoding") == "base64":
-            return _from_base64(text), False
-        return text.encode("utf-8", "surrogatepass")[: limits.KEPT_BODY_BYTES], False
-    listed = posted.get("params")
-    if isinstance(listed, list) and listed:
-        return "&".join(_pair(item) for item in listed if isinstance(item, dict)).encode(), False
-    size = request.get("bodySize")
-    return None, isinstance(size, int | float) and size > 0 and _text(request, "method") == "POST"
-
-
-def _pair(document: dict[str, Any]) -> str:
-    """A parameter of the list as a form carries it; some browsers list them decoded, some as they were sent."""
-    name, value = str(document.get("name", "")), str(document.get("value", ""))
-    plain = re.fullmatch(r"(?:[A-Za-z0-9._~*+-]|%[0-9A-Fa-f]{2})*", value) is not None and "%" in value
-    return f"{quote_plus(name)}={value if plain else quote_plus(value)}"
-
-
-def _response_body(content: dict[str, Any]) -> tuple[bytes | None, bool]:
-    text = _text(content, "text")
-    if text:
-        if _text(content, "encoding") == "base64":
-            return _from_base64(text), False
-        return text.encode("utf-8", "surrogatepass")[: limits.KEPT_BODY_BYTES], False
-    size = content.get("size")
-    return None, isinstance(size, int | float) and size > 0
-
-
-def _from_base64(text: str) -> bytes | None:
-    try:
-        return base64.b64decode(text[: limits.KEPT_BODY_BYTES])
-    except (binascii.Error, ValueError):
-        return None

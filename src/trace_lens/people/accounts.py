@@ -12,7 +12,7 @@ from trace_lens.common.difference import look_alike, skeleton
 from trace_lens.people import guests
 from trace_lens.people.guests import Folded
 from trace_lens.workspace.account_rows import AccountRow
-from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.records import App, Workspace
 
 
 class Near(NamedTuple):

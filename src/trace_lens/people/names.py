@@ -10,7 +10,7 @@ from trace_lens.people.accounts import AccountIndex, Near
 from trace_lens.people.rewriting import rewrite
 from trace_lens.people.subjects import Made, made_name
 from trace_lens.workspace.account_rows import AccountRow
-from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.records import App, Workspace
 from trace_lens.workspace.settings import Rewrite
 
 FOUND, NEAR, AMBIGUOUS, NONE, OTHER = "found", "near", "ambiguous", "none", "other"

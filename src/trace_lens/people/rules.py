@@ -14,7 +14,7 @@ from trace_lens.people import guests
 from trace_lens.people.accounts import AccountIndex
 from trace_lens.people.names import NEAR, Identified, Named, Proposal, apply, compared
 from trace_lens.people.rewriting import result
-from trace_lens.workspace.loading import App
+from trace_lens.workspace.records import App
 from trace_lens.workspace.settings import Rewrite, read_table
 
 Step = dict[str, object]

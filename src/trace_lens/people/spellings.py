@@ -15,7 +15,7 @@ from functools import lru_cache
 from trace_lens.common.addresses import host_of
 from trace_lens.people.guests import seen_guest, squeezed
 from trace_lens.people.subjects import made_name
-from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.records import Workspace
 
 ALIKE, FOLDED, ELSEWHERE = 0.9, 0.8, 0.5
 """How likely the one person is meant whose login, whose address before it was folded, or whose local part at another

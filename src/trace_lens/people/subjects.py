@@ -11,8 +11,8 @@ from typing import NamedTuple
 
 from trace_lens.people.rewriting import rewrite
 from trace_lens.workspace.account_rows import AccountRow
-from trace_lens.workspace.loading import App, Provider
 from trace_lens.workspace.patterns import compiled
+from trace_lens.workspace.records import App, Provider
 
 _FIELDS = {
     "login": "login",

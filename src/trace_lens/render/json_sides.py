@@ -10,14 +10,14 @@ from trace_lens.agreement.rows import COLUMNS
 from trace_lens.common.findings import Finding
 from trace_lens.common.masking import Masks
 from trace_lens.common.moments import show_moment
-from trace_lens.comparison.comparing import Compared
+from trace_lens.comparison.compared import Compared
 from trace_lens.comparison.comparing_sides import TwoSides
-from trace_lens.decoding.messages import certificate_summary
+from trace_lens.decoding.summaries import certificate_summary
 from trace_lens.diagnosis.certificates import SeenCertificate
 from trace_lens.diagnosis.identification import Identification
 from trace_lens.people.names import AMBIGUOUS, FOUND, OTHER, RESULTS, Identified
 from trace_lens.pki.chains import Chain
-from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.records import App, Workspace
 
 if TYPE_CHECKING:
     pass

@@ -10,7 +10,7 @@ from typing import Any
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.version import __version__
-from trace_lens.workspace.loading import App
+from trace_lens.workspace.records import App
 
 Json = dict[str, Any]
 _LEVELS = {"break": "error", "risk": "warning", "note": "note"}

@@ -22,8 +22,9 @@ from trace_lens.oidc.tokens import read_numeric_date
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, scan
 from trace_lens.saml.names import METADATA
 from trace_lens.saml.parsing import parse
-from trace_lens.workspace.loading import Source, Workspace, missing_files
+from trace_lens.workspace.loading import missing_files
 from trace_lens.workspace.problems import Problem, SettingsError
+from trace_lens.workspace.records import Source, Workspace
 from trace_lens.workspace.settings import AppSettings, ProviderSettings
 from trace_lens.workspace.trial_settings import TrialSetting, put
 from trace_lens.workspace.validation import validate

@@ -16,9 +16,9 @@ from pydantic import BeforeValidator, Field, ValidationError, field_validator, m
 
 from trace_lens.common.difference import nearest
 from trace_lens.common.octets import as_utf8
-from trace_lens.workspace.loading import Workspace
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import Problem, SettingsError, load_toml, problems_of
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.trusting import Trust, wrong_with
 from trace_lens.workspace.validation import Table
 

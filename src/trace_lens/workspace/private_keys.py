@@ -20,7 +20,7 @@ from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.pki.containers import ContainerError, is_pkcs12, open_pkcs12, open_private_key
 from trace_lens.pki.fingerprints import Fingerprint
 from trace_lens.pki.pem import certificates_in
-from trace_lens.workspace.loading import App, Workspace
+from trace_lens.workspace.records import App, Workspace
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes

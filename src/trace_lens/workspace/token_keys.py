@@ -9,7 +9,7 @@ from typing import NamedTuple
 from trace_lens.oidc.jwk import Jwk, read_key_set
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 from trace_lens.workspace import trust
-from trace_lens.workspace.loading import Provider, Workspace
+from trace_lens.workspace.records import Provider, Workspace
 
 _FOLDERS = ("discovery", "keys", "certs")
 

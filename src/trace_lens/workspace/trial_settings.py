@@ -7,8 +7,9 @@ import tomllib
 from dataclasses import replace
 from typing import Any, NamedTuple
 
-from trace_lens.workspace.loading import App, Provider, Source, Workspace, missing_files
+from trace_lens.workspace.loading import missing_files
 from trace_lens.workspace.problems import Problem, SettingsError
+from trace_lens.workspace.records import App, Provider, Source, Workspace
 from trace_lens.workspace.settings import AppSettings, ProviderSettings, fields_of, read_table
 
 TOLD = "--set"

@@ -7,7 +7,7 @@ from typing import NamedTuple
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.fingerprints import Fingerprint, is_fingerprint, read_fingerprint
 from trace_lens.pki.pem import PastedCertificate
-from trace_lens.workspace.loading import App, Provider, Workspace
+from trace_lens.workspace.records import App, Provider, Workspace
 
 
 class RecordedKey(NamedTuple):

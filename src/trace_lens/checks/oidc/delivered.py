@@ -7,159 +7,23 @@ Response Type Encoding Practices; OAuth 2.0 Form Post Response Mode 1.0.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
-from urllib.parse import parse_qsl
 
-from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
-from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.common.addresses import parts_of, same_address
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
+from trace_lens.checks.oidc.redirected import at_address
+from trace_lens.common.addresses import parts_of
+from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.oidc.tokens import code_challenge
-from trace_lens.workspace.loading import App
 
-_LOOPBACK = ("127.0.0.1", "::1")
 _PKCE_WORDS = re.compile(r"pkce|code.?challenge|proof key", re.IGNORECASE)
 _LATE_WORDS = re.compile(r"expired|too old|too late|lifetime|timed? ?out", re.IGNORECASE)
 _OTHER_WORDS = re.compile(r"\bused\b|redeemed|revoked|consumed|invalid|does not match|mismatch", re.IGNORECASE)
 """Where a refusal names more than one reason it tells none of them."""
 _WAYS = {"query": "in the query", "fragment": "in the fragment", "form": "as a form post"}
-
-
-def same_redirect(registered: str, used: str) -> bool:
-    """Whether a redirect URI is the registered one: to the letter, but for the port of a loopback literal."""
-    if registered == used:
-        return True
-    left, right = parts_of(registered), parts_of(used)
-    loopback = left.scheme == "http" and left.hostname in _LOOPBACK
-    return loopback and left._replace(netloc="") == right._replace(netloc="") and left.hostname == right.hostname
-
-
-def _registered(app: App) -> tuple[tuple[str, ...], str]:
-    """The redirect URIs that the provider knows, and the table that says so."""
-    if app.settings.provider_setup.redirect_uris:
-        return app.settings.provider_setup.redirect_uris, "provider_setup"
-    return app.settings.application.oidc.redirect_uris, "application"
-
-
-@check("redirect-uri-mismatch", requires=Need.REQUEST)
-def redirect_uri(case: OidcCase) -> Answer:
-    """Is the redirect URI one that is registered, to the letter?"""
-    sent = case.asked("redirect_uri")
-    if sent is None:
-        if "request_uri" not in (case.request.names if case.request else ()):
-            yield finding(
-                "malformed-message",
-                "The authorization request names no redirect_uri, which OpenID Connect demands.",
-                side=Side.APPLICATION,
-                expected="redirect_uri",
-                evidence=case.parameter(case.attempt.request, "client_id"),
-            )
-        return
-    yield from _redirect_finding(case, sent, case.parameter(case.attempt.request, "redirect_uri"), "asks for an answer")
-
-
-def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does: str) -> Iterator[Finding | Unchecked]:
-    if case.app is None:
-        yield Unchecked("redirect-uri-mismatch", "no application is known for this message")
-        return
-    known, table = _registered(case.app)
-    if not known:
-        yield Unchecked("redirect-uri-mismatch", f"no redirect URIs are on record for {case.app.id}")
-        return
-    if any(same_redirect(text, used) for text in known):
-        return
-    nearest = closest(used, known)
-    set_there = used in case.app.settings.application.oidc.redirect_uris and table == "provider_setup"
-    answered = case.attempt.answer is not None and not case.refused
-    yield finding(
-        "redirect-uri-mismatch",
-        say("{app_name} {does} at {used}; ", app_name=case.app.name, does=does, used=used)
-        + (
-            say("the provider knows only {known}.", known=", ".join(known))
-            if table == "provider_setup"
-            else say("set is {nearest}.", nearest=nearest)
-        ),
-        severity=Severity.RISK if answered else None,
-        side=Side.PROVIDER if set_there else Side.APPLICATION,
-        expected=nearest,
-        actual=used,
-        value_to_set=used if set_there else nearest,
-        evidence=[*evidence, case.set_in_app("redirect_uris", nearest, table, "redirect_uris")],
-    )
-
-
-@check("redirect-uri-mismatch", requires=Need.MESSAGE)
-def came_to(case: OidcCase) -> Answer:
-    """Did the answer come to the redirect URI that was asked for, and does the token request repeat it?"""
-    asked = case.asked("redirect_uri")
-    answer = case.attempt.answer
-    address = answer.parameters.address if answer and answer.parameters else None
-    if answer and address and answer.get("error") and _at_provider(case, address):
-        address = None
-    if answer and address and asked is None:
-        yield from _redirect_finding(case, address, _address(answer, address), "got its answer")
-    elif answer and address and asked and not _came_there(asked, answer, address):
-        yield finding(
-            "redirect-uri-mismatch",
-            say("The answer was to come to {asked}; it came to {address}.", asked=asked, address=address),
-            side=Side.PROVIDER,
-            expected=asked,
-            actual=address,
-            value_to_set=asked,
-            evidence=[*_address(answer, address), *case.parameter(case.attempt.request, "redirect_uri")],
-        )
-    for request in case.attempt.code_requests:
-        again = request.get("redirect_uri")
-        if asked and request.get("code") and again != asked:
-            yield finding(
-                "redirect-uri-mismatch",
-                (
-                    "The token request "
-                    + (say("says redirect_uri {again}", again=again) if again else "omits redirect_uri")
-                )
-                + say("; the authorization request said {asked}. Both must be the same to the letter.", asked=asked),
-                side=Side.APPLICATION,
-                expected=asked,
-                actual=again,
-                value_to_set=asked,
-                evidence=[
-                    *case.parameter(request, "redirect_uri"),
-                    *case.parameter(case.attempt.request, "redirect_uri"),
-                ],
-            )
-            return
-        if again and asked is None and address is None:
-            yield from _redirect_finding(case, again, case.parameter(request, "redirect_uri"), "redeems its code for")
-
-
-def _came_there(asked: str, answer: OidcMessage, address: str) -> bool:
-    """Whether an answer came to the redirect URI that was asked for, as browsers write addresses; its own query is kept
-    before the parameters of the answer (RFC 6749 §3.1.2).
-    """
-    wanted, _, own = asked.partition("?")
-    if not (same_redirect(wanted, address) or same_address(wanted, address)):
-        return False
-    if not own or answer.parameters is None or answer.parameters.carried != "query":
-        return True
-    return set(parse_qsl(own, keep_blank_values=True)) <= set(answer.parameters.pairs)
-
-
-def _at_provider(case: OidcCase, address: str) -> bool:
-    """Whether an address is one of the provider's own: there it shows errors that it will not send to anybody."""
-    provider = case.provider
-    known = [provider.issuer, provider.discovery.get("authorization_endpoint")] if provider else []
-    hosts = {parts_of(text).netloc for text in known if isinstance(text, str)}
-    return parts_of(address).netloc in hosts - {""}
-
-
-def _address(message: OidcMessage, address: str) -> list[Evidence]:
-    return [Evidence("address", address, message.source, message.place, exchange=message.exchange)]
 
 
 @check("wrong-binding", requires=Need.MESSAGE)
@@ -463,7 +327,7 @@ def over_https(case: OidcCase) -> Answer:
             say("The answer came over http to {host}: who listens on the way can take the code or token.", host=host),
             actual=address,
             value_to_set=parts._replace(scheme="https").geturl(),
-            evidence=_address(answer, address),
+            evidence=at_address(answer, address),
         )
 
 
@@ -486,8 +350,6 @@ def secrets_out_of_addresses(case: OidcCase) -> Answer:
 
 
 CHECKS = (
-    redirect_uri,
-    came_to,
     response_mode,
     state,
     state_sent,

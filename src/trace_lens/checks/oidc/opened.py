@@ -8,8 +8,8 @@ from trace_lens.common.sentences import say
 from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt, refusal
 from trace_lens.oidc.jose import JoseDamaged, Jwe, Jws, read_jws
 from trace_lens.oidc.tokens import NoClaims, Token, read_token
-from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.private_keys import other_keys, private_key
+from trace_lens.workspace.records import App, Workspace
 
 
 class Decryption(NamedTuple):

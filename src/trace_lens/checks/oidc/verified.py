@@ -12,7 +12,7 @@ from typing import NamedTuple
 from trace_lens.oidc.algorithms import SIGNATURES, fits_key, verifies
 from trace_lens.oidc.jose import Jws
 from trace_lens.oidc.jwk import Jwk, read_jwk, thumbprint
-from trace_lens.workspace.loading import Provider, Workspace
+from trace_lens.workspace.records import Provider, Workspace
 from trace_lens.workspace.token_keys import TokenKey, elsewhere, published
 
 TRUSTED, KNOWN, EMBEDDED, NONE = "trusted", "known", "embedded", "none"

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from lxml import etree
-
 from trace_lens.checks.case import Need
 from trace_lens.checks.certificate_dates import dates_of
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.saml.covered import at_certificate, at_signature
 from trace_lens.checks.saml.signed import Verdict
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
@@ -19,29 +18,8 @@ from trace_lens.common.sentences import Count, say
 from trace_lens.pki.certificates import Certificate
 from trace_lens.saml.messages import Text
 from trace_lens.saml.names import short
-from trace_lens.saml.parsing import holds_comment, where
+from trace_lens.saml.parsing import holds_comment
 from trace_lens.workspace.trust import RecordedKey
-
-
-def _at_signature(case: SamlCase, verdict: Verdict) -> Evidence:
-    uri = verdict.signature.algorithm_uri or "(none given)"
-    place = case.attempt.place + verdict.place
-    return Evidence(
-        f"Signature of the {verdict.part}", uri, case.attempt.source, place, exchange=case.attempt.main.exchange
-    )
-
-
-def _at_certificate(case: SamlCase, verdict: Verdict) -> list[Evidence]:
-    if verdict.certificate is None:
-        return []
-    label, value = "certificate that verifies it", str(verdict.certificate.sha256)
-    if verdict.key:
-        return [Evidence(label, value, verdict.key.file, verdict.key.where)]
-    return [
-        Evidence(
-            label, value, case.attempt.source, case.attempt.place + verdict.place, exchange=case.attempt.main.exchange
-        )
-    ]
 
 
 @check("not-signed", "signed-part-wrong", requires=Need.MESSAGE, decides=True)
@@ -80,7 +58,7 @@ def signed_at_all(case: SamlCase) -> Answer:
             actual="both" if len(have) > 1 else next(iter(have)),
             value_to_set=wanted,
             evidence=[
-                *(_at_signature(case, verdict) for verdict in signed.own),
+                *(at_signature(case, verdict) for verdict in signed.own),
                 case.set_in_app("signed_part", wanted, "application", "signed_part"),
             ],
             compared=False,
@@ -109,7 +87,7 @@ def content_unchanged(case: SamlCase) -> Answer:
                 reason=reason,
                 of_captures=_of_captures(case),
             ),
-            evidence=[_at_signature(case, verdict)],
+            evidence=[at_signature(case, verdict)],
         )
 
 
@@ -172,29 +150,53 @@ def _no_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding | Unchecked]:
         "no-trusted-key",
         say("The signature cannot be judged: {because}.{embedded}", because=because, embedded=embedded),
         value_to_set=str(verdict.certificate.sha256) if verdict.certificate else None,
-        evidence=[_at_signature(case, verdict), *_at_certificate(case, verdict)],
+        evidence=[at_signature(case, verdict), *at_certificate(case, verdict)],
     )
     yield Unchecked("signature-value-invalid", because, decides=True)
 
 
+def _other_fingerprint(case: SamlCase, certificate: Certificate, app: str, evidence: list[Evidence]) -> Finding:
+    """The published certificate, where the application holds the fingerprint of another."""
+    pin = next(key for key in case.signed.trusted if key.fingerprint)
+    in_use = str(certificate.sha1 if pin.fingerprint and pin.fingerprint.algorithm == "sha1" else certificate.sha256)
+    return finding(
+        "fingerprint-mismatch",
+        say(
+            "The signature was made with the certificate that the provider publishes, but {app} "
+            "holds the fingerprint of another one.",
+            app=app,
+        ),
+        expected=str(pin.fingerprint),
+        actual=in_use,
+        value_to_set=in_use,
+        evidence=[*evidence, Evidence("fingerprint on record", str(pin.fingerprint), pin.file, pin.where)],
+        compared=False,
+    )
+
+
+def _bare_key(app: str, expected: str, evidence: list[Evidence]) -> Finding:
+    """A key without a certificate, which came inside the message."""
+    return finding(
+        "signed-by-untrusted-key",
+        say(
+            "The signature holds only with the bare key that came inside the message, and {app} "
+            "trusts another. Whoever writes a message can put any key in it.",
+            app=app,
+        ),
+        expected=expected,
+        evidence=evidence,
+        compared=False,
+    )
+
+
 def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
     """The signature is not by a trusted key: by which, then?"""
-    evidence = [_at_signature(case, verdict), *_at_certificate(case, verdict)]
+    evidence = [at_signature(case, verdict), *at_certificate(case, verdict)]
     expected = "; ".join(_pin_words(key) for key in case.signed.trusted)
     app = case.app.name if case.app else "the application"
     certificate = verdict.certificate
     if verdict.standing == "embedded" and certificate is None:
-        yield finding(
-            "signed-by-untrusted-key",
-            say(
-                "The signature holds only with the bare key that came inside the message, and {app} "
-                "trusts another. Whoever writes a message can put any key in it.",
-                app=app,
-            ),
-            expected=expected,
-            evidence=evidence,
-            compared=False,
-        )
+        yield _bare_key(app, expected, evidence)
         return
     if verdict.standing == "none":
         if verdict.digest_holds:
@@ -208,23 +210,7 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
     assert certificate is not None
     actual = str(certificate.sha256)
     if verdict.standing == "published":
-        pin = next(key for key in case.signed.trusted if key.fingerprint)
-        in_use = str(
-            certificate.sha1 if pin.fingerprint and pin.fingerprint.algorithm == "sha1" else certificate.sha256
-        )
-        yield finding(
-            "fingerprint-mismatch",
-            say(
-                "The signature was made with the certificate that the provider publishes, but {app} "
-                "holds the fingerprint of another one.",
-                app=app,
-            ),
-            expected=str(pin.fingerprint),
-            actual=in_use,
-            value_to_set=in_use,
-            evidence=[*evidence, Evidence("fingerprint on record", str(pin.fingerprint), pin.file, pin.where)],
-            compared=False,
-        )
+        yield _other_fingerprint(case, certificate, app, evidence)
     elif verdict.standing == "known" and verdict.key:
         ours = bool(case.provider and verdict.key.held_by == "published" and verdict.key.owner == case.provider.name)
         yield finding(
@@ -266,100 +252,6 @@ def _pin_words(key: RecordedKey) -> str:
     return str(key.fingerprint or (key.certificate.sha256 if key.certificate else ""))
 
 
-@check("signature-wrapping", requires=Need.SIGNATURE)
-def signed_is_read(case: SamlCase) -> Answer:
-    """Is the signed element the one that a reader would take?"""
-    wrapping = case.signed.wrapping
-    uncovered = case.signed.uncovered
-    if uncovered:
-        yield _uncovered(case, uncovered)
-    elif wrapping is not None and wrapping.signature.signed is not None:
-        place = where(wrapping.signature.signed)
-        yield finding(
-            "signature-wrapping",
-            say(
-                "The signature is good, but it covers the element at {place}, while an application that "
-                "looks in the usual place reads another one that nobody signed.",
-                place=place,
-            ),
-            evidence=[_at_signature(case, wrapping)],
-        )
-    elif case.signed.sealed:
-        yield Unchecked(
-            "signature-wrapping", "an encrypted assertion that no signature covers could not be opened", decides=False
-        )
-
-
-def _id_of(element: etree._Element) -> str:
-    return element.get("ID") or element.get("AssertionID") or "no ID"
-
-
-def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
-    """Something that a reader might take, in whatever place, and that no trusted signature covers."""
-    first = elements[0]
-    name = etree.QName(first).localname
-    more = say(", and {elements} more", elements=len(elements) - 1) if len(elements) > 1 else ""
-    good = [verdict for verdict in case.signed.verdicts if verdict.standing == "trusted" and verdict.good]
-    return finding(
-        "signature-wrapping",
-        say(
-            "A trusted signature is good, but {words} {name} at {where}{more} lies outside what it "
-            "covers. Nobody signed that part; an application that reads it can be deceived.",
-            words="an" if name[0] in "AE" else "a",
-            name=name,
-            where=where(first),
-            more=more,
-        ),
-        evidence=[
-            *(_at_signature(case, verdict) for verdict in good[:1]),
-            *(
-                Evidence(
-                    f"not covered: {etree.QName(element).localname}",
-                    _id_of(element),
-                    case.attempt.source,
-                    case.attempt.place + where(element),
-                    exchange=case.attempt.main.exchange,
-                )
-                for element in elements[:4]
-            ),
-        ],
-    )
-
-
-@check("duplicate-id", requires=Need.SIGNATURE)
-def ids_unique(case: SamlCase) -> Answer:
-    """Does each ID stand once (XML Schema Part 2 §3.3.8, SAML 2.0 Core §1.3.4)?"""
-    for value in case.signed.duplicates:
-        yield finding(
-            "duplicate-id",
-            say("Two elements have the ID {value}, so it is open which of them a signature refers to.", value=value),
-            actual=value,
-        )
-
-
-@check("signature-form-refused", requires=Need.SIGNATURE)
-def form(case: SamlCase) -> Answer:
-    """Has each signature a form that may be accepted (SAML 2.0 Core §5.4)?"""
-    own = case.signed.own or case.signed.verdicts
-    for verdict in own:
-        if verdict.signature.refused:
-            yield finding(
-                "signature-form-refused",
-                say(
-                    "The signature of the {part} must not be accepted: {refused}.",
-                    part=verdict.part,
-                    refused=verdict.signature.refused,
-                ),
-                evidence=[_at_signature(case, verdict)],
-            )
-        elif not verdict.signature.holds_its_own and verdict.signature.signed is not None and not case.signed.wrapping:
-            yield finding(
-                "signature-form-refused",
-                "The signature must not be accepted: it refers to another element than the one that contains it.",
-                evidence=[_at_signature(case, verdict)],
-            )
-
-
 @check("weak-signature", "weak-key", requires=Need.SIGNATURE)
 def strength(case: SamlCase) -> Answer:
     """Do algorithm and key withstand what is known today?"""
@@ -369,7 +261,7 @@ def strength(case: SamlCase) -> Answer:
             "weak-signature",
             say("The signature rests on {weak}, for which forgeries can be made.", weak=", ".join(weak)),
             actual=", ".join(weak),
-            evidence=[_at_signature(case, verdict) for verdict in case.signed.own],
+            evidence=[at_signature(case, verdict) for verdict in case.signed.own],
         )
     for certificate, verdict in _in_use(case):
         if certificate.weakness:
@@ -377,7 +269,7 @@ def strength(case: SamlCase) -> Answer:
                 "weak-key",
                 say("The signing key is weak: {weakness}.", weakness=certificate.weakness),
                 actual=certificate.key,
-                evidence=_at_certificate(case, verdict),
+                evidence=at_certificate(case, verdict),
             )
 
 
@@ -394,7 +286,7 @@ def _in_use(case: SamlCase) -> list[tuple[Certificate, Verdict]]:
 def certificate_dates(case: SamlCase) -> Answer:
     """Was the signing certificate valid at the moment of the attempt (RFC 5280 §4.1.2.5)?"""
     for certificate, verdict in _in_use(case):
-        yield from dates_of(case, certificate, "signing certificate", _at_certificate(case, verdict))
+        yield from dates_of(case, certificate, "signing certificate", at_certificate(case, verdict))
 
 
 @check("certificate-damaged", requires=Need.SIGNATURE)
@@ -464,9 +356,6 @@ CHECKS = (
     signed_at_all,
     content_unchanged,
     made_by_trusted_key,
-    signed_is_read,
-    ids_unique,
-    form,
     strength,
     certificate_dates,
     certificates_on_record,

@@ -14,8 +14,8 @@ from trace_lens.saml.messages import Assertion, Encrypted
 from trace_lens.saml.parsing import XMLDamaged, parse
 from trace_lens.saml.reading import read_assertion
 from trace_lens.workspace import trust
-from trace_lens.workspace.loading import App, Workspace
 from trace_lens.workspace.private_keys import decryption_key, other_keys
+from trace_lens.workspace.records import App, Workspace
 
 
 class Decryption(NamedTuple):

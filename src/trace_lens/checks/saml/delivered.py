@@ -285,23 +285,26 @@ def _wrong_with(confirmation: SubjectConfirmation) -> str | None:
     return None
 
 
+def _relay_state_gone(case: SamlCase) -> Answer:
+    sent = case.attempt.request.found.context.get("RelayState") if case.attempt.request else None
+    answered = case.attempt.answer
+    if sent and answered and answered.binding in (BINDING_POST, BINDING_REDIRECT):
+        yield finding(
+            "relay-state-unexpected",
+            "A relay state was sent with the request, and none came back: the user may land on another page than the "
+            "one asked for.",
+            severity=Severity.RISK,
+            side=Side.PROVIDER,
+            expected=relay_words(sent),
+        )
+
+
 @check("relay-state-unexpected", requires=Need.MESSAGE)
 def relay_state(case: SamlCase) -> Answer:
     """Is the relay state the one sent, or the default, and short enough (SAML 2.0 Bindings §3.4.3)?"""
     actual = case.attempt.relay_state
     if actual is None:
-        sent = case.attempt.request.found.context.get("RelayState") if case.attempt.request else None
-        answered = case.attempt.answer
-        if sent and answered and answered.binding in (BINDING_POST, BINDING_REDIRECT):
-            yield finding(
-                "relay-state-unexpected",
-                "A relay state was sent with the request, and none came back: the user may land on another page "
-                "than the "
-                "one asked for.",
-                severity=Severity.RISK,
-                side=Side.PROVIDER,
-                expected=relay_words(sent),
-            )
+        yield from _relay_state_gone(case)
         return
     size = len(actual.encode())
     if size > limits.RELAY_STATE_BYTES:

@@ -18,7 +18,7 @@ from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Person, say
-from trace_lens.saml.messages import Located, RequestedAuthnContext
+from trace_lens.saml.messages import Located, RequestedAuthnContext, Text
 from trace_lens.saml.names import FORMAT_UNSPECIFIED, short
 
 _CLASSES = "urn:oasis:names:tc:SAML:2.0:ac:classes:"
@@ -47,6 +47,32 @@ def _answered_well(case: SamlCase) -> bool:
     return case.attempt.answer is not None and not case.attempt.damage and not case.refused
 
 
+def _by_index(case: SamlCase, index: Text, registered: str | None, indexed: dict[str | None, str]) -> Answer:
+    """A request that names its ACS URL by index: the metadata must have it, and the provider that address."""
+    if not indexed:
+        app = case.app.id if case.app else "the application"
+        yield Unchecked("acs-not-registered", f"no metadata of {app} says which address has an index")
+        return
+    location = indexed.get(index.value)
+    if location is not None and registered in (None, location):
+        return
+    words = say("which is {location}", location=location) if location else "which its metadata does not have"
+    yield finding(
+        "acs-not-registered",
+        say(
+            "The request wants the answer at its ACS URL of index {acs_index_value}, {words}.",
+            acs_index_value=index.value,
+            words=words,
+        ),
+        expected=registered or ", ".join(indexed.values()),
+        actual=location or index.value,
+        value_to_set=location,
+        side=Side.PROVIDER if location else Side.APPLICATION,
+        evidence=case.asked("AssertionConsumerServiceIndex", index),
+        compared=False,
+    )
+
+
 @check("acs-not-registered", requires=Need.REQUEST)
 def return_address(case: SamlCase) -> Answer:
     """Does the provider have the address that the request wants the answer sent to?"""
@@ -59,27 +85,7 @@ def return_address(case: SamlCase) -> Answer:
     indexed = {endpoint.number: endpoint.location for endpoint in (role.endpoints if role else ()) if endpoint.is_acs}
     asked = request.acs_url
     if asked is None and request.acs_index is not None:
-        if not indexed:
-            yield Unchecked("acs-not-registered", f"no metadata of {case.app.id} says which address has an index")
-            return
-        location = indexed.get(request.acs_index.value)
-        if location is not None and registered in (None, location):
-            return
-        words = say("which is {location}", location=location) if location else "which its metadata does not have"
-        yield finding(
-            "acs-not-registered",
-            say(
-                "The request wants the answer at its ACS URL of index {acs_index_value}, {words}.",
-                acs_index_value=request.acs_index.value,
-                words=words,
-            ),
-            expected=registered or ", ".join(indexed.values()),
-            actual=location or request.acs_index.value,
-            value_to_set=location,
-            side=Side.PROVIDER if location else Side.APPLICATION,
-            evidence=case.asked("AssertionConsumerServiceIndex", request.acs_index),
-            compared=False,
-        )
+        yield from _by_index(case, request.acs_index, registered, indexed)
         return
     if asked is None:
         return

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from trace_lens.attempts.saml_messages import SamlMessage
     from trace_lens.checks.saml.decrypted import Decryption
     from trace_lens.saml.messages import Response
-    from trace_lens.workspace.loading import Workspace
+    from trace_lens.workspace.records import Workspace
 
 
 class Verdict(NamedTuple):

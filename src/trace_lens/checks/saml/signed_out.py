@@ -15,7 +15,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.decrypted import open_one
-from trace_lens.checks.saml.signed import judge_message
+from trace_lens.checks.saml.signed import Verdict, judge_message
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration, show_moment
@@ -118,6 +118,25 @@ def answers_request(case: SamlCase) -> Answer:
             )
 
 
+_WITHOUT_A_KEY = ("signature-form-refused", "digest-mismatch")
+
+
+def _wrong_with(verdict: Verdict) -> tuple[str, str] | None:
+    """The code and the words for a signature that is not good; None for one by a trusted key."""
+    if verdict.signature.refused:
+        return "signature-form-refused", say("must not be accepted: {refused}", refused=verdict.signature.refused)
+    if not verdict.digest_holds:
+        return "digest-mismatch", "covers other content than what is here"
+    if verdict.standing == "trusted":
+        return None
+    if verdict.standing in ("known", "published"):
+        words = verdict.key.words if verdict.key else "another"
+        return "signed-by-other-known-key", say("is by {key_words}", key_words=words)
+    if verdict.standing == "embedded":
+        return "signed-by-untrusted-key", "holds only with the certificate that came inside it"
+    return "signature-value-invalid", "was made by no key on record"
+
+
 @check("signature-value-invalid", "sign-out-unmatched", requires=Need.SIGN_OUT)
 def signature(case: SamlCase) -> Answer:
     """Is each logout message signed, by a key of its sender (Profiles §4.4.4.1)?"""
@@ -142,31 +161,16 @@ def signature(case: SamlCase) -> Answer:
                 message.place + verdict.place,
                 exchange=message.exchange,
             )
-            known = trusted_of(case, outgoing=outgoing)
-            if verdict.signature.refused:
-                code, detail = (
-                    "signature-form-refused",
-                    say("must not be accepted: {refused}", refused=verdict.signature.refused),
-                )
-            elif not verdict.digest_holds:
-                code, detail = "digest-mismatch", "covers other content than what is here"
-            elif verdict.standing == "trusted":
+            wrong = _wrong_with(verdict)
+            if wrong is None:
                 continue
-            elif not known:
+            code, detail = wrong
+            if code not in _WITHOUT_A_KEY and not trusted_of(case, outgoing=outgoing):
                 whose = "the application" if outgoing else "the provider"
                 yield Unchecked(
                     "signature-value-invalid", f"no key of {whose} is on record", decides=case.attempt.answer is None
                 )
                 continue
-            elif verdict.standing in ("known", "published"):
-                code, detail = (
-                    "signed-by-other-known-key",
-                    say("is by {key_words}", key_words=verdict.key.words if verdict.key else "another"),
-                )
-            elif verdict.standing == "embedded":
-                code, detail = "signed-by-untrusted-key", "holds only with the certificate that came inside it"
-            else:
-                code, detail = "signature-value-invalid", "was made by no key on record"
             yield finding(
                 code,
                 say("The signature of the {what} {detail}.", what=_what(content), detail=detail),

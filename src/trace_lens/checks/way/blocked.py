@@ -129,55 +129,57 @@ def _by_page(exchange: Exchange, page: Exchange) -> bool:
     return origin_of(told) == page.origin
 
 
+def _forbidden_form(case: Case, page: Exchange, action: str, allowed: list[str]) -> Finding:
+    return finding(
+        "blocked-by-browser",
+        say(
+            "The page of {host} may not post its form to {action}: its Content-Security-Policy says "
+            "form-action {allowed}.",
+            host=page.host,
+            action=origin_of(action),
+            allowed=" ".join(allowed),
+        ),
+        side=SIDES.get(parties(case).side_of(page), Side.PROVIDER),
+        expected=origin_of(action),
+        actual=" ".join(allowed),
+        value_to_set=f"form-action {' '.join([*allowed, origin_of(action)])}".replace("'none' ", ""),
+        evidence=[at_hop(case, "form-action", " ".join(allowed), page, "response header Content-Security-Policy")],
+        compared=False,
+    )
+
+
+def _downgraded_form(case: Case, page: Exchange, action: str) -> Finding:
+    return finding(
+        "blocked-by-browser",
+        say(
+            "The page of {host} posts its form to {action} over http; browsers hold such posts back, "
+            "or warn before them.",
+            host=page.host,
+            action=plain(action),
+        ),
+        side=Side.PROVIDER,
+        actual=plain(action),
+        value_to_set="https" + plain(action)[4:],
+        evidence=[at_hop(case, "form", plain(action), page, "response body")],
+    )
+
+
 def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
     """A form that the page's own policy forbids, or that https may not post to http, and a page that bars frames."""
     page = hop.exchange
     last_places = case.once("last places", lambda: {plain(hop.exchange.url): at for at, hop in enumerate(way.hops)})
     policy = page.response("content-security-policy") or ""
     allowed = _directive(policy, "form-action")
+    last = place == len(way.hops) - 1
     for form in forms_of(page):
         if last_places.get(plain(form.action), -1) > place:
             continue
-        waits = form.by_itself or place == len(way.hops) - 1
-        if allowed is not None and waits and not _allows(allowed, page, form.action):
-            yield finding(
-                "blocked-by-browser",
-                say(
-                    "The page of {host} may not post its form to {action}: its Content-Security-Policy says "
-                    "form-action {allowed}.",
-                    host=page.host,
-                    action=origin_of(form.action),
-                    allowed=" ".join(allowed),
-                ),
-                side=SIDES.get(parties(case).side_of(page), Side.PROVIDER),
-                expected=origin_of(form.action),
-                actual=" ".join(allowed),
-                value_to_set=f"form-action {' '.join([*allowed, origin_of(form.action)])}".replace("'none' ", ""),
-                evidence=[
-                    at_hop(case, "form-action", " ".join(allowed), page, "response header Content-Security-Policy")
-                ],
-                compared=False,
-            )
+        if allowed is not None and (form.by_itself or last) and not _allows(allowed, page, form.action):
+            yield _forbidden_form(case, page, form.action, allowed)
             return
-        if (
-            form.by_itself
-            and page.parts.scheme == "https"
-            and parts_of(form.action).scheme == "http"
-            and place == len(way.hops) - 1
-        ):
-            yield finding(
-                "blocked-by-browser",
-                say(
-                    "The page of {host} posts its form to {action} over http; browsers hold such posts back, "
-                    "or warn before them.",
-                    host=page.host,
-                    action=plain(form.action),
-                ),
-                side=Side.PROVIDER,
-                actual=plain(form.action),
-                value_to_set="https" + plain(form.action)[4:],
-                evidence=[at_hop(case, "form", plain(form.action), page, "response body")],
-            )
+        downgraded = page.parts.scheme == "https" and parts_of(form.action).scheme == "http"
+        if form.by_itself and downgraded and last:
+            yield _downgraded_form(case, page, form.action)
             return
     barred = (page.response("x-frame-options") or "").lower()
     ancestors = _directive(policy, "frame-ancestors")
@@ -190,7 +192,7 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
                 host=page.host,
                 value="X-Frame-Options: " + barred if barred else "frame-ancestors",
             ),
-            severity=Severity.BREAK if place == len(way.hops) - 1 else Severity.RISK,
+            severity=Severity.BREAK if last else Severity.RISK,
             side=Side.APPLICATION,
             remedy="Open the sign-in in a window of its own, or renew without a frame.",
             actual=barred or "frame-ancestors 'none'",

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from trace_lens.logs.event import Event
 from trace_lens.logs.kept_ids import KeptIds
-from trace_lens.workspace.loading import Workspace
+from trace_lens.workspace.records import Workspace
 
 if TYPE_CHECKING:
     import ibis.expr.types as ir

@@ -17,9 +17,9 @@ from trace_lens.common.guarding import Meant
 from trace_lens.logs.event import Event
 from trace_lens.logs.formats.records import BadRow
 from trace_lens.logs.kept_ids import KeptIds, kept_ids
-from trace_lens.workspace.loading import EVENTS_FILE
 from trace_lens.workspace.log_sources import LogSource
 from trace_lens.workspace.own_files import OWN_FOLDER, for_user_only, own_folder, refuse_link
+from trace_lens.workspace.records import EVENTS_FILE
 
 if TYPE_CHECKING:
     import ibis.expr.types as ir

@@ -8,7 +8,7 @@ from functools import partial
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import INFERRED, Finding
 from trace_lens.common.masking import visible
-from trace_lens.comparison.comparing import ATTEMPTS, Compared, Differing
+from trace_lens.comparison.compared import ATTEMPTS, Compared, Differing
 from trace_lens.comparison.comparing_ways import SideBySide
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.steps import Step

@@ -40,31 +40,9 @@ def checked_pages(found: Checked, proposed: str | None) -> Document:
             f"{found.ambiguous:,} times lie in an hour that came twice, and nothing decides; "
             "they were taken as the first",
         )
-    lacking = [f"{name} in {share:.0%}" for name, share in found.lacking.items() if 0 < share < 1]
-    never = [name for name, share in found.lacking.items() if share == 1]
-    yield Fact(
-        "missing",
-        "; ".join(
-            filter(
-                None,
-                (
-                    ", ".join(lacking) + " of the rows" if lacking else "",
-                    f"never told: {', '.join(never)}" if never else "",
-                ),
-            )
-        )
-        or "nothing",
-    )
+    yield Fact("missing", _missing(found))
     yield BLANK
-    yield heading(Span("Columns", "head"))
-    rows = []
-    for column, field in found.columns:
-        filled = f"{column.filled / found.records:.0%}" if found.records else ""
-        examples = ", ".join(
-            example if len(example) <= _WIDTH else example[: _WIDTH - 1] + "…" for example in column.examples[:2]
-        )
-        rows.append((column.name, Span(field or "not used", "head" if field else "quiet"), filled, examples))
-    yield table(("column", "read as", "filled", "for example"), rows)
+    yield from _columns(found)
     if found.outcomes:
         yield BLANK
         yield heading(Span("Outcomes", "head"))
@@ -90,6 +68,28 @@ def checked_pages(found: Checked, proposed: str | None) -> Document:
         yield heading(Span("Proposed description", "head"), "; --write NAME saves it as logs/NAME.toml")
         for text in proposed.splitlines():
             yield line("  ", visible(text))
+
+
+def _missing(found: Checked) -> str:
+    lacking = [f"{name} in {share:.0%}" for name, share in found.lacking.items() if 0 < share < 1]
+    never = [name for name, share in found.lacking.items() if share == 1]
+    parts = (
+        ", ".join(lacking) + " of the rows" if lacking else "",
+        f"never told: {', '.join(never)}" if never else "",
+    )
+    return "; ".join(filter(None, parts)) or "nothing"
+
+
+def _columns(found: Checked) -> Document:
+    yield heading(Span("Columns", "head"))
+    rows = []
+    for column, field in found.columns:
+        filled = f"{column.filled / found.records:.0%}" if found.records else ""
+        examples = ", ".join(
+            example if len(example) <= _WIDTH else example[: _WIDTH - 1] + "…" for example in column.examples[:2]
+        )
+        rows.append((column.name, Span(field or "not used", "head" if field else "quiet"), filled, examples))
+    yield table(("column", "read as", "filled", "for example"), rows)
 
 
 def _cut(text: str, width: int) -> list[Spans]:

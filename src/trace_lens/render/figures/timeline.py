@@ -6,6 +6,7 @@ Windows of validity are bars along the scale.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime
 from io import BytesIO
 from typing import TYPE_CHECKING
@@ -73,6 +74,28 @@ def _draw(axes: Axes, attempt: TimelineAttempt, listed: list[Mark]) -> None:
             color=_QUIET,
             fontsize=7.5,
         )
+    _windows(axes, attempt, place, bottom)
+    for lane, x in zip(LANES, _LANES, strict=True):
+        axes.plot([x, x], [0.4, bottom], color=_SIDES[lane], linewidth=1.0, alpha=0.35, zorder=1)
+        axes.text(x, 0.2, lane, ha="center", va="bottom", color=_SIDES[lane], weight="bold", fontsize=8.5)
+    for row, mark in enumerate(listed, 1):
+        _row(axes, attempt, mark, row, place(mark.at))
+    shown = begin.replace(microsecond=0)
+    axes.set_title(
+        f"{head(attempt)}   {about(attempt)}   {visible(attempt.source)}, from {show_moment(shown)}",
+        loc="left",
+        color=_BREAK if attempt.diagnosis and attempt.diagnosis.outcome == "broken" else _INK,
+        fontsize=11,
+        weight="bold",
+        pad=20,
+    )
+    axes.set_xlim(0, 1)
+    axes.set_ylim(bottom + 0.3, -0.8)
+    axes.axis("off")
+
+
+def _windows(axes: Axes, attempt: TimelineAttempt, place: Callable[[datetime], float], bottom: float) -> None:
+    """The windows of time of the messages, as bars at the left."""
     for number, window in enumerate(attempt.windows[:3]):
         top = place(window.begins) if window.begins else 0.4
         low = place(window.ends) if window.ends else bottom
@@ -93,23 +116,6 @@ def _draw(axes: Axes, attempt: TimelineAttempt, listed: list[Mark]) -> None:
                     va="center",
                     color=_SIDES["provider"],
                 )
-    for lane, x in zip(LANES, _LANES, strict=True):
-        axes.plot([x, x], [0.4, bottom], color=_SIDES[lane], linewidth=1.0, alpha=0.35, zorder=1)
-        axes.text(x, 0.2, lane, ha="center", va="bottom", color=_SIDES[lane], weight="bold", fontsize=8.5)
-    for row, mark in enumerate(listed, 1):
-        _row(axes, attempt, mark, row, place(mark.at))
-    shown = begin.replace(microsecond=0)
-    axes.set_title(
-        f"{head(attempt)}   {about(attempt)}   {visible(attempt.source)}, from {show_moment(shown)}",
-        loc="left",
-        color=_BREAK if attempt.diagnosis and attempt.diagnosis.outcome == "broken" else _INK,
-        fontsize=11,
-        weight="bold",
-        pad=20,
-    )
-    axes.set_xlim(0, 1)
-    axes.set_ylim(bottom + 0.3, -0.8)
-    axes.axis("off")
 
 
 def _row(axes: Axes, attempt: TimelineAttempt, mark: Mark, row: int, place: float) -> None:
