@@ -9,13 +9,13 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-import jsonschema
 import pytest
 from hypothesis import given, strategies
 
 import oidc_kit
 from kit import ACS, NOW, authn_request, posted, redirect, response, run, run_json, workspace
 from oidc_kit import client_workspace
+from strict_schemas import conforms
 from trace_lens.demo.recording import Recording, page
 from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Options
@@ -39,11 +39,6 @@ LOST = {
 }
 FIELDS = posted(response(), RelayState="ss:4d1f").decode()
 ASKED = redirect(authn_request()).decode()
-
-
-def conforms(document: dict[str, Any], name: str) -> None:
-    schema = json.loads(run("explain", "--schema", name).stdout)
-    jsonschema.validate(document, schema)
 
 
 COMMANDS = [

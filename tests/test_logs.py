@@ -10,13 +10,13 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
-import jsonschema
 import pytest
 import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
 from kit import NOW, run, run_json, run_program, workspace
+from strict_schemas import conforms
 from trace_lens.logs.event import Event
 from trace_lens.logs.formats.events import events_of, time_form
 from trace_lens.logs.formats.proposing import form_of
@@ -448,7 +448,7 @@ def test_an_unknown_file_gets_a_description_that_reads_it(tmp_path: Path) -> Non
     (folder / "export.csv").write_text(LOG, "utf-8")
     status, document = run_json("logs", "check", "export.csv", folder=folder)
     assert status == 0
-    jsonschema.validate(document, json.loads(run("explain", "--schema", "log-check").stdout))
+    conforms(document, "log-check")
     assert (document["rows"], document["bad"], document["source"]) == (6 - 1, 2, None)
     assert {one["column"]: one["field"] for one in document["columns"]} == {
         "When": "time",
@@ -556,13 +556,13 @@ def search(folder: Path, **wanted: Any) -> list[Event]:
 
 def test_loading_listing_and_searching_by_the_program(loaded: Path) -> None:
     status, document = run_json("logs", "load", folder=loaded)
-    jsonschema.validate(document, json.loads(run("explain", "--schema", "log-load").stdout))
+    conforms(document, "log-load")
     assert (status, [(one["state"], one["rows"], one["bad"]) for one in document["files"]]) == (0, [("new", 3, 2)])
     _, document = run_json("logs", "list", folder=loaded)
-    jsonschema.validate(document, json.loads(run("explain", "--schema", "log-files").stdout))
+    conforms(document, "log-files")
     assert [(one["file"], one["rows"]) for one in document["files"]] == [("logs/id-1.csv", 3)]
     status, document = run_json("logs", "search", "--outcome", "failure", folder=loaded)
-    jsonschema.validate(document, json.loads(run("explain", "--schema", "events").stdout))
+    conforms(document, "events")
     assert document["events"] == [
         {
             "source": "id",

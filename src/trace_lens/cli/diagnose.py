@@ -14,6 +14,9 @@ from trace_lens.cli.options import Moment, tell
 from trace_lens.cli.session import Session, with_session
 from trace_lens.cli.with_logs import logbook, tell_problem
 
+_SHOWN_EACH = 3
+"""Up to how many attempts of several named files are each shown by itself."""
+
 
 @click.command(
     epilog="Examples:\n\n  trace-lens diagnose response.txt --app crew-roster\n\n"
@@ -40,7 +43,10 @@ from trace_lens.cli.with_logs import logbook, tell_problem
     help="Exit status 1 also for an inconclusive diagnosis, and for a sign-in that went through against the record or "
     "although the application must refuse it.",
 )
-@with_session("text", "json", "jsonl", "markdown", now=True, verbose="")
+@click.option("-q", "--quiet", is_flag=True, help="One line for each sign-in.")
+@with_session(
+    "text", "json", "jsonl", "csv", "markdown", now=True, verbose="Show every finding with its evidence and remedy."
+)
 def command(
     session: Session,
     sources: tuple[str, ...],
@@ -51,6 +57,7 @@ def command(
     figure: Path | None,
     together: bool,
     strict: bool,
+    quiet: bool,
 ) -> int:
     """Diagnose each sign-in found in the sources.
 
@@ -84,6 +91,14 @@ def command(
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):
         return 2
+    if session.format == "csv":
+        from trace_lens.render.csv_text import write_rows
+        from trace_lens.render.rows import diagnosis_rows
+
+        session.write(write_rows(diagnosis_rows(result.diagnoses)))
+        for source, because in result.unreadable:
+            tell(f"{source}: {because}")
+        return result.exit_status(strict=strict)
     if lines:
         session.emit_lines(as_json.attempt(diagnosis, session.masks) for diagnosis in result.diagnoses)
         for source, because in result.unreadable:
@@ -91,10 +106,18 @@ def command(
         return result.exit_status(strict=strict)
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.documents.diagnosis import diagnosis_pages
+        from trace_lens.render.documents.diagnosis import diagnosis_pages, quiet_pages
 
-        return diagnosis_pages(result)
+        if quiet:
+            return quiet_pages(result)
+        few = len(sources) <= 1 or len(result.diagnoses) <= _SHOWN_EACH
+        return diagnosis_pages(result, full=session.verbose, details=few and _names_files(sources))
 
     unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
     session.emit(pages, lambda: as_json.diagnoses(result.diagnoses, unreadable, session.masks, result.unplaced))
     return result.exit_status(strict=strict)
+
+
+def _names_files(sources: tuple[str, ...]) -> bool:
+    """Whether every source is one file, not a folder or a pattern."""
+    return not any(Path(name).is_dir() or set(name) & set("*?[") for name in sources)

@@ -147,9 +147,16 @@ def listed(findings: Iterable[Finding]) -> tuple[list[Finding], dict[str, int]]:
 class Unchecked(NamedTuple):
     """A question that could not be asked, and what was lacking.
 
-    `decides` marks the questions without whose answer a sign-in cannot be called sound.
+    `decides` marks the questions without whose answer a sign-in cannot be called sound. `needs` is what was lacking in
+    few words, the same for all questions that lacked it; empty where `because` says no more.
     """
 
     code: str
     because: str
     decides: bool = False
+    needs: str = ""
+
+    @property
+    def lacking(self) -> str:
+        """What was lacking, in few words."""
+        return self.needs or self.because

@@ -13,7 +13,7 @@ from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.saml import SamlAttempt
 from trace_lens.checks import registry
-from trace_lens.checks.before_change import before_change
+from trace_lens.checks.before_change import before_change, still_arriving
 from trace_lens.checks.case import Case
 from trace_lens.checks.checking import StageAnswers
 from trace_lens.checks.claims import ClaimRow, table
@@ -30,6 +30,7 @@ from trace_lens.diagnosis.causes import explain
 from trace_lens.diagnosis.choosing import choose
 from trace_lens.diagnosis.deciding import decided
 from trace_lens.diagnosis.judged_moment import moment_of
+from trace_lens.diagnosis.message_facts import message_facts
 from trace_lens.diagnosis.proposals import propose
 from trace_lens.diagnosis.steps import Step, steps_of
 from trace_lens.diagnosis.weighing import weigh
@@ -70,13 +71,20 @@ class Circumstances(NamedTuple):
 
 
 class Details(NamedTuple):
-    """What a reader is shown beside the findings: claims, windows of time, the way, and what the logs say."""
+    """What a reader is shown beside the findings: claims, windows of time, the way, and what the logs say.
+
+    `message` is what the message says by itself, `goes_to` where in the workspace the proposed setting belongs,
+    `arriving` what is to be said of a change that may not have arrived yet.
+    """
 
     claims: tuple[ClaimRow, ...]
     windows: tuple[Validity, ...]
     steps: tuple[Step, ...]
     hidden_steps: int
     logs: LogView | None
+    message: tuple[tuple[str, str], ...]
+    goes_to: str | None
+    arriving: str | None
 
 
 class Diagnosis(NamedTuple):
@@ -163,6 +171,7 @@ def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagn
     first = roots[0] if roots else None
     doubts = [] if first else _doubts(case, unchecked)
     outcome = "broken" if first else "inconclusive" if doubts else "sound"
+    proposal = propose(case, first) if first else None
     return Diagnosis(
         id=str(number),
         source=attempt.source,
@@ -172,7 +181,7 @@ def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagn
         outcome=outcome,
         cause=_cause(case, first, doubts, findings),
         first_break=first,
-        proposal=propose(case, first) if first else None,
+        proposal=str(proposal) if proposal else None,
         next_breaks=tuple(dict.fromkeys(root.code for root in roots if first and root.code != first.code)),
         stages=stages,
         findings=tuple(findings),
@@ -183,6 +192,9 @@ def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagn
             steps=steps_of(case, findings, first),
             hidden_steps=attempt.way.hidden if attempt.way else 0,
             logs=case.logs,
+            message=message_facts(case),
+            goes_to=proposal.place(case) if proposal else None,
+            arriving=still_arriving(case) if first else None,
         ),
     )
 

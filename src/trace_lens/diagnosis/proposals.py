@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
@@ -12,37 +13,56 @@ from trace_lens.common.findings import Finding, Side
 from trace_lens.common.toml import inline
 from trace_lens.oidc.algorithms import SIGNATURES
 
-_Proposal = Callable[[Case, Finding], str | None]
+
+class Proposal(NamedTuple):
+    """A setting that would repair a break: its key, and its value as the option `--set` takes it."""
+
+    key: str
+    value: str
+
+    def __str__(self) -> str:
+        return f"{self.key}={self.value}"
+
+    def place(self, case: Case) -> str | None:
+        """The file, line and key in the workspace that the value belongs to."""
+        path = [int(part) - 1 if part.isdigit() else part for part in self.key.split(".")]
+        holder = case.provider if path[0] == "provider" else case.app
+        if holder is None:
+            return None
+        return f"{holder.source.file}, {holder.source.where(*(path[1:] if path[0] == 'provider' else path))}"
 
 
-def propose(case: Case, first: Finding) -> str | None:
-    """`KEY=VALUE` for the option `--set`; None where no setting on record would repair the break."""
+_Maker = Callable[[Case, Finding], Proposal | None]
+
+
+def propose(case: Case, first: Finding) -> Proposal | None:
+    """The setting that would repair the break; None where none on record would."""
     if case.app is None:
         return None
     make = (_OF_CLIENT if case.protocol == "oidc" else {}).get(first.code) or _PROPOSALS.get(first.code)
     return make(case, first) if make else None
 
 
-def _set(of_provider: str | None, of_application: str | None) -> _Proposal:
+def _set(of_provider: str | None, of_application: str | None) -> _Maker:
     """A proposal that sets the finding's value under a key of the side that has to act."""
 
-    def make(case: Case, finding: Finding) -> str | None:
+    def make(case: Case, finding: Finding) -> Proposal | None:
         key = of_provider if finding.side is Side.PROVIDER else of_application
-        return f"{key}={finding.value_to_set}" if key and finding.value_to_set else None
+        return Proposal(key, finding.value_to_set) if key and finding.value_to_set else None
 
     return make
 
 
-def _trust(case: Case, finding: Finding) -> str | None:
+def _trust(case: Case, finding: Finding) -> Proposal | None:
     if not isinstance(case, SamlCase):
         return None
     certificate = next((verdict.certificate for verdict in case.signed.own if verdict.certificate), None)
     if finding.side is not Side.APPLICATION or certificate is None:
         return None
-    return f"application.trusted_certificates={certificate.sha256!s}"
+    return Proposal("application.trusted_certificates", str(certificate.sha256))
 
 
-def _account(case: Case, finding: Finding) -> str | None:
+def _account(case: Case, finding: Finding) -> Proposal | None:
     """The rule that makes the account's name of the one sent, where it holds for all other accounts too."""
     from trace_lens.people.names import Named, apply, everybody
     from trace_lens.people.rules import propose_rule
@@ -56,27 +76,27 @@ def _account(case: Case, finding: Finding) -> str | None:
     people = everybody(app, case.workspace, sent)
     found = propose_rule(app, index, apply([sent], app.settings.account.rewrite, index), [sent, *people])
     if found:
-        return f"account.rewrite={inline(found.steps)}"
+        return Proposal("account.rewrite", inline(found.steps))
     expected, actual = finding.expected or "", finding.actual or ""
-    return "account.compare=ignore-case" if expected.casefold() == actual.casefold() else None
+    return Proposal("account.compare", "ignore-case") if expected.casefold() == actual.casefold() else None
 
 
-def _claim_name(case: Case, finding: Finding) -> str | None:
+def _claim_name(case: Case, finding: Finding) -> Proposal | None:
     match = next((match for match in matches(case) if match.near and match.claim.name == finding.expected), None)
     if match is None or match.sent_as is None:
         return None
-    return f"claims.{match.position + 1}.also_as={inline([*match.claim.also_as, match.sent_as])}"
+    return Proposal(f"claims.{match.position + 1}.also_as", inline([*match.claim.also_as, match.sent_as]))
 
 
-def _started(case: Case, finding: Finding) -> str | None:
-    return "application.accepts_unsolicited=true"
+def _started(case: Case, finding: Finding) -> Proposal | None:
+    return Proposal("application.accepts_unsolicited", "true")
 
 
-def _creates(case: Case, finding: Finding) -> str | None:
-    return "account.creates_from=both" if finding.expected in ("application", "provider") else None
+def _creates(case: Case, finding: Finding) -> Proposal | None:
+    return Proposal("account.creates_from", "both") if finding.expected in ("application", "provider") else None
 
 
-_PROPOSALS: dict[str, _Proposal] = {
+_PROPOSALS: dict[str, _Maker] = {
     "audience-mismatch": _set("provider_setup.audience", "application.entity_id"),
     "destination-mismatch": _set("provider_setup.acs_url", None),
     "recipient-mismatch": _set("provider_setup.acs_url", None),
@@ -84,8 +104,8 @@ _PROPOSALS: dict[str, _Proposal] = {
     "identifier-in-request-unknown": _set("provider_setup.audience", None),
     "name-id-format-mismatch": _set("provider_setup.name_id_format", None),
     "issuer-mismatch": lambda case, finding: (
-        f"application.provider_entity_id={finding.actual}"
-        if case.provider and finding.actual == case.provider.entity_id
+        Proposal("application.provider_entity_id", finding.actual)
+        if case.provider and finding.actual and finding.actual == case.provider.entity_id
         else None
     ),
     "fingerprint-mismatch": _trust,
@@ -97,23 +117,23 @@ _PROPOSALS: dict[str, _Proposal] = {
 }
 
 
-def _redirect(case: Case, finding: Finding) -> str | None:
+def _redirect(case: Case, finding: Finding) -> Proposal | None:
     """The redirect URI registered at the provider beside those that are, where the provider has to act."""
     if case.app is None or finding.side is not Side.PROVIDER or not finding.value_to_set:
         return None
     registered = [*case.app.settings.provider_setup.redirect_uris, finding.value_to_set]
-    return f"provider_setup.redirect_uris={inline(registered)}"
+    return Proposal("provider_setup.redirect_uris", inline(registered))
 
 
-def _algorithm(case: Case, finding: Finding) -> str | None:
-    return f"application.token_algorithm={finding.actual}" if finding.actual in SIGNATURES else None
+def _algorithm(case: Case, finding: Finding) -> Proposal | None:
+    return Proposal("application.token_algorithm", finding.actual) if finding.actual in SIGNATURES else None
 
 
-def _issuer(case: Case, finding: Finding) -> str | None:
-    return f"application.provider_issuer={finding.value_to_set}" if finding.value_to_set else None
+def _issuer(case: Case, finding: Finding) -> Proposal | None:
+    return Proposal("application.provider_issuer", finding.value_to_set) if finding.value_to_set else None
 
 
-_OF_CLIENT: dict[str, _Proposal] = {
+_OF_CLIENT: dict[str, _Maker] = {
     "audience-mismatch": _set("provider_setup.client_id", "application.client_id"),
     "issuer-mismatch": _issuer,
     "redirect-uri-mismatch": _redirect,

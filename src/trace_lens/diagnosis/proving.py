@@ -69,8 +69,8 @@ def _tried(case: SamlCase | OidcCase, options: Options, finding: Finding) -> Pro
 def _setting_for(case: Case, finding: Finding) -> TrialSetting | None:
     if not finding.breaks:
         return None
-    text = propose(case, finding)
+    proposal = propose(case, finding)
     try:
-        return read_supposed(text)._replace(proposed=True) if text else None
+        return read_supposed(str(proposal))._replace(proposed=True) if proposal else None
     except ValueError:
         return None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from trace_lens.checks.claims import ClaimRow
@@ -11,6 +11,7 @@ from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Evidence, Finding, Unchecked, listed
 from trace_lens.common.masking import Masks, escaped, masked
 from trace_lens.common.moments import show_moment
+from trace_lens.diagnosis.grouping import causes_of
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.diagnosis.steps import Step
@@ -34,12 +35,13 @@ def line(document: Json) -> str:
 
 
 def diagnoses(
-    found: Iterable[Diagnosis], unreadable: list[Json], masks: Masks, unplaced: Iterable[Unplaced] = ()
+    found: Sequence[Diagnosis], unreadable: list[Json], masks: Masks, unplaced: Iterable[Unplaced] = ()
 ) -> Json:
     """`trace-lens/diagnosis/1`."""
     return {
         "schema": "trace-lens/diagnosis/1",
         "attempts": [attempt(diagnosis, masks) for diagnosis in found],
+        "causes": [cause._asdict() | {"apps": list(cause.apps)} for cause in causes_of(found)],
         "unreadable": unreadable,
         "unplaced": [
             {
@@ -74,6 +76,7 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
         "first_break": diagnosis.first_break.code if diagnosis.first_break else None,
         "cause": diagnosis.cause,
         "try": diagnosis.proposal,
+        "arriving": diagnosis.details.arriving,
         "supposed": list(diagnosis.judged.supposed),
         "next_breaks": list(diagnosis.next_breaks),
         "stages": [

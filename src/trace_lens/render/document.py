@@ -55,6 +55,20 @@ class Line(NamedTuple):
     spans: Spans
 
 
+class OneLine(NamedTuple):
+    """Words on one line: what has no room is cut off, and marked as that."""
+
+    spans: Spans
+    indent: int = 0
+
+
+class Strip(NamedTuple):
+    """Short items one after the other, on as few lines as they need; none is divided."""
+
+    items: tuple[Spans, ...]
+    indent: int = 2
+
+
 class Fact(NamedTuple):
     """A value under its name; a further value of the same name has an empty one. `column` is where values begin."""
 
@@ -76,19 +90,25 @@ class TwoValues(NamedTuple):
 
 
 class Table(NamedTuple):
-    """Rows of cells; a table whose titles are all empty is shown without them."""
+    """Rows of cells; a table whose titles are all empty is shown without them.
+
+    `one_line`: no row takes more than a line; what has no room in its column is cut, last of all in the column `whole`.
+    """
 
     titles: tuple[str, ...]
     rows: tuple[Spans, ...]
     indent: int = 2
+    one_line: bool = False
+    whole: int = 0
 
 
 class Copied(NamedTuple):
-    """A value, or a command (`is_command`), that people copy: on a line of its own, whole."""
+    """A value, or a command (`is_command`), that people copy: on a line of its own, whole, after its label."""
 
     text: str
     is_command: bool = False
     indent: int = 4
+    label: str = ""
 
 
 class Drawing(NamedTuple):
@@ -97,7 +117,7 @@ class Drawing(NamedTuple):
     draw: Callable[[int], Iterable[Spans]]
 
 
-Block = Gap | Rule | Heading | Paragraph | Line | Fact | TwoValues | Table | Copied | Drawing
+Block = Gap | Rule | Heading | Paragraph | Line | OneLine | Strip | Fact | TwoValues | Table | Copied | Drawing
 Document = Iterator[Block]
 BLANK = Gap()
 
@@ -127,9 +147,16 @@ def answer(head: str, style: str, rest: str) -> Paragraph:
     return Paragraph((Span(head, style), Span(rest)))
 
 
-def table(titles: Sequence[str], rows: Iterable[Sequence[Span | str]], indent: int = 2) -> Table:
+def table(
+    titles: Sequence[str],
+    rows: Iterable[Sequence[Span | str]],
+    indent: int = 2,
+    *,
+    one_line: bool = False,
+    whole: int = 0,
+) -> Table:
     """A table; bare cells have no style."""
-    return Table(tuple(titles), tuple(spans_of(*row) for row in rows), indent)
+    return Table(tuple(titles), tuple(spans_of(*row) for row in rows), indent, one_line, whole)
 
 
 def shown(value: str) -> str:

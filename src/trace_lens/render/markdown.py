@@ -18,9 +18,11 @@ from trace_lens.render.document import (
     Gap,
     Heading,
     Line,
+    OneLine,
     Paragraph,
     Rule,
     Spans,
+    Strip,
     Table,
     TwoValues,
     shown,
@@ -38,7 +40,7 @@ def write(document: Iterable[Block]) -> str:
     text: list[str] = []
     facts = False
     for block in document:
-        is_fact = isinstance(block, Fact) or (isinstance(block, Paragraph) and bool(block.first))
+        is_fact = isinstance(block, Fact | OneLine) or (isinstance(block, Paragraph) and bool(block.first))
         if text and text[-1] and not (facts and is_fact):
             text.append("")
         facts = is_fact
@@ -59,13 +61,19 @@ def _of(block: Block) -> Iterator[str]:
             yield f"{'#' * level} {_text(spans)}"
         case Paragraph((head, rest), _, ""):
             yield f"**{_words(head.text)}**{_words(rest.text)}"
+        case OneLine(spans):
+            yield f"- {_text(spans)}"
+        case Strip(items):
+            yield _words(" · ".join("".join(span.text for span in item) for item in items))
         case Line(spans) | Paragraph(spans, _, ""):
             yield _text(spans)
         case Paragraph(spans, _, first):
             yield f"- {_words('' if first == '- ' else first)}{_text(spans)}"
         case Fact(name, value):
             yield f"- {_words(name)}: {_words(shown(value))}" if name else f"  {_words(shown(value))}"
-        case Copied(text):
+        case Copied(text, _, _, label):
+            if label:
+                yield f"{_words(label)}:\n"
             yield from _code([visible(text)])
         case Table(titles, rows):
             yield from _table(titles, rows)

@@ -181,7 +181,9 @@ def request_answered(case: SamlCase) -> Answer:
         )
     elif ids:
         yield Unchecked(
-            "response-to-unknown-request", "the request is not in this capture, so its ID cannot be compared"
+            "response-to-unknown-request",
+            "the request is not in this capture, so its ID cannot be compared",
+            needs="the request is not in this capture",
         )
 
 
@@ -334,7 +336,9 @@ def relay_state(case: SamlCase) -> Answer:
             yield Unchecked("relay-state-unexpected", "the request was captured without its relay state")
     elif case.request_ids:
         yield Unchecked(
-            "relay-state-unexpected", "the request is not in this capture, so the relay state sent is not known"
+            "relay-state-unexpected",
+            "the request is not in this capture, so the relay state sent is not known",
+            needs="the request is not in this capture",
         )
     elif default and actual != default:
         yield finding(

@@ -370,7 +370,11 @@ def strong_enough(case: SamlCase) -> Answer:
     """Was the user authenticated as strongly as the request's comparison demands (Core §3.3.2.2.1)?"""
     if case.request is None:
         if not case.is_ws_federation:
-            yield Unchecked("assurance-too-low", "the request is not in this capture, so what it demands is not known")
+            yield Unchecked(
+                "assurance-too-low",
+                "the request is not in this capture, so what it demands is not known",
+                needs="the request is not in this capture",
+            )
         return
     wanted = case.request.requested_context
     statements = case.assertion.authn_statements if case.assertion else ()

@@ -1,16 +1,14 @@
-"""The diagnosis in the terminal: the answer first, then the nine stages, the findings, what to do, what is open."""
+"""The diagnosis in the terminal: the answer first, then the stages, the way, the cause in full, and what is open."""
 
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
-from trace_lens.checks.claims import ClaimRow
-from trace_lens.common import limits
-from trace_lens.common.findings import INFERRED, Finding, Proof, Side, listed
+from trace_lens.common.findings import Finding, listed
 from trace_lens.common.masking import visible
-from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.diagnosing import Result
+from trace_lens.diagnosis.grouping import causes_of
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.render.document import (
     BLANK,
@@ -19,44 +17,39 @@ from trace_lens.render.document import (
     Fact,
     Rule,
     Span,
-    TwoValues,
-    answer,
     heading,
+    line,
     prose,
-    shown,
     table,
 )
+from trace_lens.render.documents.answer import OUTCOME, STYLE, about, answer_lines, roots_of, strip
+from trace_lens.render.documents.findings import claim_lines, finding_lines, one_line, remedy_lines
 from trace_lens.render.documents.ladder import ladder
 
 _MOST_EVENTS = 8
 _UNPLACED = 6
-_OUTCOME = {"broken": "BROKEN", "sound": "SOUND", "inconclusive": "INCONCLUSIVE"}
-_STYLE = {"broken": "break", "sound": "ok", "inconclusive": "risk"}
-_STATUS = {"ok": "ok", "break": "BREAK", "risk": "risk", "unchecked": "not checked"}
-_MOMENT = {
-    "option": "as told by --at",
-    "capture": "the moment that the capture recorded",
-    "log": "the moment of the matching log event",
-    "message": "when the message was issued; its arrival is not known",
-}
-_SIDE = {
-    Side.APPLICATION: "At the application",
-    Side.PROVIDER: "At the provider",
-    Side.USER: "By the user",
-    Side.NETWORK: "On the network between them",
-    Side.BOTH: "On both sides",
-}
+_REASONS = 3
+"""How many reasons the short list of what was not checked gives."""
+_STANDING = ("certificate-expiring", "secret-expiring")
+"""Risks that lie in the settings and hit every attempt alike: told once a run."""
 
 
-def diagnosis_pages(result: Result) -> Document:
-    """All diagnoses of a run; of several, an overview comes first."""
+def diagnosis_pages(result: Result, *, full: bool = False, details: bool = True) -> Document:
+    """All diagnoses of a run; of several, a table and their causes come first.
+
+    `full` shows every finding with its evidence, `details` each attempt of several by itself.
+    """
     many = len(result.diagnoses) > 1
     if many:
         yield from overview(result.diagnoses)
-    for diagnosis in result.diagnoses:
+        yield from _causes(result.diagnoses)
+    said: set[tuple[str, str]] = set()
+    for diagnosis in result.diagnoses if details or full or not many else ():
         if many:
             yield Rule()
-        yield from one(diagnosis)
+        yield from one(diagnosis, full=full, said=said)
+    if many and not (details or full):
+        yield prose("Details: name one source, or add -v.", 0, "quiet")
     if result.unplaced:
         yield from _unplaced(result)
     if result.unreadable:
@@ -66,6 +59,17 @@ def diagnosis_pages(result: Result) -> Document:
         yield heading(Span(f"Not read, or not whole: {_count(sources, 'source')}", "break"))
         for source, because in result.unreadable:
             yield prose(f"{source}: {because}.", 2)
+
+
+def quiet_pages(result: Result) -> Document:
+    """One line for each attempt."""
+    for diagnosis in result.diagnoses:
+        first = diagnosis.first_break
+        broken = f" {first.code}, {first.side or 'nobody'}: {first.value_to_set or first.remedy}" if first else ""
+        outcome = Span(diagnosis.outcome, STYLE[diagnosis.outcome])
+        yield line(f"{visible(diagnosis.source)}: {diagnosis.app or '?'} ", outcome, broken)
+    for source, because in result.unreadable:
+        yield line(f"{visible(source)}: ", Span("not read", "break"), f" {because}")
 
 
 def _unplaced(result: Result) -> Document:
@@ -84,229 +88,183 @@ def _unplaced(result: Result) -> Document:
 def overview(diagnoses: Iterable[Diagnosis]) -> Document:
     """One line for each sign-in, after a line that counts them."""
     found = list(diagnoses)
-    counts = [(name, sum(diagnosis.outcome == name for diagnosis in found)) for name in _OUTCOME]
+    counts = [(name, sum(diagnosis.outcome == name for diagnosis in found)) for name in OUTCOME]
     words = ", ".join(f"{count} {name}" for name, count in counts if count)
-    yield heading(f"{_count(len(found), 'sign-in')}: {words}.", level=1)
+    folder = _common_folder([diagnosis.source for diagnosis in found])
+    within = f" in {visible(folder)}" if folder else ""
+    yield heading(f"{_count(len(found), 'sign-in')}{within}: {words}.", level=1)
     yield BLANK
     yield table(
-        ("", "sign-in", "application", "outcome", "first break"),
+        ("", "source", "application", "person", "first break", "value to set"),
         [
             (
                 diagnosis.id,
-                _ending(diagnosis.source),
+                diagnosis.source[len(folder) :],
                 diagnosis.app or "?",
-                Span(diagnosis.outcome, _STYLE[diagnosis.outcome]),
-                diagnosis.first_break.code if diagnosis.first_break else "",
+                diagnosis.subject or "",
+                _ended(diagnosis),
+                (diagnosis.first_break.value_to_set or "") if diagnosis.first_break else "",
             )
             for diagnosis in found
         ],
+        one_line=True,
+        whole=4,
     )
     yield BLANK
 
 
-def _ending(source: str) -> str:
-    return source if len(source) <= 44 else "…" + source[-43:]
+def _common_folder(sources: Sequence[str]) -> str:
+    """The folder that all sources lie in, with the slash at its end; empty where there is none."""
+    folders = [source.rpartition("/")[0].split("/") for source in sources]
+    shared = []
+    for parts in zip(*folders, strict=False):
+        if len(set(parts)) > 1:
+            break
+        shared.append(parts[0])
+    return "/".join(shared) + "/" if any(shared) else ""
 
 
-def one(diagnosis: Diagnosis) -> Document:
-    """One diagnosis."""
-    yield from _headline(diagnosis)
+def _ended(diagnosis: Diagnosis) -> Span:
+    """The first break, or the outcome where there is none."""
+    text = diagnosis.first_break.code if diagnosis.first_break else diagnosis.outcome
+    return Span(text, STYLE[diagnosis.outcome])
+
+
+def _causes(diagnoses: Sequence[Diagnosis]) -> Document:
+    """The causes that broke more than one attempt."""
+    repeated = [cause for cause in causes_of(diagnoses) if cause.attempts > 1]
+    if not repeated:
+        return
+    yield heading(Span("Causes that repeat", "head"))
+    for cause in repeated:
+        where = f"at the {cause.side}" if cause.side in ("application", "provider") else f"side: {cause.side}"
+        hits = f"{', '.join(cause.apps) or 'applications not known'}; {_count(cause.people, 'person')}"
+        yield prose(f"{cause.attempts} × {cause.code}, {where}: {cause.what.lower()} ({hits})", 2)
+        if cause.value_to_set:
+            yield Copied(cause.value_to_set)
     yield BLANK
-    yield from _stages(diagnosis)
+
+
+def one(diagnosis: Diagnosis, *, full: bool = False, said: set[tuple[str, str]] | None = None) -> Document:
+    """One diagnosis. `said` are the standing risks that were told in this run before."""
+    yield from answer_lines(diagnosis)
+    yield BLANK
+    yield strip(diagnosis)
+    yield BLANK
+    yield from about(diagnosis)
+    if diagnosis.app is None and diagnosis.details.message:
+        yield from _first_contact(diagnosis)
     if diagnosis.details.steps:
         yield BLANK
         names = {"application": diagnosis.parties.app_name or "", "provider": diagnosis.parties.provider_name or ""}
         yield from ladder(diagnosis.details.steps, diagnosis.details.hidden_steps, names)
-    shown = [finding for finding in diagnosis.findings if finding.severity != "note"]
-    shown.sort(key=lambda finding: (finding.stage == "settings", finding.severity != "break"))
+    yield from _breaks(diagnosis, full=full)
+    yield from _others(diagnosis, full=full, said=said if said is not None else set())
+    if diagnosis.details.claims:
+        yield BLANK
+        yield heading(Span("Claims", "head"))
+        yield from claim_lines(diagnosis.details.claims)
+    yield from _logged(diagnosis)
+    yield from _open_in_full(diagnosis) if full else _open(diagnosis)
+    if diagnosis.first_break:
+        more = "" if full else "; everything: -v"
+        yield BLANK
+        yield prose(f"More on this: trace-lens explain {diagnosis.first_break.code}{more}", 0, "quiet")
+
+
+def _first_contact(diagnosis: Diagnosis) -> Document:
+    """What the message says by itself, what cannot be known, and how to put both sides on record."""
+    yield BLANK
+    yield heading(Span("What the message says", "head"))
+    for label, value in diagnosis.details.message:
+        yield Fact(label, value, column=14)
+    yield BLANK
+    yield prose(
+        "The application is not on record. So nothing tells whether issuer, audience and address are the ones that it "
+        "expects, whether it trusts the key, and whether it knows the person. This puts both sides on record, as they "
+        "are in this capture:",
+    )
+    source = "-" if diagnosis.source == "-" else shlex.quote(visible(diagnosis.source))
+    yield Copied(f"trace-lens apps add --from {source}", is_command=True)
+
+
+def _breaks(diagnosis: Diagnosis, *, full: bool) -> Document:
+    """Each cause in full, its effects below it; what repairs it, but for the first, whose repair stands at the top."""
+    roots = roots_of(diagnosis)
+    effects = [
+        finding
+        for finding in diagnosis.findings
+        if finding.breaks and finding.because_of is not None and finding.stage != "settings"
+    ]
+    told, more = listed(roots)
+    for root in told:
+        yield BLANK
+        yield from finding_lines(root)
+        if root is not diagnosis.first_break:
+            yield from remedy_lines(root)
+        yield from _effects([finding for finding in effects if finding.because_of == root.code], full=full)
+    yield from _more(more)
+    codes = {root.code for root in roots}
+    left = [finding for finding in effects if finding.because_of not in codes]
+    if left:
+        yield BLANK
+        yield from _effects(left, full=full)
+
+
+def _effects(effects: Sequence[Finding], *, full: bool) -> Document:
+    told, more = listed(effects)
+    for finding in told:
+        if full:
+            yield BLANK
+            yield from finding_lines(finding)
+        else:
+            yield one_line(finding, 4, "so also ")
+    yield from _more(more)
+
+
+def _others(diagnosis: Diagnosis, *, full: bool, said: set[tuple[str, str]]) -> Document:
+    """What stops nothing: settings that do not fit, risks, what is worth knowing."""
+    settings = [finding for finding in diagnosis.findings if finding.stage == "settings" and finding.breaks]
+    risks = [
+        finding
+        for finding in diagnosis.findings
+        if finding.severity == "risk" and finding.code != "issued-before-change"
+    ]
     notes = [
         finding for finding in diagnosis.findings if finding.severity == "note" and finding.code != "outcome-unknown"
     ]
-    shown, more = listed(shown)
-    for finding in shown:
+    doubtful = {code for finding in risks if finding.code == "record-contradicted" for code in finding.overrules}
+    for title, members in (("Settings", settings), ("Risks", risks), ("Worth knowing", notes)):
+        fresh = [finding for finding in members if (finding.code, finding.detail) not in said]
+        if not fresh:
+            continue
         yield BLANK
-        yield from finding_lines(finding)
-    yield from _more(more)
-    if notes:
-        yield BLANK
-        yield heading(Span("Worth knowing", "head"))
-        notes, more = listed(notes)
-        for finding in notes:
-            yield prose(f"{finding.detail} ({finding.code})", 2)
+        yield heading(Span(title, "head"))
+        told, more = listed(fresh)
+        for finding in told:
+            if _stands(finding):
+                said.add((finding.code, finding.detail))
+            if not full or finding.severity == "note":
+                yield one_line(finding)
+                continue
+            yield from finding_lines(finding)
+            if not finding.accepted and finding.code not in doubtful:
+                yield from remedy_lines(finding)
+            yield BLANK
         yield from _more(more)
-    to_do = list(_to_do(diagnosis))
-    if to_do:
-        yield BLANK
-    yield from to_do
-    yield from _claims(diagnosis)
-    yield from _logged(diagnosis)
-    yield from _open(diagnosis)
+    if not full and diagnosis.outcome == "sound" and any(not risk.accepted for risk in risks):
+        yield prose("Nothing stops the sign-in. What to do about the risks: -v", 2, "quiet")
+
+
+def _stands(finding: Finding) -> bool:
+    """Whether a finding lies in what is on record, and so hits each attempt alike."""
+    return finding.stage == "settings" or finding.accepted is not None or finding.code in _STANDING
 
 
 def _more(more: dict[str, int]) -> Document:
     """How many findings of a code are not listed."""
     for code, count in more.items():
         yield prose(f"… and {count:,} more of {code}", 2)
-
-
-def _headline(diagnosis: Diagnosis) -> Document:
-    word = _OUTCOME[diagnosis.outcome]
-    likely = diagnosis.first_break is not None and diagnosis.first_break.certainty == INFERRED
-    word = f"{word}, most likely" if likely else word
-    at = f" at {diagnosis.first_break.stage}" if diagnosis.first_break else ""
-    yield answer(f"{word}{at}", _STYLE[diagnosis.outcome], f": {diagnosis.cause}")
-    app = f"{diagnosis.parties.app_name} ({diagnosis.app})" if diagnosis.app else "application not known"
-    chosen = f", chosen by {diagnosis.parties.chosen_by}" if diagnosis.parties.chosen_by not in (None, "option") else ""
-    started = f"started at the {diagnosis.parties.started_by}" if diagnosis.parties.started_by else "start not known"
-    yield Fact("capture", diagnosis.source)
-    yield Fact("sign-in", f"{app}{chosen}; provider {diagnosis.provider or 'not known'}; {started}")
-    if diagnosis.subject is not None:
-        yield Fact("subject", diagnosis.subject)
-    if diagnosis.judged.supposed:
-        yield Fact("supposing", "; ".join(diagnosis.judged.supposed))
-    if diagnosis.at and diagnosis.judged.at_from:
-        yield Fact("judged at", f"{show_moment(diagnosis.at)}, {_MOMENT[diagnosis.judged.at_from]}")
-
-
-def _stages(diagnosis: Diagnosis) -> Document:
-    first = diagnosis.first_break.stage if diagnosis.first_break else None
-    rows = []
-    for result in diagnosis.stages:
-        codes = [finding.code for finding in result.findings if finding.severity != "note" and not finding.accepted]
-        accepted = [f"{finding.code} (accepted)" for finding in result.findings if finding.accepted]
-        here = result.stage == first
-        rows.append(
-            (
-                Span(f"{'> ' if here else '  '}{result.stage}", "head" if here else ""),
-                Span(_STATUS[result.status].ljust(11), result.status),
-                ", ".join(dict.fromkeys([*codes, *accepted])),
-            )
-        )
-    yield table(("", "", ""), rows, indent=0)
-
-
-def finding_lines(finding: Finding) -> Document:
-    """One finding: code, detail, values, evidence."""
-    because = f", because of {finding.because_of}" if finding.because_of else ""
-    because += ", likely" if finding.certainty == INFERRED else ""
-    because += f", in place of {', '.join(finding.overrules)}" if finding.overrules else ""
-    accepted = f", accepted: {finding.accepted}" if finding.accepted else ""
-    yield heading(
-        Span(finding.code, finding.severity),
-        Span(f"  {finding.severity} in {finding.stage}{because}{shown(accepted)}"),
-        level=3,
-    )
-    yield prose(finding.detail, 2)
-    yield from _values(finding)
-    for item in finding.evidence[:4]:
-        yield prose(f"{item.source}, {item.where}", 2, "quiet", first=f"{item.label + ':'} ")
-
-
-def _values(finding: Finding) -> Document:
-    expected, actual = finding.expected, finding.actual
-    if expected is not None and actual is not None and finding.difference and finding.differing:
-        yield TwoValues(("expected", "actual"), (expected, actual), finding.differing, finding.difference)
-        return
-    if expected is not None:
-        yield Fact("expected", expected)
-    if actual is not None and finding.severity != "note":
-        yield Fact("actual", actual)
-
-
-def _to_do(diagnosis: Diagnosis) -> Document:
-    """What to do, by side: the first break, then what would break next, then risks."""
-    roots = [
-        finding
-        for finding in diagnosis.findings
-        if finding.breaks and finding.because_of is None and finding.stage != "settings"
-    ]
-    if roots:
-        yield heading(Span("To do", "head"))
-    for finding in roots:
-        side = _SIDE[finding.side] if finding.side else "To do"
-        then = "" if finding is roots[0] else "After that, also: "
-        yield prose(f"{then}{side}: {finding.remedy}", 2)
-        if finding.value_to_set:
-            yield Copied(finding.value_to_set)
-        if finding.proof:
-            yield prose(_proof(finding.proof), 4, "quiet")
-    if not roots and diagnosis.outcome == "sound":
-        yield from _when_sound(diagnosis)
-    if diagnosis.proposal:
-        source = "-" if diagnosis.source == "-" else shlex.quote(visible(diagnosis.source))
-        yield prose("Try it on this capture before touching a system:", 2)
-        tried = " ".join(
-            f"--set {shlex.quote(visible(text))}" for text in (*diagnosis.judged.supposed, diagnosis.proposal)
-        )
-        yield Copied(f"trace-lens diagnose {source} {tried}", is_command=True)
-    if roots:
-        yield prose(f"More on this: trace-lens explain {roots[0].code}", 2, "quiet")
-
-
-def _proof(proof: Proof) -> str:
-    """What judging again with the value gave."""
-    if proof.outcome == "broken":
-        return f"Judged again with this value: {proof.first_break} is left."
-    return f"Judged again with this value: {proof.outcome}."
-
-
-def _when_sound(diagnosis: Diagnosis) -> Document:
-    """What is worth doing although nothing stops the sign-in, each thing once."""
-    doubtful = {
-        code for finding in diagnosis.findings if finding.code == "record-contradicted" for code in finding.overrules
-    }  # what the record wrongly predicts is not to be repaired
-    risks = [
-        finding
-        for finding in diagnosis.findings
-        if finding.severity == "risk" and not finding.accepted and finding.code not in doubtful
-    ]
-    worth = dict.fromkeys(
-        (_SIDE[risk.side] if risk.side else "To do", risk.remedy, risk.value_to_set) for risk in risks
-    )
-    if worth:
-        yield prose("Nothing stops the sign-in. Worth doing all the same:")
-    elif diagnosis.details.steps:
-        yield prose("Nothing to do here.")
-    else:
-        yield prose(
-            "Nothing to do here. If the sign-in still fails, the reason lies outside of this message: see below what "
-            "was not checked."
-        )
-    for side, remedy, value in worth:
-        yield prose(f"{side}: {remedy}", 2)
-        if value:
-            yield Copied(value)
-
-
-def claim_lines(claims: Iterable[ClaimRow]) -> Document:
-    """The claims table: what was sent, and what the application makes of it."""
-    words = {"used": "used", "unused": "nothing reads it", "missing": "MISSING", "other-name": "OTHER NAME"}
-    styles = {"missing": "break", "other-name": "break"}
-    rows = list(claims)
-    listed_rows = rows[: limits.LISTED_CLAIMS]
-    yield table(
-        ("", "", ""),
-        [(row.name, Span(words[row.use] + _as(row), styles.get(row.use, "")), _values_of(row)) for row in listed_rows],
-    )
-    if len(rows) > len(listed_rows):
-        yield prose(f"… and {len(rows) - len(listed_rows):,} more claims", 2)
-
-
-def _as(row: ClaimRow) -> str:
-    return f" as {row.serves}" if row.serves and row.serves != row.name else ""
-
-
-def _values_of(row: ClaimRow) -> str:
-    values = ", ".join(row.values[:6]) + (" …" if len(row.values) > 6 else "")
-    mapped = f" → {', '.join(dict.fromkeys(row.mapped[:6]))}" if row.mapped and row.mapped != row.values else ""
-    return values + mapped
-
-
-def _claims(diagnosis: Diagnosis) -> Document:
-    if diagnosis.details.claims:
-        yield BLANK
-        yield heading(Span("Claims", "head"))
-        yield from claim_lines(diagnosis.details.claims)
 
 
 def _logged(diagnosis: Diagnosis) -> Document:
@@ -328,8 +286,28 @@ def _logged(diagnosis: Diagnosis) -> Document:
         yield prose(f"… and {len(logs.events) - _MOST_EVENTS} more", 2, "quiet")
 
 
+def _reasons(diagnosis: Diagnosis) -> dict[str, list[str]]:
+    """The codes of what was not checked, by what was lacking; what decides comes first, then what lacked most."""
+    reasons: dict[str, list[str]] = {}
+    deciding = {question.lacking for question in diagnosis.unchecked if question.decides}
+    for question in diagnosis.unchecked:
+        reasons.setdefault(question.lacking, []).append(question.code)
+    return dict(sorted(reasons.items(), key=lambda item: (item[0] not in deciding, -len(item[1]))))
+
+
 def _open(diagnosis: Diagnosis) -> Document:
-    """What was not checked, gathered by what was lacking."""
+    """What was not checked, in short: how many questions, and what would have allowed them."""
+    reasons = _reasons(diagnosis)
+    if not reasons:
+        return
+    words = "; ".join(f"{because} ({len(codes)})" for because, codes in list(reasons.items())[:_REASONS])
+    more = f"; {_count(len(reasons) - _REASONS, 'more reason')}" if len(reasons) > _REASONS else ""
+    yield BLANK
+    yield prose(f"Not checked, {_count(sum(map(len, reasons.values())), 'question')}: {words}{more}.")
+
+
+def _open_in_full(diagnosis: Diagnosis) -> Document:
+    """What was not checked, each question with what was lacking."""
     reasons: dict[str, list[str]] = {}
     for question in diagnosis.unchecked:
         reasons.setdefault(question.because, []).append(question.code)
@@ -338,10 +316,10 @@ def _open(diagnosis: Diagnosis) -> Document:
     yield BLANK
     yield heading(Span("Not checked", "head"))
     for because, codes in reasons.items():
-        names = dict.fromkeys(codes)
-        listed = ", ".join(names) if len(names) <= 4 else f"{_count(len(names), 'question')}"
-        yield prose(f"{listed}: {because}", 2)
+        yield prose(f"{', '.join(dict.fromkeys(codes))}: {because}", 2)
 
 
 def _count(number: int, what: str) -> str:
+    if what == "person":
+        return f"{number} {'person' if number == 1 else 'people'}"
     return f"{number} {what}{'' if number == 1 else 's'}"

@@ -14,7 +14,7 @@ from trace_lens.diagnosis.certificates import CertificatesFound, Expected, SeenC
 from trace_lens.pki.certificates import Certificate
 from trace_lens.pki.chains import Chain
 from trace_lens.render.document import BLANK, Copied, Document, Fact, Rule, Span, answer, heading, line, prose, table
-from trace_lens.render.documents.diagnosis import finding_lines
+from trace_lens.render.documents.findings import finding_lines
 from trace_lens.workspace.records import App, Workspace
 
 _PLACES = 6

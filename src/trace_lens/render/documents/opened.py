@@ -23,7 +23,7 @@ from trace_lens.render.document import (
     spans_of,
     table,
 )
-from trace_lens.render.documents.diagnosis import claim_lines
+from trace_lens.render.documents.findings import claim_lines
 
 _ABBREVIATED = {"X509Certificate", "DigestValue"}
 

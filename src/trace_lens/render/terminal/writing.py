@@ -11,7 +11,7 @@ import shutil
 import sys
 import textwrap
 import unicodedata
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from trace_lens.common.masking import visible
 from trace_lens.render.document import (
@@ -22,10 +22,12 @@ from trace_lens.render.document import (
     Gap,
     Heading,
     Line,
+    OneLine,
     Paragraph,
     Rule,
     Span,
     Spans,
+    Strip,
     Table,
     TwoValues,
     shown,
@@ -48,6 +50,8 @@ _LEAST_LAST = 24
 """What the last column of a table is left at least; where it cannot be, the rows are shown one below the other."""
 _ROOMY = 78
 """From this width on a table keeps its columns, and runs over where it must: events are read by their columns."""
+_LEAST_CUT = 10
+"""What the columns of a table of one line a row are left at least, before the most important one is cut."""
 _BETWEEN = 2
 """The blanks between two columns."""
 _VALUES_FROM = 12
@@ -101,8 +105,13 @@ def lay_out(block: Block, room: int) -> Iterable[Spans]:
             return _wrapped(spans, room, "", "")
         case Paragraph(spans, indent, first):
             return _wrapped(spans, room, " " * indent, first)
-        case Copied(text, _, indent):
-            return [(Span(" " * indent), Span(visible(text), "" if block.is_command else "set"))]
+        case OneLine(spans, indent):
+            return [(Span(" " * indent), *_cut_spans(spans, room - indent))]
+        case Strip():
+            return _strip(block, room)
+        case Copied(text, _, indent, label):
+            named = label.ljust(_VALUES_FROM) if label else ""
+            return [(Span(" " * indent), Span(named, "quiet"), Span(visible(text), "" if block.is_command else "set"))]
         case Fact():
             return _fact(block, room)
         case TwoValues():
@@ -148,6 +157,48 @@ def _styled(words: str, at: int, pieces: list[Span]) -> Iterator[Span]:
         if start < end:
             yield Span(words[start - at : end - at], piece.style)
         begin += len(piece.text)
+
+
+def _cut_spans(spans: Spans, room: int) -> Iterator[Span]:
+    """Spans, as far as the room goes; where something is left out, the last character says so."""
+    pieces = [Span(visible(span.text), span.style) for span in spans]
+    left = room
+    for number, piece in enumerate(pieces):
+        whole = cells(piece.text) <= left and (number == len(pieces) - 1 or left > 1)
+        text = piece.text if whole else cut_end(piece.text, left)
+        yield Span(text, piece.style)
+        left -= cells(text)
+        if not whole:
+            return
+
+
+def cut_end(text: str, room: int) -> str:
+    """A text in so many columns; where it is longer, its end is left out."""
+    if cells(text) <= room:
+        return text
+    kept = ""
+    for char in text:
+        if cells(kept + char) >= room:
+            break
+        kept += char
+    return kept + "…"
+
+
+def _strip(block: Strip, room: int) -> Iterator[Spans]:
+    """Items side by side, as many as a line holds."""
+    line: list[Span] = [Span(" " * block.indent)]
+    used = block.indent
+    for item in block.items:
+        length = sum(cells(visible(span.text)) for span in item)
+        if used > block.indent and used + 3 + length > room:
+            yield tuple(line)
+            line, used = [Span(" " * block.indent)], block.indent
+        if used > block.indent:
+            line.append(Span(" · ", "quiet"))
+            used += 3
+        line += [Span(visible(span.text), span.style) for span in item]
+        used += length
+    yield tuple(line)
 
 
 def _fact(fact: Fact, room: int) -> Iterator[Spans]:
@@ -196,12 +247,31 @@ def _table(block: Table, room: int) -> Iterator[Spans]:
     rows = [tuple(Span(title, "quiet") for title in block.titles), *body] if titled else body
     if not rows:
         return
+    if block.one_line and room >= _ROOMY:
+        yield from _cut_table(rows, block.indent, room, block.whole)
+        return
     widths = _fitted([[row[place].text for row in rows] for place in range(len(rows[0]))], room - block.indent)
     if widths is None:
         yield from _row_by_row(block.titles, body, block.indent, room)
         return
     for row in rows:
         yield from _columns(row, widths, block.indent)
+
+
+def _cut_table(rows: Sequence[Spans], indent: int, room: int, whole: int) -> Iterator[Spans]:
+    """Rows of one line each: the widest columns give way first, and what has no room is cut at its end."""
+    widths = [max(cells(row[place].text) for row in rows) for place in range(len(rows[0]))]
+    room -= indent + _BETWEEN * (len(widths) - 1)
+    while sum(widths) > room:
+        others = [place for place in range(len(widths)) if place != whole and widths[place] > _LEAST_CUT]
+        widths[max(others or [whole], key=lambda place: (widths[place], place))] -= 1
+    for row in rows:
+        spans = [Span(" " * indent)]
+        for place, (cell, width_of) in enumerate(zip(row, widths, strict=True)):
+            text = cut_end(cell.text, width_of)
+            pad = "" if place == len(row) - 1 else " " * (width_of - cells(text) + _BETWEEN)
+            spans += [Span(text, cell.style), Span(pad)]
+        yield tuple(spans)
 
 
 def _fitted(columns: list[list[str]], room: int) -> list[int] | None:

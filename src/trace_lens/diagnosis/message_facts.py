@@ -1,0 +1,78 @@
+"""What a message says by itself, without anything on record: whom it is from and for, about whom, for how long, signed
+by what.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+
+from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.saml.case import SamlCase
+from trace_lens.common.moments import show_moment
+from trace_lens.common.personal import person
+from trace_lens.saml.names import short
+
+Fact = tuple[str, str]
+
+
+def message_facts(case: SamlCase | OidcCase) -> tuple[Fact, ...]:
+    """Labels and values, in the order in which people look for them; only what is there."""
+    return tuple(_of_saml(case) if isinstance(case, SamlCase) else _of_oidc(case))
+
+
+def _of_saml(case: SamlCase) -> Iterator[Fact]:
+    assertion, response, request = case.assertion, case.response, case.request
+    if case.issuer:
+        yield "issuer", case.issuer.value
+    for audience in assertion.conditions.audiences if assertion and assertion.conditions else ():
+        yield "audience", audience.value
+    if request and request.issuer and not assertion:
+        yield "application", request.issuer.value
+    bearer = case.bearer
+    recipient = bearer.data.recipient if bearer and bearer.data else None
+    destination = response.destination if response else None
+    came_to = recipient or destination or (request.acs_url if request else None)
+    if came_to:
+        yield "ACS URL", came_to.value
+    if case.name_id:
+        yield "NameID", person(case.name_id.value)
+        yield "format", short(case.name_id.format)
+    conditions = assertion.conditions if assertion else None
+    if conditions:
+        begins, ends = conditions.not_before, conditions.not_on_or_after
+        yield from _window(begins.moment if begins else None, ends.moment if ends else None)
+    for verdict in case.signed.own:
+        signed = f"{verdict.signature.algorithm_uri or 'unknown algorithm'}"
+        held = verdict.certificate
+        yield "signed by", f"{held.subject or 'no name'}, until {show_moment(held.not_after)}" if held else signed
+        if held:
+            yield "", str(held.sha256)
+    if assertion and not case.signed.own:
+        yield "signed by", "nobody"
+
+
+def _of_oidc(case: OidcCase) -> Iterator[Fact]:
+    token = case.token
+    if case.issuer_name:
+        yield "issuer", case.issuer_name
+    audience = token.claims.get("aud") if token else None
+    for value in audience if isinstance(audience, list) else [audience] if audience else []:
+        yield "audience", str(value)
+    for label, name in (("client_id", "client_id"), ("redirect URI", "redirect_uri"), ("scopes", "scope")):
+        asked = case.asked(name)
+        if asked and not (name == "client_id" and audience):
+            yield label, asked
+    if case.subject:
+        yield "subject", person(case.subject.value)
+    if token:
+        yield from _window(token.at("nbf") or token.at("iat"), token.at("exp"))
+        yield (
+            "signed with",
+            " ".join(filter(None, (token.jws.algorithm, f"key {token.jws.key_id}" if token.jws.key_id else ""))),
+        )
+
+
+def _window(begins: datetime | None, ends: datetime | None) -> Iterator[Fact]:
+    if begins or ends:
+        yield "valid", f"{show_moment(begins) if begins else 'always'} to {show_moment(ends) if ends else 'no end'}"

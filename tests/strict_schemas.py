@@ -1,0 +1,28 @@
+"""The shipped schemas allow further keys; here a key that they do not tell of is a fault, so that none goes untold."""
+
+from __future__ import annotations
+
+import json
+from importlib.resources import files
+from typing import Any
+
+import jsonschema
+
+
+def conforms(document: Any, name: str) -> None:
+    """Hold a document against a shipped schema, and against the same schema without further keys."""
+    schema = json.loads(files("trace_lens.render").joinpath("schemas", f"{name}.json").read_text("utf-8"))
+    jsonschema.validate(document, schema)
+    _close(schema)
+    jsonschema.validate(document, schema)
+
+
+def _close(part: Any) -> None:
+    if isinstance(part, dict):
+        if part.get("type") == "object" and "properties" in part:
+            part.setdefault("additionalProperties", False)
+        for inner in part.values():
+            _close(inner)
+    elif isinstance(part, list):
+        for inner in part:
+            _close(inner)
