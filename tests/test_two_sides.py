@@ -464,7 +464,6 @@ def test_apps_add(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("arguments", "status", "words"),
     [
-        (["--from", "many.xml"], 2, "--entity-id picks one"),
         (["--from", "many.xml", "--entity-id", "https://none.example"], 2, "no entity"),
         (["--from", "notes.txt"], 3, "no SAML metadata"),
         (["--from", "none.xml"], 3, "no such file"),

@@ -112,9 +112,14 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
     lacking: list[tuple[str, str, Side]] = []
     if app.provider_id is None:
         lacking.append(("provider", "no provider is named, so nothing tells whose tokens it trusts", Side.APPLICATION))
-    if not mine.oidc.client_id:
+    if app.is_interface:
+        if not mine.oidc.api_audience:
+            lacking.append(
+                ("application.api_audience", "the audience of its access tokens is not on record", Side.APPLICATION)
+            )
+    elif not mine.oidc.client_id:
         lacking.append(("application.client_id", "its client_id is not on record", Side.APPLICATION))
-    if not mine.oidc.redirect_uris and not setup.redirect_uris:
+    if not app.is_interface and not mine.oidc.redirect_uris and not setup.redirect_uris:
         lacking.append(("application.redirect_uris", "its redirect URIs are not on record", Side.APPLICATION))
     if provider and not provider.issuer and not mine.oidc.provider_issuer:
         lacking.append(("issuer", f"the issuer of {provider.name} is not on record", Side.PROVIDER))

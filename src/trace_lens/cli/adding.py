@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -11,10 +10,14 @@ from trace_lens.cli.options import say, sources_of, tell
 from trace_lens.cli.session import Session, with_session
 
 if TYPE_CHECKING:
-    from trace_lens.intake.found import FoundMessage
-    from trace_lens.workspace.records import Workspace
+    from pathlib import Path
 
-_METADATA, _DISCOVERY, _REGISTRATION = "saml-metadata", "discovery-document", "client-registration"
+    from trace_lens.attempts.evidence import SourceEvidence
+    from trace_lens.estate.documents import Told
+    from trace_lens.estate.plans import Plan, Planned, Wanted
+    from trace_lens.workspace.records import Workspace
+    from trace_lens.workspace.trial_settings import TrialSetting
+
 _KEYS = {
     "entity_id": "application.entity_id",
     "acs_urls": "application.acs_urls",
@@ -25,18 +28,28 @@ _KEYS = {
     "display_name": "name",
     "owner": "owner",
 }
+_NOTHING = "no capture of a sign-in, no SAML metadata, no discovery document and no client registration is there"
+_LISTED = 12
+"""How many files are told one by one."""
 
 
 @click.command(
     "add",
-    epilog="Examples:\n\n  trace-lens apps add --from sp.xml --provider northmere-id\n\n"
+    epilog="Examples:\n\n  trace-lens apps add --from network.har\n\n"
+    "  trace-lens apps add --from captures/ --dry-run\n\n"
+    "  trace-lens apps add --from sp.xml --provider northmere-id\n\n"
     "  trace-lens apps add tide-tables --provider northmere-id --entity-id https://tides.northmere.example/saml "
     "--acs-url https://tides.northmere.example/saml/acs\n\n  trace-lens apps add tide-tables --client-id tides-web "
     "--redirect-uri https://tides.northmere.example/callback\n\n  trace-lens apps add --from idp.xml",
 )
 @click.argument("name", required=False, metavar="[NAME]")
 @click.option(
-    "--from", "source", metavar="SOURCE", help="Read metadata, a discovery document or a client registration."
+    "--from",
+    "sources",
+    multiple=True,
+    metavar="SOURCE",
+    help="Read a capture, metadata, a discovery document, a key set, a client registration, a certificate or a list of "
+    "accounts; a folder counts for what is in it; may be repeated.",
 )
 @click.option("--provider", metavar="NAME", help="Set the provider that the application trusts.")
 @click.option(
@@ -44,6 +57,13 @@ _KEYS = {
     "kind",
     type=click.Choice(["app", "provider"]),
     help="Add it as this (default: by its role in the metadata).",
+)
+@click.option(
+    "--held-by",
+    type=click.Choice(["application", "provider"]),
+    default="application",
+    show_default=True,
+    help="Whose copy of the application's metadata it is: the provider's fills provider_setup.",
 )
 @click.option("--entity-id", metavar="ID", help="Set its entity ID; with metadata of several entities, take this one.")
 @click.option("--acs-url", "acs_urls", multiple=True, metavar="URL", help="Add an ACS URL; may be repeated.")
@@ -57,134 +77,330 @@ _KEYS = {
     "certificates",
     multiple=True,
     metavar="FILE|FINGERPRINT",
-    help="Trust this certificate; may be repeated.",
+    help="Trust this certificate; a file is copied into the workspace; may be repeated.",
 )
 @click.option("--display-name", metavar="TEXT", help="Set the name that people use.")
 @click.option("--owner", metavar="ADDRESS", help="Set who looks after it.")
 @click.option("--set", "told", multiple=True, metavar="KEY=VALUE", help="Set any other setting; may be repeated.")
+@click.option(
+    "--trust-seen",
+    is_flag=True,
+    help="Trust the signing certificate that a capture shows. Compare its fingerprint first.",
+)
+@click.option("--update", is_flag=True, help="Merge into existing files; comments and order stay.")
 @click.option("--overwrite", is_flag=True, help="Replace existing files.")
 @click.option("--dry-run", is_flag=True, help="Show what would be written, without writing it.")
 @with_session()
-def command(
-    session: Session,
-    name: str | None,
-    source: str | None,
-    provider: str | None,
-    kind: str | None,
-    overwrite: bool,
-    dry_run: bool,
-    told: tuple[str, ...],
-    **values: Any,
-) -> int:
-    """Add an application or a provider: from its metadata, or by options.
+def command(session: Session, **options: Any) -> int:
+    """Add applications and providers: from captures, documents, or by options.
 
-    Nothing that exists is overwritten without --overwrite. Exit status: 0, 2 wrong usage or settings, 3 the metadata
-    could not be read.
+    What is on record already is merged: the differences are shown, and written only with --update. Where there is no
+    workspace, one is made here. Exit status: 0, 2 wrong usage or settings, 3 a source could not be read.
     """
     from trace_lens.saml.parsing import XMLDamaged
-    from trace_lens.workspace import adding
+    from trace_lens.workspace.adding import CannotAdd
     from trace_lens.workspace.trial_settings import read_supposed
 
-    workspace = session.workspace
-    session.check_names(None, provider)
     try:
-        settings = [read_supposed(text) for text in told]
+        settings = [read_supposed(text) for text in options.pop("told")]
     except ValueError as error:
         raise click.UsageError(f"--set: {error}.") from None
+    workspace = _with_root(session.workspace)
     try:
-        found = _read(source) if source else None
-        entity = adding.entity_for(found.data, values["entity_id"]) if found and found.kind == _METADATA else None
-        if found and entity is None:
-            becomes, table = adding.of_document(found.kind, json.loads(found.data), kind)
-        else:
-            becomes = adding.kind_of(entity, kind) if entity else kind or adding.APP
-            table = adding.table_of(entity, becomes, "") if entity else {}
-        if values["client_id"] or values["redirect_uris"]:
-            table["protocol"] = "oidc"
-        _fill(table, values, becomes)
-        name = name or adding.name_for(entity, table)
-        if name is None:
-            raise click.UsageError("NAME is needed: nothing tells what to call it.")
-        metadata = None
-        if found and found.kind == _DISCOVERY:
-            metadata = (f"discovery/{name}.json", found.data.strip() + b"\n")
-            table["discovery"] = metadata[0]
-        if found and entity:
-            metadata = (f"metadata/{name}.xml", adding.cut_out(found.data, entity))
-            holder = table if becomes == adding.PROVIDER else table["application"]
-            holder["metadata"] = metadata[0]
-        if becomes == adding.APP:
-            table = _with_provider(table, provider, workspace)
-        addition = adding.make_addition(workspace, becomes, name, table, settings, metadata)
-        if not dry_run and workspace.root:
-            adding.write_addition(workspace.root, addition, overwrite=overwrite)
-    except adding.CannotAdd as error:
+        plan = _plan(session, workspace, settings, options)
+        return _finish(workspace, plan, options)
+    except CannotAdd as error:
         raise click.UsageError(f"{error}.") from None
     except XMLDamaged as error:
-        tell(f"{source}: it cannot be read: {error.reason}.")
+        tell(f"{' '.join(options['sources'])}: it cannot be read: {error.reason}.")
         return 3
     except OSError as error:
         raise click.UsageError(f"{error.filename} cannot be written: {error.strerror}.") from None
-    _report(addition, dry_run=dry_run)
-    return 0
 
 
-def _read(source: str) -> FoundMessage:
-    from trace_lens.intake.peeling import peel
+def _with_root(workspace: Workspace) -> Workspace:
+    """The workspace; where there is none, the one that would be made in the current folder."""
+    if workspace.root is not None:
+        return workspace
+    from dataclasses import replace
+    from pathlib import Path
 
-    (found,) = list(sources_of((source,)))[:1]
-    if found.data is None:
-        tell(f"{source}: {found.problem}.")
-        raise click.exceptions.Exit(3)
-    held = next(
-        (message for message in peel(found.data).found if message.kind in (_METADATA, _DISCOVERY, _REGISTRATION)), None
-    )
-    if held is None:
-        words = "it holds no SAML metadata, no discovery document and no client registration"
-        tell(f"{source}: {words}.")
-        raise click.exceptions.Exit(3)
-    return held
+    return replace(workspace, root=Path.cwd())
 
 
-def _fill(table: dict[str, Any], values: dict[str, Any], kind: str) -> None:
-    """Lay what the options say over what the metadata says."""
+def _made_here(root: Path) -> None:
+    """Make the folder a workspace, where it is none yet."""
+    from trace_lens.workspace.loading import ROOT_FILE
+
+    if not (root / ROOT_FILE).exists():
+        (root / ROOT_FILE).touch()
+        tell(f"There was no workspace; {ROOT_FILE} was made here.")
+
+
+def _plan(session: Session, workspace: Workspace, settings: list[TrialSetting], options: dict[str, Any]) -> Plan:
+    """What is to be written: of the documents first, then of the captures, then of the options."""
+    from trace_lens.attempts.evidence import read_evidence
+    from trace_lens.estate.documents import Told, documents_in
+    from trace_lens.estate.plans import plan_captures, with_planned
+
+    name, provider = options["name"], options["provider"]
+    if provider and options["kind"] != "provider" and not options["sources"]:
+        session.check_names(None, provider)
+    if not options["sources"]:
+        return _of_options(workspace, settings, options)
+    evidence = [read_evidence(source) for named in options["sources"] for source in sources_of((named,))]
+    told = Told(name, provider, options["kind"], options["entity_id"], options["held_by"])
+    documents = [(held, found) for held in evidence for found in documents_in(held)]
+    rest = [held for held in evidence if not documents_in(held)]
+    plan = _of_documents(documents, workspace, told, settings, options)
+    lists = [held for held in rest if name and not held.found and _is_list(held)]
+    plan = _with_lists(plan, lists, workspace, name)
+    captures = [held for held in rest if held not in lists]
+    if captures:
+        known = with_planned(workspace, plan)
+        shown = plan_captures(
+            captures, known, session.now, name=name, provider=provider, trust_seen=options["trust_seen"]
+        )
+        plan = shown._replace(files=(*plan.files, *shown.files), beside=plan.beside)
+    return plan
+
+
+def _of_options(workspace: Workspace, settings: list[TrialSetting], options: dict[str, Any]) -> Plan:
+    from trace_lens.estate.plans import Plan, Wanted, planned
+
+    kind = options["kind"] or "app"
+    table: dict[str, Any] = {"protocol": "oidc"} if options["client_id"] or options["redirect_uris"] else {}
+    table |= _told_by_options(options, kind)
+    name = options["name"] or _name_of(table)
+    if name is None:
+        raise click.UsageError("NAME is needed: nothing tells what to call it.")
+    beside = _copied(table, name)
+    table = _with_settings(table, settings, kind)
+    wanted = _with_provider(Wanted(kind, name, table, {}, ()), options["provider"], workspace)
+    return Plan((planned(wanted, workspace),), beside)
+
+
+def _of_documents(
+    documents: list[tuple[SourceEvidence, Any]],
+    workspace: Workspace,
+    told: Told,
+    settings: list[TrialSetting],
+    options: dict[str, Any],
+) -> Plan:
+    from trace_lens.estate.documents import read_document
+    from trace_lens.estate.plans import Plan, planned, with_planned
+
+    plan = Plan((), {})
+    made = []
+    for _, found in documents:
+        known = with_planned(workspace, plan)
+        for document in read_document(found, known, told):
+            made.append(document)
+            wanted = document.wanted
+            if wanted.kind == "app":
+                wanted = _with_provider(wanted, told.provider, known)
+            plan = _joined(plan, planned(wanted, known), document.beside)
+    if len(made) == 1 and (extra := _told_by_options({**options, "entity_id": None}, made[0].wanted.kind)):
+        settings_of = made[0].wanted._replace(settings={**made[0].wanted.settings, **extra})
+        wanted = settings_of._replace(settings=_with_settings(settings_of.settings, settings, settings_of.kind))
+    elif len(made) == 1 and settings:
+        wanted = made[0].wanted
+        wanted = wanted._replace(settings=_with_settings(wanted.settings, settings, wanted.kind))
+    else:
+        return plan
+    wanted = _with_provider(wanted, told.provider, workspace) if wanted.kind == "app" else wanted
+    return Plan((planned(wanted, workspace),), plan.beside)
+
+
+def _joined(plan: Plan, item: Planned, beside: dict[str, bytes]) -> Plan:
+    """A plan with one more file; one that was planned before is replaced by what it became."""
+    files = [other for other in plan.files if other.file != item.file]
+    before = next((other for other in plan.files if other.file == item.file), None)
+    if before is not None:
+        item = item._replace(is_new=before.is_new, differences=(*before.differences, *item.differences))
+    return plan._replace(files=(*files, item), beside={**plan.beside, **beside})
+
+
+def _told_by_options(options: dict[str, Any], kind: str) -> dict[str, Any]:
+    """The settings that options give, by dotted key."""
+    found: dict[str, Any] = {}
     for option, key in _KEYS.items():
-        value = values[option]
-        if not value:
-            continue
-        if kind == "provider":
-            key = {"application.trusted_certificates": "certificates"}.get(key, key.removeprefix("application."))
-        *section, last = key.split(".")
-        holder = table.setdefault(section[0], {}) if section else table
-        holder[last] = list(value) if isinstance(value, tuple) else value
+        value = options[option]
+        if value:
+            if kind == "provider":
+                key = {"application.trusted_certificates": "certificates"}.get(key, key.removeprefix("application."))
+            found[key] = list(value) if isinstance(value, tuple) else value
+    return found
 
 
-def _with_provider(table: dict[str, Any], provider: str | None, workspace: Workspace) -> dict[str, Any]:
-    """The table with its provider named, before the tables in it; the only one on record where none is told."""
-    if provider is None and len(workspace.providers) == 1 and "provider" not in table:
+def _with_settings(table: dict[str, Any], settings: list[TrialSetting], kind: str) -> dict[str, Any]:
+    """The settings with those of --set put into them."""
+    from trace_lens.estate.merging import nested
+    from trace_lens.estate.plans import flattened
+    from trace_lens.workspace.adding import RECORDS
+    from trace_lens.workspace.problems import Problem, SettingsError
+    from trace_lens.workspace.trial_settings import put
+
+    raw = nested(table)
+    problems: list[Problem] = []
+    for setting in settings:
+        put(raw, RECORDS[kind], setting, problems)
+    if problems:
+        raise SettingsError(problems)
+    return flattened(raw)
+
+
+def _name_of(table: dict[str, Any]) -> str | None:
+    from trace_lens.estate.merging import nested
+    from trace_lens.workspace.adding import name_for
+
+    return name_for(None, nested(table))
+
+
+def _copied(table: dict[str, Any], name: str) -> dict[str, bytes]:
+    """Certificate files that lie outside the workspace are copied into it, as metadata is."""
+    from pathlib import Path
+
+    beside: dict[str, bytes] = {}
+    for key in ("application.trusted_certificates", "certificates"):
+        for place, text in enumerate(table.get(key, ())):
+            path = Path(text)
+            if path.is_absolute() and path.is_file():
+                copy = f"certs/{name}-{path.name}" if path.stem != name else f"certs/{path.name}"
+                beside[copy] = path.read_bytes()
+                table[key][place] = copy
+    return beside
+
+
+def _with_provider(wanted: Wanted, provider: str | None, workspace: Workspace) -> Wanted:
+    """An application with its provider named; the only one on record where none is told."""
+    if wanted.kind != "app" or "provider" in wanted.settings or (wanted.id in workspace.apps and provider is None):
+        return wanted
+    if provider is None and len(workspace.providers) == 1:
         provider = next(iter(workspace.providers))
         tell(f"--provider is not told; {provider} is the only one on record and is taken.")
-    head = {key: value for key, value in table.items() if not isinstance(value, dict | list)}
-    named = {"provider": provider} if provider else {}
-    return {**head, **named, **{key: value for key, value in table.items() if key not in head}}
+    if provider is None:
+        return wanted
+    if provider not in workspace.providers:
+        from trace_lens.workspace.problems import Problem, SettingsError
+
+        known = ", ".join(sorted(workspace.providers)) or "none"
+        reason = f"names {provider}, which is not on record (there: {known})"
+        raise SettingsError([Problem(f"apps/{wanted.id}.toml", 0, "provider", reason)])
+    head = {key: value for key, value in wanted.settings.items() if key in ("name", "protocol")}
+    rest = {key: value for key, value in wanted.settings.items() if key not in head}
+    return wanted._replace(settings={**head, "provider": provider, **rest})
 
 
-def _report(addition: Any, *, dry_run: bool) -> None:
-    for name, data in addition.files.items():
-        lines = len(data.splitlines())
-        words = "would be written" if dry_run else "written"
-        say(f"{name}: {words}, {lines} {'line' if lines == 1 else 'lines'}")
-    if dry_run:
-        click.echo()
-        say(addition.files[addition.settings_file].decode().rstrip())
-    if addition.unknown:
+def _is_list(held: SourceEvidence) -> bool:
+    from trace_lens.estate.account_lists import is_account_list
+
+    return is_account_list(held.source)
+
+
+def _with_lists(plan: Plan, lists: list[SourceEvidence], workspace: Workspace, name: str | None) -> Plan:
+    from trace_lens.estate.account_lists import list_document
+    from trace_lens.estate.plans import planned, with_planned
+
+    for held in lists:
+        wanted, beside, told = list_document(held.source, name or "")
+        tell(told)
+        plan = _joined(plan, planned(wanted, with_planned(workspace, plan)), beside)
+    return plan
+
+
+def _finish(workspace: Workspace, plan: Plan, options: dict[str, Any]) -> int:
+    """Write the plan, or show it; the exit status."""
+    from trace_lens.estate import plans
+    from trace_lens.workspace.adding import CannotAdd
+
+    assert workspace.root is not None
+    for source, because in (*plan.unread, *plan.unused):
+        tell(f"{source}: {because}.")
+    if not plan.files:
+        tell(f"Nothing was put on record: {_NOTHING}.")
+        return 3
+    plans.check_files(plan, workspace.root)
+    held = [item for item in plan.files if not item.is_new and item.differences]
+    if options["overwrite"]:
+        plan = plan._replace(files=tuple(plans.anew(item) for item in plan.files))
+    elif held and not options["update"] and not options["sources"]:
+        raise CannotAdd(f"{held[0].file} exists already; --update merges into it, --overwrite replaces it")
+    writes = not options["dry_run"]
+    kept = plan if options["update"] or options["overwrite"] else _only_new(plan)
+    if writes:
+        _made_here(workspace.root)
+        plans.write(kept, workspace.root)
+    _report(plan, kept, dry_run=not writes, update=options["update"] or options["overwrite"])
+    return 3 if plan.unread else 0
+
+
+def _only_new(plan: Plan) -> Plan:
+    """The part of a plan that changes nothing that is there."""
+    return plan._replace(files=tuple(item for item in plan.files if item.is_new))
+
+
+def _report(plan: Plan, kept: Plan, *, dry_run: bool, update: bool) -> None:
+    """What was written, what differs, what is left to do."""
+    word = "would be written" if dry_run else "written"
+    for name, data in kept.beside.items():
+        say(f"{name}: {word}, {_lines(data)}")
+    for item in plan.files:
+        if item.is_new:
+            say(f"{item.file}: {word}, {_lines(item.text.encode())}")
+        elif not item.differences:
+            say(f"{item.file}: on record already, nothing differs")
+        else:
+            say(f"{item.file}: {'changed' if update and not dry_run else 'on record, and differs'}")
+            for difference in item.differences:
+                before = f"{difference.before} → " if difference.before is not None else "not set → "
+                say(f"  {difference.key}: {before}{difference.after}")
+        for note in item.notes:
+            say(f"  {note}")
+    fresh = [item for item in kept.files if item.changes]
+    if dry_run and 0 < len(fresh) <= _LISTED:
+        for item in fresh:
+            click.echo()
+            say(f"# {item.file}")
+            say(item.text.rstrip())
+    apps = [item for item in plan.files if item.kind == "app"]
+    if len(plan.files) == 1 and apps:
+        _tell_unknown(apps[0])
+    _next(plan, apps, dry_run=dry_run, update=update)
+
+
+def _tell_unknown(item: Planned) -> None:
+    import tomllib
+
+    from trace_lens.workspace.adding import unknown
+
+    lacking = unknown(tomllib.loads(item.text))
+    if lacking:
         click.echo()
         say("Not on record yet, and needed for a full judgement:")
-        for key, words in addition.unknown:
+        for key, words in lacking:
             say(f"  {key.ljust(34)} {words}")
+
+
+def _next(plan: Plan, apps: list[Planned], *, dry_run: bool, update: bool) -> None:
+    """The command that goes on from here."""
     click.echo()
+    seen = [item for item in apps if "seen_certificates" in item.text]
+    if seen:
+        say(
+            "The signing certificates were only seen. Compare their fingerprints with what the provider publishes; "
+            "--trust-seen puts them on record as trusted."
+        )
     if dry_run:
         say("Next: the same command without --dry-run")
-        return
-    following = f"check {addition.id}" if addition.kind == "app" else f"add --from sp.xml --provider {addition.id}"
-    say(f"Next: trace-lens apps {following}")
+    elif any(not item.is_new and item.differences for item in plan.files) and not update:
+        say("Next: the same command with --update writes the differences")
+    elif apps:
+        say(f"Next: trace-lens apps check {apps[0].id if len(apps) == 1 else ''}".rstrip())
+    else:
+        say(f"Next: trace-lens apps add --from sp.xml --provider {plan.files[0].id}")
+
+
+def _lines(data: bytes) -> str:
+    count = len(data.splitlines())
+    return f"{count} {'line' if count == 1 else 'lines'}"

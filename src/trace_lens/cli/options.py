@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable, Iterator
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta, tzinfo
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from trace_lens.common.masking import visible
-from trace_lens.common.moments import MomentError, read_duration, read_moment_or_date
+from trace_lens.common.moments import MomentError, read_duration, read_spoken_moment, show_moment
 from trace_lens.common.secrets_in_text import without_tokens
 
 if TYPE_CHECKING:
@@ -23,7 +24,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 
 class Moment(click.ParamType):  # type: ignore[type-arg]  # not generic in older versions
-    """A moment on the command line: RFC 3339, or a date."""
+    """A moment on the command line, as people write it; one without a zone is in the machine's, and that is said."""
 
     name = "TIME"
 
@@ -31,10 +32,29 @@ class Moment(click.ParamType):  # type: ignore[type-arg]  # not generic in older
         """Read it, or fail with the form that is expected."""
         if isinstance(value, datetime):
             return value
+        now = (ctx.params.get("now") if ctx else None) or datetime.now(UTC)
         try:
-            return read_moment_or_date(str(value))
+            read = read_spoken_moment(str(value), now, _machine_zone())
         except MomentError as error:
             self.fail(str(error), param, ctx)
+        if read.assumed:
+            name = f"--{param.name.replace('_', '-')}: " if param and param.name else ""
+            tell(f"{name}{value} names no zone; read as {show_moment(read.moment)} ({read.assumed}).")
+        return read.moment
+
+
+def _machine_zone() -> tzinfo:
+    """The zone of the machine, with its rules where they can be had (an hour in summer has summer's offset)."""
+    from zoneinfo import ZoneInfo
+
+    name = os.environ.get("TZ", "").lstrip(":")
+    link = os.path.realpath("/etc/localtime")
+    for key in (name, link.partition("/zoneinfo/")[2]):
+        try:
+            return ZoneInfo(key)
+        except (ValueError, OSError, KeyError):
+            continue
+    return datetime.now().astimezone().tzinfo or UTC
 
 
 class Duration(click.ParamType):  # type: ignore[type-arg]  # not generic in older versions
@@ -67,7 +87,8 @@ def workspace_options() -> list[Callable[[Any], Any]]:
             "workspace_dir",
             type=click.Path(path_type=Path),
             metavar="DIR",
-            help="The folder with trace-lens.toml (default: the nearest one, from here upwards).",
+            envvar="TRACE_LENS_WORKSPACE",
+            help="The folder with trace-lens.toml (default: TRACE_LENS_WORKSPACE, or the nearest one upwards).",
         ),
     ]
 
@@ -118,7 +139,7 @@ def color_options(formats: tuple[str, ...]) -> list[Callable[[Any], Any]]:
 def now_option(default: str) -> Callable[[Any], Any]:
     """`--now`; `default` says what counts where it is not given."""
     words = f"Treat TIME as the current time (default: {default})."
-    return click.option("--now", type=Moment(), metavar="TIME", help=words)
+    return click.option("--now", type=Moment(), metavar="TIME", help=words, is_eager=True)
 
 
 def verbose_options(more: str | None) -> list[Callable[[Any], Any]]:

@@ -199,3 +199,5 @@ PERSON_SECONDS = 2.0
 
 REMEMBERED_WORKSPACES = 200
 """So many workspaces are remembered as valid in the user's cache; the oldest ones are forgotten."""
+ADDED_ENTITIES = 500
+"""How many entities of one metadata file are put on record at once, without one being picked."""

@@ -6,7 +6,8 @@ Every moment inside the program is an aware `datetime` in UTC. No function here 
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime, timedelta, timezone
+from datetime import UTC, datetime, timedelta, timezone, tzinfo
+from typing import NamedTuple
 
 _DATE_TIME = re.compile(
     r"(\d{4})-(\d\d)-(\d\d)[T ](\d\d):(\d\d):(\d\d)(?:[.,](\d+))?\s*(Z|z|[+-]\d\d:?\d\d)?", re.ASCII
@@ -72,6 +73,64 @@ def read_moment_or_date(text: str) -> datetime:
         return datetime(*map(int, match.groups()), tzinfo=UTC)  # type: ignore[arg-type,misc]
     except ValueError as error:
         raise MomentError(f"{text!r} is no day of the calendar: {error}") from None
+
+
+_WORDED = re.compile(r"(today|yesterday)(?:\s+(\d{1,2}):(\d\d)(?::(\d\d))?)?", re.IGNORECASE)
+_LOOSE = re.compile(
+    r"(\d{4}-\d\d-\d\d)(?:[T ](\d{1,2}):(\d\d)(?::(\d\d)(?:[.,](\d+))?)?)?\s*(Z|z|[+-]\d\d:?\d\d)?", re.ASCII
+)
+
+
+class SpokenMoment(NamedTuple):
+    """A moment as people write it; `assumed` says in which zone it was read where it names none."""
+
+    moment: datetime
+    assumed: str | None
+
+
+def read_spoken_moment(text: str, now: datetime, zone: tzinfo) -> SpokenMoment:
+    """A moment as people write it at a terminal: RFC 3339 and shorter, `2026-11-24 07:40`, `yesterday 07:40`, `-1h`.
+
+    What names no zone is in `zone`, and the answer says so; `-1h` counts from `now`. Raises MomentError.
+    """
+    told = text.strip()
+    if told.startswith("-"):
+        return SpokenMoment(now - read_duration(told[1:]), None)
+    if told.lower() == "now":
+        return SpokenMoment(now, None)
+    worded, loose = _WORDED.fullmatch(told), _LOOSE.fullmatch(told)
+    if worded:
+        word, *clock = worded.groups()
+        day = now.astimezone(zone) - timedelta(days=word.lower() == "yesterday")
+        hour, minute, second = (int(part or 0) for part in clock)
+        local = _at(told, day.year, day.month, day.day, hour, minute, second, 0, zone)
+        return SpokenMoment(local.astimezone(UTC), _zone_name(local))
+    if loose is None:
+        raise MomentError(
+            f"{text!r} is no moment like 2026-11-20T08:14:03Z, 2026-11-20 08:14, yesterday 08:14, -1h or a date"
+        )
+    date, hours, minutes, seconds, fraction, offset = loose.groups()
+    year, month, day_of_month = map(int, date.split("-"))
+    micro = int((fraction or "0")[:6].ljust(6, "0"))
+    if offset:
+        written = f"{date}T{int(hours or 0):02}:{minutes or '00'}:{seconds or '00'}.{micro:06}{offset}"
+        return SpokenMoment(read_moment(written)[0], None)
+    local = _at(told, year, month, day_of_month, int(hours or 0), int(minutes or 0), int(seconds or 0), micro, zone)
+    return SpokenMoment(local.astimezone(UTC), _zone_name(local))
+
+
+def _at(
+    text: str, year: int, month: int, day: int, hour: int, minute: int, second: int, micro: int, zone: tzinfo
+) -> datetime:
+    try:
+        return datetime(year, month, day, hour, minute, second, micro, zone)
+    except ValueError as error:
+        raise MomentError(f"{text!r} is no moment of the calendar: {error}") from None
+
+
+def _zone_name(local: datetime) -> str:
+    offset = local.strftime("%z")
+    return f"{local.tzname()}, UTC{offset[:3]}:{offset[3:]}" if local.utcoffset() else "UTC"
 
 
 def show_moment(moment: datetime) -> str:

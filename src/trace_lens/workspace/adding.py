@@ -31,7 +31,7 @@ from trace_lens.workspace.validation import validate
 
 APP, PROVIDER = "app", "provider"
 _FOLDERS = {APP: "apps", PROVIDER: "providers"}
-_RECORDS: dict[str, type] = {APP: AppSettings, PROVIDER: ProviderSettings}
+RECORDS: dict[str, type] = {APP: AppSettings, PROVIDER: ProviderSettings}
 _WANTED_OF_CLIENT = (
     ("provider_setup.client_id", "the client_id that the provider has for it"),
     ("provider_setup.redirect_uris", "the redirect URIs that are registered for it at the provider"),
@@ -178,10 +178,18 @@ def name_for(entity: Entity | None, table: Mapping[str, Any]) -> str | None:
             redirects[0],
             setup.get("client_id"),
         )
-        address = next((text for text in named if text), "")
-        host = host_of(str(address))
-        spoken = host.removeprefix("www.").split(".")[0]
-    plain = unicodedata.normalize("NFKD", str(spoken)).encode("ascii", "ignore").decode().lower()
+        return name_from(next((str(text) for text in named if text), ""))
+    return _plain(str(spoken))
+
+
+def name_from(address: str) -> str | None:
+    """A name for the file: the first label of an address's host, else of an identifier that is no address."""
+    host = host_of(address) or address.rpartition(":")[2]
+    return _plain(host.removeprefix("www.").split(".")[0])
+
+
+def _plain(spoken: str) -> str | None:
+    plain = unicodedata.normalize("NFKD", spoken).encode("ascii", "ignore").decode().lower()
     return re.sub(r"[^a-z0-9]+", "-", plain).strip("-") or None
 
 
@@ -200,10 +208,10 @@ def make_addition(
         raise CannotAdd("there is no workspace here; make one with: trace-lens init")
     problems: list[Problem] = []
     for setting in told:
-        put(table, _RECORDS[kind], setting, problems)
+        put(table, RECORDS[kind], setting, problems)
     file = f"{_FOLDERS[kind]}/{name}.toml"
     text = document_of(table).as_string()
-    problems += validate(_RECORDS[kind], tomllib.loads(text), file, text)
+    problems += validate(RECORDS[kind], tomllib.loads(text), file, text)
     files = {file: text.encode()}
     if metadata:
         files[metadata[0]] = metadata[1]
@@ -216,10 +224,10 @@ def make_addition(
             problems.append(Problem(file, 0, "provider", f"names {provider}, which is not on record (there: {known})"))
     if problems:
         raise SettingsError(problems)
-    return Addition(kind, name, files, _unknown(table) if kind == APP else ())
+    return Addition(kind, name, files, unknown(table) if kind == APP else ())
 
 
-def _unknown(table: Mapping[str, Any]) -> tuple[tuple[str, str], ...]:
+def unknown(table: Mapping[str, Any]) -> tuple[tuple[str, str], ...]:
     """What a full judgement needs and the new file does not say."""
     found = [] if table.get("provider") else [("provider", "the provider that it trusts")]
     for key, words in _WANTED_OF_CLIENT if table.get("protocol") == "oidc" else _WANTED:

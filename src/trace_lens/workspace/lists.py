@@ -17,6 +17,8 @@ from trace_lens.common.personal import person
 from trace_lens.common.sentences import Person
 from trace_lens.workspace.account_rows import AccountRow, AssignmentRow, ListError, Membership
 
+_NAME_COLUMNS = ("user", "username", "user_name", "user name", "login", "account", "accountname", "sign-in name", "uid")
+_SAMPLE = 500
 _YES = {"yes", "true", "1", "y", "active", "enabled"}
 _NO = {"no", "false", "0", "n", "inactive", "disabled"}
 
@@ -37,6 +39,24 @@ def read_accounts(data: bytes, column: str | None = None) -> list[AccountRow]:
 
             return read_people(data, column)
     return list(_accounts_of_csv(data, (column or "user").strip().lower()))
+
+
+def name_column(data: bytes) -> str:
+    """The column, or attribute, that holds the account's name: one called so, else the first one of addresses, each
+    another. Raises ListError where there is none.
+    """
+    if _form(data) != "csv":
+        return "user"
+    header, rows = _table(data)
+    known = next((name for name in _NAME_COLUMNS if name in header), None)
+    if known:
+        return known
+    sample = [row for _, row in zip(range(_SAMPLE), rows, strict=False)]
+    for place, name in enumerate(header):
+        values = [row[place].strip() for _, row in sample if place < len(row)]
+        if values and len(set(values)) == len(values) and all("@" in value and " " not in value for value in values):
+            return name
+    raise ListError(f"no column of names was recognised among {', '.join(header)}; [account] column names it", 1)
 
 
 def _accounts_of_csv(data: bytes, wanted: str) -> Iterator[AccountRow]:
@@ -124,7 +144,7 @@ def _table(data: bytes, *any_of: str) -> tuple[list[str], Iterator[tuple[int, li
         raise ListError("it is empty; a header line is needed") from None
     except csv.Error as error:
         raise ListError(f"it is no CSV: {error}") from None
-    if not set(any_of) & set(header):
+    if any_of and not set(any_of) & set(header):
         raise ListError(f"its header has no column {' or '.join(any_of)} (it has: {', '.join(header)})")
     return header, _rows(reader)
 

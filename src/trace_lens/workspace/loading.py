@@ -25,6 +25,7 @@ _FILE_KEYS: dict[str, tuple[tuple[str, ...], ...]] = {
         ("application", "metadata"),
         ("application", "decryption_key"),
         ("application", "trusted_certificates"),
+        ("application", "seen_certificates"),
         ("account", "list"),
         ("account", "groups"),
         ("provider_setup", "assigned"),
@@ -145,7 +146,7 @@ def missing_files(source: Source, kind: str, trust: Trust | None = None) -> list
             if not isinstance(name, str) or (path[-1] == "assigned" and name == EVERYONE):
                 continue
             line, key = line_of(source.text, path), ".".join(path)
-            if path[-1] in ("trusted_certificates", "certificates") and is_fingerprint(name):
+            if path[-1] in ("trusted_certificates", "seen_certificates", "certificates") and is_fingerprint(name):
                 try:
                     read_fingerprint(name)
                 except FingerprintError as error:

@@ -163,6 +163,11 @@ class App:
         return self.settings.name or self.id
 
     @property
+    def is_interface(self) -> bool:
+        """Whether it is no place to sign in at, but an interface that takes access tokens."""
+        return self.settings.kind == "api"
+
+    @property
     def provider_id(self) -> str | None:
         """The provider that it trusts."""
         return self.settings.provider

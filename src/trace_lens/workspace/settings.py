@@ -118,12 +118,14 @@ class SamlServiceProvider(NamedTuple):
     acs_urls: Texts = ()
     provider_entity_id: str | None = None
     trusted_certificates: Texts = ()
+    seen_certificates: Texts = ()
     trust_from: Literal["pinned", "metadata"] | None = None
     name_id_format: str | None = None
     signed_part: Literal["response", "assertion", "both", "either"] = "either"
     accepts_unsolicited: bool | None = None
     relay_state: str | None = None
     signs_requests: bool | None = None
+    authn_contexts: Texts = ()
 
 
 class OidcClient(NamedTuple):
@@ -142,6 +144,8 @@ class OidcClient(NamedTuple):
     max_age: Age = None
     acr_values: Texts = ()
     api_audience: OneOrMore = ()
+    api_scopes: Texts = ()
+    public: bool | None = None
     requires_pkce: bool | None = None
     subject_type: str | None = None
 
@@ -228,6 +232,7 @@ class AppSettings(NamedTuple):
 
     name: str | None = None
     protocol: Literal["saml", "oidc"] = "saml"
+    kind: Literal["api"] | None = None
     provider: str | None = None
     owner: str | None = None
     users: int | None = None

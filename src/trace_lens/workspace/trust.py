@@ -13,7 +13,8 @@ from trace_lens.workspace.records import App, Provider, Workspace
 class RecordedKey(NamedTuple):
     """A certificate, or a fingerprint of one, on record.
 
-    `held_by` says who has it there: `pinned` by an application, `published` by a provider, or a file `on file` only.
+    `held_by` says who has it there: `pinned` by an application, `published` by a provider, only `seen` in a capture, or
+    a file `on file` only.
     `problem` says why it cannot be used, `repairs` what was mended so that it can.
     """
 
@@ -40,18 +41,23 @@ class RecordedKey(NamedTuple):
 
 def pinned(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
     """What the application itself holds: certificates and fingerprints, damaged ones among them."""
-    return workspace.once(f"pinned {app.id}", lambda: _pinned(app, workspace))
+    return workspace.once(f"pinned {app.id}", lambda: _held(app, workspace, "trusted_certificates", "pinned"))
 
 
-def _pinned(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
+def _held(app: App, workspace: Workspace, key: str, held_by: str) -> tuple[RecordedKey, ...]:
     found: list[RecordedKey] = []
-    for position, name in enumerate(app.settings.application.saml.trusted_certificates):
-        where = app.source.where("application", "trusted_certificates") + f"[{position + 1}]"
+    for position, name in enumerate(getattr(app.settings.application.saml, key)):
+        where = app.source.where("application", key) + f"[{position + 1}]"
         if is_fingerprint(name):
-            found.append(RecordedKey("pinned", app.name, app.source.file, where, fingerprint=read_fingerprint(name)))
+            found.append(RecordedKey(held_by, app.name, app.source.file, where, fingerprint=read_fingerprint(name)))
         else:
-            found += _from_file(workspace, name, "pinned", app.name)
+            found += _from_file(workspace, name, held_by, app.name)
     return tuple(found)
+
+
+def seen(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
+    """Certificates and fingerprints that were only seen in a capture: compared and named, never trusted."""
+    return workspace.once(f"seen {app.id}", lambda: _held(app, workspace, "seen_certificates", "seen"))
 
 
 def published(provider: Provider, workspace: Workspace) -> tuple[RecordedKey, ...]:

@@ -180,16 +180,21 @@ def challenge_sent(case: OidcCase) -> Answer:
         return
     error = case.error
     refused = bool(error and _PKCE_WORDS.search(error[0].get("error_description") or ""))
-    wanted = bool(case.app and case.app.settings.application.oidc.requires_pkce)
+    client = case.app.settings.application.oidc if case.app else None
+    public = bool(client and client.public and client.requires_pkce is None)
+    wanted = bool(client and client.requires_pkce) or public
     useless = [request for request in case.attempt.code_requests if challenge is None and request.get("code_verifier")]
     if not refused and not wanted and not useless:
         return
+    key = "public" if public else "requires_pkce"
     yield finding(
         "code-challenge-missing",
         ("No code challenge was sent" if challenge is None else "The code challenge was sent plain, not hashed")
         + (
             ", and the provider refused that."
             if refused
+            else ", and a public client has nothing else that shows that the code is its own."
+            if public
             else ", though the settings ask for it."
             if wanted
             else ", though the token request carries a verifier: there is nothing that it proves."
@@ -201,7 +206,7 @@ def challenge_sent(case: OidcCase) -> Answer:
         evidence=[
             *case.parameter(case.attempt.request, "code_challenge_method"),
             *(case.parameter(error[0], "error_description") if error and refused else ()),
-            *([case.set_in_app("requires_pkce", "true", "application", "requires_pkce")] if wanted else ()),
+            *([case.set_in_app(key, "true", "application", key)] if wanted else ()),
             *(item for message in useless for item in case.parameter(message, "code_verifier")),
         ],
         compared=False,

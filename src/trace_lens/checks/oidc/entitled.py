@@ -95,6 +95,43 @@ def scopes(case: OidcCase) -> Answer:
     )
 
 
+@check("scope-not-granted", requires=Need.ASSERTION)
+def scopes_of_interface(case: OidcCase) -> Answer:
+    """Does an access token hold the scopes that the interface demands (RFC 6750 §3.1, insufficient_scope)?"""
+    token, app = case.token, case.app
+    wanted = app.settings.application.oidc.api_scopes if app else ()
+    if token is None or app is None or not wanted or not case.as_access_token:
+        return
+    name = next((name for name in ("scope", "scp") if name in token.claims), None)
+    told = token.claims[name] if name else ""
+    held = told.split() if isinstance(told, str) else [str(item) for item in told] if isinstance(told, list) else []
+    missing = [scope for scope in wanted if scope not in held]
+    if not missing:
+        return
+    asked = (case.asked("scope") or "").split()
+    unasked = bool(asked) and not set(missing) <= set(asked)
+    yield finding(
+        "scope-not-granted",
+        say(
+            "{app} demands the scope {missing}; the access token holds {held}.",
+            app=app.name,
+            missing=" ".join(missing),
+            held=" ".join(held) or "no scope",
+        ),
+        side=Side.APPLICATION if unasked else Side.PROVIDER,
+        expected=" ".join(wanted),
+        actual=" ".join(held) or None,
+        value_to_set=" ".join([*asked, *(scope for scope in missing if scope not in asked)])
+        if unasked
+        else " ".join(missing),
+        evidence=[
+            *(case.of_token(name, name) if name else ()),
+            case.set_in_app("api_scopes", " ".join(wanted), "application", "api_scopes"),
+        ],
+        compared=False,
+    )
+
+
 @check("scope-not-granted", requires=Need.WAY)
 def scope_that_a_page_misses(case: OidcCase) -> Answer:
     """Does the application's page miss a group, role or claim whose scope was not asked for?"""
@@ -268,6 +305,7 @@ def size(case: OidcCase) -> Answer:
 
 CHECKS = (
     scopes,
+    scopes_of_interface,
     scope_that_a_page_misses,
     assurance,
     methods,

@@ -19,6 +19,7 @@ from trace_lens.pki.certificates import Certificate
 from trace_lens.saml.messages import Text
 from trace_lens.saml.names import short
 from trace_lens.saml.parsing import holds_comment
+from trace_lens.workspace import trust
 from trace_lens.workspace.trust import RecordedKey
 
 
@@ -146,6 +147,7 @@ def _no_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding | Unchecked]:
         if verdict.key
         else ""
     )
+    embedded += _seen_before(case, verdict)
     yield finding(
         "no-trusted-key",
         say("The signature cannot be judged: {because}.{embedded}", because=because, embedded=embedded),
@@ -153,6 +155,16 @@ def _no_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding | Unchecked]:
         evidence=[at_signature(case, verdict), *at_certificate(case, verdict)],
     )
     yield Unchecked("signature-value-invalid", because, decides=True)
+
+
+def _seen_before(case: SamlCase, verdict: Verdict) -> str:
+    """Whether the certificate that fits is the one that was seen in an earlier capture."""
+    seen = trust.seen(case.app, case.workspace) if case.app else ()
+    if not seen or verdict.certificate is None:
+        return ""
+    if trust.pins(seen, verdict.certificate):
+        return " It is the certificate that was seen before (seen_certificates)."
+    return " It is another certificate than the one that was seen before (seen_certificates)."
 
 
 def _other_fingerprint(case: SamlCase, certificate: Certificate, app: str, evidence: list[Evidence]) -> Finding:

@@ -368,6 +368,10 @@ def asked_user(case: SamlCase) -> Answer:
 @check("assurance-too-low", requires=Need.ASSERTION)
 def strong_enough(case: SamlCase) -> Answer:
     """Was the user authenticated as strongly as the request's comparison demands (Core §3.3.2.2.1)?"""
+    demanded = case.app.settings.application.saml.authn_contexts if case.app else ()
+    if demanded and (case.request is None or case.request.requested_context is None):
+        yield from _as_on_record(case, demanded)
+        return
     if case.request is None:
         if not case.is_ws_federation:
             yield Unchecked(
@@ -411,6 +415,31 @@ def strong_enough(case: SamlCase) -> Answer:
             ],
             compared=False,
         )
+
+
+def _as_on_record(case: SamlCase, demanded: tuple[str, ...]) -> Answer:
+    """Is the user's authentication one of the classes that the application demands by its settings?"""
+    statements = case.assertion.authn_statements if case.assertion else ()
+    actual = statements[0].context_class if statements else None
+    if not statements or (actual and actual.value in demanded):
+        return
+    yield finding(
+        "assurance-too-low",
+        say(
+            "The application demands an authentication of {listed}; the answer says {given}.",
+            listed=" or ".join(short(text) for text in demanded),
+            given=short(actual.value) if actual else "none",
+        ),
+        side=Side.PROVIDER,
+        expected=", ".join(demanded),
+        actual=actual.value if actual else None,
+        value_to_set=demanded[0],
+        evidence=[
+            *case.shown("AuthnContextClassRef", actual),
+            case.set_in_app("authn_contexts", ", ".join(demanded), "application", "authn_contexts"),
+        ],
+        compared=False,
+    )
 
 
 _WORDS = {"exact": "exactly", "minimum": "at least", "maximum": "at most", "better": "more than"}

@@ -48,7 +48,8 @@ _SHORTEST_NAME = 4
 class Sign(NamedTuple):
     """One sign: what it says in words, its weight (above 0 for being let in, below 0 against), and where it shows.
 
-    `words` marks a sign by what a page says; all others are facts of the exchange.
+    `by_words` marks a sign by what a page says; all others are facts of the exchange. `cookie` names
+    the one that it is.
     """
 
     name: str
@@ -56,6 +57,7 @@ class Sign(NamedTuple):
     says: str
     exchange: Exchange
     by_words: bool = False
+    cookie: str | None = None
 
 
 COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS = (
@@ -344,7 +346,8 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
             sent = exchange.cookies
             served = next((c for c in fresh.values() if sent.get(c.name) == c.value), None)
             if served and exchange.kind != STATIC and 200 <= exchange.status < 300 and not _unfriendly(exchange):
-                yield Sign(COOKIE, 2, f"the cookie {served.name}, set on return, was sent and served", exchange)
+                words = f"the cookie {served.name}, set on return, was sent and served"
+                yield Sign(COOKIE, 2, words, exchange, cookie=served.name)
                 return
             if (
                 exchange.kind == CALL

@@ -1,0 +1,240 @@
+"""Both sides put on record from captures and documents: what was seen stands there, never trusted, never overwritten."""
+
+from __future__ import annotations
+
+import json
+import os
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kit import (
+    ACS,
+    AUDIENCE,
+    ISSUER,
+    TERN,
+    authn_request,
+    certificate,
+    idp_metadata,
+    pem,
+    posted,
+    redirect,
+    response,
+    run,
+    sp_metadata,
+    workspace,
+)
+from recorded_kit import EXPECTED, NOW, source_of
+from trace_lens.attempts.evidence import read_evidence
+from trace_lens.diagnosis.diagnosing import diagnose_sources
+from trace_lens.diagnosis.judging import Options
+from trace_lens.estate import plans
+from trace_lens.estate.merging import differences, new_text, updated_text
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.records import Workspace
+
+WORKING = [name for name in sorted(EXPECTED) if EXPECTED[name]["works"]]
+MANY = '<md:EntitiesDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata">{}</md:EntitiesDescriptor>'
+
+
+def settings_in(folder: Path) -> dict[str, dict[str, Any]]:
+    return {str(path.relative_to(folder)): tomllib.loads(path.read_text()) for path in sorted(folder.glob("*/*.toml"))}
+
+
+def outcome(folder: Path, name: str) -> tuple[str, str | None]:
+    (attempt,) = json.loads(run("diagnose", name, "--format", "json", folder=folder).stdout)["attempts"]
+    return attempt["outcome"], attempt["first_break"]
+
+
+@pytest.mark.parametrize("name", WORKING if os.environ.get("EVERY_CAPTURE") else WORKING[::6])
+def test_a_working_sign_in_put_on_record_is_never_broken(name: str, tmp_path: Path) -> None:
+    """What a capture shows of both sides can never make that same capture a broken one."""
+    plan = plans.plan_captures([read_evidence(source_of(name))], Workspace(root=tmp_path), NOW, trust_seen=True)
+    (tmp_path / "trace-lens.toml").touch()
+    plans.write(plan, tmp_path)
+    known = load_workspace(tmp_path)
+    found = diagnose_sources([source_of(name)], known, Options(NOW)).diagnoses
+    assert [diagnosis.cause for diagnosis in found if diagnosis.outcome == "broken"] == []
+    again = plans.plan_captures([read_evidence(source_of(name))], known, NOW, trust_seen=True)
+    assert [item.file for item in again.files if item.changes] == []
+
+
+def test_from_one_response_in_an_empty_folder(tmp_path: Path) -> None:
+    """One command makes the workspace and both sides; the key is seen, not trusted, and what is a guess says so."""
+    (tmp_path / "m.txt").write_bytes(posted(response()))
+    done = run("apps", "add", "--from", "m.txt", folder=tmp_path)
+    assert done.returncode == 0, done.stderr
+    found = settings_in(tmp_path)
+    app = found["apps/roster.toml"]
+    assert (app["protocol"], app["provider"]) == ("saml", "id")
+    assert (app["application"]["entity_id"], app["application"]["acs_urls"]) == (AUDIENCE, [ACS])
+    assert found["providers/id.toml"] == {"entity_id": ISSUER}
+    assert app["application"]["seen_certificates"][0].startswith("sha256:")
+    assert "trusted_certificates" not in app["application"]
+    text = (tmp_path / "apps/roster.toml").read_text()
+    assert "compare it with the application" in text
+    assert "seen on 2026-11-20 in m.txt" in text
+    assert outcome(tmp_path, "m.txt") == ("inconclusive", None)
+
+
+def test_trusted_only_where_told(tmp_path: Path) -> None:
+    (tmp_path / "m.txt").write_bytes(posted(response()))
+    run("apps", "add", "--from", "m.txt", "--trust-seen", folder=tmp_path)
+    app = settings_in(tmp_path)["apps/roster.toml"]["application"]
+    assert app["trusted_certificates"][0].startswith("sha256:")
+    assert "seen_certificates" not in app
+    assert outcome(tmp_path, "m.txt") == ("sound", None)
+
+
+def test_the_request_tells_more_than_the_answer(tmp_path: Path) -> None:
+    """With the request the entity ID is no guess; what only that request demanded is no setting."""
+    text = redirect(authn_request()).decode() + "\n\n" + posted(response()).decode()
+    (tmp_path / "m.txt").write_text(text)
+    run("apps", "add", "--from", "m.txt", folder=tmp_path)
+    text = (tmp_path / "apps/roster.toml").read_text()
+    assert "compare it with the application" not in text
+    assert "authn_contexts" not in text
+
+
+def test_what_varies_is_left_out_and_told(tmp_path: Path) -> None:
+    (tmp_path / "captures").mkdir()
+    for number, audience in enumerate((AUDIENCE, AUDIENCE[:-1])):
+        held = f"<saml:AudienceRestriction><saml:Audience>{audience}</saml:Audience></saml:AudienceRestriction>"
+        (tmp_path / f"captures/{number}.txt").write_bytes(posted(response(audiences=held)))
+    done = run("apps", "add", "--from", "captures", folder=tmp_path)
+    assert "provider_setup.audience is left out, for it varies" in done.stdout.decode()
+    assert "audience" not in settings_in(tmp_path)["apps/roster.toml"].get("provider_setup", {})
+
+
+def test_people_are_not_written_into_settings(tmp_path: Path) -> None:
+    (tmp_path / "m.txt").write_bytes(posted(response()))
+    run("apps", "add", "--from", "m.txt", folder=tmp_path)
+    for path in tmp_path.glob("*/*.toml"):
+        assert TERN.casefold() not in path.read_text().casefold()
+
+
+def test_a_failed_sign_in_is_doubtful(tmp_path: Path) -> None:
+    (tmp_path / "m.txt").write_bytes(redirect(authn_request()))
+    run("apps", "add", "--from", "m.txt", folder=tmp_path)
+    assert "DOUBTFUL: only the request was captured" in (tmp_path / "apps/roster.toml").read_text()
+
+
+def test_what_is_on_record_changes_only_with_update(tmp_path: Path) -> None:
+    """The differences are told key by key; comments, order and all other values stay to the letter."""
+    folder = workspace(tmp_path)
+    file = folder / "apps/crew-roster.toml"
+    text = "# ours\n" + file.read_text().replace(ACS, ACS + "/old") + "# the end\n"
+    file.write_text(text)
+    (folder / "m.txt").write_bytes(posted(response()))
+    done = run("apps", "add", "--from", "m.txt", folder=folder)
+    assert done.returncode == 0
+    assert f'application.acs_urls: ["{ACS}/old"] → ["{ACS}/old", "{ACS}"]' in done.stdout.decode()
+    assert file.read_text() == text
+    done = run("apps", "add", "--from", "m.txt", "--update", folder=folder)
+    changed = file.read_text()
+    assert changed.startswith("# ours\n")
+    assert changed.endswith("# the end\n") or "# the end\n" in changed
+    assert tomllib.loads(changed)["application"]["acs_urls"] == [ACS + "/old", ACS]
+    assert "nothing differs" in run("apps", "add", "--from", "m.txt", folder=folder).stdout.decode()
+    assert file.read_text() == changed
+
+
+def test_one_provider_that_speaks_both_is_one_file(demo: Path, tmp_path: Path) -> None:
+    captures = [next(demo.glob(f"captures/{number}-*")) for number in ("01", "30")]
+    run("apps", "add", "--from", str(captures[0]), "--from", str(captures[1]), folder=tmp_path)
+    found = settings_in(tmp_path)
+    assert [name for name in found if name.startswith("providers/")] == ["providers/id.toml"]
+    assert set(found["providers/id.toml"]) == {"entity_id", "issuer"}
+    assert {app["protocol"] for name, app in found.items() if name.startswith("apps/")} == {"saml", "oidc"}
+
+
+def test_an_estate_from_a_folder(demo: Path, tmp_path: Path) -> None:
+    """A folder of mixed captures in one command; a dry run shows the same files and writes none."""
+    dry = run("apps", "add", "--from", str(demo / "captures"), "--dry-run", folder=tmp_path)
+    assert list(tmp_path.iterdir()) == []
+    done = run("apps", "add", "--from", str(demo / "captures"), folder=tmp_path)
+    found = settings_in(tmp_path)
+    assert len([name for name in found if name.startswith("apps/")]) >= 20
+    for name in found:
+        assert f"{name}: would be written" in dry.stdout.decode()
+        assert f"{name}: written" in done.stdout.decode()
+    assert not any("trusted_certificates" in app.get("application", {}) for app in found.values())
+
+
+def test_a_federation_gives_all_its_entities(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    entities = "".join(
+        sp_metadata(entity_id=f"https://a{number}.example/saml").replace(ACS, f"https://a{number}.example/acs")
+        for number in range(3)
+    )
+    (folder / "many.xml").write_text(MANY.format(entities + idp_metadata(entity_id="https://idp.example/x")))
+    done = run("apps", "add", "--from", "many.xml", folder=folder)
+    assert done.returncode == 0, done.stderr
+    assert {app.entity_id for app in load_workspace(folder).apps.values()} >= {
+        f"https://a{number}.example/saml" for number in range(3)
+    }
+
+
+def test_an_array_of_registrations_gives_as_many_applications(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    made = [
+        {"client_id": f"c{number}", "redirect_uris": [f"https://c{number}.example/cb"], "client_name": f"App {number}"}
+        for number in range(3)
+    ]
+    (folder / "clients.json").write_text(json.dumps(made))
+    assert run("apps", "add", "--from", "clients.json", folder=folder).returncode == 0
+    apps = load_workspace(folder).apps
+    assert {f"app-{number}" for number in range(3)} <= set(apps)
+    assert apps["app-1"].settings.provider_setup.client_id == "c1"
+    assert apps["app-1"].settings.application.oidc.client_id is None
+
+
+def test_the_provider_s_copy_fills_its_side(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    (folder / "sp.xml").write_text(sp_metadata(entity_id="https://tides.example/saml"))
+    run("apps", "add", "tides", "--from", "sp.xml", "--held-by", "provider", folder=folder)
+    app = load_workspace(folder).apps["tides"].settings
+    assert (app.provider_setup.audience, app.provider_setup.acs_url) == ("https://tides.example/saml", ACS)
+    assert app.application.saml.entity_id is None
+
+
+def test_key_sets_certificates_and_lists(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    (folder / "keys.json").write_text(json.dumps({"keys": [{"kty": "oct", "k": "AAAA", "kid": "1"}]}))
+    assert run("apps", "add", "--from", "keys.json", folder=folder).returncode == 0
+    assert load_workspace(folder).providers["northmere-id"].settings.key_set is None
+    assert run("apps", "add", "--from", "keys.json", "--update", folder=folder).returncode == 0
+    assert load_workspace(folder).providers["northmere-id"].settings.key_set == "discovery/northmere-id.keys.json"
+    (folder / "new.pem").write_text(pem(certificate("next")))
+    done = run("apps", "add", "crew-roster", "--from", "new.pem", "--update", folder=folder)
+    assert done.returncode == 0, done.stderr
+    pins = load_workspace(folder).apps["crew-roster"].settings.application.saml.trusted_certificates
+    assert "certs/crew-roster.pem" in pins
+    (folder / "people.csv").write_text("Mail;Full name\na@northmere.example;A\nb@northmere.example;B\n")
+    done = run("apps", "add", "crew-roster", "--from", "people.csv", "--update", folder=folder)
+    assert b"2 accounts, named by the column 'mail'" in done.stderr
+    assert [row.user for row in load_workspace(folder).apps["crew-roster"].accounts or ()] == [
+        "a@northmere.example",
+        "b@northmere.example",
+    ]
+
+
+KEYS = st.sampled_from(["name", "owner", "application.entity_id", "application.sign_in_url", "provider_setup.audience"])
+TEXTS = st.text(st.characters(codec="utf-8", exclude_categories=["Cs"]), max_size=12)
+
+
+@given(st.dictionaries(KEYS, TEXTS, max_size=4), st.dictionaries(KEYS, TEXTS, max_size=4))
+def test_merging_gives_what_is_wanted_and_keeps_the_rest(before: dict[str, str], wanted: dict[str, str]) -> None:
+    text = "# first\n" + new_text(before, {}, ("head",))
+    raw = tomllib.loads(text)
+    merged = tomllib.loads(updated_text(text, wanted, {}))
+    assert differences(merged, wanted) == []
+    assert differences(merged, {key: value for key, value in before.items() if key not in wanted}) == []
+    assert updated_text(text, wanted, {}).startswith("# first\n")
+    assert {difference.key for difference in differences(raw, wanted)} == {
+        key for key, value in wanted.items() if before.get(key) != value
+    }
