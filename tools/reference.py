@@ -20,7 +20,7 @@ from typing import Any, Literal, Union, get_args, get_origin
 import click
 
 from trace_lens.cli import group
-from trace_lens.common import catalogue, limits
+from trace_lens.common import catalogue, limits, symptoms
 from trace_lens.common.findings import STAGE_SENTENCES, Side, Stage
 from trace_lens.workspace import log_sources, settings
 
@@ -205,9 +205,29 @@ def bounds() -> str:
     return head + "\n| limit | of what |\n|---|---|\n" + "\n".join(rows) + "\n"
 
 
+def complaints() -> str:
+    """What callers say: what to ask, what to record, and what it usually is."""
+    parts = [
+        "# What callers say\n",
+        "Made from the program by `tools/reference.py`; `trace-lens explain WORDS` finds them.\n",
+    ]
+    for symptom in symptoms.symptoms():
+        asked = "".join(f"- {text}\n" for text in symptom.questions)
+        recorded = "".join(f"- {text}\n" for text in symptom.record)
+        run = "\n".join(symptom.commands)
+        ends = ", ".join(f"[{code}](findings.md#{code})" for code in symptom.findings)
+        said = "; ".join(symptom.said)
+        parts.append(
+            f"## {symptom.title}\n\nAlso: {said}.\n\nAsk:\n{asked}\nRecord:\n{recorded}\nRun:\n\n```sh\n{run}\n```\n\n"
+            f"It usually ends in: {ends}.\n"
+        )
+    return "\n".join(parts)
+
+
 PAGES = {
     "commands.md": commands,
     "findings.md": findings,
+    "symptoms.md": complaints,
     "settings.md": keys,
     "json.md": schemas,
     "limits.md": bounds,

@@ -18,7 +18,7 @@ import click
 from trace_lens.common.version import __version__
 
 _COMMANDS = {
-    "apps": "List, show, check and add applications.",
+    "apps": "List, show, check, add and change applications.",
     "certs": "Show the certificates in any source, and which applications pin them.",
     "decode": "Show what each source is, and everything in it.",
     "compare": "Compare two attempts, metadata files or certificates.",
@@ -26,7 +26,7 @@ _COMMANDS = {
     "diagnose": "Diagnose each sign-in found in the sources.",
     "explain": "Explain a finding: why it happens, and how to repair it.",
     "identify": "Show which account each name leads to by the account rule.",
-    "init": "Make an empty workspace with commented examples.",
+    "init": "Make an empty workspace with examples.",
     "logs": "Check, load, list and search sign-in logs.",
     "timeline": "Show attempts and their log events on one time axis.",
     "sides": "Show every value that both sides must share, side by side.",
@@ -70,10 +70,20 @@ class LazyGroup(click.Group):
     cls=LazyGroup,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
     epilog="Start with: trace-lens demo",
+    invoke_without_command=True,
 )
 @click.version_option(__version__, prog_name="trace-lens", message="%(prog)s %(version)s")
-def group() -> None:
-    """Find out why a single sign-on failed, on whose side, and which value repairs it."""
+@click.pass_context
+def group(context: click.Context) -> int | None:
+    """Find out why a single sign-on failed, on whose side, and which value repairs it.
+
+    Without a command: the state of the workspace, or how to begin.
+    """
+    if context.invoked_subcommand is not None:
+        return None
+    from trace_lens.cli.state import show_state
+
+    return show_state()
 
 
 def main(arguments: Sequence[str] | None = None) -> None:

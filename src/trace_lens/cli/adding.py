@@ -29,6 +29,8 @@ _KEYS = {
     "owner": "owner",
 }
 _NOTHING = "no capture of a sign-in, no SAML metadata, no discovery document and no client registration is there"
+_EXAMPLE = "example-provider"
+"""The provider of `trace-lens init`: an example, which no application trusts by itself."""
 _LISTED = 12
 """How many files are told one by one."""
 
@@ -276,8 +278,9 @@ def _with_provider(wanted: Wanted, provider: str | None, workspace: Workspace) -
     """An application with its provider named; the only one on record where none is told."""
     if wanted.kind != "app" or "provider" in wanted.settings or (wanted.id in workspace.apps and provider is None):
         return wanted
-    if provider is None and len(workspace.providers) == 1:
-        provider = next(iter(workspace.providers))
+    real = [name for name in workspace.providers if name != _EXAMPLE]
+    if provider is None and len(real) == 1:
+        provider = real[0]
         tell(f"--provider is not told; {provider} is the only one on record and is taken.")
     if provider is None:
         return wanted

@@ -1,4 +1,4 @@
-"""`trace-lens apps`: list, show, check, add."""
+"""`trace-lens apps`: list, show, check, add, set."""
 
 from __future__ import annotations
 
@@ -7,17 +7,18 @@ from typing import Any
 
 import click
 
-from trace_lens.cli import adding
+from trace_lens.cli import adding, setting
 from trace_lens.cli.groups import FullHelp
 from trace_lens.cli.session import Session, with_session
 
 
 @click.group(cls=FullHelp)
 def command() -> None:
-    """List, show, check and add applications."""
+    """List, show, check, add and change applications."""
 
 
 command.add_command(adding.command)
+command.add_command(setting.command)
 
 
 @command.command("list")

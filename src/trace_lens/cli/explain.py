@@ -15,22 +15,25 @@ _SCHEMAS = sorted(path.name.removesuffix(".json") for path in _FOLDER.iterdir())
 
 
 @click.command(
-    epilog="Examples:\n\n  trace-lens explain audience-mismatch\n\n  trace-lens explain fingerprint rollover\n\n"
+    epilog="Examples:\n\n  trace-lens explain audience-mismatch\n\n"
+    "  trace-lens explain it keeps asking for the password\n\n  trace-lens explain fingerprint rollover\n\n"
     "  trace-lens explain --schema diagnosis",
 )
 @click.argument("words", nargs=-1, metavar="[CODE|WORDS]...")
 @click.option("--schema", type=click.Choice(_SCHEMAS), help="Print the JSON Schema of a command's output.")
 @with_session("text", "json", workspace=False)
 def command(session: Session, words: tuple[str, ...], schema: str | None) -> int:
-    """Explain a finding: why it happens, how to repair it, and where the standard says so.
+    """Explain a finding, or what a caller says: what to ask, what to record, and what it usually is.
 
-    Takes the code of a finding, or words to look for; with neither, lists all findings by stage.
+    Takes the code of a finding, a complaint in the caller's words, or words to look for; with neither, lists all
+    findings by stage.
     """
     if schema:
         session.write(_FOLDER.joinpath(f"{schema}.json").read_text("utf-8"))
         return 0
     from trace_lens.common import catalogue
     from trace_lens.common.difference import nearest
+    from trace_lens.common.symptoms import search
 
     text = " ".join(words).strip().lower()
     codes = [entry.code for entry in catalogue.everything()] if text else []
@@ -39,15 +42,18 @@ def command(session: Session, words: tuple[str, ...], schema: str | None) -> int
         found = list(catalogue.everything())
     else:
         found = [catalogue.entry(text)] if text in codes else [] if meant else catalogue.search(text)
-    if not found:
+    symptoms = search(text) if text and text not in codes and not meant else []
+    if not found and not symptoms:
         hint = f"Did you mean {meant}?" if meant else "trace-lens explain lists all of them."
-        raise click.UsageError(f"No finding has the code {text!r}, nor holds these words. {hint}")
+        raise click.UsageError(f"No finding or complaint has the code {text!r} or these words. {hint}")
     from trace_lens.render import as_json
 
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents import lists
 
+        if symptoms:
+            return lists.heard(symptoms, found)
         return lists.explanation(found[0]) if len(found) == 1 else lists.listing(found)
 
-    session.emit(pages, lambda: as_json.explanations(found))
+    session.emit(pages, lambda: as_json.explanations(found, symptoms))
     return 0

@@ -13,6 +13,7 @@ _FILES = (
     "trace-lens.toml",
     "providers/example-provider.toml",
     "apps/example-app.toml",
+    "apps/example-client.toml",
     "accounts/example-app.csv",
     "assignments/example-app.csv",
 )
@@ -21,7 +22,7 @@ _FILES = (
 @click.command(epilog="Example:\n\n  trace-lens init sso-workspace")
 @click.argument("folder", required=False, type=click.Path(path_type=Path, file_okay=False), metavar="[DIR]")
 def command(folder: Path | None) -> int:
-    """Make an empty workspace with commented examples.
+    """Make an empty workspace with examples for SAML and OpenID Connect.
 
     DIR is the current folder where it is not given. Nothing that exists is overwritten.
     """
@@ -40,6 +41,7 @@ def command(folder: Path | None) -> int:
     except OSError as error:
         raise click.UsageError(f"{error.filename} cannot be written: {error.strerror}.") from None
     say(f"A workspace is made in {folder.resolve()}.")
-    say("Next: fill in providers/example-provider.toml and apps/example-app.toml, then")
+    say("apps/example-app.toml shows SAML, apps/example-client.toml OpenID Connect; change them or take them away.")
+    say("Next: trace-lens apps add --from CAPTURE puts both sides of a sign-in on record; then")
     say("  trace-lens apps check")
     return 0

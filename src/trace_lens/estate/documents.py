@@ -149,9 +149,7 @@ def _free(name: str, kind: str, workspace: Workspace) -> str:
     return free_name(name, workspace.apps if kind == APP else workspace.providers)
 
 
-def _known(
-    workspace: Workspace, kind: str, identifiers: Sequence[str], addresses: Sequence[str] = ()
-) -> str | None:
+def _known(workspace: Workspace, kind: str, identifiers: Sequence[str], addresses: Sequence[str] = ()) -> str | None:
     """What is on record by one of these identifiers: an application also by an ACS URL, a provider by its host."""
     wanted = {text for text in identifiers if text}
     if kind == APP:

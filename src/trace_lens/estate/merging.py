@@ -105,13 +105,13 @@ def updated_text(text: str, wanted: Mapping[str, Any], comments: Mapping[str, st
         elif path:
             holder.append(last, inline_item(after, literal=True))
         else:
-            _put_at_top(document, last, after)
+            put_at_top(document, last, after)
         if key in comments and key != CLAIMS:
             holder[last].comment(comments[key])
     return str(document.as_string())
 
 
-def _put_at_top(document: Any, key: str, value: Any) -> None:
+def put_at_top(document: Any, key: str, value: Any) -> None:
     """A plain key before the tables, where TOML wants it."""
     import tomlkit
 

@@ -11,6 +11,7 @@ from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Evidence, Finding, Unchecked, listed
 from trace_lens.common.masking import Masks, escaped, masked
 from trace_lens.common.moments import show_moment
+from trace_lens.common.symptoms import Symptom
 from trace_lens.diagnosis.grouping import causes_of
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.laying_open import LaidOpen
@@ -199,10 +200,22 @@ def opened(messages: Iterable[LaidOpen], failed: Iterable[tuple[str, str]], mask
     }
 
 
-def explanations(entries: Iterable[Entry]) -> Json:
+def explanations(entries: Iterable[Entry], heard: Iterable[Symptom] = ()) -> Json:
     """`trace-lens/explain/1`."""
     return {
         "schema": "trace-lens/explain/1",
+        "symptoms": [
+            {
+                "symptom": symptom.id,
+                "title": symptom.title,
+                "said": list(symptom.said),
+                "questions": list(symptom.questions),
+                "record": list(symptom.record),
+                "commands": list(symptom.commands),
+                "findings": list(symptom.findings),
+            }
+            for symptom in heard
+        ],
         "findings": [
             {
                 "code": entry.code,

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 
+from trace_lens.common import catalogue
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Finding, Side
+from trace_lens.common.symptoms import Symptom
 from trace_lens.diagnosis.certificates import CertificatesFound, Expected, SeenCertificate
 from trace_lens.pki.certificates import Certificate
 from trace_lens.pki.chains import Chain
@@ -18,6 +20,7 @@ from trace_lens.render.documents.findings import finding_lines
 from trace_lens.workspace.records import App, Workspace
 
 _PLACES = 6
+_OTHERS = 6
 _WHO = {
     Side.APPLICATION: "Application",
     Side.PROVIDER: "Provider",
@@ -45,6 +48,35 @@ def explanation(entry: Entry) -> Document:
         yield Fact(_WHO[side], remedy, column=13)
     yield BLANK
     yield Fact("standard", entry.reference, column=13)
+
+
+def heard(found: Sequence[Symptom], entries: Sequence[Entry]) -> Document:
+    """What a caller's words are about: the best complaint in full, others by name, then findings with these words."""
+    best, *others = found
+    yield heading(Span(best.title, "head"), level=1)
+    for head, items in (("Ask", best.questions), ("Record", best.record)):
+        yield BLANK
+        yield heading(Span(head, "head"))
+        for item in items:
+            yield prose(item, 2, first="- ")
+    yield BLANK
+    yield heading(Span("Run", "head"))
+    for command in best.commands:
+        yield Copied(command, is_command=True)
+    yield BLANK
+    yield heading(Span("It usually ends in", "head"), ", the likeliest first")
+    for code in best.findings:
+        yield line("  ", Span(code.ljust(31), ""), catalogue.entry(code).title)
+    if others:
+        yield BLANK
+        yield heading(Span("Also said like that", "head"))
+        for symptom in others[:_OTHERS]:
+            yield prose(symptom.title, 2, first="- ")
+    if entries:
+        yield BLANK
+        yield heading(Span("Findings with these words", "head"))
+        for entry in entries[:_OTHERS]:
+            yield line("  ", Span(entry.code.ljust(31), ""), entry.title)
 
 
 def listing(entries: Iterable[Entry]) -> Document:
