@@ -689,7 +689,7 @@ CASES: tuple[Case, ...] = (
         "a claim by object identifier",
         {"attributes": attribute("urn:oid:2.5.4.42", "Mia")},
         {"claims": [{"name": "givenName"}]},
-        first="claim-name-near-match",
+        codes={"claim-name-near-match": "risk"},
     ),
     Case(
         "a claim by friendly name",
@@ -728,7 +728,21 @@ CASES: tuple[Case, ...] = (
         {"claims": [{**ROLE, "single": True}]},
         codes={"claim-not-single": "risk"},
     ),
-    Case("a claim for nobody", {}, codes={"claim-unused": "note"}),
+    Case("a claim for nobody", {}, {"claims": [{"name": "mail", "need": "may"}]}, codes={"claim-unused": "note"}),
+    Case("claims, and none on record", {}, absent=("claim-unused",)),
+    Case(
+        "another authentication than the settings demand",
+        {},
+        {"application": {"authn_contexts": ["urn:oasis:names:tc:SAML:2.0:ac:classes:TimeSyncToken"]}},
+        first="assurance-too-low",
+        value="urn:oasis:names:tc:SAML:2.0:ac:classes:TimeSyncToken",
+    ),
+    Case(
+        "the authentication that the settings demand",
+        {},
+        {"application": {"authn_contexts": ["urn:oasis:names:tc:SAML:2.0:ac:classes:Password"]}},
+        absent=("assurance-too-low",),
+    ),
     Case(
         "elevated only",
         {},

@@ -267,7 +267,7 @@ def test_what_an_output_lists_is_bounded(tmp_path: Path) -> None:
         f'<saml:Attribute Name="x{number}"><saml:AttributeValue>v</saml:AttributeValue></saml:Attribute>'
         for number in range(2000)
     )
-    folder = workspace(tmp_path)
+    folder = workspace(tmp_path, {"claims": [{"name": "mail", "need": "may"}]})
     closing = b"</saml:AttributeStatement>"
     data = response().replace(closing, more.encode() + closing, 1)
     (folder / "m.xml").write_bytes(data)

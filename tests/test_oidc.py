@@ -227,6 +227,19 @@ ROWS = [
         token(aud=API, header=AT_JWT, nonce=None),
         application=f'api_audience = "{API}"',
     ),
+    row(
+        "an access token with the scopes that the interface demands",
+        token(aud=API, header=AT_JWT, nonce=None, scope="berths.read berths.write"),
+        application=f'api_audience = "{API}"\napi_scopes = ["berths.read"]',
+        absent=("scope-not-granted",),
+    ),
+    row(
+        "an access token without a scope that the interface demands",
+        token(aud=API, header=AT_JWT, nonce=None, scope="berths.read"),
+        "scope-not-granted",
+        application=f'api_audience = "{API}"\napi_scopes = ["berths.read", "berths.write"]',
+        value="berths.write",
+    ),
     # --- readable
     row("payload cut", token().rpartition(".")[0][:-30], "capture-truncated"),
     row("signature cut", token()[:-100], "capture-truncated", because={"signature-value-invalid": "capture-truncated"}),

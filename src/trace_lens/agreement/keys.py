@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from trace_lens.common.findings import Evidence, Finding, Severity, Side
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.pki.certificates import Certificate
 from trace_lens.saml.metadata_signature import MetadataSignature, metadata_signatures
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace import trust
@@ -25,6 +26,7 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
         known = any(trust.pins((pin,), certificate) for certificate in certificates)
         if certificates and provider and not known and (pin.certificate or pin.fingerprint):
             held = str(pin.fingerprint or (pin.certificate.sha256 if pin.certificate else ""))
+            meant = _mistyped(pin, certificates)
             left_over = any(trust.pins(pins, certificate) for certificate in certificates)
             yield finding(
                 "certificate-not-published",
@@ -33,16 +35,24 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
                     app_name=app.name,
                     provider_name=provider.name,
                 )
-                + (" It pins a published one too, so this one can be taken out." if left_over else ""),
+                + (
+                    say(" It differs by {slips} from a published one: it was mistyped.", slips=meant[1])
+                    if meant
+                    else " It pins a published one too, so this one can be taken out."
+                    if left_over
+                    else ""
+                ),
                 expected="; ".join(str(certificate.sha256) for certificate in certificates),
                 actual=held,
-                value_to_set=None if left_over else str(certificates[0].sha256),
+                value_to_set=meant[0] if meant else None if left_over else str(certificates[0].sha256),
                 evidence=(Evidence("pinned", held, pin.file, pin.where),),
                 compared=False,
             )
     if not pins or app.settings.application.saml.trust_from == "metadata" or not provider:
         return
     replacing = not any(trust.pins(pins, certificate) for certificate in certificates)
+    if any(_mistyped(pin, certificates) for pin in pins):
+        return  # the pin was meant to be one of these: it is to be put right, not added to
     for key in published:
         certificate = key.certificate
         if certificate and not trust.pins(pins, certificate):
@@ -59,6 +69,18 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
                 evidence=(Evidence("published", str(certificate.sha256), key.file, key.where),),
             )
             yield made._replace(remedy=_REPLACE) if replacing else made
+
+
+def _mistyped(pin: trust.RecordedKey, certificates: list[Certificate]) -> tuple[str, str] | None:
+    """The published fingerprint that a pin was meant to be, and by how many digits it differs."""
+    if pin.fingerprint is None:
+        return None
+    for certificate in certificates:
+        own = certificate.sha1 if pin.fingerprint.algorithm == "sha1" else certificate.sha256
+        slips = sum(left != right for left, right in zip(own.hex, pin.fingerprint.hex, strict=False))
+        if 0 < slips <= 2:
+            return str(own), f"{slips} digit{'' if slips == 1 else 's'}"
+    return None
 
 
 _REPLACE = "Replace the certificate that the provider no longer publishes by this one."

@@ -121,6 +121,9 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         lacking.append(("application.client_id", "its client_id is not on record", Side.APPLICATION))
     if not app.is_interface and not mine.oidc.redirect_uris and not setup.redirect_uris:
         lacking.append(("application.redirect_uris", "its redirect URIs are not on record", Side.APPLICATION))
+    if app.assignments is not None and not app.assignments:
+        reason = "its list of assignments names nobody, so nobody may sign in"
+        lacking.append(("provider_setup.assigned", reason, Side.PROVIDER))
     if provider and not provider.issuer and not mine.oidc.provider_issuer:
         lacking.append(("issuer", f"the issuer of {provider.name} is not on record", Side.PROVIDER))
     if provider and not any(key.key.for_signing for key in token_keys.published(provider, workspace)):

@@ -242,6 +242,9 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         lacking.append(("application.entity_id", "its entity ID is not on record", Side.APPLICATION))
     if not app.acs_urls:
         lacking.append(("application.acs_urls", "its ACS URL is not on record", Side.APPLICATION))
+    if app.assignments is not None and not app.assignments:
+        reason = "its list of assignments names nobody, so nobody may sign in"
+        lacking.append(("provider_setup.assigned", reason, Side.PROVIDER))
     provider = workspace.provider_of(app)
     if provider and not provider.entity_id and not mine.saml.provider_entity_id:
         lacking.append(("entity_id", f"the entity ID of {provider.name} is not on record", Side.PROVIDER))
@@ -293,8 +296,8 @@ def _shared(app: App, workspace: Workspace) -> Iterator[Finding]:
             "identifier-shared",
             say(
                 "{app_name} and {other_name} have the same identifier {entity_id}.",
-                app_name=app.name,
-                other_name=other.name,
+                app_name=app.name if app.name != other.name else f"{app.name} ({app.source.file})",
+                other_name=other.name if app.name != other.name else f"{other.name} ({other.source.file})",
                 entity_id=app.entity_id,
             ),
             actual=app.entity_id,

@@ -68,7 +68,8 @@ class Match(NamedTuple):
 class ClaimRow(NamedTuple):
     """One row of the claims table; `use` is used, unused, missing or other-name.
 
-    `serves` is the name by which the application reads it, `mapped` what its map makes of the values.
+    `serves` is the name by which the application reads it, `mapped` what its map makes of the values. `optional` marks
+    a claim that may be left out.
     """
 
     name: str
@@ -77,6 +78,7 @@ class ClaimRow(NamedTuple):
     use: str
     serves: str | None = None
     mapped: tuple[str, ...] = ()
+    optional: bool = False
 
 
 def matches(case: Case) -> tuple[Match, ...]:
@@ -124,7 +126,14 @@ def table(case: Case) -> tuple[ClaimRow, ...]:
     return (
         *rows,
         *(
-            ClaimRow(name=match.claim.name, values=(), source=case.main_source, use="missing", serves=match.claim.name)
+            ClaimRow(
+                name=match.claim.name,
+                values=(),
+                source=case.main_source,
+                use="missing",
+                serves=match.claim.name,
+                optional=match.claim.need == "may",
+            )
             for match in found
             if match.sent_as is None
         ),
@@ -143,6 +152,17 @@ def _near(claim: Claim, names: list[str], case: Case) -> str | None:
             if any(_alike(wanted, spelling) for spelling in spoken):
                 return name
     return None
+
+
+def by_attribute_map(claim: Claim, sent: str, case: Case) -> bool:
+    """Whether a claim and the attribute sent for it are one by a table that applications have: the object identifier of
+    an attribute against its name (RFC 4519), or its friendly name (SAML 2.0 Core §2.7.3.1).
+    """
+    spoken = {sent, OBJECT_IDENTIFIERS.get(sent, sent), *case.also_called(sent)}
+    names = {claim.name, *claim.also_as}
+    wanted = names | {OBJECT_IDENTIFIERS.get(name, name) for name in names}
+    by_identifier = sent.startswith("urn:oid:") != all(name.startswith("urn:oid:") for name in names)
+    return by_identifier and bool({name.casefold() for name in spoken} & {name.casefold() for name in wanted})
 
 
 def _alike(wanted: str, sent: str) -> bool:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.checking import Answer, check
-from trace_lens.checks.claims import Match, matches, table
+from trace_lens.checks.claims import Match, by_attribute_map, matches, table
 from trace_lens.common.difference import nearest
 from trace_lens.common.findings import Evidence, Finding, Severity, Unchecked
 from trace_lens.common.raising import finding
@@ -42,6 +42,7 @@ def claims_there(case: Case) -> Answer:
         if severity is None:
             continue
         if match.near:
+            mapped = by_attribute_map(claim, match.sent_as or "", case)
             yield finding(
                 "claim-name-near-match",
                 say(
@@ -49,8 +50,9 @@ def claims_there(case: Case) -> Answer:
                     app_name=case.app.name,
                     claim_name=claim.name,
                     sent_as=match.sent_as,
-                ),
-                severity=severity,
+                )
+                + (" An application with a table of attributes reads it all the same." if mapped else ""),
+                severity=Severity.RISK if mapped else severity,
                 expected=claim.name,
                 actual=match.sent_as,
                 value_to_set=claim.name,
@@ -153,8 +155,8 @@ def _unknown_values(case: Case, match: Match) -> Iterator[Finding]:
 @check("claim-unused")
 def claims_used(case: Case) -> Answer:
     """Is anything sent that nothing here reads?"""
-    if case.app is None:
-        return
+    if case.app is None or not case.app.settings.claims:
+        return  # where no claim is on record, nothing tells what is read
     for row in table(case):
         if row.use == "unused":
             yield finding(

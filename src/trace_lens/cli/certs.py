@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from trace_lens.cli.options import Moment
 from trace_lens.cli.session import Session, with_session
+
+if TYPE_CHECKING:
+    from trace_lens.workspace.sources import SourceFile
 
 
 @click.command(
@@ -25,8 +29,8 @@ from trace_lens.cli.session import Session, with_session
 def command(session: Session, sources: tuple[str, ...], expect: str | None, at: datetime | None) -> int:
     """Show the certificates in any source, and which applications pin them.
 
-    A SOURCE may be PEM, DER, PKCS#7, PKCS#12, metadata, a captured message or a key set. A password is read from
-    TRACE_LENS_KEY_PASSWORD, or asked for.
+    A SOURCE may be PEM, DER, PKCS#7, PKCS#12, metadata, a captured message or a key set; with none, all that the
+    workspace holds. A password is read from TRACE_LENS_KEY_PASSWORD, or asked for.
 
     Exit status: 0, 1 where --expect fits none of them, 3 where a source holds none.
     """
@@ -37,7 +41,7 @@ def command(session: Session, sources: tuple[str, ...], expect: str | None, at: 
         expected = read_expected(expect) if expect is not None else None
     except ValueError as error:
         raise click.UsageError(f"--expect: {error}.") from None
-    found = certificates_of(session.sources(sources), session.workspace, session.now, expected, at)
+    found = certificates_of(_sources(session, sources), session.workspace, session.now, expected, at)
 
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents import lists
@@ -48,3 +52,20 @@ def command(session: Session, sources: tuple[str, ...], expect: str | None, at: 
     if found.failed:
         return 3
     return int(expected is not None and not any(certificate.matches for certificate in found.certificates))
+
+
+def _sources(session: Session, names: tuple[str, ...]) -> Iterable[SourceFile]:
+    """The sources named; with none, what is piped in, else everything on record that may hold a certificate."""
+    root = session.workspace.root
+    if names or root is None:
+        return session.sources(names)
+    from trace_lens.workspace.sources import bounded, read_sources
+    from trace_lens.workspace.trust import files_on_record
+
+    if not sys.stdin.isatty():
+        piped = bounded("-", sys.stdin.buffer)
+        if piped.data:
+            return [piped]
+    files = files_on_record(session.workspace)
+    named = (source for name in files for source in read_sources((str(root / name),)))
+    return (source._replace(name=name) for source, name in zip(named, files, strict=True))

@@ -54,6 +54,14 @@ def _later_session(case: Case, cause: Finding, effect: Finding) -> bool:
     return (effect.expected or "") >= (cause.expected or "")
 
 
+def _fits_error(case: Case, cause: Finding, effect: Finding) -> bool:
+    """Whether the error of the token endpoint is one for this fault (RFC 6749 §5.2): of the client, or the grant."""
+    of_client = cause.code in ("client-secret-expired", "identifier-in-request-unknown")
+    if effect.actual in ("invalid_client", "unauthorized_client"):
+        return of_client
+    return not (effect.actual == "invalid_grant" and of_client)
+
+
 class Rule(NamedTuple):
     """`effect` is explained by any of `causes` (the first that is there), where `when` holds."""
 
@@ -120,7 +128,7 @@ _UNVERIFIED = (
     "algorithm-confusion",
 )
 OIDC_RULES: tuple[Rule, ...] = (
-    Rule("token-request-refused", _TOKEN_REQUEST_FAULTS),
+    Rule("token-request-refused", _TOKEN_REQUEST_FAULTS, _fits_error),
     Rule("refresh-refused", ("client-secret-expired",)),
     Rule("request-rejected", ("redirect-uri-mismatch", "code-challenge-missing")),
     Rule("provider-refused", ("redirect-uri-mismatch", "code-challenge-missing")),

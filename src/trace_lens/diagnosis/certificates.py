@@ -36,6 +36,9 @@ from trace_lens.workspace.private_keys import PASSWORD_VARIABLE, given_password
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
+_LONG_ENOUGH, _SLIPS = 16, 2
+"""How many digits must be given for a near miss to mean anything, and how many of them may be others."""
+
 
 class Place(NamedTuple):
     """Where a certificate was seen."""
@@ -78,6 +81,19 @@ class Expected(NamedTuple):
     def fits(self, certificate: Certificate) -> bool:
         """Whether a fingerprint of the certificate is, or ends in, these digits."""
         return any(fingerprint.hex.endswith(self.hex) for fingerprint in (certificate.sha1, certificate.sha256))
+
+    def algorithm_of(self, certificate: Certificate) -> str:
+        """The hash by which it fits: SHA-1 or SHA-256."""
+        return "SHA-1" if certificate.sha1.hex.endswith(self.hex) else "SHA-256"
+
+    def near(self, certificate: Certificate) -> tuple[str, int] | None:
+        """The fingerprint that was nearly given, with up to two other digits, and the place of the first; else None."""
+        for fingerprint in (certificate.sha256, certificate.sha1):
+            tail = fingerprint.hex[-len(self.hex) :]
+            wrong = [place for place, (left, right) in enumerate(zip(tail, self.hex, strict=False)) if left != right]
+            if len(tail) == len(self.hex) >= _LONG_ENOUGH and 0 < len(wrong) <= _SLIPS:
+                return tail, wrong[0]
+        return None
 
     @property
     def extent(self) -> str:

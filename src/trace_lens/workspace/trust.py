@@ -110,6 +110,19 @@ def _everything(workspace: Workspace) -> tuple[RecordedKey, ...]:
     return tuple(key for key in found if key.certificate)
 
 
+def files_on_record(workspace: Workspace) -> list[str]:
+    """Every file of the workspace that may hold certificates or keys of a provider or an application, each once."""
+    names: list[str | None] = []
+    for provider in workspace.providers.values():
+        told = provider.settings
+        names += [told.metadata, told.key_set, *told.certificates]
+    for app in workspace.apps.values():
+        saml = app.settings.application.saml
+        names += [saml.metadata, *saml.trusted_certificates, *saml.seen_certificates]
+    names += workspace.files_in("certs")
+    return list(dict.fromkeys(name for name in names if name and not is_fingerprint(name)))
+
+
 def _from_file(workspace: Workspace, name: str, held_by: str, owner: str) -> list[RecordedKey]:
     pasted = workspace.read_certificates(name)
     if not pasted:

@@ -9,8 +9,13 @@ from trace_lens.common.findings import Side, Unchecked
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
-from trace_lens.saml.names import SUCCESS, short
+from trace_lens.saml.names import STATUS_PREFIX, SUCCESS, short
 from trace_lens.saml.statuses import meaning_of
+
+_UNASKED = (
+    "Start at the application with a sign-in that may ask: the request forbade the provider to ask anything "
+    "(IsPassive), and there was no session."
+)
 
 
 @check("provider-refused", "request-rejected", requires=Need.MESSAGE)
@@ -47,6 +52,7 @@ def status(case: SamlCase) -> Answer:
             usual=usual,
         ),
         side=Side(innermost.side) if innermost else Side.PROVIDER,
+        remedy=_UNASKED if found.codes[-1].value == STATUS_PREFIX + "NoPassive" else None,
         expected=SUCCESS,
         actual=found.codes[-1].value,
         evidence=[

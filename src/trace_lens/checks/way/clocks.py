@@ -52,16 +52,14 @@ def clocks(case: Case) -> Answer:
         "clock-offset",
         say(
             "The clock of the {ahead} is {length} ahead of that of the {behind} (the Date of their "
-            "responses); {skew} are allowed here. By the browser's clock it is the {wrong}'s that is "
-            "off.",
+            "responses). By the browser's clock it is the {wrong}'s that is off.",
             ahead=ahead,
             length=length,
             behind=behind,
-            skew=show_duration(case.skew),
             wrong=wrong,
         ),
         side=Side.APPLICATION if wrong == APPLICATION else Side.PROVIDER,
-        expected=f"at most {show_duration(case.skew / 2)} apart",
+        expected=f"at most {show_duration(case.skew / 2)} apart (half of clock_skew)",
         actual=f"{length} apart",
         evidence=[
             at_hop(case, f"Date of the {side}", str(exchange.response("date")), exchange, "response header Date")

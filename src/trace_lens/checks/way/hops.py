@@ -244,9 +244,13 @@ def passwords(case: Case) -> Answer:
     yield finding(
         "credentials-in-clear",
         say("A password goes to {where} ({said}), and it lies readable in this capture: ", where=where, said=said)
-        + ("change it, and serve that page over https." if clear else "handle the file as a secret, or change it."),
+        + ("change it, and serve that page over https." if clear else "handle the file as a secret."),
         side=SIDES.get(parties(case).side_of(exchange), Side.USER) if clear else Side.USER,
-        remedy="Serve that page over https, and change the password." if clear else None,
+        remedy="Serve that page over https, and change the password."
+        if clear
+        else "Change the password: addresses are kept in histories and logs."
+        if in_url
+        else "Keep this capture to yourself, and share only a copy without the password.",
         actual=exchange.plain_url,
         evidence=[at_hop(case, name, "a password", exchange, "address" if in_url else "request body", secret=True)],
     )

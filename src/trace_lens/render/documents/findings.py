@@ -90,7 +90,12 @@ def claim_lines(claims: Iterable[ClaimRow]) -> Document:
     listed_rows = rows[: limits.LISTED_CLAIMS]
     yield table(
         ("", "", ""),
-        [(row.name, Span(words[row.use] + _as(row), styles.get(row.use, "")), _values_of(row)) for row in listed_rows],
+        [
+            (row.name, Span("not sent, may be left out", "quiet"), "")
+            if row.optional
+            else (row.name, Span(words[row.use] + _as(row), styles.get(row.use, "")), _values_of(row))
+            for row in listed_rows
+        ],
     )
     if len(rows) > len(listed_rows):
         yield prose(f"… and {len(rows) - len(listed_rows):,} more claims", 2)

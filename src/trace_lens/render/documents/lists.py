@@ -102,6 +102,7 @@ def certificates(found: CertificatesFound, expected: Expected | None, now: datet
             f": {fitting} of {count} {'certificate' if count == 1 else 'certificates'} "
             f"{'fits' if fitting == 1 else 'fit'}; compared: {expected.extent}.",
         )
+        yield from _fitting(found, expected)
     elif count:
         codes = Counter(finding.code for certificate in found.certificates for finding in certificate.findings)
         wrong = ", ".join(f"{number} {code.removeprefix('certificate-')}" for code, number in codes.items())
@@ -117,6 +118,22 @@ def certificates(found: CertificatesFound, expected: Expected | None, now: datet
         yield prose(f"No certificate in: {', '.join(found.without)}.", 0)
     for source, because in found.failed:
         yield prose(f"{source}: {because}.", 0, "break")
+
+
+def _fitting(found: CertificatesFound, expected: Expected) -> Document:
+    """Which certificates fit and by which hash, or which one was nearly meant."""
+    for candidate in found.certificates:
+        certificate = candidate.certificate
+        if certificate is None:
+            continue
+        name = certificate.subject or "(no name)"
+        near = expected.near(certificate)
+        if candidate.matches:
+            algorithm = expected.algorithm_of(certificate)
+            yield Fact("fits", f"{name}, by {algorithm}: {candidate.source}, {candidate.where}")
+        elif near:
+            digits, place = near
+            yield Fact("nearly", f"{name}: digit {place + 1} is {digits[place]}, not {expected.hex[place]}")
 
 
 def _certificate(candidate: SeenCertificate, now: datetime) -> Document:

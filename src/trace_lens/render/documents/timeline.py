@@ -37,7 +37,10 @@ _BASIS = {"ids": "by shared ids", "times": "by times of the same people", NONE: 
 def timeline_pages(found: Timeline) -> Document:
     """All attempts, then the clocks."""
     if not found.attempts:
-        yield prose("The logs show no sign-in here.")
+        yield prose(
+            "No loaded log event matches. Name a capture to lay the logs beside it, or look around with --user, --app, "
+            "--around and --within."
+        )
     for number, attempt in enumerate(found.attempts):
         if number:
             yield BLANK
