@@ -21,6 +21,7 @@ from trace_lens.render.json_text import one_line, write_indented
 
 if TYPE_CHECKING:
     from trace_lens.diagnosis.diagnosing import Unplaced
+    from trace_lens.diagnosis.looking_up import LookedUp
 
 Json = dict[str, Any]
 
@@ -177,7 +178,12 @@ def unreadable(source: str, because: str) -> Json:
     return {"source": source, "code": "unreadable-input", "because": because}
 
 
-def opened(messages: Iterable[LaidOpen], failed: Iterable[tuple[str, str]], masks: Masks) -> Json:
+def opened(
+    messages: Iterable[LaidOpen],
+    failed: Iterable[tuple[str, str]],
+    masks: Masks,
+    looked_up: Iterable[LookedUp] = (),
+) -> Json:
     """`trace-lens/decode/1`."""
     return {
         "schema": "trace-lens/decode/1",
@@ -195,6 +201,10 @@ def opened(messages: Iterable[LaidOpen], failed: Iterable[tuple[str, str]], mask
             }
             for number, laid in enumerate(messages, 1)
             for opened in (laid.opened,)
+        ],
+        "looked_up": [
+            {"text": item.text, "kind": item.kind, "means": item.words, "places": list(item.places)}
+            for item in looked_up
         ],
         "unreadable": [unreadable(source, because) for source, because in failed],
     }

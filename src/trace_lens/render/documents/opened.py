@@ -9,7 +9,11 @@ from typing import Any
 
 from trace_lens.common.kinds import KIND_WORDS
 from trace_lens.common.masking import Masks, masked, visible
+from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.laying_open import LaidOpen
+from trace_lens.diagnosis.looking_up import LookedUp
+from trace_lens.pki.certificates import certificate_or_none
+from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.render.document import (
     BLANK,
     Document,
@@ -26,6 +30,15 @@ from trace_lens.render.document import (
 from trace_lens.render.documents.findings import claim_lines
 
 _ABBREVIATED = {"X509Certificate", "DigestValue"}
+
+
+def looked_up_lines(found: Iterable[LookedUp]) -> Document:
+    """What was looked up: what it means, and where it stands on record."""
+    for item in found:
+        yield heading(Span(item.text, "head"), f"  {item.kind}")
+        yield prose(item.words, 2)
+        for place in item.places:
+            yield prose(place, 2, "quiet")
 
 
 def opened_pages(messages: Iterable[LaidOpen], unreadable: Iterable[tuple[str, str]], masks: Masks) -> Document:
@@ -75,7 +88,7 @@ def _summary(summary: dict[str, Any]) -> Document:
         if key == "requested_attributes":
             text = ", ".join(item["name"] + (" (required)" if item["required"] else "") for item in value)
             yield Fact(key.replace("_", " "), text, column=24)
-        elif key not in ("attributes", "endpoints", "addresses", "keys") or not _is_tables(value):
+        elif key != "attributes" and (key not in ("endpoints", "addresses", "keys") or not _is_tables(value)):
             text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
             text = f"{value:,} bytes" if key == "size" and isinstance(value, int) else text
             yield Fact(key.replace("_", " "), text, column=24)
@@ -152,10 +165,24 @@ def _tells(key: str, value: Any) -> bool:
     return value not in (None, [], {}, "") and value is not False and not (value == 0 and key.endswith("assertions"))
 
 
+def _certificate_words(text: str) -> tuple[str, ...]:
+    """A certificate by its name, its end and its fingerprints; empty where it cannot be read."""
+    certificate = certificate_or_none(certificate_from_base64(text).der)
+    if certificate is None:
+        return ()
+    name = visible(certificate.subject or "(no name)")
+    return f"{name}, until {show_moment(certificate.not_after)}", str(certificate.sha256), str(certificate.sha1)
+
+
 def _tree(element: dict[str, Any], indent: int, masks: Masks, width: int) -> Iterator[Spans]:
     """An element with its attributes and text, then its children, each level further in."""
     attributes = [f'{key}="{visible(value)}"' for key, value in element.get("attributes", {}).items()]
     text = visible(" ".join(masked(element.get("text", ""), masks).split()))
+    if element["name"] == "X509Certificate" and (certificate := _certificate_words(text)):
+        yield spans_of(" " * indent, Span(element["name"], "head"))
+        for line_of in certificate:
+            yield spans_of(" " * (indent + 4), line_of)
+        return
     if element["name"] in _ABBREVIATED and len(text) > 32:
         text = f"{text[:16]}… ({len(text):,} characters)"
     head = Span(element["name"], "head")
