@@ -74,13 +74,13 @@ def test_in_full_every_finding_has_its_evidence(diagnosed: tuple[Diagnosis, ...]
 
 def test_several_are_a_table_and_causes_are_told_once(demo: Path) -> None:
     """One screen for many captures, each on one line; details for -v, or where one source is named."""
-    done = run("diagnose", "captures", folder=demo, COLUMNS="80")
+    done = run("diagnose", "captures/1*", folder=demo, COLUMNS="80")
     lines = done.stdout.decode().splitlines()
-    count = len(json.loads(run("diagnose", "captures", "--format", "json", folder=demo).stdout)["attempts"])
+    count = len(list((demo / "captures").glob("1*")))
     assert max(map(len, lines[:count])) <= 80
     assert len([line for line in lines if line.strip()[:1].isdigit() and "×" not in line]) == count + 1
     assert "BROKEN at" not in done.stdout.decode()
-    assert "BROKEN at" in run("diagnose", "captures", "-v", folder=demo).stdout.decode()
+    assert "BROKEN at" in run("diagnose", "captures/1*", "-v", folder=demo).stdout.decode()
     assert "BROKEN at" in run("diagnose", "captures/04-crew-roster-slash-lost.txt", folder=demo).stdout.decode()
 
 

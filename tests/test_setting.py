@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from kit import AUDIENCE, response, run, workspace
+from kit import AUDIENCE, response, run, run_program, workspace
 from trace_lens.workspace.loading import load_workspace
 
 
@@ -134,3 +134,21 @@ def test_init_shows_both_protocols(tmp_path: Path) -> None:
     done = run("apps", "add", "x", "--entity-id", "https://x.example", "--workspace", "new", folder=tmp_path)
     assert done.returncode == 0
     assert load_workspace(tmp_path / "new").apps["x"].provider_id is None
+
+
+@pytest.mark.parametrize(
+    ("typed", "offered"),
+    [
+        ("diagnose --app crew", "crew-roster"),
+        ("apps show crew", "crew-roster"),
+        ("diagnose --provider north", "northmere-id"),
+        ("explain audience-mi", "audience-mismatch"),
+        ("apps set crew-roster application.seen", "application.seen_certificates="),
+        ("diagnose --set provider.key", "provider.key_set="),
+    ],
+)
+def test_the_shell_offers_names_codes_and_keys(tmp_path: Path, typed: str, offered: str) -> None:
+    words = f"trace-lens {typed}"
+    told = {"COMP_WORDS": words, "COMP_CWORD": str(len(words.split()) - 1), "_TRACE_LENS_COMPLETE": "bash_complete"}
+    done = run_program(folder=workspace(tmp_path), **told)
+    assert f"plain,{offered}" in done.stdout.decode().splitlines()

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.options import say, sources_of, tell
 from trace_lens.cli.session import Session, with_session
 
@@ -53,7 +54,12 @@ _LISTED = 12
     help="Read a capture, metadata, a discovery document, a key set, a client registration, a certificate or a list of "
     "accounts; a folder counts for what is in it; may be repeated.",
 )
-@click.option("--provider", metavar="NAME", help="Set the provider that the application trusts.")
+@click.option(
+    "--provider",
+    shell_complete=completing.providers,
+    metavar="NAME",
+    help="Set the provider that the application trusts.",
+)
 @click.option(
     "--as",
     "kind",
@@ -83,7 +89,14 @@ _LISTED = 12
 )
 @click.option("--display-name", metavar="TEXT", help="Set the name that people use.")
 @click.option("--owner", metavar="ADDRESS", help="Set who looks after it.")
-@click.option("--set", "told", multiple=True, metavar="KEY=VALUE", help="Set any other setting; may be repeated.")
+@click.option(
+    "--set",
+    "told",
+    multiple=True,
+    shell_complete=completing.keys,
+    metavar="KEY=VALUE",
+    help="Set any other setting; may be repeated.",
+)
 @click.option(
     "--trust-seen",
     is_flag=True,

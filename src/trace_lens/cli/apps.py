@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from trace_lens.cli import adding, setting
+from trace_lens.cli import adding, completing, setting
 from trace_lens.cli.groups import FullHelp
 from trace_lens.cli.session import Session, with_session
 
@@ -39,7 +39,7 @@ def list_apps(session: Session) -> int:
 
 
 @command.command("show")
-@click.argument("app")
+@click.argument("app", shell_complete=completing.apps)
 @with_session("text", "json")
 def show(session: Session, app: str) -> int:
     """Show all settings of one application."""
@@ -58,7 +58,7 @@ def show(session: Session, app: str) -> int:
 
 
 @command.command("check")
-@click.argument("apps", nargs=-1, metavar="[APP]...")
+@click.argument("apps", nargs=-1, metavar="[APP]...", shell_complete=completing.apps)
 @with_session("text", "json", "markdown", "sarif", now=True)
 def check(session: Session, apps: tuple[str, ...]) -> int:
     """Check the settings of all applications, without a capture.

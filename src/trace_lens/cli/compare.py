@@ -7,6 +7,7 @@ from typing import Any
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.options import tell
 from trace_lens.cli.session import Session, with_session
 
@@ -17,7 +18,7 @@ from trace_lens.cli.session import Session, with_session
 )
 @click.argument("left")
 @click.argument("right")
-@click.option("--app", metavar="NAME", help="Both attempts are for this application.")
+@click.option("--app", shell_complete=completing.apps, metavar="NAME", help="Both attempts are for this application.")
 @with_session("text", "json", "markdown", now=True, verbose="")
 def command(session: Session, left: str, right: str, app: str | None) -> int:
     """Compare two attempts, metadata files or certificates.

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.session import Session, with_session
 
 if TYPE_CHECKING:
@@ -23,7 +24,12 @@ _SHORT = 300
     "  trace-lens decode captures/ --format json",
 )
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
-@click.option("--app", metavar="NAME", help="The messages are for this application (default: chosen by the message).")
+@click.option(
+    "--app",
+    shell_complete=completing.apps,
+    metavar="NAME",
+    help="The messages are for this application (default: chosen by the message).",
+)
 @with_session("text", "json", verbose="")
 def command(session: Session, sources: tuple[str, ...], app: str | None) -> int:
     """Show what each source is, and everything in it.

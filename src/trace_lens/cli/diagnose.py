@@ -9,6 +9,7 @@ from typing import Any
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.figures import FigureFile, draw
 from trace_lens.cli.options import Moment, tell
 from trace_lens.cli.session import Session, with_session
@@ -23,8 +24,18 @@ _SHOWN_EACH = 3
     "  trace-lens diagnose captures/ --format json\n\n  trace-lens diagnose network.har --figure way.png",
 )
 @click.argument("sources", nargs=-1, metavar="SOURCE...")
-@click.option("--app", metavar="NAME", help="The message is for this application (default: chosen by the message).")
-@click.option("--provider", metavar="NAME", help="The message is from this provider (default: its issuer).")
+@click.option(
+    "--app",
+    shell_complete=completing.apps,
+    metavar="NAME",
+    help="The message is for this application (default: chosen by the message).",
+)
+@click.option(
+    "--provider",
+    shell_complete=completing.providers,
+    metavar="NAME",
+    help="The message is from this provider (default: its issuer).",
+)
 @click.option(
     "--at", type=Moment(), metavar="TIME", help="Judge times as of this moment (default: what the capture shows)."
 )
@@ -32,6 +43,7 @@ _SHOWN_EACH = 3
     "--set",
     "supposed",
     multiple=True,
+    shell_complete=completing.keys,
     metavar="KEY=VALUE",
     help="Judge as if this setting of the application, or of its provider, were so; may be repeated.",
 )

@@ -8,6 +8,7 @@ from typing import Any
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.session import Session, with_session
 
 _FOLDER = files("trace_lens.render").joinpath("schemas")
@@ -19,7 +20,7 @@ _SCHEMAS = sorted(path.name.removesuffix(".json") for path in _FOLDER.iterdir())
     "  trace-lens explain it keeps asking for the password\n\n  trace-lens explain fingerprint rollover\n\n"
     "  trace-lens explain --schema diagnosis",
 )
-@click.argument("words", nargs=-1, metavar="[CODE|WORDS]...")
+@click.argument("words", nargs=-1, metavar="[CODE|WORDS]...", shell_complete=completing.codes)
 @click.option("--schema", type=click.Choice(_SCHEMAS), help="Print the JSON Schema of a command's output.")
 @with_session("text", "json", workspace=False)
 def command(session: Session, words: tuple[str, ...], schema: str | None) -> int:

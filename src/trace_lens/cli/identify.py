@@ -7,6 +7,7 @@ from typing import Any
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.session import Session, with_session
 
 
@@ -14,7 +15,7 @@ from trace_lens.cli.session import Session, with_session
     epilog="Examples:\n\n  trace-lens identify crew-roster\n\n  trace-lens identify crew-roster captures/0142.txt\n\n"
     "  trace-lens identify crew-roster names.txt --rule '[{ case = \"lower\" }]'",
 )
-@click.argument("app")
+@click.argument("app", shell_complete=completing.apps)
 @click.argument("sources", nargs=-1, metavar="[SOURCE]...")
 @click.option(
     "--rule", metavar="STEPS", help="Try this account rule, a list of steps as TOML, and show what it would change."

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.groups import FullHelp
 from trace_lens.cli.options import Moment, tell
 from trace_lens.cli.session import Session, with_session
@@ -207,7 +208,12 @@ def list_command(session: Session) -> int:
     "  trace-lens logs search --outcome failure --app crew-roster --format json",
 )
 @click.option("--user", metavar="NAME", help="Only events of this person, in every known spelling.")
-@click.option("--app", metavar="NAME", help="Only events of this application, by every known name.")
+@click.option(
+    "--app",
+    shell_complete=completing.apps,
+    metavar="NAME",
+    help="Only events of this application, by every known name.",
+)
 @click.option("--source", metavar="NAME", help="Only events of this source.")
 @click.option("--outcome", type=click.Choice(["success", "failure", "other"]), help="Only events with this outcome.")
 @click.option("--code", metavar="CODE", help="Only events with this code.")

@@ -6,6 +6,7 @@ from datetime import timedelta
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.options import Duration, known, say
 from trace_lens.cli.session import Session, with_session
 
@@ -15,8 +16,8 @@ from trace_lens.cli.session import Session, with_session
     epilog="Examples:\n\n  trace-lens apps set crew-roster application.entity_id=https://roster.northmere.example/saml/\n\n"
     "  trace-lens apps set crew-roster provider.certificates='[\"certs/id-2026.pem\"]' --takes 4h",
 )
-@click.argument("app")
-@click.argument("settings", nargs=-1, required=True, metavar="KEY=VALUE...")
+@click.argument("app", shell_complete=completing.apps)
+@click.argument("settings", nargs=-1, required=True, metavar="KEY=VALUE...", shell_complete=completing.keys)
 @click.option("--takes", type=Duration(), metavar="DURATION", help="How long the change takes to arrive (default: 1h).")
 @click.option("--no-record", is_flag=True, help="Write no line of changes.csv.")
 @click.option("--dry-run", is_flag=True, help="Show what would change, without writing it.")

@@ -7,13 +7,14 @@ from typing import Any
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.session import Session, with_session
 
 
 @click.command(
     epilog="Examples:\n\n  trace-lens sides crew-roster\n\n  trace-lens sides crew-roster captures/0142.txt",
 )
-@click.argument("app")
+@click.argument("app", shell_complete=completing.apps)
 @click.argument("capture", required=False)
 @with_session("text", "json", "markdown", now=True, verbose="Also show where the values are that agree.")
 def command(session: Session, app: str, capture: str | None) -> int:

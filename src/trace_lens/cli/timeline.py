@@ -9,6 +9,7 @@ from typing import Any
 
 import click
 
+from trace_lens.cli import completing
 from trace_lens.cli.figures import FigureFile, draw_timeline
 from trace_lens.cli.options import Duration, Moment, tell
 from trace_lens.cli.session import Session, with_session
@@ -31,8 +32,18 @@ from trace_lens.cli.with_logs import logbook, tell_problem
     metavar="DURATION",
     help="Look this far before and after it.",
 )
-@click.option("--app", metavar="NAME", help="The messages are for this application (default: chosen by the message).")
-@click.option("--provider", metavar="NAME", help="The messages are from this provider (default: their issuer).")
+@click.option(
+    "--app",
+    shell_complete=completing.apps,
+    metavar="NAME",
+    help="The messages are for this application (default: chosen by the message).",
+)
+@click.option(
+    "--provider",
+    shell_complete=completing.providers,
+    metavar="NAME",
+    help="The messages are from this provider (default: their issuer).",
+)
 @click.option(
     "--at", type=Moment(), metavar="TIME", help="Judge times as of this moment (default: what the capture shows)."
 )

@@ -23,6 +23,15 @@ _WORDS = {
 }
 
 
+def _whose_move(*, wrong_setting: bool, is_other: bool, agreed: bool) -> Side:
+    """Who must act: the application where the provider's own documents say what came; the user who went to another
+    provider; the provider where the application has what its documents say and its token says something else.
+    """
+    if is_other:
+        return Side.USER
+    return Side.PROVIDER if agreed and not wrong_setting else Side.APPLICATION
+
+
 @check("issuer-mismatch", decides=True)
 def issuer(case: OidcCase) -> Answer:
     """Is the issuer the provider's, to the letter (OpenID Connect Core 1.0 §3.1.3.7, point 2)?"""
@@ -58,10 +67,10 @@ def issuer(case: OidcCase) -> Answer:
             expected=expected,
         ),
         severity=severity,
-        side=Side.APPLICATION if wrong_setting or not other else Side.USER,
+        side=_whose_move(wrong_setting=wrong_setting, is_other=bool(other), agreed=expected == of_provider),
         expected=expected,
         actual=came,
-        value_to_set=came if wrong_setting else None,
+        value_to_set=came if wrong_setting else None if other or expected != of_provider else expected,
         remedy=say(
             "Sign in through {provider_name}.", provider_name=case.provider.name if case.provider else "the provider"
         )
