@@ -401,8 +401,7 @@ def _tell_unknown(item: Planned) -> None:
 def _next(plan: Plan, apps: list[Planned], *, dry_run: bool, update: bool) -> None:
     """The command that goes on from here."""
     click.echo()
-    seen = [item for item in apps if "seen_certificates" in item.text]
-    if seen:
+    if any(_only_seen(item) for item in apps if item.changes):
         say(
             "The signing certificates were only seen. Compare their fingerprints with what the provider publishes; "
             "--trust-seen puts them on record as trusted."
@@ -415,6 +414,14 @@ def _next(plan: Plan, apps: list[Planned], *, dry_run: bool, update: bool) -> No
         say(f"Next: trace-lens apps check {apps[0].id if len(apps) == 1 else ''}".rstrip())
     else:
         say(f"Next: trace-lens apps add --from sp.xml --provider {plan.files[0].id}")
+
+
+def _only_seen(item: Planned) -> bool:
+    """Whether an application's file names certificates that were seen, and none that are trusted."""
+    import tomllib
+
+    told = tomllib.loads(item.text).get("application", {})
+    return bool(told.get("seen_certificates")) and not told.get("trusted_certificates")
 
 
 def _lines(data: bytes) -> str:

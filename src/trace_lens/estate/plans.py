@@ -20,6 +20,8 @@ from trace_lens.common.addresses import host_of
 from trace_lens.estate.merging import Difference, differences, new_text, updated_text
 from trace_lens.estate.observed import observe
 from trace_lens.estate.sightings import Sighting, sightings_of
+from trace_lens.pki.fingerprints import read_fingerprint
+from trace_lens.workspace import trust
 from trace_lens.workspace.adding import APP, PROVIDER, RECORDS, CannotAdd, name_from
 from trace_lens.workspace.loading import missing_files
 from trace_lens.workspace.problems import Problem, SettingsError
@@ -253,6 +255,8 @@ def planned(wanted: Wanted, workspace: Workspace, also: Iterable[str] = ()) -> P
     file = f"{FOLDERS[wanted.kind]}/{wanted.id}.toml"
     held = (workspace.apps if wanted.kind == APP else workspace.providers).get(wanted.id)
     alone = new_text(wanted.settings, wanted.comments, wanted.head)
+    if isinstance(held, App):
+        wanted = _without_trusted(wanted, held, workspace)
     if held is None:
         text = alone
         found: list[Difference] = []
@@ -271,6 +275,18 @@ def planned(wanted: Wanted, workspace: Workspace, also: Iterable[str] = ()) -> P
     if problems:
         raise SettingsError(problems)
     return Planned(wanted.kind, wanted.id, text, held is None, tuple(found), wanted.notes, alone)
+
+
+def _without_trusted(wanted: Wanted, app: App, workspace: Workspace) -> Wanted:
+    """What is wanted, without the seen certificates that the application trusts already."""
+    seen = wanted.settings.get("application.seen_certificates")
+    if not seen:
+        return wanted
+    trusted = {key.fingerprint.hex for key in trust.pinned(app, workspace) if key.fingerprint}
+    trusted |= {key.certificate.sha256.hex for key in trust.pinned(app, workspace) if key.certificate}
+    left = [text for text in seen if read_fingerprint(text).hex not in trusted]
+    rest = {key: value for key, value in wanted.settings.items() if key != "application.seen_certificates"}
+    return wanted._replace(settings={**rest, **({"application.seen_certificates": left} if left else {})})
 
 
 def _as_if_set(raw: Mapping[str, object], held: object) -> dict[str, Any]:

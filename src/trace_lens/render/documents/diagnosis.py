@@ -138,7 +138,8 @@ def _causes(diagnoses: Sequence[Diagnosis]) -> Document:
     yield heading(Span("Causes that repeat", "head"))
     for cause in repeated:
         where = f"at the {cause.side}" if cause.side in ("application", "provider") else f"side: {cause.side}"
-        hits = f"{', '.join(cause.apps) or 'applications not known'}; {_count(cause.people, 'person')}"
+        people = f"; {_count(cause.people, 'person')}" if cause.people else ""
+        hits = f"{', '.join(cause.apps) or 'applications not known'}{people}"
         yield prose(f"{cause.attempts} × {cause.code}, {where}: {cause.what.lower()} ({hits})", 2)
         if cause.value_to_set:
             yield Copied(cause.value_to_set)
