@@ -951,3 +951,24 @@ def test_the_subject_and_the_claims_come_from_the_export(tmp_path: Path) -> None
     assert [row.name for row in found.details.claims] == ["role"]
     assert HOME
     assert sign_in_page("/login").count("<form") == 1
+
+
+@pytest.mark.parametrize(
+    ("path", "sent", "hidden"),
+    [("/saml", "old0old0old0old0", True), ("/", "new1new1new1new1", False), ("/saml", None, False)],
+)
+def test_an_older_cookie_of_the_same_name_is_named(tmp_path: Path, path: str, sent: str | None, hidden: bool) -> None:
+    """A loop in which the application goes by an old cookie: headline and repair name it, and its new one's path."""
+    one = looping(3, sets=(), cookie=None, after=(f"appsid=new1new1new1new1; Path={path}; HttpOnly; Secure",))
+    document = one.document()
+    for entry in document["log"]["entries"]:
+        if sent and entry["request"]["method"] == "GET" and entry["request"]["url"] == APP + "/":
+            entry["request"]["headers"].append({"name": "Cookie", "value": f"appsid={sent}"})
+    (tmp_path / "a.har").write_text(json.dumps(document))
+    (attempt,) = run_json("diagnose", "a.har", folder=workspace(tmp_path))[1]["attempts"]
+    told = attempt["cause"]
+    assert ("an older cookie of the name appsid" in told) is hidden
+    if hidden:
+        (found,) = [item for item in attempt["findings"] if item["code"] == "session-not-started"]
+        assert found["value_to_set"] == "Path=/"
+        assert "Delete the cookies" in found["remedy"]

@@ -59,7 +59,11 @@ def _trust(case: Case, finding: Finding) -> Proposal | None:
     certificate = next((verdict.certificate for verdict in case.signed.own if verdict.certificate), None)
     if finding.side is not Side.APPLICATION or certificate is None:
         return None
-    return Proposal("application.trusted_certificates", str(certificate.sha256))
+    value = finding.value_to_set or str(certificate.sha256)
+    pins = case.app.settings.application.saml.trusted_certificates if case.app else ()
+    if len(pins) > 1 and finding.code == "signed-by-other-known-key":
+        return Proposal("application.trusted_certificates", inline([*pins, value]))
+    return Proposal("application.trusted_certificates", value)
 
 
 def _account(case: Case, finding: Finding) -> Proposal | None:

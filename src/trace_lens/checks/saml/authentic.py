@@ -201,6 +201,9 @@ def _bare_key(app: str, expected: str, evidence: list[Evidence]) -> Finding:
     )
 
 
+_REPLACE = "Replace the certificate that the application pins by this one: the provider signs with it now."
+
+
 def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
     """The signature is not by a trusted key: by which, then?"""
     evidence = [at_signature(case, verdict), *at_certificate(case, verdict)]
@@ -230,6 +233,7 @@ def _other_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding]:
             say("The signature was made by {key_words}; {app} does not trust it.", key_words=verdict.key.words, app=app)
             + (" The provider has changed its key." if ours else _whose(case, certificate)),
             side=Side.APPLICATION if ours else Side.PROVIDER,
+            remedy=_REPLACE if ours and len(case.signed.trusted) == 1 else None,
             expected=expected,
             actual=actual,
             value_to_set=actual if ours else None,

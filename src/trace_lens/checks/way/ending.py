@@ -218,9 +218,12 @@ def session(case: Case) -> Answer:
         "session-not-started",
         say("The answer came to {host}, but no session followed: {why_words}.", host=start.host, why_words=why.words),
         value_to_set=why.set_to,
-        remedy=say("Set the session cookie with {set_to}, so that browsers send it.", set_to=why.set_to)
-        if why.set_to
-        else None,
+        remedy=why.remedy
+        or (
+            say("Set the session cookie with {set_to}, so that browsers send it.", set_to=why.set_to)
+            if why.set_to
+            else None
+        ),
         evidence=[
             at_hop(case, "return", start.plain_url, start),
             *cookie_shown(case, why.cookie),
@@ -248,6 +251,25 @@ class _Why(NamedTuple):
     words: str
     set_to: str | None = None
     cookie: Cookie | Refused | None = None
+    remedy: str | None = None
+
+
+def _hidden_by_old(case: Case, cookie: Cookie, hop: Hop, plainly: str) -> _Why | None:
+    """The new cookie's place was taken by an older one of the same name, which the application goes by."""
+    sent = hop.exchange.cookies.get(cookie.name)
+    if sent is None or sent == cookie.value or cookie.value in (hop.exchange.request("cookie") or ""):
+        return None
+    kept = kept_back(cookie, hop.exchange, came_from(case, hop), redirected=hop.how == REDIRECT)
+    reason = f" ({kept.reason})" if kept else ""
+    set_to = kept.set_to if kept else None
+    words = (
+        f"{plainly}; it sent an older cookie of the name {cookie.name}, while the new one, set on return, was not sent"
+        f"{reason}"
+    )
+    remedy = f"Delete the cookies of {hop.exchange.host} in this browser to get in at once"
+    if set_to:
+        remedy = f"Set the session cookie with {set_to}, so that it takes the place of the old one. {remedy}"
+    return _Why(words, set_to, cookie, f"{remedy}.")
 
 
 def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> _Why:
@@ -271,7 +293,12 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> _Why:
         if cookie.set_by.number not in numbers:
             continue
         for hop in following:
-            if hop.exchange.number > cookie.set_by.number and cookie.name not in hop.exchange.cookies:
+            if hop.exchange.number <= cookie.set_by.number:
+                continue
+            hidden = _hidden_by_old(case, cookie, hop, plainly)
+            if hidden:
+                return hidden
+            if cookie.name not in hop.exchange.cookies:
                 kept = kept_back(cookie, hop.exchange, came_from(case, hop), redirected=hop.how == REDIRECT)
                 reason = kept.reason if kept else "the browser did not send it back"
                 words = f"{plainly}; its cookie {cookie.name} never sticks: {reason}"

@@ -95,7 +95,7 @@ def overview(diagnoses: Iterable[Diagnosis]) -> Document:
     yield heading(f"{_count(len(found), 'sign-in')}{within}: {words}.", level=1)
     yield BLANK
     yield table(
-        ("", "source", "application", "person", "first break", "value to set"),
+        ("", "source", "application", "person", "result", "value to set"),
         [
             (
                 diagnosis.id,
@@ -164,7 +164,7 @@ def one(diagnosis: Diagnosis, *, full: bool = False, said: set[tuple[str, str]] 
     if diagnosis.details.claims:
         yield BLANK
         yield heading(Span("Claims", "head"))
-        yield from claim_lines(diagnosis.details.claims)
+        yield from claim_lines(diagnosis.details.claims, app_known=diagnosis.app is not None)
     yield from _logged(diagnosis)
     yield from _open_in_full(diagnosis) if full else _open(diagnosis)
     if diagnosis.first_break:

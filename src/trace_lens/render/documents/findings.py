@@ -73,7 +73,8 @@ def one_line(finding: Finding, indent: int = 2, first: str = "") -> OneLine:
 
 def _values(finding: Finding) -> Document:
     expected, actual = finding.expected, finding.actual
-    if expected is not None and actual is not None and finding.difference and finding.differing:
+    whole = expected is not None and actual is not None and finding.differing == ((0, len(expected)), (0, len(actual)))
+    if expected is not None and actual is not None and finding.difference and finding.differing and not whole:
         yield TwoValues(("expected", "actual"), (expected, actual), finding.differing, finding.difference)
         return
     if expected is not None:
@@ -82,9 +83,10 @@ def _values(finding: Finding) -> Document:
         yield Fact("actual", actual)
 
 
-def claim_lines(claims: Iterable[ClaimRow]) -> Document:
-    """The claims table: what was sent, and what the application makes of it."""
-    words = {"used": "used", "unused": "nothing reads it", "missing": "MISSING", "other-name": "OTHER NAME"}
+def claim_lines(claims: Iterable[ClaimRow], *, app_known: bool = True) -> Document:
+    """The claims table: what was sent, and what the application makes of it, where one is known."""
+    unused = "nothing reads it" if app_known else "sent"
+    words = {"used": "used", "unused": unused, "missing": "MISSING", "other-name": "OTHER NAME"}
     styles = {"missing": "break", "other-name": "break"}
     rows = list(claims)
     listed_rows = rows[: limits.LISTED_CLAIMS]
