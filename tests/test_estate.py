@@ -238,3 +238,17 @@ def test_merging_gives_what_is_wanted_and_keeps_the_rest(before: dict[str, str],
     assert {difference.key for difference in differences(raw, wanted)} == {
         key for key, value in wanted.items() if before.get(key) != value
     }
+
+
+def test_the_provider_on_record_proposes_what_the_application_may_have(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    words = ("apps", "add", "tides", "--entity-id", "https://tides.example", "--provider", "northmere-id")
+    text = run(*words, folder=folder).stdout.decode()
+    assert f"trace-lens apps set tides application.provider_entity_id={ISSUER}" in text
+    assert "trace-lens apps set tides application.trusted_certificates=sha256:" in text
+    for line in text.splitlines():
+        if line.strip().startswith("trace-lens apps set"):
+            assert run(*line.split()[1:], folder=folder).returncode == 0
+    held = load_workspace(folder).apps["tides"].settings.application.saml
+    assert held.provider_entity_id == ISSUER
+    assert held.trusted_certificates

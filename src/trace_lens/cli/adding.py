@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -347,7 +348,7 @@ def _finish(workspace: Workspace, plan: Plan, options: dict[str, Any]) -> int:
     if writes:
         _made_here(workspace.root)
         plans.write(kept, workspace.root)
-    _report(plan, kept, dry_run=not writes, update=options["update"] or options["overwrite"])
+    _report(workspace, plan, kept, dry_run=not writes, update=options["update"] or options["overwrite"])
     return 3 if plan.unread else 0
 
 
@@ -356,7 +357,7 @@ def _only_new(plan: Plan) -> Plan:
     return plan._replace(files=tuple(item for item in plan.files if item.is_new))
 
 
-def _report(plan: Plan, kept: Plan, *, dry_run: bool, update: bool) -> None:
+def _report(workspace: Workspace, plan: Plan, kept: Plan, *, dry_run: bool, update: bool) -> None:
     """What was written, what differs, what is left to do."""
     word = "would be written" if dry_run else "written"
     for name, data in kept.beside.items():
@@ -381,21 +382,30 @@ def _report(plan: Plan, kept: Plan, *, dry_run: bool, update: bool) -> None:
             say(item.text.rstrip())
     apps = [item for item in plan.files if item.kind == "app"]
     if len(plan.files) == 1 and apps:
-        _tell_unknown(apps[0])
+        _tell_unknown(apps[0], workspace)
     _next(plan, apps, dry_run=dry_run, update=update)
 
 
-def _tell_unknown(item: Planned) -> None:
+def _tell_unknown(item: Planned, workspace: Workspace) -> None:
+    """What is not on record yet, and what of it the provider's record proposes."""
     import tomllib
 
+    from trace_lens.estate.proposals import proposed_by_provider
     from trace_lens.workspace.adding import unknown
 
-    lacking = unknown(tomllib.loads(item.text))
+    raw = tomllib.loads(item.text)
+    lacking = unknown(raw)
     if lacking:
         click.echo()
         say("Not on record yet, and needed for a full judgement:")
         for key, words in lacking:
             say(f"  {key.ljust(34)} {words}")
+    proposals = proposed_by_provider(raw, workspace)
+    if proposals:
+        click.echo()
+        say("The provider on record has these values; where the application has them too, they can be set so:")
+        for proposal in proposals:
+            say(f"  trace-lens apps set {item.id} {shlex.quote(proposal)}")
 
 
 def _next(plan: Plan, apps: list[Planned], *, dry_run: bool, update: bool) -> None:
