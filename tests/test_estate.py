@@ -252,3 +252,55 @@ def test_the_provider_on_record_proposes_what_the_application_may_have(tmp_path:
     held = load_workspace(folder).apps["tides"].settings.application.saml
     assert held.provider_entity_id == ISSUER
     assert held.trusted_certificates
+
+
+@pytest.mark.parametrize(
+    ("text", "settings"),
+    [
+        ("Team;Mail\nbridge;a@n.example\nbridge;b@n.example\ndeck;a@n.example\n", {"groups": "groups/crew-roster.csv"}),
+        ("member,group\na,bridge\nb,bridge\n", {"groups": "groups/crew-roster.csv"}),
+        (
+            "Sign-in name;Groups\na@n.example;x;\nb@n.example;x\n",
+            {"list": "accounts/crew-roster.csv", "column": "sign-in name"},
+        ),
+        ("user,groups\na,x\nb,x\n", {"list": "accounts/crew-roster.csv"}),
+        (
+            "Mail,Full name,City\na@n.example,A,X\nb@n.example,B,X\n",
+            {"list": "accounts/crew-roster.csv", "column": "mail"},
+        ),
+    ],
+)
+def test_lists_are_known_by_their_content(tmp_path: Path, text: str, settings: dict[str, str]) -> None:
+    folder = workspace(tmp_path)
+    (folder / "people.csv").write_text(text)
+    done = run("apps", "add", "crew-roster", "--from", "people.csv", "--update", folder=folder)
+    assert done.returncode == 0, done.stderr
+    account = settings_in(folder)["apps/crew-roster.toml"]["account"]
+    assert {key: account[key] for key in settings} == settings
+    app = load_workspace(folder).apps["crew-roster"]
+    assert app.members if "groups" in settings else app.accounts
+
+
+def test_thirty_applications_from_one_folder(tmp_path: Path) -> None:
+    """Put on record in one command, then diagnosed with it: none is broken, each is known by its own name."""
+    (tmp_path / "captures").mkdir()
+    for number in range(30):
+        host = f"https://app{number}.northmere.example"
+        held = f"<saml:AudienceRestriction><saml:Audience>{host}/saml</saml:Audience></saml:AudienceRestriction>"
+        message = response(audiences=held, recipient=f"{host}/acs", destination=f"{host}/acs")
+        (tmp_path / f"captures/{number}.txt").write_bytes(posted(message))
+    done = run("apps", "add", "--from", "captures", "--trust-seen", folder=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert len([name for name in settings_in(tmp_path) if name.startswith("apps/")]) == 30
+    told = json.loads(run("diagnose", "captures", "--format", "json", folder=tmp_path).stdout)["attempts"]
+    assert {attempt["app"] for attempt in told} == {f"app{number}" for number in range(30)}
+    assert {attempt["outcome"] for attempt in told} == {"sound"}
+
+
+def test_tables_for_other_programs(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    head, row = run("apps", "list", "--format", "csv", folder=folder).stdout.decode().splitlines()
+    assert dict(zip(head.split(","), row.split(","), strict=True))["app"] == "crew-roster"
+    (line,) = run("apps", "list", "--format", "jsonl", folder=folder).stdout.decode().splitlines()
+    assert json.loads(line)["app"] == "crew-roster"
+    assert "| crew-roster |" in run("apps", "list", "--format", "markdown", folder=folder).stdout.decode()

@@ -310,9 +310,9 @@ def _with_provider(wanted: Wanted, provider: str | None, workspace: Workspace) -
 
 
 def _is_list(held: SourceEvidence) -> bool:
-    from trace_lens.estate.account_lists import is_account_list
+    from trace_lens.estate.account_lists import is_list
 
-    return is_account_list(held.source)
+    return is_list(held.source)
 
 
 def _with_lists(plan: Plan, lists: list[SourceEvidence], workspace: Workspace, name: str | None) -> Plan:

@@ -22,7 +22,7 @@ command.add_command(setting.command)
 
 
 @command.command("list")
-@with_session("text", "json")
+@with_session("text", "json", "jsonl", "csv", "markdown")
 def list_apps(session: Session) -> int:
     """List the applications."""
     from trace_lens.render import json_sides
@@ -34,7 +34,7 @@ def list_apps(session: Session) -> int:
 
         return lists.app_list(workspace.apps.values(), workspace)
 
-    session.emit(pages, lambda: json_sides.apps(workspace.apps.values(), workspace))
+    session.emit(pages, lambda: json_sides.apps(workspace.apps.values(), workspace), "applications")
     return 0
 
 

@@ -25,14 +25,14 @@ if TYPE_CHECKING:
 @click.option(
     "--at", type=Moment(), metavar="TIME", help="Judge validity at this moment (default: when the message was issued)."
 )
-@with_session("text", "json", "markdown", now=True, verbose="")
+@with_session("text", "json", "jsonl", "csv", "markdown", now=True, verbose="")
 def command(session: Session, sources: tuple[str, ...], expect: str | None, at: datetime | None) -> int:
     """Show the certificates in any source, and which applications pin them.
 
     A SOURCE may be PEM, DER, PKCS#7, PKCS#12, metadata, a captured message or a key set; with none, all that the
     workspace holds. A password is read from TRACE_LENS_KEY_PASSWORD, or asked for.
 
-    Exit status: 0, 1 where --expect fits none of them, 3 where a source holds none.
+    Exit status: 0, 1 where --expect fits none of them or one is damaged beyond repair, 3 where a source holds none.
     """
     from trace_lens.diagnosis.certificates import certificates_of, read_expected
     from trace_lens.render import json_sides
@@ -48,9 +48,15 @@ def command(session: Session, sources: tuple[str, ...], expect: str | None, at: 
 
         return lists.certificates(found, expected, session.now)
 
-    session.emit(pages, lambda: json_sides.certificates(found.certificates, found.failed, session.masks, session.now))
+    session.emit(
+        pages,
+        lambda: json_sides.certificates(found.certificates, found.failed, session.masks, session.now),
+        "certificates",
+    )
     if found.failed:
         return 3
+    if any(problem.breaks for certificate in found.certificates for problem in certificate.findings):
+        return 1
     return int(expected is not None and not any(certificate.matches for certificate in found.certificates))
 
 

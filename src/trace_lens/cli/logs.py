@@ -177,7 +177,7 @@ def _progress(name: str) -> Callable[[int], None]:
 
 
 @command.command("list")
-@with_session("text", "json")
+@with_session("text", "json", "jsonl", "csv", "markdown")
 def list_command(session: Session) -> int:
     """List the loaded files."""
     from trace_lens.logs.store.spark import store_of
@@ -198,7 +198,7 @@ def list_command(session: Session) -> int:
 
     from trace_lens.render import json_logs
 
-    session.emit(pages, lambda: json_logs.log_files(files))
+    session.emit(pages, lambda: json_logs.log_files(files), "files")
     return 0
 
 
@@ -222,7 +222,7 @@ def list_command(session: Session) -> int:
 @click.option("--text", metavar="WORDS", help="Only events that contain these words anywhere.")
 @click.option("--since", type=Moment(), metavar="TIME", help="Only events at this moment or later.")
 @click.option("--until", type=Moment(), metavar="TIME", help="Only events before this moment.")
-@with_session("text", "json")
+@with_session("text", "json", "jsonl", "csv", "markdown")
 def search_command(
     session: Session,
     source: str | None,
@@ -256,5 +256,5 @@ def search_command(
 
     from trace_lens.render import json_logs
 
-    session.emit(pages, lambda: json_logs.found_events(found))
+    session.emit(pages, lambda: json_logs.found_events(found), "events")
     return 0

@@ -87,9 +87,19 @@ class Session:
         """The sources that are named; with none, standard input or a paste."""
         return sources_of(names)
 
-    def emit(self, document: Callable[[], Iterable[Any]], json: Callable[[], Any]) -> None:
-        """Write the result in the form that was asked for; only that one is made."""
-        if self.format in ("json", "sarif"):
+    def emit(self, document: Callable[[], Iterable[Any]], json: Callable[[], Any], rows: str = "") -> None:
+        """Write the result in the form that was asked for; only that one is made.
+
+        `rows` names the list in the JSON that is the table of `csv` and `jsonl`.
+        """
+        if self.format == "csv":
+            from trace_lens.render.csv_text import write_rows
+            from trace_lens.render.rows import rows_of
+
+            write(write_rows(rows_of(json()[rows])), self.output)
+        elif self.format == "jsonl":
+            self.emit_lines(json()[rows])
+        elif self.format in ("json", "sarif"):
             from trace_lens.render import as_json
 
             write_pieces(partial(as_json.write, json()), self.output)

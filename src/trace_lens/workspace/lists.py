@@ -59,6 +59,17 @@ def name_column(data: bytes) -> str:
     raise ListError(f"no column of names was recognised among {', '.join(header)}; [account] column names it", 1)
 
 
+def csv_table(data: bytes) -> tuple[list[str], list[list[str]]] | None:
+    """The header, in lower case, and the rows of a CSV list; None where the data is a list of another form.
+
+    Raises ListError.
+    """
+    if _form(data) != "csv":
+        return None
+    header, rows = _table(data)
+    return header, [row for _, row in rows if any(cell.strip() for cell in row)]
+
+
 def _accounts_of_csv(data: bytes, wanted: str) -> Iterator[AccountRow]:
     header, rows = _table(data, wanted)
     columns = (wanted, "email", "login", "id", "active", "sign_in", "groups")
