@@ -304,3 +304,24 @@ def test_tables_for_other_programs(tmp_path: Path) -> None:
     (line,) = run("apps", "list", "--format", "jsonl", folder=folder).stdout.decode().splitlines()
     assert json.loads(line)["app"] == "crew-roster"
     assert "| crew-roster |" in run("apps", "list", "--format", "markdown", folder=folder).stdout.decode()
+
+
+def test_no_file_that_is_there_changes_without_update(tmp_path: Path) -> None:
+    """Neither settings nor what stands beside them, and nothing is left beside settings that do not name it."""
+    folder = workspace(tmp_path)
+    (folder / "sp.xml").write_text(sp_metadata(entity_id="https://tides.example/saml"))
+    run("apps", "add", "tides", "--from", "sp.xml", folder=folder)
+    before = {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+    (folder / "sp.xml").write_text(sp_metadata(entity_id="https://tides.example/saml") + "<!-- newer -->")
+    (folder / "people.csv").write_text("user\na@n.example\n")
+    for source in ("sp.xml", "people.csv"):
+        done = run("apps", "add", "tides", "--from", source, folder=folder)
+        assert done.returncode == 0, done.stderr
+        assert b"--update" in done.stdout
+    after = {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+    assert {name: after[name] for name in before if name != "sp.xml"} == {
+        name: data for name, data in before.items() if name != "sp.xml"
+    }
+    assert set(after) - set(before) == {"people.csv"}
+    run("apps", "add", "tides", "--from", "sp.xml", "--update", folder=folder)
+    assert b"newer" in (folder / "metadata/tides.xml").read_bytes()

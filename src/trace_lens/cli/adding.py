@@ -344,7 +344,7 @@ def _finish(workspace: Workspace, plan: Plan, options: dict[str, Any]) -> int:
     elif held and not options["update"] and not options["sources"]:
         raise CannotAdd(f"{held[0].file} exists already; --update merges into it, --overwrite replaces it")
     writes = not options["dry_run"]
-    kept = plan if options["update"] or options["overwrite"] else _only_new(plan)
+    kept = plan if options["update"] or options["overwrite"] else plans.only_new(plan, workspace.root)
     if writes:
         _made_here(workspace.root)
         plans.write(kept, workspace.root)
@@ -352,16 +352,18 @@ def _finish(workspace: Workspace, plan: Plan, options: dict[str, Any]) -> int:
     return 3 if plan.unread else 0
 
 
-def _only_new(plan: Plan) -> Plan:
-    """The part of a plan that changes nothing that is there."""
-    return plan._replace(files=tuple(item for item in plan.files if item.is_new))
-
-
 def _report(workspace: Workspace, plan: Plan, kept: Plan, *, dry_run: bool, update: bool) -> None:
     """What was written, what differs, what is left to do."""
+    from pathlib import Path
+
+    from trace_lens.estate import plans
+
     word = "would be written" if dry_run else "written"
-    for name, data in kept.beside.items():
-        say(f"{name}: {word}, {_lines(data)}")
+    for name, data in plan.beside.items():
+        if name in kept.beside:
+            say(f"{name}: {word}, {_lines(data)}")
+        elif plans.differs(workspace.root or Path(), name, data):
+            say(f"{name}: on record, and differs")
     for item in plan.files:
         if item.is_new:
             say(f"{item.file}: {word}, {_lines(item.text.encode())}")
@@ -383,7 +385,7 @@ def _report(workspace: Workspace, plan: Plan, kept: Plan, *, dry_run: bool, upda
     apps = [item for item in plan.files if item.kind == "app"]
     if len(plan.files) == 1 and apps:
         _tell_unknown(apps[0], workspace)
-    _next(plan, apps, dry_run=dry_run, update=update)
+    _next(plan, kept, apps, dry_run=dry_run, update=update)
 
 
 def _tell_unknown(item: Planned, workspace: Workspace) -> None:
@@ -408,7 +410,7 @@ def _tell_unknown(item: Planned, workspace: Workspace) -> None:
             say(f"  trace-lens apps set {item.id} {shlex.quote(proposal)}")
 
 
-def _next(plan: Plan, apps: list[Planned], *, dry_run: bool, update: bool) -> None:
+def _next(plan: Plan, kept: Plan, apps: list[Planned], *, dry_run: bool, update: bool) -> None:
     """The command that goes on from here."""
     click.echo()
     if any(_only_seen(item) for item in apps if item.changes):
@@ -418,7 +420,9 @@ def _next(plan: Plan, apps: list[Planned], *, dry_run: bool, update: bool) -> No
         )
     if dry_run:
         say("Next: the same command without --dry-run")
-    elif any(not item.is_new and item.differences for item in plan.files) and not update:
+    elif not update and (
+        any(not item.is_new and item.differences for item in plan.files) or set(plan.beside) - set(kept.beside)
+    ):
         say("Next: the same command with --update writes the differences")
     elif apps:
         say(f"Next: trace-lens apps check {apps[0].id if len(apps) == 1 else ''}".rstrip())

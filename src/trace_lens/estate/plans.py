@@ -310,6 +310,20 @@ def check_files(plan: Plan, root: Path) -> None:
         raise SettingsError(problems)
 
 
+def only_new(plan: Plan, root: Path) -> Plan:
+    """The part of a plan that changes nothing that is there: new settings files, and the files that these name."""
+    files = tuple(item for item in plan.files if item.is_new)
+    named = {name for name in plan.beside if any(name in item.text for item in files)}
+    beside = {name: data for name, data in plan.beside.items() if name in named and not differs(root, name, data)}
+    return plan._replace(files=files, beside=beside)
+
+
+def differs(root: Path, name: str, data: bytes) -> bool:
+    """Whether a file is there and holds something else."""
+    path = root / name
+    return path.exists() and (not path.is_file() or path.read_bytes() != data)
+
+
 def write(plan: Plan, root: Path) -> None:
     """Write the files, the settings files last. Raises OSError."""
     for name, data in plan.beside.items():
