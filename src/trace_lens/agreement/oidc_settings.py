@@ -14,6 +14,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.intended import WELL_KNOWN
 from trace_lens.checks.oidc.redirected import same_redirect
 from trace_lens.common.findings import Evidence, Finding, Severity, Side
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -49,12 +50,14 @@ def of_issuer(provider: Provider) -> Value | None:
         return None
     if provider.settings.issuer:
         return Value("issuer", provider.issuer, provider.source.file, provider.source.where("issuer"))
-    return Value("issuer of the discovery document", provider.issuer, provider.settings.discovery or "", "/issuer")
+    return Value(
+        "issuer of the discovery document", provider.issuer, provider.settings.discovery or "", Location(path="/issuer")
+    )
 
 
 def in_discovery(provider: Provider, member: str, text: str) -> Value:
     """A value of the discovery document with its place."""
-    return Value(member, text, provider.settings.discovery or provider.source.file, f"/{member}")
+    return Value(member, text, provider.settings.discovery or provider.source.file, Location(path=f"/{member}"))
 
 
 def client_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
@@ -135,7 +138,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
             say("{app_name}: {reason}.", app_name=app.name, reason=reason),
             side=side,
             expected=key,
-            evidence=(Evidence(key, "(not set)", file, "not set"),),
+            evidence=(Evidence(key, "(not set)", file, Location(part="not set")),),
         )
 
 
@@ -244,7 +247,7 @@ def _endpoints(app: App, provider: Provider) -> Iterator[Finding]:
                     provider_name=provider.name,
                 ),
                 expected=member,
-                evidence=(Evidence(member, "not there", file, "the whole"),),
+                evidence=(Evidence(member, "not there", file, Location(part="the whole")),),
             )
     told, listed = mine.provider_sso_url, provider.discovery.get("authorization_endpoint")
     if told and isinstance(listed, str) and told != listed:
@@ -312,7 +315,7 @@ def _discovered(app: App, provider: Provider) -> Iterator[Finding]:
         "issuer",
         told,
         (provider.settings.discovery or "") if listed else provider.source.file,
-        "/issuer" if listed else provider.source.where("issuer"),
+        Location(path="/issuer") if listed else provider.source.where("issuer"),
     )
     if url and (not url.endswith(WELL_KNOWN) or url.removesuffix(WELL_KNOWN) != told.rstrip("/")):
         yield finding(

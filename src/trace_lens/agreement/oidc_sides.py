@@ -14,6 +14,7 @@ from trace_lens.checks.oidc.intended import WELL_KNOWN
 from trace_lens.checks.oidc.redirected import same_redirect
 from trace_lens.common.difference import difference, is_near
 from trace_lens.common.findings import Evidence, Side
+from trace_lens.common.locations import Location
 from trace_lens.oidc.algorithms import same_algorithm
 from trace_lens.workspace.records import App, Workspace
 
@@ -215,7 +216,7 @@ class ClientSides(Sides):
         provider = self.provider
         file = (provider.settings.key_set if provider else None) or ""
         cells = [
-            Cell(DOCUMENT, Value("key", jwk.id or "without a kid", file, jwk.place), "alone")
+            Cell(DOCUMENT, Value("key", jwk.id or "without a kid", file, Location(path=jwk.place)), "alone")
             for jwk in (provider.key_set if provider else ())
             if jwk.for_signing
         ]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from trace_lens.common.findings import Evidence, Side
+from trace_lens.common.locations import Location
 
 
 class Value(NamedTuple):
@@ -13,7 +14,7 @@ class Value(NamedTuple):
     meant: str
     text: str
     file: str
-    where: str
+    where: Location
     asked: bool = False
 
     @property

@@ -11,6 +11,7 @@ from trace_lens.checks.claims import matches
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.difference import difference, is_near
 from trace_lens.common.findings import Side
+from trace_lens.common.locations import NOWHERE, Location
 from trace_lens.common.secret_names import relay_words
 from trace_lens.saml.messages import Instant, Located, NameID
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Role
@@ -45,7 +46,7 @@ class SamlSides(Sides):
         yield self._domains()
         yield from self._claims()
 
-    def _in_metadata(self, whose: str, meant: str, *pairs: tuple[str, str]) -> list[tuple[str, Value]]:
+    def _in_metadata(self, whose: str, meant: str, *pairs: tuple[str, Location]) -> list[tuple[str, Value]]:
         file = self.mine.saml.metadata if whose == "application" else self.provider and self.provider.settings.metadata
         return [(f"{whose}_metadata", Value(meant, text, file or "", where)) for text, where in pairs]
 
@@ -55,7 +56,7 @@ class SamlSides(Sides):
     def _idp(self) -> Role | None:
         return self.provider.entity.role(IDP_ROLE) if self.provider and self.provider.entity else None
 
-    def _captured(self, *values: tuple[str, str | None, str]) -> list[tuple[str, Value]]:
+    def _captured(self, *values: tuple[str, str | None, Location]) -> list[tuple[str, Value]]:
         """Values of the capture: label, text, place."""
         source = self.case.attempt.source if self.case else ""
         return [("capture", Value(label, text, source, where)) for label, text, where in values if text]
@@ -169,7 +170,7 @@ class SamlSides(Sides):
         cells = []
         if name and self.case:
             attempt = self.case.attempt
-            value = Value("Format of the NameID", name.format, attempt.source, attempt.place + name.text.where)
+            value = Value("Format of the NameID", name.format, attempt.source, attempt.place.then(name.text.where))
             cells.append(("capture", value))
         return [*cells, *self._shown("NameIDPolicy of the request", policy.format if policy else None, asked=True)]
 
@@ -199,7 +200,7 @@ class SamlSides(Sides):
             certificate = verdict_of.certificate
             if certificate and self.case:
                 trusted = verdict_of.standing == "trusted"
-                place = self.case.attempt.place + verdict_of.place
+                place = self.case.attempt.place.then(verdict_of.place)
                 value = Value("certificate in use", str(certificate.sha256), self.case.attempt.source, place)
                 cells.append(Cell("capture", value, "equal" if trusted else "different", None if trusted else counts))
         cells.sort(key=lambda item: COLUMNS.index(item.column))
@@ -231,9 +232,11 @@ class SamlSides(Sides):
         if role and role.wants_signed_assertions:
             cells += [
                 Cell(column, value)
-                for column, value in self._in_metadata("application", "WantAssertionsSigned", ("assertion", SP_ROLE))
+                for column, value in self._in_metadata(
+                    "application", "WantAssertionsSigned", ("assertion", Location(path=SP_ROLE))
+                )
             ]
-        for column, value in self._captured(("signed in the capture", sent, "Signature")):
+        for column, value in self._captured(("signed in the capture", sent, Location(path="Signature"))):
             fits = sent != "none" and (wanted in ("either", sent) or sent == "both")
             verdict = "equal" if fits else "different"
             cells.append(Cell(column, value, verdict, None if fits else cells[0].value))
@@ -250,18 +253,20 @@ class SamlSides(Sides):
         signs = self.mine.saml.signs_requests
         cells = self._in_app("signs_requests", None if signs is None else str(signs).lower())
         if sp:
-            cells += self._in_metadata("application", "AuthnRequestsSigned", (str(sp.signs_requests).lower(), SP_ROLE))
+            cells += self._in_metadata(
+                "application", "AuthnRequestsSigned", (str(sp.signs_requests).lower(), Location(path=SP_ROLE))
+            )
         wants = idp.wants_signed_requests if idp else False
         if idp:
-            cells += self._in_metadata("provider", "WantAuthnRequestsSigned", (str(wants).lower(), IDP_ROLE))
+            cells += self._in_metadata(
+                "provider", "WantAuthnRequestsSigned", (str(wants).lower(), Location(path=IDP_ROLE))
+            )
         message = self.case.attempt.request if self.case else None
         if message and self.case:
             signed = message.detached is not None or (
                 message.root is not None and message.root.find(".//{*}SignatureValue") is not None
             )
-            cells.append(
-                ("capture", Value("request signed", str(signed).lower(), message.source, message.place.rstrip(" ›")))
-            )
+            cells.append(("capture", Value("request signed", str(signed).lower(), message.source, message.place)))
         if not wants:
             return Row(
                 item="signs_requests",
@@ -295,7 +300,7 @@ class SamlSides(Sides):
             (
                 "RelayState",
                 came if came in (None, default) else relay_words(came),
-                case.attempt.found.where if case else "",
+                case.attempt.found.where if case else NOWHERE,
             )
         )
         if case and (case.request_ids or case.request):
@@ -326,7 +331,7 @@ class SamlSides(Sides):
             if match and match.sent_as:
                 verdict = "near" if match.near else "equal"
                 against = cells[0].value if match.near else None
-                for column, value in self._captured(("attribute", match.sent_as, "AttributeStatement")):
+                for column, value in self._captured(("attribute", match.sent_as, Location(path="AttributeStatement"))):
                     how = difference(claim.name, match.sent_as) if match.near else None
                     cells.append(Cell(column=column, value=value, verdict=verdict, against=against, difference=how))
             yield Row(
@@ -342,7 +347,7 @@ class SamlSides(Sides):
                 for text in match.mapped() if match else ():
                     one_of = ", ".join(claim.one_of)
                     fits = text in claim.one_of
-                    for column, value in self._captured((claim.name, text, "AttributeStatement")):
+                    for column, value in self._captured((claim.name, text, Location(path="AttributeStatement"))):
                         near = next((word for word in claim.one_of if is_near(word, text)), None)
                         against = None if fits else allowed._replace(text=near or one_of)
                         verdict = "equal" if fits else "near" if near else "different"
@@ -359,7 +364,7 @@ class SamlSides(Sides):
                 yield Row(item=item, words=item, owner=Side.APPLICATION, cells=tuple(values), counts=allowed)
 
 
-def _places(role: Role | None, purpose: str) -> list[tuple[str, str]]:
+def _places(role: Role | None, purpose: str) -> list[tuple[str, Location]]:
     """The addresses of the endpoints of one purpose, with the place of each."""
     return [
         (endpoint.location, endpoint.where)
@@ -368,5 +373,5 @@ def _places(role: Role | None, purpose: str) -> list[tuple[str, str]]:
     ]
 
 
-def _formats(role: Role | None) -> tuple[tuple[str, str], ...]:
-    return tuple((format_name, "NameIDFormat") for format_name in role.name_id_formats) if role else ()
+def _formats(role: Role | None) -> tuple[tuple[str, Location], ...]:
+    return tuple((format_name, Location(path="NameIDFormat")) for format_name in role.name_id_formats) if role else ()

@@ -13,6 +13,7 @@ from trace_lens.agreement.pairs import Pair, Value
 from trace_lens.checks.entitled import lacks_ordinary_role
 from trace_lens.common.difference import is_near
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -70,11 +71,18 @@ def pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     if provider and urls and copied:
         url = copied.text if copied.text in urls else urls[0]
         file = provider.settings.metadata or provider.source.file
-        yield Pair("sso_url", Value("single sign-on URL", url, file, "SingleSignOnService"), copied, Side.APPLICATION)
+        yield Pair(
+            "sso_url",
+            Value("single sign-on URL", url, file, Location(path="SingleSignOnService")),
+            copied,
+            Side.APPLICATION,
+        )
     yield from _own_pairs(app)
     yield from _key_pairs(app, workspace)
     if provider and provider.role and provider.role.wants_signed_requests and mine.saml.signs_requests is False:
-        wants = Value("WantAuthnRequestsSigned", "true", provider.settings.metadata or "", "IDPSSODescriptor")
+        wants = Value(
+            "WantAuthnRequestsSigned", "true", provider.settings.metadata or "", Location(path="IDPSSODescriptor")
+        )
         yield Pair("signed requests", wants, _in_app(app, "signs_requests", "false") or wants, Side.APPLICATION)
     if app.entity and mine.saml.entity_id and mine.saml.metadata:
         yield Pair(
@@ -119,8 +127,15 @@ def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     kept_beside = beside_key(app)
     if kept_beside and not kept_beside[1]:
         file = app.settings.application.decryption_key
-        told = Value("key that the certificate in that file certifies", kept_beside[0], file, "the certificate")
-        yield Pair("encryption key", told, Value("decryption_key", own, file, "the private key"), Side.APPLICATION)
+        told = Value(
+            "key that the certificate in that file certifies", kept_beside[0], file, Location(part="the certificate")
+        )
+        yield Pair(
+            "encryption key",
+            told,
+            Value("decryption_key", own, file, Location(part="the private key")),
+            Side.APPLICATION,
+        )
     if published and own not in {found for found, _ in published}:
         told = Value(
             "public key in the application's metadata",
@@ -267,7 +282,12 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
                     app.source.where("application", "sign_out_url"),
                 )
                 if mine.sign_out_url
-                else Evidence("SingleLogoutService", app.sign_out_urls[0], mine.saml.metadata or "", "SPSSODescriptor"),
+                else Evidence(
+                    "SingleLogoutService",
+                    app.sign_out_urls[0],
+                    mine.saml.metadata or "",
+                    Location(path="SPSSODescriptor"),
+                ),
             ),
         )
     for key, reason, side in lacking:
@@ -276,7 +296,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
             say("{app_name}: {reason}.", app_name=app.name, reason=reason),
             side=side,
             expected=key,
-            evidence=(Evidence(key, "(not set)", _file_of(app, workspace, side), "not set"),),
+            evidence=(Evidence(key, "(not set)", _file_of(app, workspace, side), Location(part="not set")),),
         )
 
 
@@ -339,7 +359,9 @@ def _open_doors(app: App, workspace: Workspace) -> Iterator[Finding]:
                 "sign-in-left-open",
                 say("{name}, by its name a test, is still assigned to {app_name}.", name=name, app_name=app.name),
                 actual=name,
-                evidence=(Evidence("assigned", name, app.settings.provider_setup.assigned or "", f"line {row.line}"),),
+                evidence=(
+                    Evidence("assigned", name, app.settings.provider_setup.assigned or "", Location(line=row.line)),
+                ),
             )
     for position, claim in enumerate(app.settings.claims):
         if lacks_ordinary_role(claim):

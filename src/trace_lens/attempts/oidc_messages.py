@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 from trace_lens.common.guarding import Faults
 from trace_lens.common.kinds import KINDS, PARAMETER_KINDS, TOKEN_KINDS
+from trace_lens.common.locations import Location
 from trace_lens.intake.carried import BEARER, EXCHANGE
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.oauth import NAMED, OPAQUE, parameters_of
@@ -44,9 +45,9 @@ class OidcMessage(NamedTuple):
         return self.found.kind
 
     @property
-    def place(self) -> str:
+    def place(self) -> Location:
         """Where in the source it stands."""
-        return self.found.where or "the whole"
+        return self.found.where or Location(part="the whole")
 
     @property
     def named(self) -> str:

@@ -14,6 +14,7 @@ from lxml import etree
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.saml_messages import ANSWER_KINDS, SIGN_OUT_KINDS, SamlMessage, assertions_of
+from trace_lens.common.locations import Location
 from trace_lens.intake.found import FoundMessage
 from trace_lens.saml.artifact import Artifact
 from trace_lens.saml.messages import Assertion, AuthnRequest, LogoutRequest, LogoutResponse, Response
@@ -64,7 +65,7 @@ class SamlAttempt(NamedTuple):
         return self.main.found
 
     @property
-    def place(self) -> str:
+    def place(self) -> Location:
         """Where in its source the main message stood, to put before a place within it."""
         return self.main.place
 

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from lxml import etree
 
 from trace_lens.common.guarding import Faults
+from trace_lens.common.locations import Location
 from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import SIGNED_QUERY
@@ -67,9 +68,9 @@ class SamlMessage(NamedTuple):
         return int(number) if number is not None else None
 
     @property
-    def place(self) -> str:
-        """Where in the source it stood, to put before a place within it."""
-        return f"{self.found.where} › " if self.found.where else ""
+    def place(self) -> Location:
+        """Where in the source it stood: the place that those within it are in."""
+        return self.found.where
 
     @property
     def id(self) -> str | None:

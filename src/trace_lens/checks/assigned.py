@@ -12,6 +12,7 @@ from trace_lens.checks.identified import account_name, index_of
 from trace_lens.checks.way.said import refusal_page
 from trace_lens.checks.way.signs import typed_names
 from trace_lens.common.findings import Evidence, Finding, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.saml.names import short
@@ -87,9 +88,15 @@ def _not_assigned(case: Case, app: App, rows: Sequence[AssignmentRow], name: str
         value_to_set=name,
         evidence=[
             *(case.subject.shown(case.subject_label) if case.subject else ()),
-            Evidence("assignments", f"{len(rows)} on record", app.settings.provider_setup.assigned or "", "line 1"),
+            Evidence(
+                "assignments", f"{len(rows)} on record", app.settings.provider_setup.assigned or "", Location(line=1)
+            ),
             *(
-                [Evidence("groups", ", ".join(sorted(groups)[:6]), case.attempt.source, case.main_source)]
+                [
+                    Evidence(
+                        "groups", ", ".join(sorted(groups)[:6]), case.attempt.source, Location(part=case.main_source)
+                    )
+                ]
                 if groups
                 else []
             ),

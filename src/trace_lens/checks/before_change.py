@@ -6,6 +6,7 @@ from datetime import datetime
 
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Evidence, Finding
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -31,7 +32,7 @@ def before_change(case: Case, findings: list[Finding]) -> list[Finding]:
             ),
             expected=f"after {show_moment(change.at)}",
             actual=show_moment(made),
-            evidence=[Evidence("change", change.what, CHANGES_FILE, f"line {change.line}")],
+            evidence=[Evidence("change", change.what, CHANGES_FILE, Location(line=change.line))],
             compared=False,
         )
     ]

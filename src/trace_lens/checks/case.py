@@ -14,6 +14,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, TypeVar, cast
 
 from trace_lens.common.findings import Evidence
+from trace_lens.common.locations import NOWHERE
 from trace_lens.workspace.records import App, Provider, Workspace
 
 if TYPE_CHECKING:
@@ -183,5 +184,5 @@ class Case:
     def set_in_app(self, label: str, value: str, *path: str | int) -> Evidence:
         """A setting of the application as evidence."""
         if self.app is None:
-            return Evidence(label, value, "", "")
+            return Evidence(label, value, "", NOWHERE)
         return Evidence(label, value, self.app.source.file, self.app.source.where(*path))

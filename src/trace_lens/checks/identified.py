@@ -10,6 +10,7 @@ from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.claims import matches
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Person, say
 from trace_lens.people import guests
@@ -129,7 +130,7 @@ def _evidence(case: Case, name: Name, *rows: AccountRow) -> list[Evidence]:
     if name.sent != name.wanted:
         found.append(case.set_in_app("after the account rule", name.wanted, "account", "rewrite"))
     file = (case.app.settings.account.list_file if case.app else None) or ""
-    return found + [Evidence("account", row.user, file, f"line {row.line}") for row in rows]
+    return found + [Evidence("account", row.user, file, Location(line=row.line)) for row in rows]
 
 
 def _ambiguous(case: Case, name: Name, found: list[AccountRow]) -> Finding:

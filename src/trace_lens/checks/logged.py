@@ -15,6 +15,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.validity import windows_of
 from trace_lens.checks.way.clocks import shown_by_dates
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Quotation, say
@@ -63,7 +64,7 @@ def at_event(matched: Matched, label: str = "log event") -> Evidence:
     """An event as evidence."""
     event = matched.event
     parts = [show_moment(event.time), event.outcome, event.code, event.reason]
-    return Evidence(label, " ".join(part for part in parts if part), event.file, f"line {event.line}")
+    return Evidence(label, " ".join(part for part in parts if part), event.file, Location(line=event.line))
 
 
 def in_words(case: Case, text: str, matched: Matched) -> str:

@@ -10,6 +10,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.locations import Location
 
 PROVEN, INFERRED = "proven", "inferred"
 """How certain a break is: shown by facts, or concluded from what is usual."""
@@ -83,7 +84,7 @@ class Evidence(NamedTuple):
     label: str
     value: str
     source: str
-    where: str
+    where: Location
     secret: bool = False
     exchange: int | None = None
 

@@ -10,6 +10,7 @@ from trace_lens.attempts.journeys import whole_way
 from trace_lens.common import limits
 from trace_lens.common.addresses import plain
 from trace_lens.common.findings import Evidence, Finding
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_moment
 from trace_lens.common.raising import finding
 from trace_lens.intake.exchanges import STATIC, Capture, Exchange
@@ -73,6 +74,6 @@ def findings_of(source: str, capture: Capture) -> tuple[Finding, ...]:
     """That a capture breaks off, where it does."""
     if capture.cut is None:
         return ()
-    evidence = Evidence("the capture", f"{len(capture.exchanges)} entries", source, "the whole")
+    evidence = Evidence("the capture", f"{len(capture.exchanges)} entries", source, Location(part="the whole"))
     words = f"The capture is not whole: {capture.cut}. What is there was used."
     return (finding("capture-truncated", words, evidence=(evidence,)),)

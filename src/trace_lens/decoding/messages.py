@@ -12,6 +12,7 @@ from lxml import etree
 
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding
+from trace_lens.common.locations import NOWHERE, Location
 from trace_lens.common.masking import Secret
 from trace_lens.common.raising import finding
 from trace_lens.common.secret_names import XML_ELEMENTS, hidden_text, relay_state
@@ -73,7 +74,7 @@ class Opened(NamedTuple):
     """
 
     source: str
-    where: str
+    where: Location
     kind: str
     layers: tuple[str, ...]
     summary: dict[str, Any]
@@ -119,11 +120,13 @@ def _opened(
     content: dict[str, Any],
     root: etree._Element | None = None,
     more: tuple[Finding, ...] = (),
-    where: str = "",
+    where: Location = NOWHERE,
 ) -> Opened:
     findings = list(more)
     if found.repairs:
-        evidence = Evidence("layers", " → ".join(found.layers) or "none", source, found.where or "the whole")
+        evidence = Evidence(
+            "layers", " → ".join(found.layers) or "none", source, found.where or Location(part="the whole")
+        )
         detail = f"It decoded only after a repair: {', '.join(found.repairs)}."
         findings.append(finding("repaired-encoding", detail, evidence=(evidence,)))
     return Opened(
@@ -154,7 +157,7 @@ def _oidc(source: str, found: FoundMessage) -> Opened:
     from trace_lens.decoding.oidc_messages import lay
 
     laid = lay(found)
-    evidence = Evidence("the message", f"{len(found.data):,} bytes", source, found.where or "the whole")
+    evidence = Evidence("the message", f"{len(found.data):,} bytes", source, found.where or Location(part="the whole"))
     more = tuple(
         finding(
             code,
@@ -167,7 +170,7 @@ def _oidc(source: str, found: FoundMessage) -> Opened:
 
 
 def _broken(source: str, found: FoundMessage, damage: XMLDamaged) -> Finding:
-    evidence = Evidence("the message", f"{len(found.data):,} bytes", source, f"line {damage.line}")
+    evidence = Evidence("the message", f"{len(found.data):,} bytes", source, Location(line=damage.line))
     return finding(damage.damage, f"The message cannot be read: {damage.reason}.", evidence=(evidence,))
 
 
@@ -199,7 +202,7 @@ def _metadata_signed(source: str, found: FoundMessage, summary: dict[str, Any]) 
 
 
 def _entity_content(entity: Entity) -> dict[str, Any]:
-    return {"entity_id": entity.entity_id, "roles": [role.name for role in entity.roles], "where": entity.where}
+    return {"entity_id": entity.entity_id, "roles": [role.name for role in entity.roles], "where": str(entity.where)}
 
 
 def _xml(source: str, found: FoundMessage) -> Opened:
@@ -266,7 +269,7 @@ def _outline(element: etree._Element, left: list[int]) -> dict[str, Any]:
 
 def _certificates(source: str, found: FoundMessage) -> Iterator[Opened]:
     for pasted in certificates_in(found.data):
-        place = f"line {pasted.line}"
+        place = Location(line=pasted.line)
         try:
             certificate = read_certificate(pasted.der) if pasted.der else None
             problem = pasted.problem

@@ -18,6 +18,7 @@ from trace_lens.attempts.evidence import SourceEvidence, read_evidence
 from trace_lens.attempts.saml import SamlAttempt
 from trace_lens.common.findings import Evidence, Finding, Severity
 from trace_lens.common.guarding import Faults
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.diagnosis.judged_moment import moment_of
@@ -44,7 +45,7 @@ class Place(NamedTuple):
     """Where a certificate was seen."""
 
     source: str
-    where: str
+    where: Location
 
 
 class SeenCertificate(NamedTuple):
@@ -68,7 +69,7 @@ class SeenCertificate(NamedTuple):
         return self.places[0].source
 
     @property
-    def where(self) -> str:
+    def where(self) -> Location:
         """Where in the first source."""
         return self.places[0].where
 
@@ -194,27 +195,26 @@ def _in_source(evidence: SourceEvidence, data: bytes, workspace: Workspace, at: 
         if not message.damage
     }
     for found in evidence.found:
-        prefix = f"{found.where} › " if found.where else ""
         for place, pasted, findings in _in_message(evidence.source, found, workspace):
-            yield _Held(Place(evidence.source, prefix + place), pasted, moments.get(id(found), at), findings)
+            yield _Held(Place(evidence.source, found.where.then(place)), pasted, moments.get(id(found), at), findings)
     if not evidence.found:
-        pasted_ones = [(f"line {certificate.line}", certificate) for certificate in certificates_in(data)] or _in_json(
-            data
-        )
+        pasted_ones = [
+            (Location(line=certificate.line), certificate) for certificate in certificates_in(data)
+        ] or _in_json(data)
         for place, pasted in pasted_ones:
             yield _Held(Place(evidence.source, place), pasted, at)
 
 
 def _in_message(
     source: str, found: FoundMessage, workspace: Workspace
-) -> Iterator[tuple[str, PastedCertificate, tuple[Finding, ...]]]:
+) -> Iterator[tuple[Location, PastedCertificate, tuple[Finding, ...]]]:
     if found.kind == "private-key" and is_pkcs12(found.data):
         yield from _in_pkcs12(source, found.data, workspace)
     elif found.kind in ("certificate", "private-key"):
         pasted = certificates_in(found.data)
         beside = _key_beside(source, found.data, pasted)
         for number, certificate in enumerate(pasted):
-            yield f"line {certificate.line}", certificate, beside if not number else ()
+            yield Location(line=certificate.line), certificate, beside if not number else ()
     elif found.data.lstrip()[:1] in (b"{", b"["):
         for place, certificate in _in_json(found.data):
             yield place, certificate, ()
@@ -225,7 +225,8 @@ def _in_message(
         for entity in scan(found.data).entities:
             for role in entity.roles:
                 for key in role.keys:
-                    yield f"{key.where} ({entity.entity_id}, {key.use or 'any use'})", key.certificate, ()
+                    used = f"{key.where.path} ({entity.entity_id}, {key.use or 'any use'})"
+                    yield key.where._replace(path=used), key.certificate, ()
     else:
         try:
             root = parse(found.data)
@@ -237,7 +238,7 @@ def _in_message(
 
 def _in_pkcs12(
     source: str, data: bytes, workspace: Workspace
-) -> Iterator[tuple[str, PastedCertificate, tuple[Finding, ...]]]:
+) -> Iterator[tuple[Location, PastedCertificate, tuple[Finding, ...]]]:
     """Raises ContainerError where the file cannot be opened."""
     try:
         opened = open_pkcs12(data, None)
@@ -250,7 +251,7 @@ def _in_pkcs12(
         opened = open_pkcs12(data, password)
     for number, der in enumerate(opened.certificates, 1):
         beside = _belongs(source, opened.key.public_key(), der) if number == 1 and opened.key else ()
-        yield f"certificate {number} of the PKCS#12 file", PastedCertificate(der, 1), beside
+        yield Location(part=f"certificate {number} of the PKCS#12 file"), PastedCertificate(der, 1), beside
 
 
 def _key_beside(source: str, data: bytes, pasted: list[PastedCertificate]) -> tuple[Finding, ...]:
@@ -268,12 +269,12 @@ def _belongs(source: str, public: Any, der: bytes) -> tuple[Finding, ...]:
     own = public.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
     if certificate is None or own == certificate.public_key_octets:
         return ()
-    evidence = Evidence("certificate", str(certificate.sha256), source, "beside the private key")
+    evidence = Evidence("certificate", str(certificate.sha256), source, Location(part="beside the private key"))
     words = "The private key in the same file is not the one that it certifies."
     return (finding("settings-disagree", words, evidence=(evidence,)),)
 
 
-def _in_json(data: bytes) -> list[tuple[str, PastedCertificate]]:
+def _in_json(data: bytes) -> list[tuple[Location, PastedCertificate]]:
     """The certificates of a key set, or of any JSON in which chains stand under `x5c` (RFC 7517 §4.7)."""
     if data.lstrip()[:1] not in (b"{", b"["):
         return []
@@ -281,16 +282,16 @@ def _in_json(data: bytes) -> list[tuple[str, PastedCertificate]]:
         document = json.loads(data)
     except (ValueError, RecursionError):
         return []
-    return [(place, certificate_from_base64(text)) for place, text in _x5c(document, "")]
+    return [(Location(path=path), certificate_from_base64(text)) for path, text in _x5c(document, "")]
 
 
-def _in_token(data: bytes) -> list[tuple[str, PastedCertificate]]:
+def _in_token(data: bytes) -> list[tuple[Location, PastedCertificate]]:
     """The certificates that a token's header brings along."""
     try:
         header = from_base64url(data.partition(b".")[0].decode("ascii", "replace"))[0]
     except ValueError:
         return []
-    return [(f"header {place}", certificate) for place, certificate in _in_json(header)]
+    return [(Location(field=f"header {place}"), certificate) for place, certificate in _in_json(header)]
 
 
 def _x5c(value: object, path: str) -> Iterator[tuple[str, str]]:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from trace_lens.attempts.evidence import SourceEvidence, read_evidence
 from trace_lens.checks.identified import account_name
+from trace_lens.common.locations import NOWHERE
 from trace_lens.diagnosis.diagnosing import attempts_in
 from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.people.accounts import AccountIndex, account_index
@@ -133,4 +134,4 @@ def _of_capture(
             failed.append((source.source, "its message holds no name that the account rule could be applied to"))
             continue
         shown = next(iter(name.at.shown("name")), None)
-        yield Named(name.sent, shown.source if shown else source.source, shown.where if shown else "")
+        yield Named(name.sent, shown.source if shown else source.source, shown.where if shown else NOWHERE)

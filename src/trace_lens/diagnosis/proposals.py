@@ -10,6 +10,7 @@ from trace_lens.checks.claims import matches
 from trace_lens.checks.identified import account_name, index_of
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Finding, Side
+from trace_lens.common.locations import NOWHERE
 from trace_lens.common.toml import inline
 from trace_lens.oidc.algorithms import SIGNATURES
 
@@ -24,12 +25,13 @@ class Proposal(NamedTuple):
         return f"{self.key}={self.value}"
 
     def place(self, case: Case) -> str | None:
-        """The file, line and key in the workspace that the value belongs to."""
+        """The file and the key in the workspace that the value belongs to."""
         path = [int(part) - 1 if part.isdigit() else part for part in self.key.split(".")]
         holder = case.provider if path[0] == "provider" else case.app
         if holder is None:
             return None
-        return f"{holder.source.file}, {holder.source.where(*(path[1:] if path[0] == 'provider' else path))}"
+        place = holder.source.where(*(path[1:] if path[0] == "provider" else path))
+        return f"{holder.source.file}, {place.path}"
 
 
 _Maker = Callable[[Case, Finding], Proposal | None]
@@ -76,7 +78,7 @@ def _account(case: Case, finding: Finding) -> Proposal | None:
     name = account_name(case)
     if app is None or index is None or name is None:
         return None
-    sent = Named(name.sent, case.attempt.source, "")
+    sent = Named(name.sent, case.attempt.source, NOWHERE)
     people = everybody(app, case.workspace, sent)
     found = propose_rule(app, index, apply([sent], app.settings.account.rewrite, index), [sent, *people])
     if found:

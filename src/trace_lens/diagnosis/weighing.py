@@ -13,6 +13,7 @@ from trace_lens.checks.way.parties import APPLICATION, REQUESTS, parties
 from trace_lens.checks.way.said import SYMPTOMS, refusal_page, with_pages
 from trace_lens.checks.way.signs import outcome_of, shown_in, shown_signs
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Stage, certainty_of
+from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import forms_of
@@ -230,7 +231,7 @@ def _beside(case: Case) -> list[Evidence]:
     signs = shown_signs(case, outcome_of(case).favouring)
     if not signs and logged:
         event = logged.event
-        return [Evidence("log event", event.outcome or "success", event.file, f"line {event.line}")]
+        return [Evidence("log event", event.outcome or "success", event.file, Location(line=event.line))]
     return signs
 
 

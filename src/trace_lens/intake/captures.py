@@ -37,7 +37,7 @@ def capture_from(open_it: Callable[[], BinaryIO]) -> Capture:
 def carried_by(capture: Capture, peel: Peel) -> tuple[FoundMessage, ...]:
     """The capture itself as the first thing found, then the messages that it carries, each within it."""
     return (
-        FoundMessage(kind=capture.form, data=b"", layers=(), repairs=(), where=""),
+        FoundMessage(kind=capture.form, data=b"", layers=(), repairs=()),
         *_shifted(messages_of(capture, peel), capture.form),
     )
 

@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable, Iterator
 
 from trace_lens.common.addresses import plain
+from trace_lens.common.locations import Location
 from trace_lens.intake.exchanges import STATIC, Capture, Exchange
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import ADDRESS
@@ -118,7 +119,7 @@ def _is_error(message: FoundMessage) -> bool:
 
 
 def _placed(message: FoundMessage, exchange: Exchange, part: str, within: int | None) -> FoundMessage:
-    where = " › ".join(filter(None, (exchange.place, part, message.where)))
+    where = Location(entry=exchange.place, part=part).then(message.where)
     context = {**message.context, EXCHANGE: str(exchange.number), PART: part}
     if part == IN_REQUEST and (message.context.get(CARRIED) == "form" or "form" in message.layers):
         context[ADDRESS] = plain(exchange.url)

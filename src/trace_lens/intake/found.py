@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from types import MappingProxyType
 from typing import NamedTuple
 
+from trace_lens.common.locations import NOWHERE, Location
+
 
 class FoundMessage(NamedTuple):
     """One message found in a source, still as octets.
@@ -18,6 +20,6 @@ class FoundMessage(NamedTuple):
     data: bytes
     layers: tuple[str, ...] = ()
     repairs: tuple[str, ...] = ()
-    where: str = ""
+    where: Location = NOWHERE
     context: Mapping[str, str] = MappingProxyType({})
     within: int | None = None

@@ -19,6 +19,7 @@ from typing import NamedTuple
 from urllib.parse import unquote_to_bytes
 
 from trace_lens.common import limits
+from trace_lens.common.locations import NOWHERE, Location
 from trace_lens.intake.markup import attributes, tags
 
 MESSAGE_FIELDS = ("SAMLResponse", "SAMLRequest", "SAMLart", "wresult")
@@ -52,7 +53,7 @@ class Reading(NamedTuple):
     layer: str
     data: bytes
     repairs: tuple[str, ...] = ()
-    where: str = ""
+    where: Location = NOWHERE
     context: Mapping[str, str] = MappingProxyType({})
     cost: int = 1
 
@@ -135,7 +136,7 @@ def _of_fields(
             signed = [(text, raw[text]) for text in (name, "RelayState", "SigAlg") if text in raw]
             query = {SIGNED_QUERY: "&".join(f"{text}={value.decode('latin-1')}" for text, value in signed)}
             context = {**beside, **query} if "Signature" in raw else beside
-            yield Reading(layer, fields[name], where=f"field {name}", context=context)
+            yield Reading(layer, fields[name], where=Location(field=f"field {name}"), context=context)
 
 
 def _listed_fields(data: bytes) -> Iterator[Reading]:
@@ -178,7 +179,9 @@ def _json_string(data: bytes) -> Iterator[Reading]:
             value = json.loads(match[2])
         except ValueError:
             continue
-        yield Reading("json-string", value.encode("utf-8", "surrogatepass"), where=f"member {match[1].decode()}")
+        yield Reading(
+            "json-string", value.encode("utf-8", "surrogatepass"), where=Location(field=f"member {match[1].decode()}")
+        )
 
 
 def _xml_escaped(data: bytes) -> Iterator[Reading]:

@@ -18,6 +18,7 @@ from urllib.parse import unquote
 
 from trace_lens.common import limits
 from trace_lens.common.limits import Refused
+from trace_lens.common.locations import NOWHERE, Location
 from trace_lens.intake.effort import Effort, most_messages
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import LENGTH
@@ -154,8 +155,8 @@ def oidc_in(data: bytes, told: list[str] | None = None) -> list[FoundMessage]:
         base = len(found)
         line = numbers.at(piece.start)
         for message in piece.found:
-            at = f"line {line}" if len(pieces) > 1 or line > 1 else ""
-            place = " › ".join(filter(None, (at, message.where)))
+            at = Location(line=line) if len(pieces) > 1 or line > 1 else NOWHERE
+            place = at.then(message.where)
             within = None if message.within is None else message.within + base
             found.append(message._replace(where=place, within=within))
     return found
@@ -240,11 +241,16 @@ def _whole_token(text: str) -> list[FoundMessage]:
         within = token_at(text, begin) if begin >= 0 else None
         if within and is_whole(within.text):
             compact, repairs = within.text, [*within.repairs]
-    token = _token(compact, "", ())
+    token = _token(compact, NOWHERE, ())
     return [token._replace(repairs=tuple(repairs))] if token else []
 
 
-def _token(text: str, where: str, layers: tuple[str, ...], named: str = "") -> FoundMessage | None:
+def _member(path: str) -> Location:
+    """The place of a member of a JSON document; that of the document itself where the path is empty."""
+    return Location(field=f"member {path}") if path else NOWHERE
+
+
+def _token(text: str, where: Location, layers: tuple[str, ...], named: str = "") -> FoundMessage | None:
     """A token by what it is: its kind from its own claims, `jwt` where it cannot be read."""
     context = {NAMED: named} if named else {}
     if looks_encrypted(text):
@@ -309,12 +315,12 @@ def _in_json(value: Any, text: str, path: str = "", depth: int = 0) -> Iterator[
                 data=raw.encode("utf-8", "surrogatepass"),
                 layers=("json",) if path else (),
                 repairs=(),
-                where=path and f"member {path}",
+                where=_member(path),
             )
             yield from _members(value, path)
             return
         if kind is None and len(value) >= 2 and parameters.kind_of(params := _as_parameters(value)):
-            yield from _of_parameters(params, f"member {path}" if path else "")
+            yield from _of_parameters(params, _member(path))
             return
     items = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
     for key, inner in items:
@@ -327,7 +333,7 @@ def _in_json(value: Any, text: str, path: str = "", depth: int = 0) -> Iterator[
 
 def _in_text_value(inner: str, key: str, path: str) -> Iterator[FoundMessage]:
     if _WHOLE.fullmatch(inner):
-        token = _token(inner, f"member {path}", ("json",), key)
+        token = _token(inner, _member(path), ("json",), key)
         if token:
             yield token
         return
@@ -335,14 +341,14 @@ def _in_text_value(inner: str, key: str, path: str) -> Iterator[FoundMessage]:
         oidc_in(inner.encode("utf-8", "surrogatepass")) if hints_at_oidc(inner.encode()) else ()
     ):
         yield message._replace(
-            where=f"member {path}" + (f" › {message.where}" if message.where else ""),
+            where=_member(path).then(message.where),
             within=None if base == 0 else message.within,
         )
 
 
 def _json_token(value: dict[str, Any], path: str) -> FoundMessage | None:
     """A JWS or JWE in JSON form (RFC 7515 §7.2, RFC 7516 §7.2)."""
-    place = f"member {path}" if path else ""
+    place = _member(path)
     if "ciphertext" in value and "protected" in value:
         return FoundMessage(kind="jwe", data=json.dumps(value).encode(), layers=(), repairs=(), where=place)
     if "payload" in value and ("signature" in value or "signatures" in value):
@@ -355,7 +361,7 @@ def _members(value: dict[str, Any], path: str) -> Iterator[FoundMessage]:
     for name in _TOKEN_MEMBERS:
         inner = value.get(name)
         if isinstance(inner, str) and _WHOLE.fullmatch(inner):
-            token = _token(inner, f"member {path}/{name}", ("json",), name)
+            token = _token(inner, _member(f"{path}/{name}"), ("json",), name)
             if token:
                 yield token._replace(within=0)
 
@@ -382,7 +388,7 @@ def _html_forms(text: str) -> Iterator[_Piece]:
         forms = (attributes(text[start:end]) for start, end in tags(text, "form"))
         action = next((form["action"] for form in forms if form.get("action")), None)
         found = Parameters(tuple(fields), "form", action)
-        yield _Piece(min(spans), max(spans), list(_of_parameters(found, "", ("html-form",))))
+        yield _Piece(min(spans), max(spans), list(_of_parameters(found, NOWHERE, ("html-form",))))
 
 
 def _addresses(text: str) -> Iterator[_Piece]:
@@ -413,7 +419,7 @@ def _in_address(address: str) -> Iterator[FoundMessage]:
             found = read_parameters(text, carried, base)
             if parameters.kind_of(found) is None and "%3D" in text:
                 found = read_parameters(unquote(text), carried, base)
-            for parameter in _of_parameters(found, ""):
+            for parameter in _of_parameters(found, NOWHERE):
                 yield parameter._replace(context={**parameter.context, LENGTH: str(len(address))})
 
 
@@ -422,7 +428,7 @@ def _forms(text: str) -> Iterator[_Piece]:
     for match in _FORM.finditer(text):
         found = read_parameters(match[0], "form")
         if parameters.kind_of(found) and (len(found.pairs) > 1 or found.get("logout_token")):
-            yield _Piece(match.start(), match.end(), list(_of_parameters(found, "")))
+            yield _Piece(match.start(), match.end(), list(_of_parameters(found, NOWHERE)))
 
 
 def _lists(text: str) -> Iterator[_Piece]:
@@ -435,7 +441,7 @@ def _lists(text: str) -> Iterator[_Piece]:
             continue
         if len(group) > 1:
             found = parameters.listed((match[1], _listed_value(match[2])) for match in group)
-            yield _Piece(group[0].start(), group[-1].end(), list(_of_parameters(found, "")))
+            yield _Piece(group[0].start(), group[-1].end(), list(_of_parameters(found, NOWHERE)))
         group = [match] if match else []
 
 
@@ -444,7 +450,7 @@ def _listed_value(text: str) -> str:
     return text.rstrip(" \t\r").removesuffix(",").removesuffix('"')
 
 
-def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) -> Iterator[FoundMessage]:
+def _of_parameters(found: Parameters, where: Location, layers: tuple[str, ...] = ()) -> Iterator[FoundMessage]:
     """The message that parameters are, and the tokens among them."""
     kind = parameters.kind_of(found)
     if kind is None:
@@ -456,7 +462,7 @@ def _of_parameters(found: Parameters, where: str, layers: tuple[str, ...] = ()) 
         token._replace(context={**token.context, **context}, within=0)
         for name, value in found.pairs
         if name in _TOKEN_MEMBERS and _WHOLE.fullmatch(value)
-        if (token := _token(value, " › ".join(filter(None, (where, f"parameter {name}"))), own, name))
+        if (token := _token(value, where.then(Location(field=f"parameter {name}")), own, name))
     ]
     if kind == parameters.LOGOUT_TOKEN_POST:
         yield from (token._replace(within=None) for token in tokens)
@@ -479,7 +485,7 @@ def _tokens(text: str) -> Iterator[_Piece]:
         before = text[max(0, start - 40) : start]
         named = re.search(r"(?<![\w.\-])([\w.\-]++)[\"']?\s*+[=:]\s*+[\"']?$", before)
         name = named[1] if named and named[1] in _TOKEN_MEMBERS else ""
-        token = _token(read.text, f"{named[1]}" if named else "", (), name)
+        token = _token(read.text, Location(field=named[1]) if named else NOWHERE, (), name)
         broken += token is not None and token.kind == "jwt" and not is_whole(read.text)
         if broken > limits.BARREN_PARTS:
             raise Refused(
@@ -494,7 +500,12 @@ def _opaque(text: str) -> Iterator[_Piece]:
     for match in _BEARER.finditer(text):
         context = {NAMED: "access_token", OPAQUE: "yes"}
         token = FoundMessage(
-            kind="access-token", data=match[1].encode(), layers=(), repairs=(), where="Authorization", context=context
+            kind="access-token",
+            data=match[1].encode(),
+            layers=(),
+            repairs=(),
+            where=Location(field="Authorization"),
+            context=context,
         )
         yield _Piece(match.start(1), match.end(1), [token])
 

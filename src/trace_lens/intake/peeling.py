@@ -15,6 +15,7 @@ from typing import BinaryIO, NamedTuple
 from trace_lens.common import limits
 from trace_lens.common.guarding import why
 from trace_lens.common.limits import Refused
+from trace_lens.common.locations import Location
 from trace_lens.common.octets import as_utf8
 from trace_lens.intake.captures import capture_from, capture_in, carried_by
 from trace_lens.intake.exchanges import Capture
@@ -192,7 +193,7 @@ def _of_parts(parts: list[tuple[int, bytes]]) -> Peeled | None:
                 raise Refused(beyond)
             break
         for message in inside:
-            place = f"line {line}" + (f" › {message.where}" if message.where else "")
+            place = Location(line=line).then(message.where)
             found.append(
                 message._replace(where=place, within=None if message.within is None else message.within + base)
             )
@@ -265,7 +266,7 @@ def _is_whole(kind: str, data: bytes) -> bool:
 
 def _carried(state: FoundMessage, message: FoundMessage) -> FoundMessage:
     """A message found inside a text, with the layers that the text came in."""
-    where = " › ".join(filter(None, (state.where, message.where)))
+    where = state.where.then(message.where)
     return message._replace(
         layers=(*state.layers, *message.layers),
         repairs=(*state.repairs, *message.repairs),

@@ -7,6 +7,7 @@ import io
 import json
 from collections.abc import Iterator
 
+from trace_lens.common.locations import Location
 from trace_lens.common.octets import as_utf8
 from trace_lens.people.names import Named
 
@@ -25,7 +26,7 @@ def names_in(source: str, data: bytes) -> Iterator[Named]:
             return
         for number, item in enumerate(listed, 1):
             if isinstance(item, str) and item.strip():
-                yield Named(item.strip(), source, f"entry {number}")
+                yield Named(item.strip(), source, Location(entry=f"entry {number}"))
         return
     first = text.split("\n", 1)[0]
     delimiter = max(",;\t", key=first.count)
@@ -34,10 +35,10 @@ def names_in(source: str, data: bytes) -> Iterator[Named]:
     if column is None:
         for number, line in enumerate(text.splitlines(), 1):
             if line.strip() and not line.startswith("#"):
-                yield Named(line.strip(), source, f"line {number}")
+                yield Named(line.strip(), source, Location(line=number))
         return
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
     next(reader)
     for row in reader:
         if column < len(row) and row[column].strip():
-            yield Named(row[column].strip(), source, f"line {reader.line_num}")
+            yield Named(row[column].strip(), source, Location(line=reader.line_num))

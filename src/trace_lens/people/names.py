@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from trace_lens.common.difference import difference
+from trace_lens.common.locations import Location
 from trace_lens.people.accounts import AccountIndex, Near
 from trace_lens.people.rewriting import rewrite
 from trace_lens.people.subjects import Made, made_name
@@ -28,7 +29,7 @@ class Named(NamedTuple):
 
     name: str
     source: str
-    where: str
+    where: Location
     made: Made | None = None
     person: AccountRow | None = None
 
@@ -156,4 +157,4 @@ def names_of_accounts(
         if made is None:
             unsent.append(row)
         else:
-            yield Named(name=made.name, source=file, where=f"line {row.line}", made=made, person=row)
+            yield Named(name=made.name, source=file, where=Location(line=row.line), made=made, person=row)

@@ -164,7 +164,7 @@ def evidence(item: Evidence, masks: Masks) -> Json:
         "label": item.label,
         "value": masks.mask(item.value) if item.secret else item.value,
         "source": item.source,
-        "where": item.where,
+        "where": str(item.where),
     }
 
 
@@ -191,7 +191,7 @@ def opened(
             {
                 "id": str(number),
                 "source": opened.source,
-                "where": opened.where,
+                "where": str(opened.where),
                 "kind": opened.kind,
                 "layers": list(opened.layers),
                 "summary": masked(opened.summary, masks),

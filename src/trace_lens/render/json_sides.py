@@ -49,7 +49,7 @@ def two_sides(found: TwoSides, masks: Masks) -> Json:
                             "difference": cell.difference.kind if cell.difference else None,
                             "belongs_to": cell.belongs,
                             "source": cell.value.file,
-                            "where": cell.value.where,
+                            "where": str(cell.value.where),
                         }
                         for cell in row.cells
                         if cell.column == column
@@ -64,8 +64,8 @@ def two_sides(found: TwoSides, masks: Masks) -> Json:
                 "item": copy.item,
                 "side": copy.side,
                 "value": copy.value.text,
-                "from": {"label": copy.value.meant, "source": copy.value.file, "where": copy.value.where},
-                "to": {"label": copy.into.meant, "source": copy.into.file, "where": copy.into.where},
+                "from": {"label": copy.value.meant, "source": copy.value.file, "where": str(copy.value.where)},
+                "to": {"label": copy.into.meant, "source": copy.into.file, "where": str(copy.into.where)},
             }
             for copy in found.copies
         ],
@@ -157,7 +157,7 @@ def _identified(person: Identified) -> Json:
     return {
         "name": person.named.name,
         "source": person.named.source,
-        "where": person.named.where,
+        "where": str(person.named.where),
         "held": made.held if made else None,
         "sent_steps": list(made.steps) if made else [],
         "guest": made.guest if made else None,
@@ -225,8 +225,8 @@ def certificates(
         "certificates": [
             {
                 "source": certificate.source,
-                "where": certificate.where,
-                "seen_in": [{"source": place.source, "where": place.where} for place in certificate.places],
+                "where": str(certificate.where),
+                "seen_in": [{"source": place.source, "where": str(place.where)} for place in certificate.places],
                 **(
                     certificate_summary(certificate.certificate)
                     if certificate.certificate

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import re
 from collections.abc import Iterable
 from typing import Any
 
@@ -72,8 +71,8 @@ def _result(app: App, finding: Finding, rule: int) -> Json:
 
 
 def _location(item: Evidence) -> Json:
-    line = re.match(r"line (\d+)", item.where)
-    return {"physicalLocation": _file(item.source, int(line[1]) if line else 1)}
+    line = item.where.line
+    return {"physicalLocation": _file(item.source, line or 1)}
 
 
 def _file(name: str, line: int) -> Json:

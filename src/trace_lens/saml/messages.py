@@ -10,6 +10,7 @@ from typing import Generic, NamedTuple, TypeVar
 
 from lxml import etree
 
+from trace_lens.common.locations import Location
 from trace_lens.saml import parsing
 from trace_lens.saml.names import FORMAT_UNSPECIFIED
 
@@ -24,7 +25,7 @@ class Located(NamedTuple, Generic[T]):
     attribute: str | None = None
 
     @property
-    def where(self) -> str:
+    def where(self) -> Location:
         """Line and path of the value."""
         return parsing.where(self.element, self.attribute)
 

@@ -14,6 +14,7 @@ from typing import NamedTuple
 from lxml import etree
 
 from trace_lens.common import limits
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import MomentError, read_moment
 from trace_lens.pki.pem import PastedCertificate, certificate_from_base64
 from trace_lens.saml import parsing
@@ -34,7 +35,7 @@ class Endpoint(NamedTuple):
     location: str
     number: str | None
     default: bool
-    where: str
+    where: Location
     response_location: str | None = None
 
     @property
@@ -48,7 +49,7 @@ class Key(NamedTuple):
 
     use: str | None
     certificate: PastedCertificate
-    where: str
+    where: Location
 
 
 class RequestedAttribute(NamedTuple):
@@ -57,7 +58,7 @@ class RequestedAttribute(NamedTuple):
     name: str
     friendly_name: str | None
     required: bool
-    where: str
+    where: Location
 
 
 class Role(NamedTuple):
@@ -92,7 +93,7 @@ class Entity(NamedTuple):
     """An EntityDescriptor (Metadata §2.3.2); `valid_until` is its own or that of the group it stands in."""
 
     entity_id: str
-    where: str
+    where: Location
     roles: tuple[Role, ...]
     valid_until: datetime | None
     cache_duration: str | None = None

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.locations import Location
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.saml.names import METADATA
@@ -27,7 +28,7 @@ class MetadataSignature(NamedTuple):
     `problem` says why it does not hold, and is None where it does.
     """
 
-    place: str
+    place: Location
     entity_id: str | None
     problem: str | None
     signer: Certificate | None = None

@@ -15,6 +15,7 @@ from xml.parsers import expat
 from lxml import etree
 
 from trace_lens.common import limits
+from trace_lens.common.locations import Location
 from trace_lens.saml.names import PREFIXES
 
 _PROLOG_START = re.compile(rb"(?:\xef\xbb\xbf|\xfe\xff|\xff\xfe)?[ \t\r\n]*+")
@@ -134,14 +135,13 @@ def _line(element: etree._Element) -> int:
     return line or 0
 
 
-def where(element: etree._Element, attribute: str | None = None) -> str:
+def where(element: etree._Element, attribute: str | None = None) -> Location:
     """The place of an element or attribute for a person: its line and its path, with the usual prefixes."""
     steps: list[str] = []
     for node in (element, *element.iterancestors()):
         steps.append(_step(node))
     path = "/" + "/".join(reversed(steps)) + (f"/@{attribute}" if attribute else "")
-    line = _line(element)
-    return f"line {line} › {path}" if line else path
+    return Location(line=_line(element) or None, path=path)
 
 
 def _step(node: etree._Element) -> str:

@@ -8,6 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
+from trace_lens.common.locations import Location
 from trace_lens.pki.pem import PastedCertificate, certificates_in
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, Role, find_entity
 from trace_lens.saml.parsing import XMLDamaged
@@ -46,13 +47,13 @@ class Source:
     raw: dict[str, object]
     told: tuple[tuple[str, ...], ...] = ()
 
-    def where(self, *path: str | int) -> str:
+    def where(self, *path: str | int) -> Location:
         """Line and key of a setting, for evidence; a setting that was only supposed stands in no line."""
         names = tuple(part for part in path if isinstance(part, str))
         if any(names[: len(pair)] == pair for pair in self.told):
-            return f"told by --set › {'.'.join(names)}"
+            return Location(part="told by --set", path=".".join(names))
         key = "".join(f"[{part + 1}]" if isinstance(part, int) else f".{part}" for part in path).lstrip(".")
-        return f"line {line_of(self.text, path)} › {key}"
+        return Location(line=line_of(self.text, path), path=key)
 
     def read(self, name: str) -> bytes:
         """A file that this one names, relative to the workspace."""
@@ -141,7 +142,7 @@ class Provider:
         """Its single logout addresses, from its metadata."""
         return self.role.addresses("SingleLogoutService") if self.role else ()
 
-    def where_entity_id(self) -> tuple[str, str]:
+    def where_entity_id(self) -> tuple[str, Location]:
         """File and place of its entity ID."""
         if self.settings.entity_id or not self.entity or not self.settings.metadata:
             return self.source.file, self.source.where("entity_id")

@@ -71,7 +71,7 @@ def _elsewhere(workspace: Workspace, provider: Provider | None) -> Iterator[Toke
 def _of_certificate(key: trust.RecordedKey, held_by: str, owner: str) -> Iterator[TokenKey]:
     if key.certificate:
         name = key.certificate.subject
-        yield TokenKey(held_by, owner, key.file, Jwk({"kid": name}, key.where, public=key.certificate.public_key))
+        yield TokenKey(held_by, owner, key.file, Jwk({"kid": name}, str(key.where), public=key.certificate.public_key))
 
 
 def saved_at(provider: Provider, workspace: Workspace) -> datetime | None:

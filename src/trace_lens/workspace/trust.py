@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from trace_lens.common.locations import Location
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.fingerprints import Fingerprint, is_fingerprint, read_fingerprint
 from trace_lens.pki.pem import PastedCertificate
@@ -21,7 +22,7 @@ class RecordedKey(NamedTuple):
     held_by: str
     owner: str
     file: str
-    where: str
+    where: Location
     certificate: Certificate | None = None
     fingerprint: Fingerprint | None = None
     repairs: tuple[str, ...] = ()
@@ -47,7 +48,7 @@ def pinned(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
 def _held(app: App, workspace: Workspace, key: str, held_by: str) -> tuple[RecordedKey, ...]:
     found: list[RecordedKey] = []
     for position, name in enumerate(getattr(app.settings.application.saml, key)):
-        where = app.source.where("application", key) + f"[{position + 1}]"
+        where = app.source.where("application", key, position)
         if is_fingerprint(name):
             found.append(RecordedKey(held_by, app.name, app.source.file, where, fingerprint=read_fingerprint(name)))
         else:
@@ -126,11 +127,11 @@ def files_on_record(workspace: Workspace) -> list[str]:
 def _from_file(workspace: Workspace, name: str, held_by: str, owner: str) -> list[RecordedKey]:
     pasted = workspace.read_certificates(name)
     if not pasted:
-        return [RecordedKey(held_by, owner, name, "line 1", problem="there is no certificate in it")]
-    return [_record(certificate, held_by, owner, name, f"line {certificate.line}") for certificate in pasted]
+        return [RecordedKey(held_by, owner, name, Location(line=1), problem="there is no certificate in it")]
+    return [_record(certificate, held_by, owner, name, Location(line=certificate.line)) for certificate in pasted]
 
 
-def _record(pasted: PastedCertificate, held_by: str, owner: str, file: str, where: str) -> RecordedKey:
+def _record(pasted: PastedCertificate, held_by: str, owner: str, file: str, where: Location) -> RecordedKey:
     if pasted.der is None:
         return RecordedKey(held_by, owner, file, where, repairs=pasted.repairs, problem=pasted.problem)
     try:

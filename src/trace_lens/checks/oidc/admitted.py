@@ -9,6 +9,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.way.signs import shows_cookies
 from trace_lens.common import limits
 from trace_lens.common.findings import Side, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -67,7 +68,7 @@ def _renewed_token(case: OidcCase) -> Answer:
                     side=Side.PROVIDER,
                     expected=was,
                     actual=now,
-                    evidence=case.shown(renewed, name, (now or "not there",), f"payload /{name}"),
+                    evidence=case.shown(renewed, name, (now or "not there",), Location(field=f"payload /{name}")),
                 )
                 return
 

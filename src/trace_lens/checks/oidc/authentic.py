@@ -12,6 +12,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.verified import EMBEDDED, KNOWN, NONE, TRUSTED, Verdict, signature_length, suits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -287,7 +288,18 @@ def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
 
 
 def _file(key: token_keys.TokenKey) -> list[Evidence]:
-    return [Evidence("key", key.key.words, key.file, key.key.place or "the whole")] if key.file else []
+    return (
+        [
+            Evidence(
+                "key",
+                key.key.words,
+                key.file,
+                Location(path=key.key.place) if key.key.place else Location(part="the whole"),
+            )
+        ]
+        if key.file
+        else []
+    )
 
 
 def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:

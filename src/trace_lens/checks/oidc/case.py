@@ -15,6 +15,7 @@ from trace_lens.checks.case import Case, Need, Sent
 from trace_lens.checks.oidc.opened import Decryption, open_token
 from trace_lens.checks.oidc.verified import Verdict, judge
 from trace_lens.common.findings import Evidence
+from trace_lens.common.locations import Location
 from trace_lens.common.personal import personal
 from trace_lens.common.sentences import Person
 from trace_lens.oidc.claims_request import ClaimAsked, read_claims_request
@@ -250,7 +251,7 @@ class OidcCase(Case):
         if self.token and name in self.token.claims:
             return self.of_token(name, name)
         if self.userinfo and name in self.userinfo_claims:
-            return self.shown(self.userinfo, name, values_of(self.userinfo_claims[name]), f"/{name}")
+            return self.shown(self.userinfo, name, values_of(self.userinfo_claims[name]), Location(path=f"/{name}"))
         return []
 
     def source_of(self, name: str) -> str:
@@ -280,7 +281,9 @@ class OidcCase(Case):
         if self.token is None or self.judged is None:
             return []
         inside = "inside, payload" if self.opening else "payload"
-        return self.shown(self.judged, label, values_of(self.token.claims.get(name)), f"{inside} /{name}")
+        return self.shown(
+            self.judged, label, values_of(self.token.claims.get(name)), Location(field=f"{inside} /{name}")
+        )
 
     def of_header(self, name: str) -> list[Evidence]:
         """A member of the judged token's header as evidence."""
@@ -288,7 +291,10 @@ class OidcCase(Case):
             return []
         value = self.token.jws.header.get(name)
         return self.shown(
-            self.judged, name, values_of(value) if value is not None else ("not there",), f"header /{name}"
+            self.judged,
+            name,
+            values_of(value) if value is not None else ("not there",),
+            Location(field=f"header /{name}"),
         )
 
     def parameter(self, message: OidcMessage | None, name: str) -> list[Evidence]:
@@ -296,12 +302,12 @@ class OidcCase(Case):
         value = message.get(name) if message else None
         if message is None or value is None:
             return []
-        where = f"parameter {name}" if message.parameters else f"/{name}"
+        where = Location(field=f"parameter {name}") if message.parameters else Location(path=f"/{name}")
         return self.shown(message, name, (value,), where)
 
-    def shown(self, message: OidcMessage, label: str, values: tuple[str, ...], where: str) -> list[Evidence]:
+    def shown(self, message: OidcMessage, label: str, values: tuple[str, ...], where: Location) -> list[Evidence]:
         """A value of a message as evidence."""
-        place = f"{message.found.where} › {where}" if message.found.where else where
+        place = message.found.where.then(where)
         return [
             Evidence(
                 label,

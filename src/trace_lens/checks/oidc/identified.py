@@ -6,6 +6,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.identified import is_of
 from trace_lens.checks.oidc.case import OidcCase, values_of
 from trace_lens.common.findings import Side
+from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Person, say
 from trace_lens.oidc.jose import JoseDamaged, read_jws
@@ -49,7 +50,12 @@ def one_subject(case: OidcCase) -> Answer:
             expected=subject.value,
             actual=value,
             evidence=[
-                *case.shown(other, "sub", values_of(value), "payload /sub" if other.token else "/sub"),
+                *case.shown(
+                    other,
+                    "sub",
+                    values_of(value),
+                    Location(field="payload /sub") if other.token else Location(path="/sub"),
+                ),
                 *subject.shown("sub"),
             ],
         )

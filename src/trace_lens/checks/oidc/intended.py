@@ -7,6 +7,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.intake.layers import ADDRESS
@@ -210,7 +211,7 @@ def kinds(case: OidcCase) -> Answer:
             say("An ID token was sent where an access token is required: {why}.", why=access.token.why),
             expected="access-token",
             actual="id-token",
-            evidence=case.shown(access, "aud", texts(access.token.claims.get("aud")), "payload /aud"),
+            evidence=case.shown(access, "aud", texts(access.token.claims.get("aud")), Location(field="payload /aud")),
             compared=False,
         )
 
@@ -258,7 +259,7 @@ def discovery_issuer(case: OidcCase) -> Answer:
             + (say("it is fetched from {url}.", url=url) if fetched else say("the token is from {came}.", came=came)),
             expected=expected,
             actual=listed,
-            evidence=[Evidence("issuer", listed, provider.settings.discovery, "/issuer")],
+            evidence=[Evidence("issuer", listed, provider.settings.discovery, Location(path="/issuer"))],
         )
 
 

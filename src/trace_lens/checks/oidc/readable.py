@@ -8,6 +8,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.verified import signature_length
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.oidc.encryption import weak_parts
@@ -192,7 +193,7 @@ def opened(case: OidcCase) -> Answer:
             name,
             str(header[name]),
             case.judged.source,
-            f"{case.judged.place} › header /{name}",
+            case.judged.place.then(Location(field=f"header /{name}")),
             exchange=case.judged.exchange,
         )
         for name in ("alg", "enc", "kid", "zip", "p2c")

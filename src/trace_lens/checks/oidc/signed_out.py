@@ -15,6 +15,7 @@ from trace_lens.checks.comparing import differs
 from trace_lens.checks.oidc.case import OidcCase, values_of
 from trace_lens.checks.oidc.verified import KNOWN, TRUSTED, judge
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -34,7 +35,7 @@ def _severity(case: OidcCase) -> Severity:
 
 
 def _of(case: OidcCase, message: OidcMessage, token: Token, name: str) -> list[Evidence]:
-    return case.shown(message, name, values_of(token.claims.get(name, "not there")), f"payload /{name}")
+    return case.shown(message, name, values_of(token.claims.get(name, "not there")), Location(field=f"payload /{name}"))
 
 
 @check("malformed-message", requires=Need.SIGN_OUT)
@@ -65,7 +66,7 @@ def signed(case: OidcCase) -> Answer:
     """Is the logout token signed by the provider's key (Back-Channel Logout 1.0 §2.6)?"""
     for message, token in _tokens(case):
         jws = token.jws
-        header = case.shown(message, "alg", (jws.algorithm,), "header /alg")
+        header = case.shown(message, "alg", (jws.algorithm,), Location(field="header /alg"))
         if jws.algorithm.strip().casefold() == "none":
             yield finding(
                 "algorithm-none",
@@ -86,7 +87,10 @@ def signed(case: OidcCase) -> Answer:
                 "No key of the provider verifies the logout token" + (say("; {fits}.", fits=fits) if fits else "."),
                 severity=_severity(case),
                 side=Side.PROVIDER,
-                evidence=[*header, *case.shown(message, "kid", (jws.key_id or "not there",), "header /kid")],
+                evidence=[
+                    *header,
+                    *case.shown(message, "kid", (jws.key_id or "not there",), Location(field="header /kid")),
+                ],
             )
 
 
@@ -104,7 +108,12 @@ def from_provider(case: OidcCase) -> Answer:
                 severity=Severity.RISK if case.attempt.kind == "answer" else severity,
                 expected=expected,
                 actual=came,
-                evidence=case.shown(message, "iss", (came,), "payload /iss" if message.token else "parameter iss"),
+                evidence=case.shown(
+                    message,
+                    "iss",
+                    (came,),
+                    Location(field="payload /iss") if message.token else Location(field="parameter iss"),
+                ),
             )
 
 
@@ -174,7 +183,12 @@ def session_known(case: OidcCase) -> Answer:
                 expected=known,
                 actual=named,
                 evidence=[
-                    *case.shown(message, name, (named,), f"payload /{name}" if message.token else f"parameter {name}"),
+                    *case.shown(
+                        message,
+                        name,
+                        (named,),
+                        Location(field=f"payload /{name}") if message.token else Location(field=f"parameter {name}"),
+                    ),
                     *(case.of_token(name, name) if known else ()),
                 ],
             )

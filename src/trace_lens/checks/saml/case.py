@@ -322,7 +322,7 @@ class SamlCase(Case):
         located = value if isinstance(value, Located) else value.text
         holder = message or self.attempt.main
         text = Person(located.value) if isinstance(value, NameID) else personal(label, located.value)
-        return [Evidence(label, text, holder.source, holder.place + located.where, exchange=holder.exchange)]
+        return [Evidence(label, text, holder.source, holder.place.then(located.where), exchange=holder.exchange)]
 
     def asked(self, label: str, value: Located[str] | NameID | Instant | None) -> list[Evidence]:
         """A value of the request as evidence."""

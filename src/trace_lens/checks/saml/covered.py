@@ -16,7 +16,7 @@ from trace_lens.saml.parsing import where
 
 def at_signature(case: SamlCase, verdict: Verdict) -> Evidence:
     uri = verdict.signature.algorithm_uri or "(none given)"
-    place = case.attempt.place + verdict.place
+    place = case.attempt.place.then(verdict.place)
     return Evidence(
         f"Signature of the {verdict.part}", uri, case.attempt.source, place, exchange=case.attempt.main.exchange
     )
@@ -30,7 +30,11 @@ def at_certificate(case: SamlCase, verdict: Verdict) -> list[Evidence]:
         return [Evidence(label, value, verdict.key.file, verdict.key.where)]
     return [
         Evidence(
-            label, value, case.attempt.source, case.attempt.place + verdict.place, exchange=case.attempt.main.exchange
+            label,
+            value,
+            case.attempt.source,
+            case.attempt.place.then(verdict.place),
+            exchange=case.attempt.main.exchange,
         )
     ]
 
@@ -86,7 +90,7 @@ def _uncovered(case: SamlCase, elements: tuple[etree._Element, ...]) -> Finding:
                     f"not covered: {etree.QName(element).localname}",
                     _id_of(element),
                     case.attempt.source,
-                    case.attempt.place + where(element),
+                    case.attempt.place.then(where(element)),
                     exchange=case.attempt.main.exchange,
                 )
                 for element in elements[:4]

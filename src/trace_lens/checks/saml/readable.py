@@ -8,6 +8,7 @@ from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.pki.certificates import certificate_or_none
@@ -23,16 +24,13 @@ def damage(case: SamlCase) -> Answer:
     """Can the XML be read at all?"""
     found = case.attempt.damage
     if found:
-        place = (
-            say("line {line}, column {column}", line=found.line, column=found.column)
-            if found.column
-            else say("line {line}", line=found.line)
-        )
         evidence = Evidence(
             "the message",
             f"{len(case.attempt.found.data):,} bytes",
             case.attempt.source,
-            case.attempt.place + (place if found.line else "the whole"),
+            case.attempt.place.then(
+                Location(line=found.line, column=found.column or None) if found.line else Location(part="the whole")
+            ),
             exchange=case.attempt.main.exchange,
         )
         again = "Capture the message again, whole and unchanged. If it is the same again, the provider sends it so."
@@ -59,7 +57,7 @@ def repairs(case: SamlCase) -> Answer:
                     "layers",
                     " → ".join(found.layers) or "none",
                     case.attempt.source,
-                    found.where or "the whole",
+                    found.where or Location(part="the whole"),
                     exchange=case.attempt.main.exchange,
                 )
             ],

@@ -15,6 +15,7 @@ from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.signed import Verdict, judge_message
 from trace_lens.checks.way.signs import names_of
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Person, say
@@ -205,7 +206,7 @@ def signed_request(case: SamlCase) -> Answer:
                         "WantAuthnRequestsSigned",
                         "true",
                         case.provider.settings.metadata or "",
-                        "IDPSSODescriptor/@WantAuthnRequestsSigned",
+                        Location(path="IDPSSODescriptor/@WantAuthnRequestsSigned"),
                     ),
                 ],
             )
@@ -224,7 +225,7 @@ def _request_signature(case: SamlCase, verdicts: tuple[Verdict, ...]) -> Answer:
             "Signature of the request",
             verdict.signature.algorithm_uri or "",
             message.source if message else "",
-            (message.place if message else "") + verdict.place,
+            message.place.then(verdict.place) if message else verdict.place,
             exchange=message.exchange if message else None,
         )
         severity = Severity.RISK if _answered_well(case) else Severity.BREAK

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from lxml import etree
 
 from trace_lens.checks.saml.alteration import Alteration, compacted_signed_info, explain_digest
+from trace_lens.common.locations import Location
 from trace_lens.intake.layers import REPEATED
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
@@ -57,9 +58,13 @@ class Verdict(NamedTuple):
         return self.signature.refused is None and self.digest_holds and self.standing != "none"
 
     @property
-    def place(self) -> str:
+    def place(self) -> Location:
         """Where the signature stands."""
-        return where(self.signature.element) if isinstance(self.signature, XMLSignature) else "field Signature"
+        return (
+            where(self.signature.element)
+            if isinstance(self.signature, XMLSignature)
+            else Location(field="field Signature")
+        )
 
     @property
     def part(self) -> str:

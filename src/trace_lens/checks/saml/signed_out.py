@@ -158,7 +158,7 @@ def signature(case: SamlCase) -> Answer:
                 f"Signature of the {_what(content)}",
                 verdict.signature.algorithm_uri or "",
                 message.source,
-                message.place + verdict.place,
+                message.place.then(verdict.place),
                 exchange=message.exchange,
             )
             wrong = _wrong_with(verdict)

@@ -19,6 +19,7 @@ from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of, plain, same_address
 from trace_lens.common.findings import INFERRED, Evidence, Severity, Side
 from trace_lens.common.kinds import in_a_sentence, quoted_at_end
+from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Count, say
@@ -295,7 +296,7 @@ def url_length(case: Case) -> Answer:
     for message in messages_in(case.attempt):
         size = int(message.found.context.get(LENGTH, 0))
         if size > limits.URL_BYTES and message.found.context.get(PART, IN_ADDRESS) in (IN_ADDRESS, IN_REDIRECT):
-            where = message.found.where or "the whole"
+            where = message.found.where or Location(part="the whole")
             yield finding(
                 "message-in-url-too-long",
                 say(

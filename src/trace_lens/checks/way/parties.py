@@ -9,6 +9,7 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.common.addresses import host_of, parts_of, plain
 from trace_lens.common.findings import Evidence, Side
+from trace_lens.common.locations import Location
 from trace_lens.intake.carried import DELIVERED, PART
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.intake.found import FoundMessage
@@ -148,12 +149,10 @@ def came_from(case: Case, hop: Hop) -> str | None:
     return None
 
 
-def at_hop(
-    case: Case, label: str, value: str, exchange: Exchange, where: str = "", *, secret: bool = False
-) -> Evidence:
+def at_hop(case: Case, label: str, value: str, exchange: Exchange, part: str = "", *, secret: bool = False) -> Evidence:
     """Something of an exchange as evidence."""
     way = case.attempt.way
-    place = f"{exchange.place} › {where}" if where else exchange.place
+    place = Location(entry=exchange.place, part=part)
     return Evidence(
         label, value, way.source if way else case.attempt.source, place, secret=secret, exchange=exchange.number
     )

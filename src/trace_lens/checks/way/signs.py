@@ -18,6 +18,7 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
 from trace_lens.common.addresses import plain
 from trace_lens.common.findings import Evidence
+from trace_lens.common.locations import Location
 from trace_lens.common.sentences import Person, Quotation, say
 from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of
@@ -402,5 +403,6 @@ def shown_signs(case: Case, signs: tuple[Sign, ...]) -> list[Evidence]:
     way: Way | None = case.attempt.way
     source = way.source if way else case.attempt.source
     return [
-        Evidence(sign.name, sign.says, source, sign.exchange.place, exchange=sign.exchange.number) for sign in signs[:4]
+        Evidence(sign.name, sign.says, source, Location(entry=sign.exchange.place), exchange=sign.exchange.number)
+        for sign in signs[:4]
     ]
