@@ -34,7 +34,7 @@ def command(session: Session, words: tuple[str, ...], schema: str | None) -> int
         return 0
     from trace_lens.common import catalogue
     from trace_lens.common.difference import nearest
-    from trace_lens.common.symptoms import search
+    from trace_lens.common.symptoms import search, telling_words
 
     text = " ".join(words).strip().lower()
     codes = [entry.code for entry in catalogue.everything()] if text else []
@@ -44,6 +44,8 @@ def command(session: Session, words: tuple[str, ...], schema: str | None) -> int
     else:
         found = [catalogue.entry(text)] if text in codes else [] if meant else catalogue.search(text)
     symptoms = search(text) if text and text not in codes and not meant else []
+    if symptoms:
+        found = catalogue.search(" ".join(telling_words(text)))
     if not found and not symptoms:
         hint = f"Did you mean {meant}?" if meant else "trace-lens explain lists all of them."
         raise click.UsageError(f"No finding or complaint has the code {text!r} or these words. {hint}")

@@ -47,7 +47,7 @@ def symptoms() -> tuple[Symptom, ...]:
 def search(text: str) -> list[Symptom]:
     """The complaints that a caller's words are about, the best first; those of the title count more than others."""
     wanted = _words(text)
-    telling = [word for word in wanted if word not in _SMALL] or wanted
+    telling = telling_words(text)
     if not telling:
         return []
     hits = []
@@ -60,6 +60,12 @@ def search(text: str) -> list[Symptom]:
         if exact or found * 2 > len(telling) or (found and len(telling) <= 2):
             hits.append((not exact, -score, -small, place, item))
     return [item for *_, item in sorted(hits, key=lambda hit: hit[:4])]
+
+
+def telling_words(text: str) -> list[str]:
+    """The words that tell one complaint from another; all of them, where every one is a common one."""
+    words = _words(text)
+    return [word for word in words if word not in _SMALL] or words
 
 
 def _words(text: str) -> list[str]:

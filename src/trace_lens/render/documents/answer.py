@@ -95,7 +95,7 @@ def _how_sure(diagnosis: Diagnosis) -> str:
         finding.because_of == first.code and finding.stage is Stage.ADMITTED and finding.code == "application-refused"
         for finding in diagnosis.findings
     )
-    words += "; the application's log agrees" if logged else ""
+    words += "; the application's log shows the refusal" if logged else ""
     open_codes = _open_before(diagnosis, first)
     if not open_codes:
         return f"{words}; nothing that comes before it is open"
