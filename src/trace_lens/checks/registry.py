@@ -13,7 +13,17 @@ from trace_lens.common.findings import Stage
 def _of_saml() -> tuple[Check, ...]:
     from trace_lens.checks import admitted, assigned, entitled, identified, intended, logged
     from trace_lens.checks.saml import admitted as saml_admitted
-    from trace_lens.checks.saml import answered, authentic, covered, current, delivered, readable, request, signed_out
+    from trace_lens.checks.saml import (
+        answered,
+        assurance,
+        authentic,
+        covered,
+        current,
+        delivered,
+        readable,
+        request,
+        signed_out,
+    )
     from trace_lens.checks.saml import identified as saml_identified
     from trace_lens.checks.saml import intended as saml_intended
     from trace_lens.checks.way import blocked, clocks, cookies, ending, hops, interfaces, reachable
@@ -42,6 +52,7 @@ def _of_saml() -> tuple[Check, ...]:
         *saml_identified.CHECKS,
         *saml_admitted.CHECKS,
         *request.CHECKS,
+        *assurance.CHECKS,
         *signed_out.CHECKS,
     )
 

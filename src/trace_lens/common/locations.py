@@ -8,9 +8,9 @@ from typing import NamedTuple
 class Location(NamedTuple):
     """A place within a source.
 
-    `entry` is the exchange of a capture, `part` what of it (a body, a header field), `line` and `column` count from 1, `field` is
-    a parameter, header or member, `path` that of an element, a JSON member or a key. `within` is the place of the
-    message or document that this one is in.
+    `entry` is the exchange of a capture, `part` what of it (a body, a header field), `line` and `column` count from 1,
+    `field` is a parameter, header or member, `path` that of an element, a JSON member or a key. `within` is the place
+    of the message or document that this one is in.
     """
 
     entry: str = ""
