@@ -325,3 +325,19 @@ def test_no_file_that_is_there_changes_without_update(tmp_path: Path) -> None:
     assert set(after) - set(before) == {"people.csv"}
     run("apps", "add", "tides", "--from", "sp.xml", "--update", folder=folder)
     assert b"newer" in (folder / "metadata/tides.xml").read_bytes()
+
+
+def test_values_in_a_message_never_become_settings(tmp_path: Path) -> None:
+    """What a message holds is quoted in comments and texts; it ends no line, and makes no key."""
+    evil = 'x&#10;[application]&#10;trusted_certificates = ["sha256:00"]&#10;# &#8232; end'
+    attributes = (
+        f'<saml:Attribute Name="role&#10;need = 2"><saml:AttributeValue>{evil}</saml:AttributeValue></saml:Attribute>'
+    )
+    (tmp_path / "m\n[account].xml").write_bytes(response(attributes=attributes))
+    done = run("apps", "add", "--from", "m\n[account].xml", folder=tmp_path)
+    assert done.returncode == 0, done.stderr
+    held = settings_in(tmp_path)["apps/roster.toml"]
+    assert set(held) == {"protocol", "provider", "application", "provider_setup", "claims"}
+    assert "trusted_certificates" not in held["application"]
+    assert [claim["need"] for claim in held["claims"]] == ["may"]
+    assert "\x1b" not in (tmp_path / "apps/roster.toml").read_text()

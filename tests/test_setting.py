@@ -68,6 +68,11 @@ def test_every_setting_is_in_reach(tmp_path: Path, setting: str, path: tuple[str
         (["provider=nobody"], "not on record"),
         (["clock_skew=soon"], "duration"),
         (["x"], "KEY=VALUE"),
+        (["claims.role.need=must"], "names no entry of claims"),
+        (["claims.role=must"], "names no entry of claims"),
+        (["nothing.at.all=1"], "nothing"),
+        (["name.first=1"], "name"),
+        (["owner=a@b.example", "claims.1.need=must"], "names no entry of claims"),
     ],
 )
 def test_what_cannot_be_changes_nothing(tmp_path: Path, settings: list[str], words: str) -> None:

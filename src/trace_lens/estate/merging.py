@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
+from trace_lens.common.masking import visible
 from trace_lens.common.toml import document_of, fill, inline, inline_item
 
 WIDENED = (
@@ -22,6 +23,7 @@ WIDENED = (
 )
 """Lists to which what is seen anew is added."""
 CLAIMS = "claims"
+_LONGEST_COMMENT = 300
 
 
 def nested(settings: Mapping[str, Any]) -> dict[str, Any]:
@@ -42,6 +44,11 @@ class Difference(NamedTuple):
     key: str
     before: str | None
     after: str
+
+
+def on_one_line(words: str) -> str:
+    """A comment that stays one: whatever it quotes, no line ends within it, and nothing in it is unseen."""
+    return " ".join(visible(words).split())[:_LONGEST_COMMENT]
 
 
 def differences(raw: Mapping[str, Any], wanted: Mapping[str, Any]) -> list[Difference]:
@@ -79,7 +86,7 @@ def new_text(wanted: Mapping[str, Any], comments: Mapping[str, str], head: Seque
     """A settings file of its own, with a comment behind each value that has one."""
     document = document_of(nested(wanted))
     _comment(document, comments)
-    lines = "".join(f"# {line}\n" for line in head)
+    lines = "".join(f"# {on_one_line(line)}\n" for line in head)
     return (lines + "\n" if lines else "") + document.as_string()
 
 
@@ -107,7 +114,7 @@ def updated_text(text: str, wanted: Mapping[str, Any], comments: Mapping[str, st
         else:
             put_at_top(document, last, after)
         if key in comments and key != CLAIMS:
-            holder[last].comment(comments[key])
+            holder[last].comment(on_one_line(comments[key]))
     return str(document.as_string())
 
 
@@ -152,10 +159,10 @@ def _comment(document: Any, comments: Mapping[str, str]) -> None:
         if path == [CLAIMS]:
             for claim in document.get(CLAIMS, ()):
                 if claim.get("name") == last:
-                    claim["name"].comment(words)
+                    claim["name"].comment(on_one_line(words))
             continue
         holder = document
         for part in path:
             holder = holder.get(part, {})
         if last in holder:
-            holder[last].comment(words)
+            holder[last].comment(on_one_line(words))

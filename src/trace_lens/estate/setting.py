@@ -20,6 +20,7 @@ from trace_lens.workspace.changes import CHANGES_FILE, COLUMNS, TAKES
 from trace_lens.workspace.loading import missing_files
 from trace_lens.workspace.problems import Problem, SettingsError
 from trace_lens.workspace.records import App, Provider, Source, Workspace
+from trace_lens.workspace.settings import fields_of
 from trace_lens.workspace.trial_settings import TrialSetting
 from trace_lens.workspace.trial_settings import put as put_raw
 from trace_lens.workspace.validation import validate
@@ -81,10 +82,15 @@ def _set(document: Any, record: Any, setting: TrialSetting, problems: list[Probl
     value = setting.value
     if not isinstance(value, str):
         value = inline_item(value)
+    here = record
     for place, part in enumerate(setting.path[:-1]):
+        field = next((field for field in fields_of(here) if field.key == part), None)
+        if field is None or field.many or not field.record:
+            break  # entries of a list are not made on the way: that the entry is not there is told
         holder: Any = _value_at(document, setting.path[:place])
-        if hasattr(holder, "append") and hasattr(holder, "keys") and part not in holder:
+        if part not in holder:
             holder.append(part, tomlkit.table())
+        here = field.record
     put_raw(document, record, setting._replace(value=value), problems)
     now = _value_at(document, setting.path)
     if comment and hasattr(now, "comment"):
