@@ -341,3 +341,34 @@ def test_values_in_a_message_never_become_settings(tmp_path: Path) -> None:
     assert "trusted_certificates" not in held["application"]
     assert [claim["need"] for claim in held["claims"]] == ["may"]
     assert "\x1b" not in (tmp_path / "apps/roster.toml").read_text()
+
+
+def test_certificates_given_by_options_are_copied_in(tmp_path: Path) -> None:
+    """From outside of the workspace, by an absolute or a relative path; a file of the workspace is named as it is."""
+    folder = workspace(tmp_path / "w")
+    (tmp_path / "outside.pem").write_text(pem(certificate("next")))
+    for number, path in enumerate(("../outside.pem", str(tmp_path / "outside.pem"), "certs/id.pem")):
+        words = ("apps", "add", f"app{number}", "--entity-id", f"https://a{number}.example", "--certificate", path)
+        assert run(*words, folder=folder).returncode == 0
+        (pin,) = load_workspace(folder).apps[f"app{number}"].settings.application.saml.trusted_certificates
+        assert pin == ("certs/id.pem" if number == 2 else f"certs/app{number}-outside.pem")
+        assert (folder / pin).is_file()
+
+
+def test_the_next_command_fits_the_protocol(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    (folder / "d.json").write_text(
+        json.dumps(
+            {
+                "issuer": "https://op.example",
+                "authorization_endpoint": "https://op.example/a",
+                "jwks_uri": "https://op.example/k",
+                "response_types_supported": ["code"],
+                "subject_types_supported": ["public"],
+                "id_token_signing_alg_values_supported": ["RS256"],
+            }
+        )
+    )
+    assert b"--from client.json --provider op" in run("apps", "add", "--from", "d.json", folder=folder).stdout
+    (folder / "idp.xml").write_text(idp_metadata(entity_id="https://idp.example/x"))
+    assert b"--from sp.xml --provider idp" in run("apps", "add", "--from", "idp.xml", folder=folder).stdout

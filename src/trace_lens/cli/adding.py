@@ -190,7 +190,7 @@ def _of_options(workspace: Workspace, settings: list[TrialSetting], options: dic
     name = options["name"] or _name_of(table)
     if name is None:
         raise click.UsageError("NAME is needed: nothing tells what to call it.")
-    beside = _copied(table, name)
+    beside = _copied(table, name, workspace)
     table = _with_settings(table, settings, kind)
     wanted = _with_provider(Wanted(kind, name, table, {}, ()), options["provider"], workspace)
     return Plan((planned(wanted, workspace),), beside)
@@ -273,18 +273,24 @@ def _name_of(table: dict[str, Any]) -> str | None:
     return name_for(None, nested(table))
 
 
-def _copied(table: dict[str, Any], name: str) -> dict[str, bytes]:
+def _copied(table: dict[str, Any], name: str, workspace: Workspace) -> dict[str, bytes]:
     """Certificate files that lie outside the workspace are copied into it, as metadata is."""
     from pathlib import Path
 
+    root = (workspace.root or Path()).resolve()
     beside: dict[str, bytes] = {}
     for key in ("application.trusted_certificates", "certificates"):
         for place, text in enumerate(table.get(key, ())):
-            path = Path(text)
-            if path.is_absolute() and path.is_file():
-                copy = f"certs/{name}-{path.name}" if path.stem != name else f"certs/{path.name}"
-                beside[copy] = path.read_bytes()
-                table[key][place] = copy
+            path = Path(text).resolve()
+            own = (root / text).resolve()
+            if not path.is_file() or (own.is_file() and own.is_relative_to(root)):
+                continue  # a fingerprint, a file of the workspace, or none: that is told later
+            if path.is_relative_to(root):
+                table[key][place] = str(path.relative_to(root))
+                continue
+            copy = f"certs/{name}-{path.name}" if path.stem != name else f"certs/{path.name}"
+            beside[copy] = path.read_bytes()
+            table[key][place] = copy
     return beside
 
 
@@ -427,7 +433,15 @@ def _next(plan: Plan, kept: Plan, apps: list[Planned], *, dry_run: bool, update:
     elif apps:
         say(f"Next: trace-lens apps check {apps[0].id if len(apps) == 1 else ''}".rstrip())
     else:
-        say(f"Next: trace-lens apps add --from sp.xml --provider {plan.files[0].id}")
+        source = "sp.xml" if _speaks_saml(plan.files[0]) else "client.json"
+        say(f"Next: trace-lens apps add --from {source} --provider {plan.files[0].id}")
+
+
+def _speaks_saml(item: Planned) -> bool:
+    """Whether a provider's file tells anything of SAML."""
+    import tomllib
+
+    return bool({"metadata", "entity_id", "certificates"} & set(tomllib.loads(item.text)))
 
 
 def _only_seen(item: Planned) -> bool:
