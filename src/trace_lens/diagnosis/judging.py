@@ -73,8 +73,8 @@ class Circumstances(NamedTuple):
 class Details(NamedTuple):
     """What a reader is shown beside the findings: claims, windows of time, the way, and what the logs say.
 
-    `message` is what the message says by itself, `goes_to` where in the workspace the proposed setting belongs,
-    `arriving` what is to be said of a change that may not have arrived yet.
+    `message` is what the message says by itself, where no application is known; `goes_to` where in the workspace the
+    proposed setting belongs; `arriving` what is to be said of a change that may not have arrived yet.
     """
 
     claims: tuple[ClaimRow, ...]
@@ -192,7 +192,7 @@ def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagn
             steps=steps_of(case, findings, first),
             hidden_steps=attempt.way.hidden if attempt.way else 0,
             logs=case.logs,
-            message=message_facts(case),
+            message=message_facts(case) if case.app is None else (),
             goes_to=proposal.place(case) if proposal else None,
             arriving=still_arriving(case) if first else None,
         ),
