@@ -210,7 +210,7 @@ def least_growth(
     """The growth, measured anew where it seems too much: a busy machine makes a measure worse, never better."""
     found = growth(work, sizes, idle)
     for _ in range(3):
-        if found <= worst or found == float("inf"):
+        if found <= worst:
             break
         found = min(found, growth(work, sizes, idle))
     return found
