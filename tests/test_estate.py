@@ -38,6 +38,7 @@ from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.records import Workspace
 
 WORKING = [name for name in sorted(EXPECTED) if EXPECTED[name]["works"]]
+SPAS = [name for name in WORKING if name.startswith("spa")]
 MANY = '<md:EntitiesDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata">{}</md:EntitiesDescriptor>'
 
 
@@ -61,6 +62,21 @@ def test_a_working_sign_in_put_on_record_is_never_broken(name: str, tmp_path: Pa
     assert [diagnosis.cause for diagnosis in found if diagnosis.outcome == "broken"] == []
     again = plans.plan_captures([read_evidence(source_of(name))], known, NOW, trust_seen=True)
     assert [item.file for item in again.files if item.changes] == []
+
+
+@pytest.mark.parametrize("name", SPAS if os.environ.get("EVERY_CAPTURE") else SPAS[::5])
+def test_documents_that_a_browser_fetched_are_kept_as_seen(name: str, tmp_path: Path) -> None:
+    """A discovery document is put on record; the keys beside it only where the user trusts what was seen."""
+    (tmp_path / "a.har").write_bytes(source_of(name).data or b"")
+    run("apps", "add", "--from", "a.har", folder=tmp_path)
+    seen = settings_in(tmp_path)
+    assert not any("key_set" in provider for file, provider in seen.items() if file.startswith("providers/"))
+    run("apps", "add", "--from", "a.har", "--trust-seen", "--update", folder=tmp_path)
+    for file, provider in settings_in(tmp_path).items():
+        for key in ("discovery", "key_set"):
+            assert (tmp_path / provider.get(key, file)).is_file()
+    told = json.loads(run("diagnose", "a.har", "--format", "json", folder=tmp_path).stdout)["attempts"]
+    assert "broken" not in {attempt["outcome"] for attempt in told}
 
 
 def test_from_one_response_in_an_empty_folder(tmp_path: Path) -> None:

@@ -178,6 +178,19 @@ def _plan(session: Session, workspace: Workspace, settings: list[TrialSetting], 
             captures, known, session.now, name=name, provider=provider, trust_seen=options["trust_seen"]
         )
         plan = shown._replace(files=(*plan.files, *shown.files), beside=plan.beside)
+        plan = _with_seen_documents(plan, captures, workspace, trust_seen=options["trust_seen"])
+    return plan
+
+
+def _with_seen_documents(plan: Plan, captures: list[SourceEvidence], workspace: Workspace, *, trust_seen: bool) -> Plan:
+    """A plan with the documents of providers that browsers fetched in the captures."""
+    from trace_lens.estate.documents import read_document, seen_documents
+    from trace_lens.estate.plans import planned, with_planned
+
+    for found, told in seen_documents(captures, with_planned(workspace, plan), trust_seen=trust_seen):
+        known = with_planned(workspace, plan)
+        for document in read_document(found, known, told):
+            plan = _joined(plan, planned(document.wanted, known), document.beside)
     return plan
 
 

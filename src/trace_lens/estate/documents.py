@@ -46,6 +46,26 @@ def documents_in(evidence: SourceEvidence) -> list[FoundMessage]:
     return [found for found in evidence.found if found.kind in KINDS]
 
 
+def seen_documents(
+    evidence: Sequence[SourceEvidence], workspace: Workspace, *, trust_seen: bool
+) -> list[tuple[FoundMessage, Told]]:
+    """The discovery documents that browsers fetched, of providers on record; with `trust_seen` their key sets too.
+
+    Key sets name nobody, so they are taken where one provider alone is on record.
+    """
+    seen = [found for held in evidence if held.capture is not None for found in held.found]
+    taken: dict[str, tuple[FoundMessage, Told]] = {}
+    for found in seen:
+        if found.kind == DISCOVERY:
+            name = _known(workspace, PROVIDER, (str(json.loads(found.data).get("issuer", "")),))
+            if name:
+                taken.setdefault(f"discovery {name}", (found, Told(name=name)))
+        elif found.kind == KEY_SET and trust_seen and len(workspace.providers) == 1:
+            (name,) = workspace.providers
+            taken.setdefault(f"keys {name}", (found, Told(provider=name)))
+    return list(taken.values())
+
+
 def read_document(found: FoundMessage, workspace: Workspace, told: Told) -> Iterator[Document]:
     """What a document tells. Raises CannotAdd, XMLDamaged."""
     if found.kind == METADATA:
