@@ -51,10 +51,11 @@ def pinned_keys(app: App, workspace: Workspace) -> Iterator[Finding]:
     if not pins or app.settings.application.saml.trust_from == "metadata" or not provider:
         return
     replacing = not any(trust.pins(pins, certificate) for certificate in certificates)
-    if any(_mistyped(pin, certificates) for pin in pins):
-        return  # the pin was meant to be one of these: it is to be put right, not added to
+    mistyped = {slip[0] for pin in pins if (slip := _mistyped(pin, certificates))}
     for key in published:
         certificate = key.certificate
+        if certificate and {str(certificate.sha1), str(certificate.sha256)} & mistyped:
+            continue  # a mistyped pin was meant to be this one: it is to be put right, not added to
         if certificate and not trust.pins(pins, certificate):
             made = finding(
                 "next-key-not-pinned",

@@ -10,6 +10,16 @@ import click
 from trace_lens.cli import completing
 from trace_lens.cli.options import say, sources_of, tell
 from trace_lens.cli.session import Session, with_session
+from trace_lens.estate.additions import (
+    copied,
+    joined,
+    name_of,
+    only_seen,
+    speaks_saml,
+    told_by_options,
+    with_seen_documents,
+    with_settings,
+)
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -20,16 +30,6 @@ if TYPE_CHECKING:
     from trace_lens.workspace.records import Workspace
     from trace_lens.workspace.trial_settings import TrialSetting
 
-_KEYS = {
-    "entity_id": "application.entity_id",
-    "acs_urls": "application.acs_urls",
-    "sign_in_url": "application.sign_in_url",
-    "client_id": "application.client_id",
-    "redirect_uris": "application.redirect_uris",
-    "certificates": "application.trusted_certificates",
-    "display_name": "name",
-    "owner": "owner",
-}
 _NOTHING = "no capture of a sign-in, no SAML metadata, no discovery document and no client registration is there"
 _EXAMPLE = "example-provider"
 """The provider of `trace-lens init`: an example, which no application trusts by itself."""
@@ -178,19 +178,7 @@ def _plan(session: Session, workspace: Workspace, settings: list[TrialSetting], 
             captures, known, session.now, name=name, provider=provider, trust_seen=options["trust_seen"]
         )
         plan = shown._replace(files=(*plan.files, *shown.files), beside=plan.beside)
-        plan = _with_seen_documents(plan, captures, workspace, trust_seen=options["trust_seen"])
-    return plan
-
-
-def _with_seen_documents(plan: Plan, captures: list[SourceEvidence], workspace: Workspace, *, trust_seen: bool) -> Plan:
-    """A plan with the documents of providers that browsers fetched in the captures."""
-    from trace_lens.estate.documents import read_document, seen_documents
-    from trace_lens.estate.plans import planned, with_planned
-
-    for found, told in seen_documents(captures, with_planned(workspace, plan), trust_seen=trust_seen):
-        known = with_planned(workspace, plan)
-        for document in read_document(found, known, told):
-            plan = _joined(plan, planned(document.wanted, known), document.beside)
+        plan = with_seen_documents(plan, captures, workspace, trust_seen=options["trust_seen"])
     return plan
 
 
@@ -199,12 +187,12 @@ def _of_options(workspace: Workspace, settings: list[TrialSetting], options: dic
 
     kind = options["kind"] or "app"
     table: dict[str, Any] = {"protocol": "oidc"} if options["client_id"] or options["redirect_uris"] else {}
-    table |= _told_by_options(options, kind)
-    name = options["name"] or _name_of(table)
+    table |= told_by_options(options, kind)
+    name = options["name"] or name_of(table)
     if name is None:
         raise click.UsageError("NAME is needed: nothing tells what to call it.")
-    beside = _copied(table, name, workspace)
-    table = _with_settings(table, settings, kind)
+    beside = copied(table, name, workspace)
+    table = with_settings(table, settings, kind)
     wanted = _with_provider(Wanted(kind, name, table, {}, ()), options["provider"], workspace)
     return Plan((planned(wanted, workspace),), beside)
 
@@ -228,83 +216,17 @@ def _of_documents(
             wanted = document.wanted
             if wanted.kind == "app":
                 wanted = _with_provider(wanted, told.provider, known)
-            plan = _joined(plan, planned(wanted, known), document.beside)
-    if len(made) == 1 and (extra := _told_by_options({**options, "entity_id": None}, made[0].wanted.kind)):
+            plan = joined(plan, planned(wanted, known), document.beside)
+    if len(made) == 1 and (extra := told_by_options({**options, "entity_id": None}, made[0].wanted.kind)):
         settings_of = made[0].wanted._replace(settings={**made[0].wanted.settings, **extra})
-        wanted = settings_of._replace(settings=_with_settings(settings_of.settings, settings, settings_of.kind))
+        wanted = settings_of._replace(settings=with_settings(settings_of.settings, settings, settings_of.kind))
     elif len(made) == 1 and settings:
         wanted = made[0].wanted
-        wanted = wanted._replace(settings=_with_settings(wanted.settings, settings, wanted.kind))
+        wanted = wanted._replace(settings=with_settings(wanted.settings, settings, wanted.kind))
     else:
         return plan
     wanted = _with_provider(wanted, told.provider, workspace) if wanted.kind == "app" else wanted
     return Plan((planned(wanted, workspace),), plan.beside)
-
-
-def _joined(plan: Plan, item: Planned, beside: dict[str, bytes]) -> Plan:
-    """A plan with one more file; one that was planned before is replaced by what it became."""
-    files = [other for other in plan.files if other.file != item.file]
-    before = next((other for other in plan.files if other.file == item.file), None)
-    if before is not None:
-        item = item._replace(is_new=before.is_new, differences=(*before.differences, *item.differences))
-    return plan._replace(files=(*files, item), beside={**plan.beside, **beside})
-
-
-def _told_by_options(options: dict[str, Any], kind: str) -> dict[str, Any]:
-    """The settings that options give, by dotted key."""
-    found: dict[str, Any] = {}
-    for option, key in _KEYS.items():
-        value = options[option]
-        if value:
-            if kind == "provider":
-                key = {"application.trusted_certificates": "certificates"}.get(key, key.removeprefix("application."))
-            found[key] = list(value) if isinstance(value, tuple) else value
-    return found
-
-
-def _with_settings(table: dict[str, Any], settings: list[TrialSetting], kind: str) -> dict[str, Any]:
-    """The settings with those of --set put into them."""
-    from trace_lens.estate.merging import nested
-    from trace_lens.estate.plans import flattened
-    from trace_lens.workspace.adding import RECORDS
-    from trace_lens.workspace.problems import Problem, SettingsError
-    from trace_lens.workspace.trial_settings import put
-
-    raw = nested(table)
-    problems: list[Problem] = []
-    for setting in settings:
-        put(raw, RECORDS[kind], setting, problems)
-    if problems:
-        raise SettingsError(problems)
-    return flattened(raw)
-
-
-def _name_of(table: dict[str, Any]) -> str | None:
-    from trace_lens.estate.merging import nested
-    from trace_lens.workspace.adding import name_for
-
-    return name_for(None, nested(table))
-
-
-def _copied(table: dict[str, Any], name: str, workspace: Workspace) -> dict[str, bytes]:
-    """Certificate files that lie outside the workspace are copied into it, as metadata is."""
-    from pathlib import Path
-
-    root = (workspace.root or Path()).resolve()
-    beside: dict[str, bytes] = {}
-    for key in ("application.trusted_certificates", "certificates"):
-        for place, text in enumerate(table.get(key, ())):
-            path = Path(text).resolve()
-            own = (root / text).resolve()
-            if not path.is_file() or (own.is_file() and own.is_relative_to(root)):
-                continue  # a fingerprint, a file of the workspace, or none: that is told later
-            if path.is_relative_to(root):
-                table[key][place] = str(path.relative_to(root))
-                continue
-            copy = f"certs/{name}-{path.name}" if path.stem != name else f"certs/{path.name}"
-            beside[copy] = path.read_bytes()
-            table[key][place] = copy
-    return beside
 
 
 def _with_provider(wanted: Wanted, provider: str | None, workspace: Workspace) -> Wanted:
@@ -341,7 +263,7 @@ def _with_lists(plan: Plan, lists: list[SourceEvidence], workspace: Workspace, n
     for held in lists:
         wanted, beside, told = list_document(held.source, name or "")
         tell(told)
-        plan = _joined(plan, planned(wanted, with_planned(workspace, plan)), beside)
+        plan = joined(plan, planned(wanted, with_planned(workspace, plan)), beside)
     return plan
 
 
@@ -432,7 +354,7 @@ def _tell_unknown(item: Planned, workspace: Workspace) -> None:
 def _next(plan: Plan, kept: Plan, apps: list[Planned], *, dry_run: bool, update: bool) -> None:
     """The command that goes on from here."""
     click.echo()
-    if any(_only_seen(item) for item in apps if item.changes):
+    if any(only_seen(item) for item in apps if item.changes):
         say(
             "The signing certificates were only seen. Compare their fingerprints with what the provider publishes; "
             "--trust-seen puts them on record as trusted."
@@ -446,23 +368,8 @@ def _next(plan: Plan, kept: Plan, apps: list[Planned], *, dry_run: bool, update:
     elif apps:
         say(f"Next: trace-lens apps check {apps[0].id if len(apps) == 1 else ''}".rstrip())
     else:
-        source = "sp.xml" if _speaks_saml(plan.files[0]) else "client.json"
+        source = "sp.xml" if speaks_saml(plan.files[0]) else "client.json"
         say(f"Next: trace-lens apps add --from {source} --provider {plan.files[0].id}")
-
-
-def _speaks_saml(item: Planned) -> bool:
-    """Whether a provider's file tells anything of SAML."""
-    import tomllib
-
-    return bool({"metadata", "entity_id", "certificates"} & set(tomllib.loads(item.text)))
-
-
-def _only_seen(item: Planned) -> bool:
-    """Whether an application's file names certificates that were seen, and none that are trusted."""
-    import tomllib
-
-    told = tomllib.loads(item.text).get("application", {})
-    return bool(told.get("seen_certificates")) and not told.get("trusted_certificates")
 
 
 def _lines(data: bytes) -> str:

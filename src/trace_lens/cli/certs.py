@@ -32,7 +32,7 @@ def command(session: Session, sources: tuple[str, ...], expect: str | None, at: 
     A SOURCE may be PEM, DER, PKCS#7, PKCS#12, metadata, a captured message or a key set; with none, all that the
     workspace holds. A password is read from TRACE_LENS_KEY_PASSWORD, or asked for.
 
-    Exit status: 0, 1 where --expect fits none of them or one is damaged beyond repair, 3 where a source holds none.
+    Exit status: 0, 1 where --expect fits none of them or one breaks sign-ins, 3 where a source holds none.
     """
     from trace_lens.diagnosis.certificates import certificates_of, read_expected
     from trace_lens.render import json_sides

@@ -222,6 +222,8 @@ def _of_oidc(case: OidcCase) -> Observation:
         if name not in _PROTOCOL_CLAIMS
     }
     comments = {}
+    if authentication == PUBLIC:
+        comments["application.public"] = "no secret was seen with the code; an export may leave it out"
     if token and token.jws.algorithm in SIGNATURES:
         key = f", key {token.jws.key_id}" if token.jws.key_id else ""
         comments["application.client_id"] = f"tokens signed with {token.jws.algorithm}{key}"
