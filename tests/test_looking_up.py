@@ -41,6 +41,14 @@ def test_a_certificate_by_any_of_its_numbers(tmp_path: Path, spelling: str) -> N
     assert same["places"] == found["places"]
 
 
+@pytest.mark.parametrize("serial", ["0a1b2c3d4e5f60718", "12345678901234567890", "0A:1B:2C:3D:4E:5F", "0a1b2c3d4e5f6"])
+def test_a_serial_number_of_any_length_is_one(serial: str) -> None:
+    """Leading noughts are often left out, so the number of digits may be odd."""
+    from trace_lens.diagnosis.looking_up import _SERIAL
+
+    assert _SERIAL.fullmatch(serial)
+
+
 def test_one_that_is_nowhere(tmp_path: Path) -> None:
     (found,) = looked_up(workspace(tmp_path), "sha256:" + "AB" * 32)
     assert (found["places"], found["means"]) == ([], "no certificate on record has it")

@@ -61,6 +61,21 @@ def test_every_setting_is_in_reach(tmp_path: Path, setting: str, path: tuple[str
 
 
 @pytest.mark.parametrize(
+    ("line", "setting"),
+    [
+        ("accepts_unsolicited = true", "application.accepts_unsolicited=false"),
+        ('entity_id = "x"', "application.entity_id=y"),
+        ('acs_urls = ["a"]', 'application.acs_urls=["b", "c"]'),
+    ],
+)
+def test_the_comment_behind_a_value_of_any_kind_stays(tmp_path: Path, line: str, setting: str) -> None:
+    folder = workspace(tmp_path)
+    (folder / "apps/plain.toml").write_text(f"[application]\n{line}   # ours\n")
+    assert run("apps", "set", "plain", setting, folder=folder).returncode == 0
+    assert "# ours" in (folder / "apps/plain.toml").read_text()
+
+
+@pytest.mark.parametrize(
     ("settings", "words"),
     [
         (["application.entity_idd=x"], "did you mean application.entity_id"),

@@ -16,7 +16,7 @@ from trace_lens.workspace.records import Workspace
 
 FINGERPRINT, SERIAL, CODE = "fingerprint", "serial", "code"
 _SHORT = re.compile(r"[\w:.\-/ ]{2,200}")
-_SERIAL = re.compile(r"(?:[0-9A-Fa-f]{2}[: -]?){6,24}|\d{8,50}")
+_SERIAL = re.compile(r"[0-9A-Fa-f](?:[: -]?[0-9A-Fa-f]){7,49}")
 
 
 class LookedUp(NamedTuple):

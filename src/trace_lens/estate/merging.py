@@ -46,6 +46,11 @@ class Difference(NamedTuple):
     after: str
 
 
+def item_of(holder: Any, key: str) -> Any:
+    """An entry of a document or a table as tomlkit keeps it; true and false are plain values to all other access."""
+    return (holder.value if hasattr(holder, "value") and hasattr(holder.value, "item") else holder).item(key)
+
+
 def on_one_line(words: str) -> str:
     """A comment that stays one: whatever it quotes, no line ends within it, and nothing in it is unseen."""
     return " ".join(visible(words).split())[:_LONGEST_COMMENT]
@@ -114,7 +119,7 @@ def updated_text(text: str, wanted: Mapping[str, Any], comments: Mapping[str, st
         else:
             put_at_top(document, last, after)
         if key in comments and key != CLAIMS:
-            holder[last].comment(on_one_line(comments[key]))
+            item_of(holder, last).comment(on_one_line(comments[key]))
     return str(document.as_string())
 
 
@@ -165,4 +170,4 @@ def _comment(document: Any, comments: Mapping[str, str]) -> None:
         for part in path:
             holder = holder.get(part, {})
         if last in holder:
-            holder[last].comment(on_one_line(words))
+            item_of(holder, last).comment(on_one_line(words))

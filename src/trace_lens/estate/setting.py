@@ -13,7 +13,7 @@ from typing import Any
 from trace_lens.common.moments import show_moment
 from trace_lens.common.octets import as_utf8
 from trace_lens.common.toml import inline, inline_item
-from trace_lens.estate.merging import Difference, put_at_top
+from trace_lens.estate.merging import Difference, item_of, put_at_top
 from trace_lens.estate.plans import Planned, put
 from trace_lens.workspace.adding import APP, PROVIDER, RECORDS
 from trace_lens.workspace.changes import CHANGES_FILE, COLUMNS, TAKES
@@ -77,8 +77,7 @@ def _set(document: Any, record: Any, setting: TrialSetting, problems: list[Probl
     """Put a value into a document; an existing one keeps the comment behind it."""
     import tomlkit
 
-    held = _value_at(document, setting.path)
-    comment = getattr(getattr(held, "trivia", None), "comment", "")
+    comment = getattr(getattr(_item_at(document, setting.path), "trivia", None), "comment", "")
     value = setting.value
     if not isinstance(value, str):
         value = inline_item(value)
@@ -92,9 +91,15 @@ def _set(document: Any, record: Any, setting: TrialSetting, problems: list[Probl
             holder.append(part, tomlkit.table())
         here = field.record
     put_raw(document, record, setting._replace(value=value), problems)
-    now = _value_at(document, setting.path)
-    if comment and hasattr(now, "comment"):
+    now = _item_at(document, setting.path)
+    if comment and now is not None:
         now.comment(comment.lstrip("# "))
+
+
+def _item_at(document: Any, path: Sequence[str]) -> Any:
+    """The entry at a path as tomlkit keeps it, with the comment behind it; None where there is none."""
+    holder = _value_at(document, path[:-1])
+    return item_of(holder, path[-1]) if isinstance(holder, dict) and path[-1] in holder else None
 
 
 def _value_at(raw: Any, path: Sequence[str]) -> Any:
