@@ -8,6 +8,7 @@ from typing import Any
 
 import click
 
+from trace_lens.cli.options import tell
 from trace_lens.cli.session import Session, with_session
 
 _NOW = "2026-11-22T12:00:00Z"
@@ -46,7 +47,11 @@ def command(session: Session, folder: Path | None) -> int:
     sources = list(log_sources(workspace).values())
     files = [file for source in sources for file in source.files_in(folder)]
     with EventStore(folder, writing=True, files=files) as store:
-        events = sum(loaded.rows for loaded in load_all(store, sources, folder))
+        loaded = load_all(store, sources, folder)
+    events = sum(loading.rows for loading in loaded)
+    for loading in loaded:
+        if loading.problem:
+            tell(f"{loading.file}: {loading.problem}.")
     options = Options(today, with_logs=True)
     captured = [SourceFile(f"captures/{capture.file}", capture.data) for capture in demo.captures]
     result = diagnose_sources(captured, workspace, options, logbook=logbook_of(workspace))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import sys
+import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -22,6 +23,8 @@ if TYPE_CHECKING:
     from trace_lens.logs.store.store import EventStore
     from trace_lens.workspace.log_sources import LogSource
 
+_EVERY = 0.2
+"""Seconds between two words of progress."""
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 
@@ -127,7 +130,7 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
     Exit status: 0, or 3 where a file could not be read at all.
     """
     from trace_lens.logs.store.loading import load_all
-    from trace_lens.logs.store.spark import store_of
+    from trace_lens.logs.store.store import EventStore
     from trace_lens.workspace.log_sources import log_sources
 
     workspace, root = session.workspace, session.root
@@ -137,8 +140,11 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
     begin = datetime.now(UTC)
     wanted = [source for source in sources.values() if not only or source.id in only]
     files = [file for source in wanted for file in source.files_in(root)]
-    with _opened(store_of(root, workspace.settings.store, writing=True, files=files)) as store:
-        loaded = load_all(store, wanted, root, lambda name: _progress(name) if sys.stderr.isatty() else None)
+    with _opened(EventStore(root, workspace.settings.store, writing=True, files=files)) as store:
+        watched = sys.stderr.isatty()
+        loaded = load_all(store, wanted, root, lambda name: _progress(name) if watched else None)
+        if watched:
+            click.echo("\r\x1b[K", err=True, nl=False)
     seconds = (datetime.now(UTC) - begin).total_seconds()
 
     def pages() -> Iterable[Any]:
@@ -155,7 +161,7 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
 @contextmanager
 def _opened(store: EventStore) -> Iterator[EventStore]:
     """The store, opened; where that fails it is said, and the command ends with 3."""
-    from trace_lens.logs.store.store import StoreProblem
+    from trace_lens.logs.store.manifest import StoreProblem
 
     try:
         with store:
@@ -166,26 +172,40 @@ def _opened(store: EventStore) -> Iterator[EventStore]:
         raise click.exceptions.Exit(3) from None
 
 
-def _progress(name: str) -> Callable[[int], None]:
-    begin = datetime.now(UTC)
+def _progress(name: str) -> Callable[[str, int, int], None]:
+    """Writes to standard error how far the load of one file is, in place, a few times a second."""
+    begin = last = time.monotonic()
 
-    def told(rows: int) -> None:
-        seconds = max(0.001, (datetime.now(UTC) - begin).total_seconds())
-        click.echo(f"\r{visible(name)}: {rows:,} rows, {rows / seconds:,.0f} a second ", err=True, nl=False)
+    def told(phase: str, done: int, whole: int) -> None:
+        nonlocal last
+        now = time.monotonic()
+        if now - last < _EVERY:
+            return
+        last = now
+        if phase == "rows":
+            words = f"{done:,} rows, {done / max(0.001, now - begin):,.0f} a second"
+        else:
+            of = f" of {_size(whole)}" if whole else ""
+            words = f"{phase}, {_size(done)}{of}"
+        click.echo(f"\r\x1b[K{visible(name)}: {words} ", err=True, nl=False)
 
     return told
+
+
+def _size(octets: int) -> str:
+    return f"{octets / 1_000_000:,.1f} MB"
 
 
 @command.command("list")
 @with_session("text", "json", "jsonl", "csv", "markdown")
 def list_command(session: Session) -> int:
     """List the loaded files."""
-    from trace_lens.logs.store.spark import store_of
+    from trace_lens.logs.store.store import EventStore
     from trace_lens.workspace.log_sources import log_sources
 
     workspace, root = session.workspace, session.root
     log_sources(workspace)  # wrong descriptions are reported
-    store = store_of(root, workspace.settings.store)
+    store = EventStore(root, workspace.settings.store)
     files = []
     if store.exists:
         with _opened(store):
@@ -232,7 +252,7 @@ def search_command(
 ) -> int:
     """Search the loaded events. Without an option, all events are listed by time."""
     from trace_lens.logs.store.searching import Wanted, search
-    from trace_lens.logs.store.spark import store_of
+    from trace_lens.logs.store.store import EventStore
     from trace_lens.workspace.log_sources import log_sources
 
     workspace, root = session.workspace, session.root
@@ -240,12 +260,12 @@ def search_command(
     if source is not None:
         _known_source(source, sources)
     wanted = Wanted(source=source, id=identifier, ip=ip, **terms)
-    store = store_of(root, workspace.settings.store)
+    store = EventStore(root, workspace.settings.store)
     if not store.exists:
         raise click.UsageError("No logs are loaded yet; load them with: trace-lens logs load")
     try:
         with _opened(store):
-            found = search(store.events(), wanted, workspace, store.kept_ids)
+            found = search(store, wanted, workspace)
     except ValueError as error:
         raise click.UsageError(f"--ip: {error}.") from None
 

@@ -70,7 +70,7 @@ def command(
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Options
     from trace_lens.diagnosis.timelines import of_diagnoses, of_rebuilt
-    from trace_lens.logs.store.store import StoreProblem
+    from trace_lens.logs.store.manifest import StoreProblem
     from trace_lens.render import as_json, json_timeline
 
     if (user is None) != (around is None):

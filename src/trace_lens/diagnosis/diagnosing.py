@@ -157,7 +157,7 @@ def _with_logs(run: _Run, gathered: list[_Gathered], logbook: Logbook | None, wo
     clocks: tuple[Clock, ...] = ()
     problem = None
     if logbook is not None and any(group.traces for group in gathered):
-        from trace_lens.logs.store.store import StoreProblem
+        from trace_lens.logs.store.manifest import StoreProblem
 
         try:
             beside = logbook.lay_beside([trace for group in gathered for trace in group.traces])

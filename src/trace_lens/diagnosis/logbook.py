@@ -35,7 +35,7 @@ class Logbook:
         people = People(self._workspace, [trace.names for trace in seen])
         with self._store as store:
             seen = [attempt._replace(ids=store.kept_ids.both(attempt.ids)) for attempt in seen]
-            found = correlate(store.plain_events(), self.sources, seen, people, Names(self._workspace))
+            found = correlate(store, self.sources, seen, people, Names(self._workspace))
         clocks = {clock.source: clock for clock in found.clocks}
         views = {
             trace.key: LogView(
@@ -49,7 +49,7 @@ class Logbook:
         """The attempts of a person around a moment, from the logs alone. Raises StoreProblem."""
         with self._store as store:
             return rebuild(
-                store.plain_events(),
+                store,
                 self.sources,
                 People(self._workspace),
                 Names(self._workspace),
@@ -63,7 +63,5 @@ def logbook_of(workspace: Workspace) -> Logbook | None:
     """The logs of a workspace; None where none were loaded. Raises SettingsError."""
     if workspace.root is None or not workspace.has_logs:
         return None
-    from trace_lens.logs.store.spark import store_of
-
-    store = store_of(workspace.root, workspace.settings.store)
+    store = EventStore(workspace.root, workspace.settings.store)
     return Logbook(workspace, store) if store.exists else None

@@ -34,6 +34,19 @@ def bare(name: str) -> str:
     return name.rpartition("\\")[2].partition("@")[0].strip().casefold()
 
 
+def keys_of(name: str) -> set[str]:
+    """Under what a name is found: two names of which either may mean the other's person share one of these."""
+    text = name.strip().casefold()
+    guest = _unfolded(text)
+    keys = {text, f"={bare(text)}"}
+    local, at, domain = text.rpartition("@")
+    if at:
+        keys.add(f"@{squeezed(local)}@{domain}")
+    if guest:
+        keys.add(f"@{guest[0]}@{guest[1]}")
+    return keys
+
+
 Reading = Mapping[int, float]
 """Who may be meant: persons, by their number, with the probability of each."""
 

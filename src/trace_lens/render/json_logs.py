@@ -63,6 +63,8 @@ def loaded_logs(loaded: Iterable[Loaded]) -> Json:
                 "rows": loading.rows,
                 "bad": loading.bad,
                 "bad_rows": [{"line": bad.line, "because": bad.because, "text": bad.text} for bad in loading.examples],
+                "again": loading.again,
+                "again_in": list(loading.again_in),
                 "ambiguous": loading.ambiguous,
                 "problem": loading.problem,
             }
@@ -83,6 +85,8 @@ def log_files(files: Iterable[LoadedFile]) -> Json:
                 "sha256": file.digest,
                 "rows": file.rows,
                 "bad": file.bad,
+                "again": file.again,
+                "generation": file.generation,
                 "loaded_at": show_moment(file.loaded_at),
             }
             for file in files
@@ -108,6 +112,8 @@ def found_events(found: Iterable[Event]) -> Json:
                 "ip": event.ip,
                 "ids": list(event.ids),
                 "doubled": event.doubled,
+                "generation": event.generation,
+                "also": [{"file": place.file, "line": place.line} for place in event.also],
             }
             for event in found
         ],

@@ -40,6 +40,8 @@ def matched(found: Sequence[Matched], logs: LogView | None) -> list[Json]:
                 "source": event.source,
                 "file": event.file,
                 "line": event.line,
+                "generation": event.generation,
+                "also": [{"file": place.file, "line": place.line} for place in event.also],
                 "time": show_moment(event.time),
                 "corrected_time": show_moment(matched.corrected),
                 "probability": round(matched.probability, 4),

@@ -27,8 +27,9 @@ if TYPE_CHECKING:
     from trace_lens.workspace.changes import Change
 
 
-EVENTS_FILE = "events.duckdb"
-"""Where the events of loaded logs are, within the folder of the workspace's own."""
+EARLIER_EVENTS = "events.duckdb"
+LOGS_FOLDER = "logs"
+"""Where the events of loaded logs are, within the folder of the workspace's own; and where they were before."""
 
 
 R = TypeVar("R")
@@ -297,7 +298,9 @@ class Workspace:
         """Whether logs were loaded, here or into the store elsewhere that is set."""
         if self.root is None:
             return False
-        return self.settings.store != "duckdb" or (self.root / OWN_FOLDER / EVENTS_FILE).exists()
+        own = self.root / OWN_FOLDER
+        there = (own / LOGS_FOLDER / "manifest.json").exists() or (own / EARLIER_EVENTS).exists()
+        return there or self.settings.store != "duckdb"
 
     @cached_property
     def changes(self) -> list[Change]:

@@ -10,10 +10,14 @@ import csv
 import gzip
 import io
 import json
+import os
 import re
+import shutil
+import tempfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from typing import Any, BinaryIO, NamedTuple
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING, Any, BinaryIO, NamedTuple
 
 import zstandard
 
@@ -21,6 +25,9 @@ from trace_lens.common import limits
 from trace_lens.common.octets import wide_encoding
 from trace_lens.common.secrets_in_text import without_opaque, without_secrets
 from trace_lens.logs.kept_ids import is_secret_column
+
+if TYPE_CHECKING:
+    import duckdb
 
 Value = Any
 """A text, a number, a truth value, a list or a table, as the format has it; None where there is none."""
@@ -274,18 +281,54 @@ def _json_array(stream: BinaryIO, rows: str | None) -> Iterator[Record | BadRow]
 
 
 def _parquet(stream: BinaryIO) -> Iterator[Record]:
-    """Parquet, row by row; what stands for the line is the number of the row."""
-    import pyarrow as pa
-    import pyarrow.parquet as pq
+    """Parquet, row by row; what stands for the line is the number of the row.
 
-    try:
-        number = 0
-        for batch in pq.ParquetFile(stream).iter_batches():
-            for row in batch.to_pylist():
-                number += 1
-                yield Record(number, row, _short(json.dumps(row, ensure_ascii=False, default=str)))
-    except (pa.ArrowException, OSError) as error:
-        raise Unreadable(f"it is no Parquet file that can be read ({str(error).splitlines()[0]})") from None
+    The database reads files only, so the octets are put into one of a folder that it alone sees.
+    """
+    import duckdb
+
+    with tempfile.TemporaryDirectory() as folder:
+        file = os.path.join(folder, "rows.parquet")
+        with open(file, "wb") as copy:
+            shutil.copyfileobj(stream, copy)
+        try:
+            with duckdb.connect(":memory:", config={"python_enable_replacements": "false"}) as connection:
+                for statement in (
+                    f"SET allowed_paths = ['{file}']",
+                    "SET enable_external_access = false",
+                    "SET lock_configuration = true",
+                ):
+                    connection.execute(statement)
+                yield from _parquet_rows(connection, file)
+        except duckdb.Error as error:
+            raise Unreadable(f"it is no Parquet file that can be read ({str(error).splitlines()[0]})") from None
+
+
+def _parquet_rows(connection: duckdb.DuckDBPyConnection, file: str) -> Iterator[Record]:
+    columns = connection.execute(f"DESCRIBE SELECT * FROM read_parquet('{file}')").fetchall()
+    names = [str(name) for name, *_ in columns]
+    listed = ", ".join(_column(name, kind) for name, kind, *_ in columns)
+    asked = connection.execute(f"SELECT {listed} FROM read_parquet('{file}')")
+    zoned = {place for place, (_, kind, *_) in enumerate(columns) if kind == _ZONED}
+    number = 0
+    while some := asked.fetchmany(10_000):
+        for row in some:
+            number += 1
+            values: dict[str, Value] = {
+                name: _EPOCH + timedelta(microseconds=value) if place in zoned and value is not None else value
+                for place, (name, value) in enumerate(zip(names, row, strict=True))
+            }
+            yield Record(number, values, _short(json.dumps(values, ensure_ascii=False, default=str)))
+
+
+_ZONED = "TIMESTAMP WITH TIME ZONE"
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+def _column(name: str, kind: str) -> str:
+    """A column as it is asked for: moments with a zone as their microseconds since 1970."""
+    quoted = '"' + name.replace('"', '""') + '"'
+    return f"epoch_us({quoted})" if kind == _ZONED else quoted
 
 
 def path_parts_joined(path: str) -> str:

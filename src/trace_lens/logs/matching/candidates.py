@@ -15,12 +15,12 @@ from trace_lens.logs.matching.seen import Seen
 from trace_lens.logs.matching.weights import LIKE as ALIKE
 from trace_lens.logs.matching.weights import OPEN, REACH, SAME, USER, Pairs, Weighed
 from trace_lens.logs.matching.weights import OTHER as ANOTHER
-from trace_lens.logs.store.candidates import Survey, Window, by_ids, by_windows, counted
+from trace_lens.logs.store.candidates import Survey, Window, by_ids, by_windows, tally, written_as
+from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import Names, People, is_opaque
 from trace_lens.workspace.log_sources import LogSource
 
 if TYPE_CHECKING:
-    import ibis.expr.types as ir
     import numpy as np
     from numpy.typing import NDArray
 
@@ -43,17 +43,17 @@ class Candidates:
 
     def __init__(
         self,
-        events: ir.Table,
+        store: EventStore,
         sources: Mapping[str, LogSource],
         attempts: list[Seen],
         people: People,
         names: Names,
         counts: Survey,
     ) -> None:
-        self.table, self.sources, self.attempts = events, sources, attempts
+        self.store, self.sources, self.attempts = store, sources, attempts
         self.people, self.names, self.counts = people, names, counts
         self.events: list[Event] = []
-        self._places: dict[tuple[str, str, int], int] = {}
+        self._places: dict[tuple[str, str, int, int | None], int] = {}
         self.found: dict[int, set[int]] = {}
         self.ids = [set(attempt.ids) for attempt in attempts]
         self.addresses = [set(attempt.addresses) for attempt in attempts]
@@ -61,7 +61,9 @@ class Candidates:
         self.moments = [_moments(attempt) for attempt in attempts]
         self._asked_ids: set[str] = set()
         self.spread: dict[tuple[str, str], tuple[int, float]] = {}
-        self.readings: dict[tuple[str, str], Mapping[int, float]] = {}
+        self._readings: dict[tuple[str, str], Mapping[int, float]] = {}
+        self.users: dict[tuple[str, str], int] = {}
+        self._of_app: dict[tuple[str, str], int] = {}
         self.written: dict[int, list[tuple[str, str]]] = {}
         self._apps: dict[tuple[str, str], frozenset[str]] = {}
         self.own_ids = [frozenset(some) for some in self.ids]
@@ -75,18 +77,31 @@ class Candidates:
         self._read_users()
 
     def _read_users(self) -> None:
-        """Who is meant by each name that the logs hold, and how the logs write each person of an attempt."""
+        """How the logs write each person of an attempt."""
         wanted = frozenset().union(*self.persons) if self.persons else frozenset()
-        for source, users in self.counts.users.items():
-            for user in users:
-                meant = self.people.read(user)
-                if meant:
-                    self.readings[source, user] = meant
-                    for person in meant.keys() & wanted:
-                        self.written.setdefault(person, []).append((source, user))
+        names = (name for person in wanted for name in self.people.spellings(person))
+        for source, users in sorted(written_as(self.store, names).items()):
+            for user, count in sorted(users.items()):
+                self.users[source, user] = count
+                for person in self.reading(source, user).keys() & wanted:
+                    self.written.setdefault(person, []).append((source, user))
+
+    def reading(self, source: str, user: str) -> Mapping[int, float]:
+        """Who is meant by a name in a log."""
+        key = (source, user)
+        if key not in self._readings:
+            self._readings[key] = self.people.read(user)
+        return self._readings[key]
+
+    def of_app(self, source: str, app: str) -> int:
+        """How many events of a log name an application so."""
+        key = (source, app)
+        if key not in self._of_app:
+            self._of_app |= tally(self.store, "app", [app])
+        return self._of_app.get(key, 0)
 
     def _add(self, event: Event) -> int:
-        key = (event.source, event.file, event.line)
+        key = event.place
         place = self._places.get(key)
         if place is None:
             place = self._places[key] = len(self.events)
@@ -112,7 +127,7 @@ class Candidates:
                 owners.setdefault(name, []).append(attempt)
         new = owners.keys() - self._asked_ids
         self._asked_ids |= new
-        carried, spread = by_ids(self.table, new)
+        carried, spread = by_ids(self.store, new)
         self.spread |= spread
         for pair in carried:
             place = self._add(pair.event)
@@ -126,7 +141,7 @@ class Candidates:
             for source, user in {pair for person in persons for pair in self.written.get(person, ())}:
                 windows += self._windows(attempt, source, user, REACH)
         found: dict[tuple[str, str], list[int]] = {}
-        for event in by_windows(self.table, "user", windows):
+        for event in by_windows(self.store, "user", windows):
             found.setdefault((event.source, event.user or ""), []).append(self._add(event))
         for attempt, persons in enumerate(self.persons):
             for written in {pair for person in persons for pair in self.written.get(person, ())}:
@@ -134,16 +149,11 @@ class Candidates:
 
     def look_by_addresses(self) -> None:
         """Find the events without a person, by the address that an attempt is known to have had."""
-        self.addressed = {
-            (str(source), str(ip)): count
-            for (source, ip), count in counted(
-                self.table, ("ip",), (text for some in self.addresses for text in some)
-            ).items()
-        }
+        self.addressed = tally(self.store, "nameless", (text for some in self.addresses for text in some))
         windows: list[Window] = []
         reaches: dict[str, float] = {}
         for source, clock in self.clocks.items():
-            if sum(self.counts.users.get(source, {}).values()) > 0.9 * self.counts.counts[source]:
+            if self.counts.named.get(source, 0) >= self.counts.counts.get(source, 0):
                 continue
             reaches[source] = _NARROW if clock.basis != NONE else REACH
         for attempt, addresses in enumerate(self.addresses):
@@ -153,7 +163,7 @@ class Candidates:
                     if 0 < rate * 2 * reach < _TOO_MANY:
                         windows += self._windows(attempt, source, ip, reach)
         found: dict[tuple[str, str], list[int]] = {}
-        for event in by_windows(self.table, "ip", windows):
+        for event in by_windows(self.store, "ip", windows):
             if event.user is None:
                 found.setdefault((event.source, event.ip or ""), []).append(self._add(event))
         for attempt, addresses in enumerate(self.addresses):
@@ -202,7 +212,7 @@ class Candidates:
             return -1, 1.0
         if event.user is None:
             return OPEN, 1.0
-        meant = self.readings.get((event.source, event.user), {})
+        meant = self.reading(event.source, event.user)
         likely = max((chance for person, chance in meant.items() if person in persons), default=0.0)
         if likely:
             exact = self.people.of((event.user,))
@@ -232,11 +242,13 @@ class Candidates:
                     self.addresses[attempt].add(event.ip)
                 if event.user and pairs.levels[USER, place] == OPEN and self.persons[attempt]:
                     alias.setdefault((event.source, event.user), set()).update(self.persons[attempt])
-        for key, persons in alias.items():
-            if key not in self.readings:
-                self.readings[key] = dict.fromkeys(persons, 1.0 / len(persons))
-                for person in persons:
-                    self.written.setdefault(person, []).append(key)
+        unread = {key: persons for key, persons in alias.items() if not self.reading(*key)}
+        told = tally(self.store, "user", (user for _, user in unread)) if unread else {}
+        for key, persons in unread.items():
+            self._readings[key] = dict.fromkeys(persons, 1.0 / len(persons))
+            self.users[key] = told.get(key, 0)
+            for person in persons:
+                self.written.setdefault(person, []).append(key)
         return bool(alias) or sum(map(len, self.ids)) + sum(map(len, self.addresses)) > before, bool(alias)
 
     def corrected(self, event: Event) -> datetime:

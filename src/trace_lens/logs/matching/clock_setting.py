@@ -12,7 +12,7 @@ from trace_lens.logs.matching.candidates import Candidates, sided
 from trace_lens.logs.matching.clocks import NONE, Clock, behind, from_ids, from_times
 from trace_lens.logs.matching.weights import OTHER as ANOTHER
 from trace_lens.logs.matching.weights import REACH
-from trace_lens.logs.store.candidates import Window, by_windows
+from trace_lens.logs.store.candidates import Window, all_written, by_windows
 from trace_lens.people.spellings import bare
 
 if TYPE_CHECKING:
@@ -116,26 +116,27 @@ def _apart(gathered: Candidates, main: str, others: list[str]) -> dict[str, Cloc
     import numpy as np
 
     def key(source: str, user: str) -> object:
-        meant = gathered.readings.get((source, user))
+        meant = gathered.reading(source, user)
         return max(meant, key=lambda person: meant[person]) if meant else bare(user)
 
     writing: dict[object, dict[str, list[str]]] = {}
+    users = all_written(gathered.store)
     for source in (main, *others):
-        for user in gathered.counts.users.get(source, {}):
+        for user in users.get(source, {}):
             writing.setdefault(key(source, user), {}).setdefault(source, []).append(user)
     chosen: list[Window] = []
     room = _SAMPLE
     for written in sorted(
         (document for document in writing.values() if main in document and len(document) > 1), key=_scattered
     ):
-        count = sum(gathered.counts.users[source][user] for source, users in written.items() for user in users)
+        count = sum(users[source][user] for source, some in written.items() for user in some)
         if count <= room:
             room -= count
             chosen += [
                 Window(source, user, *gathered.counts.spans[source]) for source in written for user in written[source]
             ]
     found: dict[object, dict[str, list[Event]]] = {}
-    for event in by_windows(gathered.table, "user", chosen):
+    for event in by_windows(gathered.store, "user", chosen):
         found.setdefault(key(event.source, event.user or ""), {}).setdefault(event.source, []).append(event)
     made = {}
     for source in others:

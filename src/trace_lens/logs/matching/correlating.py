@@ -21,11 +21,11 @@ from trace_lens.logs.matching.weights import APP, ID, IP, MARKS, OPEN, OUTCOME, 
 from trace_lens.logs.matching.weights import LIKE as ALIKE
 from trace_lens.logs.matching.weights import OTHER as ANOTHER
 from trace_lens.logs.store.candidates import by_ids, survey
+from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import Names, People
 from trace_lens.workspace.log_sources import LogSource
 
 if TYPE_CHECKING:
-    import ibis.expr.types as ir
     import numpy as np
     from numpy.typing import NDArray
 
@@ -53,16 +53,16 @@ class Correlation(NamedTuple):
 
 
 def correlate(
-    events: ir.Table, sources: Mapping[str, LogSource], seen: Sequence[Seen], people: People, names: Names
+    store: EventStore, sources: Mapping[str, LogSource], seen: Sequence[Seen], people: People, names: Names
 ) -> Correlation:
-    """Find the events of attempts in the store's table; `sources` describe the logs, by their names in it."""
-    counts = survey(events)
+    """Find the events of attempts in the store; `sources` describe the logs, by their names in it."""
+    counts = survey(store)
     once, twins = _once(seen)
-    anchored, floating = _anchored(events, once, sources)
+    anchored, floating = _anchored(store, once, sources)
     attempts = [trace for trace in anchored if trace.at is not None]
     if not attempts or not counts.counts:
         return Correlation(tuple(unknown(source, 0.0) for source in sorted(counts.counts)))
-    work = Candidates(events=events, sources=sources, attempts=attempts, people=people, names=names, counts=counts)
+    work = Candidates(store=store, sources=sources, attempts=attempts, people=people, names=names, counts=counts)
     work.floating = {
         number: floating[attempt.key] for number, attempt in enumerate(attempts) if attempt.key in floating
     }
@@ -117,13 +117,13 @@ def _with_twins(found: Correlation, twins: Mapping[str, str]) -> Correlation:
 
 
 def _anchored(
-    events: ir.Table, seen: Sequence[Seen], sources: Mapping[str, LogSource]
+    store: EventStore, seen: Sequence[Seen], sources: Mapping[str, LogSource]
 ) -> tuple[list[Seen], dict[str, str]]:
     """The attempts, those that show no moment put where a log has one of their ids; beside, whose clock told it."""
     floating = [trace for trace in seen if trace.at is None and trace.ids]
     if not floating:
         return list(seen), {}
-    carried, spread = by_ids(events, (name for trace in floating for name in trace.ids))
+    carried, spread = by_ids(store, (name for trace in floating for name in trace.ids))
     by_name: dict[str, list[Event]] = {}
     for pair in carried:
         by_name.setdefault(pair.id, []).append(pair.event)
@@ -248,13 +248,13 @@ def _rate(gathered: Candidates, attempt: int, event: Event, shared: list[str], b
     if by_user and event.user:
         persons = gathered.persons[attempt]
         written = {pair for person in persons for pair in gathered.written.get(person, ()) if pair[0] == source}
-        count = sum(gathered.counts.users[source][user] for _, user in written)
+        count = sum(gathered.users[source, user] for _, user in written)
         own = _OWN * gathered.attempts_of(persons)
         return (max(count - own, 0.0) + _STRAY) / length * busy
     if event.ip and event.ip in gathered.addresses[attempt] and event.user is None:
         return (gathered.addressed.get((source, event.ip), 0) + _STRAY) / length * busy
     if event.app and event.user is None:
-        return (gathered.counts.apps.get(source, {}).get(event.app, 0) + _STRAY) / length * busy
+        return (gathered.of_app(source, event.app) + _STRAY) / length * busy
     return gathered.counts.counts[source] / length * busy
 
 

@@ -8,17 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER, SUCCESS, Event
 from trace_lens.logs.matching.correlating import Correlation, correlate
 from trace_lens.logs.matching.seen import Instant, Seen
-from trace_lens.logs.store.candidates import Window, by_windows, survey
+from trace_lens.logs.store.candidates import Window, by_windows, written_as
+from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import Names, People
 from trace_lens.workspace.log_sources import LogSource
-
-if TYPE_CHECKING:
-    import ibis.expr.types as ir
 
 _FARTHEST_OFF = timedelta(minutes=15)
 """How far the clock of a log may be off and its events still be found."""
@@ -32,7 +30,7 @@ class Rebuilt(NamedTuple):
 
 
 def rebuild(
-    events: ir.Table,
+    store: EventStore,
     sources: Mapping[str, LogSource],
     people: People,
     names: Names,
@@ -41,33 +39,29 @@ def rebuild(
     within: timedelta,
 ) -> Rebuilt:
     """The attempts of a person around a moment, up to `within` before and after it."""
-    counts = survey(events)
     persons = people.read(user)
     low, high = (around + sign * (within + _FARTHEST_OFF) for sign in (-1, 1))
+    names_of = {user} | {name for person in persons for name in people.spellings(person)}
     windows = [
         Window(source, written, low.timestamp(), high.timestamp())
-        for source, users in counts.users.items()
+        for source, users in written_as(store, names_of).items()
         for written in users
         if written.casefold() == user.casefold() or people.read(written).keys() & persons.keys()
     ]
-    there = sorted(by_windows(events, "user", windows), key=lambda item: (item.time, item.source, item.line))
+    there = sorted(by_windows(store, "user", windows), key=lambda item: (item.time, item.source, item.line))
     spellings = {user} | {event.user for event in there if event.user}
     seeds: list[Seen] = []
     found = Correlation()
     for role in (PROVIDER, APPLICATION):
-        taken = {_place(matched.event) for some in found.matched.values() for matched in some}
-        begin = [event for event in there if _decides(event, sources, role) and _place(event) not in taken]
+        taken = {matched.event.place for some in found.matched.values() for matched in some}
+        begin = [event for event in there if _decides(event, sources, role) and event.place not in taken]
         made = _seeds(begin, names, spellings, len(seeds))
         if made:
             seeds += made
-            found = correlate(events, sources, seeds, people, names)
+            found = correlate(store, sources, seeds, people, names)
     kept = [seed for seed in seeds if seed.at and abs(seed.at - around) <= within]
     kept.sort(key=lambda member: member.at or around)
     return Rebuilt(tuple(kept), found)
-
-
-def _place(event: Event) -> tuple[str, str, int]:
-    return event.source, event.file, event.line
 
 
 def _decides(event: Event, sources: Mapping[str, LogSource], role: str) -> bool:

@@ -1,4 +1,4 @@
-"""Well-formed CSV and JSON Lines in bulk: read, mapped and stored by the database itself, as one Ibis expression.
+"""Well-formed CSV and JSON Lines in bulk: read, mapped and written by the database itself, as one query.
 
 It serves files in which nothing is out of the ordinary: as many rows as lines, one form of time throughout, no change
 of clocks in their span. Whatever is out of the ordinary is left to the reader that goes line by line, so that both give
@@ -11,30 +11,30 @@ import csv
 import io
 import json
 import re
-from collections.abc import Mapping
-from datetime import datetime, timedelta, tzinfo
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime, timedelta, tzinfo
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import NamedTuple
 
 from trace_lens.common.secrets_in_text import RULES
 from trace_lens.logs.event import FAILURE, FIELDS, OTHER, SUCCESS
 from trace_lens.logs.formats.events import field_paths
 from trace_lens.logs.formats.records import path_parts_joined, sniffed, value_at
 from trace_lens.logs.kept_ids import DIGITS, MARK, KeptIds, is_secret_id
+from trace_lens.logs.store.engine import COLUMNS, named, quoted
 from trace_lens.workspace.log_sources import LogSource
-
-if TYPE_CHECKING:
-    import ibis.expr.types as ir
 
 _ISO = re.compile(r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d{1,6})?Z?")
 _EPOCH = re.compile(r"\d{9,18}")
-_UNITS = ("s", "ms")
+_UNITS = {"s": "make_timestamp({} * 1000000)", "ms": "make_timestamp_ms({})"}
 _WHITE = "".join(chr(number) for number in range(0x3001) if chr(number).isspace())
 """All white space, as the other reader takes it away."""
 HEADERS = {"csv": 1, "jsonl": 0}
 """The formats that can be read in bulk, and how many lines stand before their rows."""
 _DAY = timedelta(days=1)
 _LONGEST = timedelta(days=1_000)
+NONE, SPACES, ANY = "none", "spaces", "any"
+"""What white space there may be around cells: none, spaces, any."""
 
 
 class OutOfTheOrdinary(Exception):
@@ -42,222 +42,193 @@ class OutOfTheOrdinary(Exception):
 
 
 class Bulk(NamedTuple):
-    """The events of a file as an expression, and what must hold of them once they are in the store.
-
-    Lines are 0 in it: numbering them while they are read would make the database read them one after the other.
+    """The query that gives the events of a file, and what must hold of them once they are written.
 
     `first` and `last` bound the times, in UTC, between which the clocks of the source's zone did not change; None where
     times carry their own zone or have none to mind.
     """
 
-    events: ir.Table
-    source: str
-    file: str
+    query: str
     first: datetime | None
     last: datetime | None
 
 
 class _Opened(NamedTuple):
-    """A file that is about to be read: its rows, the text at each path, the time in the first row.
+    """A file that is about to be read: what gives its rows, the text at each path, the time in the first row.
 
-    `odd` says of a row that something in it has no plain text.
+    `odd` says of a row that something in it has no plain text; `nulls` that empty cells and dashes are null already.
     """
 
-    rows: ir.Table
-    texts: Mapping[str, Any]
+    rows: str
+    texts: Mapping[str, str]
     sample: str
-    odd: Any = None
+    odd: str | None = None
+    nulls: bool = False
 
 
 def bulk_events(
-    connection: Any,
-    source: LogSource,
-    path: Path,
-    name: str,
-    head: str,
-    *,
-    plain: bool = False,
-    kept: KeptIds | None = None,
+    source: LogSource, path: Path, content: str, head: str, *, white: str = ANY, kept: KeptIds | None = None
 ) -> Bulk:
-    """The events of a file of CSV or JSON Lines as an expression over a connection of Ibis to DuckDB.
+    """The events of a file of CSV or JSON Lines as a query with the columns of a part.
 
     `head` are the first lines of the file. Nothing is read yet: a row that is out of the ordinary gets no time, or ends
-    the reading with an error. `plain` says that all white space in the file is spaces and ends of lines: then cells are
-    freed of it faster. Raises OutOfTheOrdinary.
+    the reading with an error. `white` says what white space there may be around cells. Raises OutOfTheOrdinary.
     """
-    import duckdb
-    import ibis
-
     told = source.settings
     paths = field_paths(source)
     if told.format not in HEADERS or told.time_format or told.encoding or "time" not in paths:
         raise OutOfTheOrdinary
     wanted = sorted({*paths.values(), *told.fields.ids})
     try:
-        opened = (_csv if told.format == "csv" else _json_lines)(connection, source, path, head, wanted, paths["time"])
-    except (duckdb.Error, ValueError):
+        reader = _csv if told.format == "csv" else _json_lines
+        opened = reader(source, path, head, wanted, paths["time"], white)
+    except (ValueError, RecursionError):
         raise OutOfTheOrdinary from None
-    texts = {column: _cell(text, plain=plain) for column, text in opened.texts.items()}
+    texts = {column: _cell(text, white, nulls=opened.nulls) for column, text in opened.texts.items()}
     cells = {field: texts[column] for field, column in paths.items()}
     moment, first, last = _moment(cells["time"], opened.sample, source)
     if opened.odd is not None:
-        moment = ibis.ifelse(opened.odd, ibis.null("timestamp(6)"), moment)
-    nothing = ibis.null("string")
+        moment = f"CASE WHEN NOT ({opened.odd}) THEN {moment} END"
     values = {
-        "source": ibis.literal(source.id),
-        "file": ibis.literal(name),
-        "line": ibis.literal(0, "int64"),
+        "source": quoted(source.id),
+        "content": quoted(content),
+        "line": f"row_number() OVER () + {HEADERS[told.format]}",
         "time": moment,
-        **{field: cells.get(field, nothing) for field in FIELDS if field not in ("time", "outcome")},
+        **{field: cells.get(field, "NULL") for field in FIELDS if field not in ("time", "outcome")},
         "outcome": _outcome(cells.get("outcome"), source),
         "ids": _listed([_kept(texts[column], column, kept or KeptIds()) for column in told.fields.ids]),
     }
     if "reason" in cells:
         values["reason"] = _without_secrets(cells["reason"])
     if told.app:
-        values["app"] = ibis.coalesce(values["app"], ibis.literal(told.app))
-    return Bulk(events=opened.rows.select(**values), source=source.id, file=name, first=first, last=last)
+        values["app"] = f"coalesce({values['app']}, {quoted(told.app)})"
+    listed = ", ".join(f"({values.get(name, 'NULL')})::{kind} AS {named(name)}" for name, kind in COLUMNS.items())
+    return Bulk(query=f"SELECT {listed} FROM {opened.rows}", first=first, last=last)
 
 
-def _kept(cell: Any, column: str, kept: KeptIds) -> Any:
+def _kept(cell: str, column: str, kept: KeptIds) -> str:
     """An id as the store keeps it: the digest of `KeptIds.digest` where its column is secret."""
-    import ibis
-
     if not kept.key or not is_secret_id(column):
         return cell
-    digest = (ibis.literal(kept.key) + cell).hexdigest("sha256").substr(0, DIGITS)
-    return ibis.ifelse(cell.notnull(), ibis.literal(MARK) + digest, ibis.null("string"))
+    return f"({quoted(MARK)} || substr(sha256({quoted(kept.key)} || {cell}), 1, {DIGITS}))"
 
 
-def _without_secrets(cell: Any) -> Any:
+def _without_secrets(cell: str) -> str:
     """A text with the secrets in it hidden, by the same rules as elsewhere."""
     for pattern, put in RULES:
-        cell = cell.re_replace(pattern, put)
+        cell = f"regexp_replace({cell}, {quoted(pattern)}, {quoted(put)}, 'g')"
     return cell
 
 
-def _csv(connection: Any, source: LogSource, path: Path, head: str, wanted: list[str], time: str) -> _Opened:
+def _csv(source: LogSource, path: Path, head: str, wanted: list[str], time: str, white: str) -> _Opened:
     delimiter = source.settings.delimiter or sniffed("\n".join(head.splitlines()[:21]) + "\n")
     lines = csv.reader(io.StringIO(head), delimiter=delimiter)
     header, first = [cell.strip() for cell in next(lines, [])], next(lines, [])
-    if len(set(header)) != len(header) or not set(wanted) <= set(header) or len(first) != len(header):
+    same = len({name.casefold() for name in header}) != len(header)
+    if same or not set(wanted) <= set(header) or len(first) != len(header):
         raise OutOfTheOrdinary
-    rows = connection.read_csv(
-        str(path.resolve()),
-        table_name="bulk_rows",
-        header=True,
-        all_varchar=True,
-        quote='"',
-        escape='"',
-        strict_mode=True,
-        null_padding=False,
-        delim=delimiter,
+    columns = ", ".join(f"{quoted(name)}: 'VARCHAR'" for name in header)
+    nulls = white == NONE
+    rows = (
+        f"read_csv({quoted(str(path.resolve()))}, auto_detect = false, header = true, delim = {quoted(delimiter)}, "
+        f"quote = '\"', escape = '\"', strict_mode = true, null_padding = false, columns = {{{columns}}}"
+        + (", nullstr = ['', '-'])" if nulls else ")")
     )
-    if list(rows.columns) != header:
-        raise OutOfTheOrdinary
-    return _Opened(rows, {column: rows[column] for column in wanted}, first[header.index(time)].strip())
+    return _Opened(rows, {column: named(column) for column in wanted}, first[header.index(time)].strip(), nulls=nulls)
 
 
-def _json_lines(connection: Any, source: LogSource, path: Path, head: str, wanted: list[str], time: str) -> _Opened:
-    """Texts and whole numbers have a plain text; fractions and truth values are left to the other reader."""
-    import ibis
-
+def _json_lines(source: LogSource, path: Path, head: str, wanted: list[str], time: str, white: str) -> _Opened:
+    """Values as texts. Tables, lists and fractions, which have no plain text, are left to the other reader."""
     parts = {text: path_parts_joined(text).split(".") for text in wanted}
     first = json.loads(head.partition("\n")[0])
-    dotted = {text for line in head.splitlines()[:200] for text in wanted if "." in text and f'"{text}"' in line}
-    if (
-        not isinstance(first, dict)
-        or dotted
-        or any(text.lstrip("-").isdigit() for some in parts.values() for text in some)
-    ):
+    if not isinstance(first, dict) or any(text.lstrip("-").isdigit() for some in parts.values() for text in some):
         raise OutOfTheOrdinary
-    columns = dict.fromkeys(sorted({some[0] for some in parts.values()}), "JSON")
-    rows = connection.read_json(
-        str(path.resolve()), table_name="bulk_rows", format="newline_delimited", columns=columns
+    tree: dict[str, dict[str, object] | None] = {}
+    for some in parts.values():
+        _grow(tree, some)
+    dotted = [text for text in wanted if len(parts[text]) > 1 or parts[text][0] != text]
+    names = [*tree, *dotted]
+    if len({name.casefold() for name in names}) != len(names):
+        raise OutOfTheOrdinary
+    columns = ", ".join(
+        [*(f"{quoted(name)}: {quoted(_type(below))}" for name, below in tree.items())]
+        + [f"{quoted(text)}: 'VARCHAR'" for text in dotted]
     )
-    texts, odd = {}, ibis.literal(False)
-    for word, some in parts.items():
-        value = rows[some[0]]
-        for part in some[1:]:
-            value = value[part]
-        there = value.cast("string").nullif("null").notnull()
-        text, number = value.unwrap_as("string"), value.unwrap_as("int64").cast("string")
-        texts[word] = ibis.coalesce(text, number)
-        odd = odd | (there & text.isnull() & number.isnull())
-    return _Opened(rows, texts, str(value_at(first, time) or "").strip(), odd)
+    rows = f"read_json({quoted(str(path.resolve()))}, format = 'newline_delimited', columns = {{{columns}}})"
+    texts = {word: ".".join(map(named, some)) for word, some in parts.items()}
+    odd = [f"{named(text)} IS NOT NULL" for text in dotted]
+    odd += [_has_no_text(text) for word, text in texts.items() if word != time]
+    return _Opened(rows, texts, str(value_at(first, time) or "").strip(), " OR ".join(odd) or None)
 
 
-def all_in_order(bulk: Bulk, events: ir.Table, rows: int) -> None:
-    """See that as many events are in the store as the file has rows, each with a time. Raises OutOfTheOrdinary."""
-    mine = events.filter(events["source"] == bulk.source, events["file"] == bulk.file)
-    times = mine.aggregate(
-        rows=mine.count(), timed=mine["time"].count(), low=mine["time"].min(), high=mine["time"].max()
-    )
-    (told,) = times.to_pyarrow().to_pylist()
-    if told["rows"] != rows or told["timed"] != rows:
+def _grow(tree: dict[str, dict[str, object] | None], path: Sequence[str]) -> None:
+    """Add a path to a tree of names; raise OutOfTheOrdinary where one path is the beginning of another."""
+    here: dict[str, object] = tree  # type: ignore[assignment]
+    for part in path[:-1]:
+        below = here.setdefault(part, {})
+        if not isinstance(below, dict):
+            raise OutOfTheOrdinary
+        here = below
+    if here.get(path[-1], None) is not None or any(part.casefold() == path[-1].casefold() for part in here):
         raise OutOfTheOrdinary
-    if bulk.first and bulk.last and not bulk.first <= told["low"] <= told["high"] <= bulk.last:
-        raise OutOfTheOrdinary
+    here[path[-1]] = None
 
 
-def _cell(column: Any, *, plain: bool) -> Any:
+def _type(below: object) -> str:
+    if not isinstance(below, dict):
+        return "VARCHAR"
+    return "STRUCT(" + ", ".join(f"{named(name)} {_type(more)}" for name, more in below.items()) + ")"
+
+
+def _has_no_text(text: str) -> str:
+    """Whether a value may be a table, a list, or a number with a fraction."""
+    number = f"{text} < ':' AND try_cast({text} AS BIGINT) IS NULL AND try_cast({text} AS DOUBLE) IS NOT NULL"
+    return f"coalesce(({number}) OR starts_with({text}, '{{') OR starts_with({text}, '['), false)"
+
+
+def _cell(text: str, white: str, *, nulls: bool) -> str:
     """A cell as text; null where it is empty or a dash."""
-    import ibis
-
-    @ibis.udf.scalar.builtin(name="trim")  # type: ignore[untyped-decorator]
-    def without_spaces(text: str) -> str:
-        """Without spaces around it; the database's own."""
-        raise NotImplementedError
-
-    @ibis.udf.scalar.builtin(name="trim")  # type: ignore[untyped-decorator]
-    def without(text: str, signs: str) -> str:
-        """Without some signs around it; the database's own."""
-        raise NotImplementedError
-
-    text = without_spaces(column) if plain else without(column, _WHITE)
-    return text.nullif("").nullif("-")
+    if nulls:
+        return text
+    bare = {NONE: text, SPACES: f"trim({text})", ANY: f"trim({text}, {quoted(_WHITE)})"}[white]
+    return f"nullif(nullif({bare}, ''), '-')"
 
 
-def _listed(cells: list[Any]) -> Any:
+def _listed(cells: list[str]) -> str:
     """The cells that are not null, as a list."""
-    import ibis
-
-    nothing = ibis.array([ibis.null("string")]).filter(lambda item: item.notnull())
     if not cells:
-        return nothing
+        return "[]::VARCHAR[]"
     if len(cells) == 1:
-        return ibis.ifelse(cells[0].notnull(), ibis.array(cells), nothing)
-    return ibis.array(cells).filter(lambda member: member.notnull())
+        return f"CASE WHEN {cells[0]} IS NULL THEN []::VARCHAR[] ELSE [{cells[0]}] END"
+    return f"list_filter([{', '.join(cells)}], x -> x IS NOT NULL)"
 
 
-def _moment(text: Any, sample: str, source: LogSource) -> tuple[Any, datetime | None, datetime | None]:
+def _moment(text: str, sample: str, source: LogSource) -> tuple[str, datetime | None, datetime | None]:
     """The time as a moment in UTC, null where a row has another form than the first; and between which moments that is
     so without a change of clocks. Raises OutOfTheOrdinary where the first is of none that can be read at once.
     """
-    import ibis
-
     if _EPOCH.fullmatch(sample):
         unit = source.settings.time_unit or _unit_of(sample)
         if unit not in _UNITS:
             raise OutOfTheOrdinary
-        digits = r"^\d{9,18}$" if source.settings.time_unit else rf"^\d{{{len(sample)}}}$"
-        fitting = ibis.ifelse(text.re_search(digits), text, ibis.null("string"))
-        return fitting.cast("int64").as_timestamp(unit), None, None
+        digits = "^[0-9]{9,18}$" if source.settings.time_unit else f"^[0-9]{{{len(sample)}}}$"
+        number = f"CASE WHEN regexp_matches({text}, {quoted(digits)}) THEN {text}::BIGINT END"
+        return _UNITS[unit].format(f"({number})"), None, None
     if not _ISO.fullmatch(sample):
         raise OutOfTheOrdinary
     in_utc = sample.endswith("Z")
     form = r"^\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(\.\d{1,6})?" + ("Z$" if in_utc else "$")
-    bare = text.re_replace("Z$", "") if in_utc else text
-    local = ibis.ifelse(text.re_search(form), bare, ibis.null("string")).try_cast("timestamp(6)")
-    zone = source.zone
-    if zone is None or in_utc:
+    shape = re.sub(r"\d", "_", sample)
+    cast = f"try_cast({text} AS TIMESTAMP)"
+    local = f"CASE WHEN {text} LIKE {quoted(shape)} OR regexp_matches({text}, {quoted(form)}) THEN {cast} END"
+    if source.zone is None or in_utc:
         return local, None, None
     try:
         begin = datetime.fromisoformat(sample)
     except ValueError:
         raise OutOfTheOrdinary from None
-    offset, first, last = _steady(begin, zone)
-    return (local - ibis.interval(seconds=int(offset.total_seconds())) if offset else local), first, last
+    offset, first, last = _steady(begin, source.zone)
+    return (f"({local}) - to_seconds({int(offset.total_seconds())})" if offset else local), first, last
 
 
 def _steady(local: datetime, zone: tzinfo) -> tuple[timedelta, datetime, datetime]:
@@ -268,7 +239,7 @@ def _steady(local: datetime, zone: tzinfo) -> tuple[timedelta, datetime, datetim
         here = local
         while abs(here - local) < _LONGEST and (here + step).replace(tzinfo=zone).utcoffset() == offset:
             here += step
-        ends.append(here - offset)
+        ends.append((here - offset).replace(tzinfo=UTC))
     return offset, ends[0], ends[1]
 
 
@@ -276,23 +247,20 @@ def _unit_of(sample: str) -> str:
     return "s" if len(sample) <= 11 else "ms" if len(sample) <= 14 else "us" if len(sample) <= 17 else "ns"
 
 
-def _outcome(cell: Any, source: LogSource) -> Any:
+def _outcome(cell: str | None, source: LogSource) -> str:
     """The outcome by the source's words, in small letters; words of other alphabets are left to the other reader."""
-    import ibis
-
     told = source.settings.outcomes
     words = [*((text, FAILURE) for text in told.failure), *((item, SUCCESS) for item in told.success)]
     if cell is None or not words:
-        return ibis.literal(OTHER)
+        return quoted(OTHER)
     if not all(word.isascii() for word, _ in words):
         raise OutOfTheOrdinary
     seen: dict[str, str] = {}
     for word, outcome in reversed(words):
         seen.setdefault(word.casefold(), outcome)
-    lowered = cell.lower()
-    meant = {
-        FAILURE: [word for word, outcome in seen.items() if outcome == FAILURE],
-        SUCCESS: [word for word, outcome in seen.items() if outcome == SUCCESS],
-    }
-    branches = [(lowered.isin(listed), ibis.literal(outcome)) for outcome, listed in meant.items() if listed]
-    return ibis.cases(*branches, else_=ibis.literal(OTHER)).fill_null(OTHER)
+    branches = ""
+    for outcome in (FAILURE, SUCCESS):
+        listed = ", ".join(quoted(word) for word, meant in seen.items() if meant == outcome)
+        if listed:
+            branches += f" WHEN lower({cell}) IN ({listed}) THEN {quoted(outcome)}"
+    return f"CASE{branches} ELSE {quoted(OTHER)} END"

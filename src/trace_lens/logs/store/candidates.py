@@ -1,6 +1,6 @@
 """What the store is asked when attempts and events are laid side by side: counts, and the events that may belong.
 
-Everything is an Ibis expression, so that it runs where the rows live; only counts and candidates come back.
+Counts and ids are looked up in what was kept at load; only the rows that are wanted are read from the parts.
 """
 
 from __future__ import annotations
@@ -8,19 +8,17 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from trace_lens.logs.event import Event
-from trace_lens.logs.store.searching import events_in
-
-if TYPE_CHECKING:
-    import ibis.expr.types as ir
-    import pyarrow as pa
+from trace_lens.logs.store.engine import Given
+from trace_lens.logs.store.kept import Lines, by_source, counted, lines_with
+from trace_lens.logs.store.manifest import Content
+from trace_lens.logs.store.store import EVENT_COLUMNS, EventStore
+from trace_lens.people.spellings import keys_of
 
 MOST_OF_AN_ID = 2_000
 """An id that more events carry is no id of a sign-in; it is left aside."""
-MOST_AT_ONCE = 100_000
-"""Up to so many events with an id that is looked for are fetched without counting first."""
 HOUR = 3_600.0
 
 
@@ -40,16 +38,15 @@ class Window(NamedTuple):
 class Survey:
     """What each source holds in all: its number of events, its span, its busy hours, its kinds of events.
 
-    `hours` counts events by source and hour of the epoch, `kinds` by source, outcome and code, `users` by source and
-    the name as it is written there.
+    `hours` counts events by source and hour of the epoch, `kinds` by source, outcome and code; `named` are the events
+    that name a user.
     """
 
     counts: Mapping[str, int] = field(default_factory=dict)
     spans: Mapping[str, tuple[float, float]] = field(default_factory=dict)
     hours: Mapping[tuple[str, int], int] = field(default_factory=dict)
     kinds: Mapping[tuple[str, str, str | None], int] = field(default_factory=dict)
-    users: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
-    apps: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
+    named: Mapping[str, int] = field(default_factory=dict)
 
     def length(self, source: str) -> float:
         """How many seconds a source spans, an hour at least."""
@@ -64,44 +61,50 @@ class Survey:
         return max(sum(near) / 3 / mean, 0.05) if mean else 1.0
 
 
-def survey(events: ir.Table) -> Survey:
-    """Count what the sources hold."""
-    hours = events.group_by("source", hour=events["time"].truncate("h")).aggregate(
-        count=events.count(), low=events["time"].min(), high=events["time"].max()
-    )
+def survey(store: EventStore) -> Survey:
+    """What the sources hold, as it was counted at load. Raises StoreProblem."""
     counts: dict[str, int] = {}
     spans: dict[str, tuple[float, float]] = {}
     by_hour: dict[tuple[str, int], int] = {}
-    for row in hours.to_pyarrow().to_pylist():
-        source, count = row["source"], int(row["count"])
-        low, high = _seconds(row["low"]), _seconds(row["high"])
+    for source, hour, _, count, first, last in counted(store, "hour"):
+        low, high = _seconds(first), _seconds(last)
         before = spans.get(source, (low, high))
         counts[source] = counts.get(source, 0) + count
         spans[source] = (min(before[0], low), max(before[1], high))
-        by_hour[source, int(_seconds(row["hour"]) // HOUR)] = count
-    kinds = events.group_by("source", "outcome", "code").aggregate(count=events.count()).to_pyarrow().to_pylist()
+        by_hour[source, int(hour)] = count
     return Survey(
         counts=counts,
         spans=spans,
         hours=by_hour,
-        kinds={(row["source"], row["outcome"], row["code"]): int(row["count"]) for row in kinds},
-        users=_values(events, "user"),
-        apps=_values(events, "app"),
+        kinds={(source, outcome, code): count for source, outcome, code, count, *_ in counted(store, "kind")},
+        named={source: count for source, _, _, count, *_ in counted(store, "named")},
     )
-
-
-def _values(events: ir.Table, column: str) -> dict[str, dict[str, int]]:
-    named = events.filter(events[column].notnull())
-    made: dict[str, dict[str, int]] = {}
-    grouped = named.group_by("source", value=named[column]).aggregate(count=named.count())
-    rows = grouped.to_pyarrow().to_pydict()
-    for source, value, count in zip(rows["source"], rows["value"], rows["count"], strict=True):
-        made.setdefault(source, {})[value] = int(count)
-    return made
 
 
 def _seconds(moment: datetime) -> float:
     return moment.replace(tzinfo=UTC).timestamp()
+
+
+def tally(store: EventStore, column: str, values: Iterable[str]) -> dict[tuple[str, str], int]:
+    """How many events have some value in a column (`user`, `app`, `ip`), by source and value. Raises StoreProblem."""
+    return {(source, value): count for source, value, _, count, *_ in counted(store, column, values)}
+
+
+def written_as(store: EventStore, names: Iterable[str]) -> dict[str, dict[str, int]]:
+    """The names of users in the logs that may mean the person of any of some names: how often each, by source.
+
+    More than these may be among them; whom a name means is for People to say. Raises StoreProblem.
+    """
+    keys = {key for name in names for key in keys_of(name)}
+    made: dict[str, dict[str, int]] = {}
+    for source, _, written, count, *_ in counted(store, "spelling", keys):
+        made.setdefault(source, {})[written] = count
+    return made
+
+
+def all_written(store: EventStore) -> Mapping[str, dict[str, int]]:
+    """Every name of a user in the logs: how often, by source. Raises StoreProblem."""
+    return by_source(counted(store, "user"))
 
 
 class Carried(NamedTuple):
@@ -111,81 +114,94 @@ class Carried(NamedTuple):
     event: Event
 
 
-def by_ids(events: ir.Table, ids: Iterable[str]) -> tuple[list[Carried], dict[tuple[str, str], tuple[int, float]]]:
+def by_ids(store: EventStore, ids: Iterable[str]) -> tuple[list[Carried], dict[tuple[str, str], tuple[int, float]]]:
     """The events that carry any of some ids, at whatever time; and by source and id, how many do, over how long.
 
-    Ids that too many events carry give no events, only their number.
+    Ids that too many events carry give no events, only their number. Raises StoreProblem.
     """
-    import ibis
-
     wanted = sorted(set(ids))
-    if not wanted:
-        return [], {}
-    table = ibis.memtable({"wanted": wanted}, schema={"wanted": "string"})
-    laid_out = events.filter(events["ids"].length() > 0).mutate(carried=lambda item: item["ids"].unnest())
-    joined = laid_out.join(table, laid_out["carried"] == table["wanted"])
-    rows = joined.select(*events.columns, "wanted").limit(MOST_AT_ONCE + 1).to_pyarrow()
-    if rows.num_rows <= MOST_AT_ONCE:
-        return _carried(rows)
-    grouped = joined.group_by("source", "wanted").aggregate(
-        count=joined.count(), low=joined["time"].min(), high=joined["time"].max()
-    )
-    spread = {
-        (row["source"], row["wanted"]): (int(row["count"]), _seconds(row["high"]) - _seconds(row["low"]))
-        for row in grouped.to_pyarrow().to_pylist()
-    }
-    often = {name for (_, name), (count, _) in spread.items() if count > MOST_OF_AN_ID}
-    rare = sorted({name for _, name in spread} - often)
-    rows = joined.filter(joined["wanted"].isin(rare)).select(*events.columns, "wanted").to_pyarrow() if rare else None
-    return (_carried(rows)[0] if rows is not None else []), spread
-
-
-def _carried(rows: pa.Table) -> tuple[list[Carried], dict[tuple[str, str], tuple[int, float]]]:
-    """The events in an Arrow table with the id that each carries, and the spread of the ids."""
-    names = rows.column("wanted").to_pylist()
-    found = [Carried(name, event) for name, event in zip(names, events_in(rows.drop_columns(["wanted"])), strict=True)]
+    lines = lines_with(store, wanted)
+    few = {name: some for name, some in lines.items() if len(some) <= 2 * MOST_OF_AN_ID}
+    events = _at_lines(store, {line for some in few.values() for line in some})
+    asked = set(few)
+    found = [Carried(name, event) for event in events for name in dict.fromkeys(event.ids) if name in asked]
     spread: dict[tuple[str, str], tuple[int, float, float]] = {}
     for name, event in found:
         time = event.time.timestamp()
         count, low, high = spread.get((event.source, name), (0, time, time))
         spread[event.source, name] = (count + 1, min(low, time), max(high, time))
-    often = {name for (_, name), (count, _, _) in spread.items() if count > MOST_OF_AN_ID}
     told = {key: (count, high - low) for key, (count, low, high) in spread.items()}
+    often = {name for (_, name), (count, _) in told.items() if count > MOST_OF_AN_ID}
+    for name in lines.keys() - few.keys():
+        told |= {(source, name): spreading for source, spreading in _spread(store, lines[name]).items()}
     return [carried for carried in found if carried.id not in often], told
 
 
-def by_windows(events: ir.Table, column: str, windows: Sequence[Window]) -> list[Event]:
-    """The events that any window holds, each once."""
-    import ibis
+def _spread(store: EventStore, lines: Sequence[Lines]) -> dict[str, tuple[int, float]]:
+    """How many events lie at many lines, by source, and over how long, going by the spans of their files."""
+    made: dict[str, tuple[int, float]] = {}
+    for content in {line[0]: None for line in lines}:
+        held = store.manifest[content]
+        count, life = made.get(held.source, (0, 0.0))
+        span = (held.last - held.first).total_seconds() if held.first and held.last else 0.0
+        made[held.source] = (count + sum(line[0] == content for line in lines), life + span)
+    return made
 
-    whole = _merged(windows)
-    if not whole:
+
+def _at_lines(store: EventStore, lines: Iterable[Lines]) -> list[Event]:
+    """The events that begin in some ranges of lines."""
+    ordered = sorted(lines)
+    if not ordered:
         return []
-    rows = {
-        "of": [window.source for window in whole],
-        "value": [window.value for window in whole],
-        "low": [_moment(window.low) for window in whole],
-        "high": [_moment(window.high) for window in whole],
+    contents = [store.manifest[content] for content in dict.fromkeys(line[0] for line in ordered)]
+    given = Given(
+        {"content": "VARCHAR", "first_line": "BIGINT", "last_line": "BIGINT"},
+        {name: [line[place] for line in ordered] for place, name in enumerate(("content", "first_line", "last_line"))},
+    )
+    exact = all(first == last for _, first, last in ordered)
+    join = "e.line = l.first_line" if exact else "e.line BETWEEN l.first_line AND l.last_line"
+    bounds = f"e.line BETWEEN {min(line[1] for line in ordered)} AND {max(line[2] for line in ordered)}"
+    statement = (
+        f"SELECT {EVENT_COLUMNS} FROM events e JOIN lines l ON e.content = l.content AND {join} "
+        f"WHERE {bounds} AND e.same_content IS NULL ORDER BY e.source, e.time, e.content, e.line"
+    )
+    return store.events(store.ask(statement, contents, {"lines": given}))
+
+
+def by_windows(store: EventStore, column: str, windows: Sequence[Window]) -> list[Event]:
+    """The events that any window holds, each once. Raises StoreProblem."""
+    whole = _merged(windows)
+    bounds = {
+        source: (min(window.low for window in some), max(window.high for window in some))
+        for source in {window.source for window in whole}
+        for some in [[window for window in whole if window.source == source]]
     }
-    schema = {"of": "string", "value": "string", "low": "timestamp(6)", "high": "timestamp(6)"}
-    table = ibis.memtable(rows, schema=schema)
-    between = events["time"].between(table["low"], table["high"])
-    joined = events.join(table, [events["source"] == table["of"], events[column] == table["value"], between])
-    return events_in(joined.select(*events.columns).to_pyarrow())
+    contents = [content for content in store.manifest if _touches(content, bounds.get(content.source))]
+    if not contents:
+        return []
+    given = Given(
+        {"source": "VARCHAR", "value": "VARCHAR", "low": "TIMESTAMP", "high": "TIMESTAMP"},
+        {
+            "source": [window.source for window in whole],
+            "value": [window.value for window in whole],
+            "low": [_moment(window.low) for window in whole],
+            "high": [_moment(window.high) for window in whole],
+        },
+    )
+    low, high = _literal(min(window.low for window in whole)), _literal(max(window.high for window in whole))
+    statement = (
+        f'SELECT {EVENT_COLUMNS} FROM events e JOIN windows w ON e.source = w.source AND e."{column}" = w.value '
+        f"AND e.time BETWEEN w.low AND w.high WHERE e.time BETWEEN {low} AND {high} AND e.same_content IS NULL "
+        "ORDER BY e.source, e.time, e.content, e.line"
+    )
+    return store.events(store.ask(statement, contents, {"windows": given}))
 
 
-def counted(events: ir.Table, columns: Sequence[str], values: Iterable[str]) -> dict[tuple[str | None, ...], int]:
-    """How many events there are by source and some columns, where the first of these has one of some values."""
-    import ibis
-
-    wanted = sorted(set(values))
-    if not wanted:
-        return {}
-    table = ibis.memtable({"wanted": wanted}, schema={"wanted": "string"})
-    few = events.semi_join(table, events[columns[0]] == table["wanted"])
-    rows = few.group_by("source", *columns).aggregate(count=few.count()).to_pyarrow().to_pydict()
-    keys = zip(*(rows[name] for name in ("source", *columns)), strict=True)
-    return dict(zip(keys, map(int, rows["count"]), strict=True))
+def _touches(content: Content, bounds: tuple[float, float] | None) -> bool:
+    """Whether a content has events between two moments."""
+    if bounds is None or content.first is None or content.last is None:
+        return False
+    return content.first.timestamp() <= bounds[1] and bounds[0] <= content.last.timestamp()
 
 
 def _merged(windows: Iterable[Window]) -> list[Window]:
@@ -201,3 +217,7 @@ def _merged(windows: Iterable[Window]) -> list[Window]:
 
 def _moment(seconds: float) -> datetime:
     return datetime.fromtimestamp(seconds, UTC).replace(tzinfo=None)
+
+
+def _literal(seconds: float) -> str:
+    return f"TIMESTAMP '{_moment(seconds).isoformat(sep=' ')}'"

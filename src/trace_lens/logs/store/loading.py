@@ -1,41 +1,55 @@
-"""Log files into the store: the same content again adds nothing, a grown file adds its new rows.
+"""Log files into the store: what is known adds nothing, what has grown adds its new rows, names follow their content.
 
-Told apart by content: the octets that were read before and their SHA-256. A last line without an end may have been cut
-off; it is read again when the file has grown.
+Told apart by content, whatever its name: a file whose octets are those of one that was loaded is that one; a file that
+begins with them is that one grown. A last line without an end may have been cut off; it is read again when the file
+has grown.
 """
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Callable, Iterable, Iterator
-from datetime import UTC, datetime
+import errno
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any, BinaryIO, NamedTuple
+from typing import Any, NamedTuple
 
 from trace_lens.common.guarding import Meant, why
 from trace_lens.logs.event import Event
 from trace_lens.logs.formats.checking import rows_of
 from trace_lens.logs.formats.events import events_of, field_paths, time_form
-from trace_lens.logs.formats.records import DAMAGED, BadRow, Record, Unreadable, unpacked, value_at
+from trace_lens.logs.formats.records import BadRow, Record, Unreadable, unpacked, value_at
 from trace_lens.logs.formats.times import TimeReader, is_descending
-from trace_lens.logs.store.bulk import HEADERS, OutOfTheOrdinary
-from trace_lens.logs.store.store import EventStore, LoadedFile
+from trace_lens.logs.store.bulk import HEADERS, Bulk, OutOfTheOrdinary, bulk_events
+from trace_lens.logs.store.duck import problem_of
+from trace_lens.logs.store.engine import quoted
+from trace_lens.logs.store.facts import Facts, facts_of
+from trace_lens.logs.store.manifest import BAD_ROWS, COUNTS, IDS, PARTS, Content, DiskFull, StoreProblem
+from trace_lens.logs.store.store import EventStore
+from trace_lens.logs.store.writing import Writer, Written
 from trace_lens.workspace.log_sources import LogSource
 
 NEW, GROWN, SAME = "new", "grown", "same"
-_CHUNK = 1 << 20
 _LOOKED_AT = 300
 _HEAD = 64 * 1024
-_OTHER_SPACE = tuple(bytes([literal]) for literal in (0x09, 0x0B, 0x0C, 0x1C, 0x1D, 0x1E, 0x1F, 0xC2, 0xE1, 0xE2, 0xE3))
-"""The octets with which white space begins, in UTF-8, other than spaces and the ends of lines."""
 _WORTH_BULK = 2_000
 """Files of fewer lines are read line by line: that takes no longer."""
 _ARRAYS = ("json", "parquet")
-"""Formats in which a file that has grown is another one: it is taken out and read anew."""
+"""Formats in which a file that has grown is written anew, to its end."""
+_EVERY = 1.0
+"""Seconds after which what was loaded meanwhile is put into the manifest."""
+_READ_STILL = timedelta(minutes=10)
+"""So long a file of the store that no longer counts is left for whoever reads it."""
+
+Watch = Callable[[str, int, int], None]
+"""What hears of a load: a phase (`reads`, `stores`, `rows`), how much is done, and of how much (0: not known)."""
 
 
 class Loaded(NamedTuple):
-    """What came of loading one file: `new`, `grown` or `same`, or the `problem` why it could not be read."""
+    """What came of loading one file: `new`, `grown` or `same`, or the `problem` why it could not be read.
+
+    `again` are those of the new rows that stand in other files too and count there: `again_in`.
+    """
 
     source: str
     file: str
@@ -45,35 +59,40 @@ class Loaded(NamedTuple):
     examples: tuple[BadRow, ...] = ()
     ambiguous: int = 0
     problem: str | None = None
-
-
-class _Content(NamedTuple):
-    octets: int
-    digest: str
-    before: str | None
-    lines: int
-    plain: bool
+    again: int = 0
+    again_in: tuple[str, ...] = ()
 
 
 def load_all(
     store: EventStore,
     sources: Iterable[LogSource],
     root: Path,
-    watch: Callable[[str], Callable[[int], None] | None] = lambda name: None,
+    watch: Callable[[str], Watch | None] = lambda name: None,
 ) -> list[Loaded]:
-    """Load every file that some sources name; `watch` gives, for the name of a file, what is told of its rows so far.
+    """Load every file that some sources name; `watch` gives, for the name of a file, what hears of its progress.
 
-    Raises StoreProblem.
+    What was loaded up to an interruption stays loaded. Raises StoreProblem.
     """
     loaded = []
-    for source in sources:
-        files = source.files_in(root)
-        if not files:
-            loaded.append(Loaded(source.id, ", ".join(source.settings.files), NEW, problem="no file matches"))
-        for file in files:
-            name = _named(file, root)
-            loaded.append(load_file(store, source, file, name, datetime.now(UTC), watch(name)))
-    return loaded
+    with Loader(store) as loader:
+        for source in sources:
+            files = source.files_in(root)
+            if not files:
+                told = ", ".join(source.settings.files)
+                loaded.append(Loaded(source.id, told, NEW, problem="no file matches"))
+            names = [_named(file, root) for file in files]
+            for file, name in zip(files, names, strict=True):
+                loaded.append(loader.load(source, file, name, datetime.now(UTC), watch(name)))
+            if files:
+                store.manifest.forget_names(source.id, set(names))
+    return [loader.settled(item) for item in loaded]
+
+
+def load_file(store: EventStore, source: LogSource, path: Path, name: str, now: datetime) -> Loaded:
+    """Load one file of a source under a name. Raises StoreProblem."""
+    with Loader(store) as loader:
+        loaded = loader.load(source, path, name, now)
+    return loader.settled(loaded)
 
 
 def _named(file: Path, root: Path) -> str:
@@ -81,149 +100,311 @@ def _named(file: Path, root: Path) -> str:
     return (place.relative_to(base) if place.is_relative_to(base) else place).as_posix()
 
 
-def load_file(
-    store: EventStore,
-    source: LogSource,
-    path: Path,
-    name: str,
-    now: datetime,
-    told: Callable[[int], None] | None = None,
-) -> Loaded:
-    """Load one file of a source under a name, in one transaction; `told` is called with the rows read so far.
+class _Found(NamedTuple):
+    """What became of a content when it was laid beside the others of its source.
 
-    Raises StoreProblem. A file that cannot be read at all gives the reason.
+    `again` counts its rows that stand in others, by the names of these; `instead` is how many rows an earlier content
+    had whose place it took.
     """
-    known = [file for file in store.files() if file.source == source.id]
-    try:
-        before = next((file for file in known if file.file == name), None)
+
+    again: dict[str, int]
+    instead: int = 0
+
+
+class Loader:
+    """Loads files into a store that is open for writing; a context manager, at whose end all is in the manifest."""
+
+    def __init__(self, store: EventStore) -> None:
+        self.store = store
+        self.writer = Writer(store.duck, store.folder)
+        self._fresh: dict[str, int] = {}
+        self._found: dict[tuple[str, str], _Found] = {}
+        self._told = time.monotonic()
+        self._took = 0.0
+
+    def __enter__(self) -> Loader:
+        self._sweep()
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, _: object) -> None:
+        if kind is None or not issubclass(kind, StoreProblem):
+            self.commit()
+
+    def _sweep(self) -> None:
+        """Take away what no manifest names, if nobody can be reading it still."""
+        held, now = self.store.manifest.files(), time.time()
+        for folder in (PARTS, BAD_ROWS, IDS, COUNTS):
+            for file in (self.store.folder / folder).iterdir():
+                if f"{folder}/{file.name}" not in held and now - file.stat().st_mtime > _READ_STILL.total_seconds():
+                    file.unlink(missing_ok=True)
+
+    def commit(self) -> None:
+        """Put into the manifest what was loaded since the last time. Raises StoreProblem."""
+        begin = time.monotonic()
+        manifest = self.store.manifest
+        try:
+            self._lay_side_by_side()
+            for content in self.writer.keep([manifest[key] for key in self._fresh if key in manifest]):
+                manifest.put(content)
+            manifest.write(self.store.folder)
+        except OSError as error:
+            raise problem_of(error, self.store.folder) from None
+        self._fresh.clear()
+        self._told = time.monotonic()
+        self._took = self._told - begin
+
+    def settled(self, loaded: Loaded) -> Loaded:
+        """What came of a file, with what is known of it once all was laid side by side."""
+        found = self._found.get((loaded.source, loaded.file))
+        if found is None:
+            return loaded
+        state = GROWN if found.instead else loaded.state
+        again = sum(found.again.values())
+        return loaded._replace(
+            state=state, rows=loaded.rows - found.instead, again=again, again_in=tuple(sorted(found.again))
+        )
+
+    def load(self, source: LogSource, path: Path, name: str, now: datetime, watch: Watch | None = None) -> Loaded:
+        """Load one file of a source under a name. Raises StoreProblem.
+
+        A file that cannot be read at all gives the reason.
+        """
+        try:
+            loaded = self._load(source, path, name, now, watch)
+        except (Unreadable, OSError) as error:
+            if isinstance(error, OSError) and error.errno == errno.ENOSPC:
+                raise problem_of(error, self.store.folder) from None
+            return Loaded(source.id, name, NEW, problem=getattr(error, "strerror", None) or str(error))
+        except Meant:
+            raise
+        except Exception as error:
+            return Loaded(source.id, name, NEW, problem=why(error, "reading it"))
+        if time.monotonic() - self._told > max(_EVERY, 10 * self._took):
+            self.commit()
+        return loaded
+
+    def _load(self, source: LogSource, path: Path, name: str, now: datetime, watch: Watch | None) -> Loaded:
+        manifest, told = self.store.manifest, source.settings
+        size = 0 if _is_packed(path) else path.stat().st_size
         with path.open("rb") as stream:
-            content = _content(unpacked(stream), before.octets if before else None)
-        if any(file.digest == content.digest for file in known):
+            facts = facts_of(
+                unpacked(stream),
+                lambda head: (content.octets for content in manifest.begun(source.id, head)),
+                told.format,
+                told.delimiter,
+                (lambda done: watch("reading", done, size)) if watch else None,
+            )
+        same = manifest.known(source.id, facts.digest)
+        if same is not None:
+            manifest.point(name, same.id)
             return Loaded(source.id, name, SAME)
-        grown = before is not None and content.before == before.digest
-        if before and source.settings.format in _ARRAYS:
-            grown, first_line = True, 0
-        else:
-            first_line = before.lines + 1 if grown and before else 1
-        if not grown and _add_at_once(store, source, path, name, content, now):
-            return Loaded(source.id, name, NEW, content.lines - HEADERS[source.settings.format])
-        with store.transaction():
-            if grown:
-                store.take_out_from(source.id, name, first_line)
-            return _load(store, source, path, name, first_line, content, now, told, GROWN if grown else NEW)
-    except (Unreadable, OSError) as error:
-        reason = getattr(error, "strerror", None) or str(error)
-        return Loaded(source.id, name, NEW, problem=reason)
-    except Meant:
-        raise
-    except Exception as error:
-        return Loaded(source.id, name, NEW, problem=why(error, "reading it"))
-
-
-def _content(stream: BinaryIO, until: int | None) -> _Content:
-    """Length, digest and lines of the content, and the digest of its first octets up to `until`.
-
-    It is plain where no white space but that of ASCII can be in it, and of that only spaces and the ends of lines.
-    """
-    whole = hashlib.sha256()
-    before: str | None = None
-    octets = lines = 0
-    plain = True
-    try:
-        while chunk := stream.read(_CHUNK):
-            if until is not None and octets < until <= octets + len(chunk):
-                part = whole.copy()
-                part.update(chunk[: until - octets])
-                before = part.hexdigest()
-            whole.update(chunk)
-            octets += len(chunk)
-            lines += chunk.count(b"\n")
-            plain = plain and not any(text in chunk for text in _OTHER_SPACE)
-    except DAMAGED as error:
-        raise Unreadable(f"it is damaged ({error})") from None
-    return _Content(octets, whole.hexdigest(), before, lines, plain)
-
-
-def _load(
-    store: EventStore,
-    source: LogSource,
-    path: Path,
-    name: str,
-    first_line: int,
-    content: _Content,
-    now: datetime,
-    told: Callable[[int], None] | None,
-    state: str,
-) -> Loaded:
-    bad: list[BadRow] = []
-    reader = TimeReader(time_form(source), descending=_descending(source, path))
-    with path.open("rb") as stream:
-        rows = events_of(source, name, rows_of(unpacked(stream), source), reader, store.kept_ids)
-        count = store.add(_only_events(rows, bad, first_line, told))
-    store.add_bad(source.id, name, bad)
-    held, held_bad = store.counts(source.id, name)
-    digest = content.digest
-    store.remember(
-        LoadedFile(
+        before = self._grown_from(source, facts)
+        if before is not None and before.id in self._fresh:
+            self.commit()
+            before = self._grown_from(source, facts)
+        key = before.id if before else self._new_id(facts.digest)
+        written = None if before else self._write_at_once(source, path, key, facts, watch)
+        bad: list[BadRow] = []
+        rows, ambiguous = (written.rows, 0) if written else (0, 0)
+        first_line = before.lines + 1 if before else 1
+        if written is None:
+            reader = TimeReader(time_form(source), descending=_descending(source, path))
+            with path.open("rb") as stream:
+                read = events_of(source, name, rows_of(unpacked(stream), source), reader, self.store.kept_ids)
+                rows = self.writer.gather(_only_events(read, bad, first_line, watch), key)
+            written = self.writer.write_gathered(key, self.store.part(before) if before else None, first_line)
+            ambiguous = reader.ambiguous
+        kept_bad = self.store.folder / BAD_ROWS / before.bad_part if before and before.bad_part else None
+        bad_part, bad_rows = self.writer.write_bad(key, bad, kept_bad, first_line)
+        manifest.put(
+            Content(
+                id=key,
+                source=source.id,
+                names=before.names if before else (),
+                octets=facts.octets,
+                digest=facts.digest,
+                beginning=facts.beginning,
+                lines=facts.lines,
+                rows=written.rows,
+                bad=bad_rows,
+                loaded_at=now.astimezone(UTC),
+                again=before.again if before else 0,
+                first=written.first,
+                last=written.last,
+                part=written.part,
+                bad_part=bad_part,
+            )
+        )
+        manifest.point(name, key)
+        self._fresh[key] = first_line
+        return Loaded(
             source=source.id,
             file=name,
-            octets=content.octets,
-            digest=digest,
-            lines=content.lines,
-            rows=held,
-            bad=held_bad,
-            loaded_at=now.astimezone(UTC),
+            state=GROWN if before else NEW,
+            rows=rows,
+            bad=len(bad),
+            examples=tuple(bad[:5]),
+            ambiguous=ambiguous,
         )
-    )
-    return Loaded(
-        source=source.id,
-        file=name,
-        state=state,
-        rows=count,
-        bad=len(bad),
-        examples=tuple(bad[:5]),
-        ambiguous=reader.ambiguous,
-    )
+
+    def _grown_from(self, source: LogSource, facts: Facts) -> Content | None:
+        """The longest content that a file begins with."""
+        if source.settings.format in _ARRAYS:
+            return None
+        known = (self.store.manifest.known(source.id, digest) for digest in facts.until.values())
+        return max((content for content in known if content), key=lambda content: content.octets, default=None)
+
+    def _new_id(self, digest: str) -> str:
+        number, made = 1, digest[:16]
+        while made in self.store.manifest:
+            number += 1
+            made = f"{digest[:16]}-{number}"
+        return made
+
+    def _write_at_once(
+        self, source: LogSource, path: Path, content: str, facts: Facts, watch: Watch | None
+    ) -> Written | None:
+        """Write a well-formed file at once; None where it must be read line by line."""
+        form = source.settings.format
+        if form not in HEADERS or facts.lines < _WORTH_BULK or not _named_as_packed(path):
+            return None
+        with path.open("rb") as stream:
+            head = unpacked(stream).read(_HEAD).decode("utf-8-sig", "replace")
+        rows = facts.lines - HEADERS[form] + (0 if facts.ends else 1)
+        try:
+            bulk = bulk_events(source, path, content, head, white=facts.white, kept=self.store.kept_ids)
+            written = self._watched(lambda: self.writer.write(content, bulk.query), watch, path.stat().st_size)
+        except (OutOfTheOrdinary, StoreProblem) as problem:
+            if isinstance(problem, DiskFull):
+                raise
+            return None
+        if written.rows != rows or written.timed != rows or not _steady_in(bulk, written):
+            self.writer.drop(written.part)
+            return None
+        return written
+
+    def _watched(self, work: Callable[[], Written], watch: Watch | None, size: int) -> Written:
+        """Do some work of the database, and tell how far it is."""
+        if watch is None:
+            return work()
+        import threading
+
+        done = threading.Event()
+        connection = self.store.duck.connection
+
+        def look() -> None:
+            while not done.wait(0.2):
+                share = connection.query_progress()
+                if 0 <= share <= 100:
+                    watch("storing", int(size * share / 100), size)
+
+        looking = threading.Thread(target=look, daemon=True)
+        looking.start()
+        try:
+            return work()
+        finally:
+            done.set()
+            looking.join()
+
+    # -- contents side by side
+
+    def _lay_side_by_side(self) -> None:
+        """Find what of the fresh contents stands in others of their source too, and mark it there."""
+        manifest = self.store.manifest
+        fresh = {key: line for key, line in self._fresh.items() if key in manifest and manifest[key].rows}
+        for source in {manifest[key].source: None for key in fresh}:
+            order = [content for content in manifest.of(source) if content.rows]
+            place = {content.id: number for number, content in enumerate(order)}
+            sharing = self._sharing(order, fresh)
+            for key in sorted(sharing, key=lambda key: place[key]):
+                others = [order[place[other]] for other in sorted(sharing[key], key=lambda other: place[other])]
+                self._lay_beside(key, fresh[key], others)
+
+    def _sharing(self, contents: Sequence[Content], fresh: Mapping[str, int]) -> dict[str, set[str]]:
+        """The earlier contents that share any row with each fresh one."""
+        mine = [content for content in contents if content.id in fresh and content.first]
+        near = [
+            content for content in contents if any(other.id != content.id and _meet(content, other) for other in mine)
+        ]
+        if not mine or len(near) < 2:
+            return {}
+        place = {content.id: number for number, content in enumerate(contents)}
+        found: dict[str, set[str]] = {}
+        for key, other in self.writer.sharing(self.store.parts(near), [content.id for content in mine]):
+            if place[other] < place[key] or other not in fresh:
+                found.setdefault(key, set()).add(other)
+        return found
+
+    def _lay_beside(self, key: str, first_line: int, others: Sequence[Content]) -> None:
+        manifest = self.store.manifest
+        content = manifest[key]
+        paths = [(other, self.store.part(other)) for other in others]
+        counts = self.writer.overlapping(self.store.part(content), content, paths, first_line)
+        replaced = next(
+            (
+                manifest[other]
+                for other, count in counts.items()
+                if count == manifest[other].rows and not manifest[other].name.current and first_line == 1
+            ),
+            None,
+        )
+        if replaced is not None and not self._referred_to(replaced):
+            counts.pop(replaced.id)
+            self.writer.forget_pairs(replaced.id)
+            manifest.drop(replaced.id)
+        else:
+            replaced = None
+        if counts:
+            part = self.writer.mark_again(self.store.part(content), key)
+            manifest.put(content._replace(part=part, again=content.again + sum(counts.values())))
+        if counts or replaced:
+            again: dict[str, int] = {}
+            for other, count in counts.items():
+                file = manifest[other].name.file
+                again[file] = again.get(file, 0) + count
+            self._found[content.source, content.name.file] = _Found(again, replaced.rows if replaced else 0)
+
+    def _referred_to(self, content: Content) -> bool:
+        """Whether rows of other contents count as rows of this one."""
+        marked = [other for other in self.store.manifest.of(content.source) if other.again]
+        statement = f"SELECT count(*) FROM events WHERE same_content = {quoted(content.id)}"
+        return bool(marked) and self.store.duck.ask(statement, self.store.parts(marked))[0][0] > 0
 
 
-def _add_at_once(store: EventStore, source: LogSource, path: Path, name: str, content: _Content, now: datetime) -> bool:
-    """Add a well-formed file at once, in one transaction; False where it must be read line by line."""
-    if source.settings.format not in HEADERS or content.lines < _WORTH_BULK:
+def _meet(content: Content, other: Content) -> bool:
+    """Whether the times of two contents meet."""
+    if content.first is None or other.first is None or content.last is None or other.last is None:
         return False
+    return content.first <= other.last and other.first <= content.last
+
+
+def _steady_in(bulk: Bulk, written: Written) -> bool:
+    """Whether the clocks of a zone did not change between the times of a part."""
+    if bulk.first is None or bulk.last is None:
+        return True
+    return bool(written.first and written.last and bulk.first <= written.first <= written.last <= bulk.last)
+
+
+def _is_packed(path: Path) -> bool:
     with path.open("rb") as stream:
-        packed = stream.read(4)
-        stream.seek(0)
-        head = unpacked(stream).read(_HEAD).decode("utf-8-sig", "replace")
-    if packed[:2] == b"\x1f\x8b" and path.suffix != ".gz":
-        return False
-    if packed == b"\x28\xb5\x2f\xfd" and path.suffix != ".zst":
-        return False
-    rows = content.lines - HEADERS[source.settings.format]
-    told = LoadedFile(
-        source=source.id,
-        file=name,
-        octets=content.octets,
-        digest=content.digest,
-        lines=content.lines,
-        rows=rows,
-        bad=0,
-        loaded_at=now.astimezone(UTC),
-    )
-    try:
-        with store.transaction():
-            store.add_file(source, path, name, head, rows, plain=content.plain)
-            store.remember(told)
-    except OutOfTheOrdinary:
-        return False
-    return True
+        head = stream.read(4)
+    return head[:2] == b"\x1f\x8b" or head == b"\x28\xb5\x2f\xfd"
+
+
+def _named_as_packed(path: Path) -> bool:
+    """Whether the database, which goes by the name, unpacks a file where it must."""
+    with path.open("rb") as stream:
+        head = stream.read(4)
+    kind = ".gz" if head[:2] == b"\x1f\x8b" else ".zst" if head == b"\x28\xb5\x2f\xfd" else ""
+    return path.suffix == kind if kind else path.suffix not in (".gz", ".zst")
 
 
 def _only_events(
-    rows: Iterator[Event | BadRow], bad: list[BadRow], first_line: int, told: Callable[[int], None] | None
+    rows: Iterator[Event | BadRow], bad: list[BadRow], first_line: int, watch: Watch | None
 ) -> Iterator[Event]:
     for number, row in enumerate(rows, 1):
-        if told and number % 10_000 == 0:
-            told(number)
+        if watch and number % 10_000 == 0:
+            watch("rows", number, 0)
         if row.line < first_line:
             continue
         if isinstance(row, BadRow):

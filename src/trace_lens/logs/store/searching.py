@@ -1,20 +1,19 @@
-"""Events looked for: an expression over the store, and the spellings of a person that count as one."""
+"""Events looked for: a statement over the parts, and the spellings of a person that count as one."""
 
 from __future__ import annotations
 
 import ipaddress
 import re
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import NamedTuple
 
 from trace_lens.logs.event import Event
 from trace_lens.logs.kept_ids import KeptIds
+from trace_lens.logs.store.engine import COLUMNS, quoted
+from trace_lens.logs.store.manifest import Content
+from trace_lens.logs.store.store import EVENT_COLUMNS, EventStore
 from trace_lens.workspace.records import Workspace
-
-if TYPE_CHECKING:
-    import ibis.expr.types as ir
-    import pyarrow as pa
-
 
 _PART = re.compile(r"[A-Za-z0-9]{3,}")
 
@@ -66,62 +65,82 @@ def app_names(workspace: Workspace, name: str) -> set[str]:
     return found
 
 
-def matching(table: ir.Table, wanted: Wanted, workspace: Workspace, kept: KeptIds | None = None) -> ir.Table:
-    """The events that are wanted, in the order of their times. Raises ValueError for an address that is none."""
-    conditions: list[Any] = []
+def search(store: EventStore, wanted: Wanted, workspace: Workspace) -> list[Event]:
+    """The events that are wanted, in the order of their times. Raises ValueError for an address that is none,
+    StoreProblem.
+    """
+    conditions = ["e.same_content IS NULL", *_conditions(wanted, workspace, store.kept_ids)]
+    said = ", ".join(f'e."{name}"' for name in COLUMNS if name not in ("line", "same_content", "same_line"))
+    statement = (
+        f"SELECT {EVENT_COLUMNS}, row_number() OVER (PARTITION BY {said} ORDER BY e.line) > 1 AS doubled FROM events e "
+        f"WHERE {' AND '.join(conditions)}"
+    )
+    contents = [content for content in store.manifest if _may_hold(content, wanted)]
+    found = store.events(store.ask(statement, contents))
+    return sorted(found, key=lambda event: (event.time, event.source, event.file, event.line))
+
+
+def _may_hold(content: Content, wanted: Wanted) -> bool:
+    """Whether a content can have events that are wanted, going by its source and its times."""
+    if wanted.source is not None and content.source.lower() != wanted.source.lower():
+        return False
+    if content.first is None or content.last is None:
+        return False
+    return not (wanted.since and content.last < wanted.since) and not (wanted.until and content.first >= wanted.until)
+
+
+def _conditions(wanted: Wanted, workspace: Workspace, kept: KeptIds) -> Iterator[str]:
+    """What the events that are wanted have, each as a condition of SQL."""
     if wanted.user is not None:
-        names = sorted(spellings(workspace, wanted.user))
-        user = table["user"].lower()
-        bare = user.re_replace(r"^.*\\", "")
-        found_names = user.isin(names) | bare.isin(names)
-        if _PART.fullmatch(wanted.user) and names == [wanted.user.casefold()]:
-            found_names |= bare.re_replace("@.*$", "").re_search(f"(^|[^a-z0-9]){names[0]}($|[^a-z0-9])")
-        conditions.append(found_names)
+        yield _of_user(wanted.user, sorted(spellings(workspace, wanted.user)))
     if wanted.app is not None:
-        conditions.append(table["app"].lower().isin(sorted(app_names(workspace, wanted.app))))
+        yield f"lower(e.app) IN ({_listed(app_names(workspace, wanted.app))})"
     for name in ("source", "outcome", "code"):
         value = getattr(wanted, name)
         if value is not None:
-            conditions.append(table[name].lower() == value.lower())
+            yield f"lower(e.{name}) = {quoted(value.lower())}"
     if wanted.ip is not None:
-        conditions.append(_in_network(table, wanted.ip))
+        yield _in_network(wanted.ip)
     if wanted.id is not None:
-        asked = [table["ids"].contains(value) for value in sorted((kept or KeptIds()).both([wanted.id]))]
-        conditions.append(asked[0] | asked[-1])
+        held = (f"list_contains(e.ids, {quoted(value)})" for value in sorted(kept.both([wanted.id])))
+        yield f"({' OR '.join(held)})"
     if wanted.text is not None:
-        text = wanted.text.lower()
-        columns = [table[name].fill_null("").lower() for name in ("user", "app", "code", "reason", "ip")]
-        anywhere = columns[0].contains(text)
-        for column in columns[1:]:
-            anywhere |= column.contains(text)
-        conditions.append(anywhere | table["ids"].join("\n").lower().contains(text))
+        text = quoted(wanted.text.lower())
+        columns = [f"coalesce(e.\"{name}\", '')" for name in ("user", "app", "code", "reason", "ip")]
+        columns.append("array_to_string(e.ids, chr(10))")
+        yield "(" + " OR ".join(f"contains(lower({column}), {text})" for column in columns) + ")"
     if wanted.since is not None:
-        conditions.append(table["time"] >= wanted.since.replace(tzinfo=None))
+        yield f"e.time >= {_moment(wanted.since)}"
     if wanted.until is not None:
-        conditions.append(table["time"] < wanted.until.replace(tzinfo=None))
-    found = table.filter(*conditions) if conditions else table
-    return found.order_by(["time", "source", "file", "line"])
+        yield f"e.time < {_moment(wanted.until)}"
 
 
-def _in_network(table: ir.Table, text: str) -> Any:
+def _of_user(name: str, names: list[str]) -> str:
+    """The person by any spelling; one word that nobody on record is called is a part of names, too."""
+    user = 'lower(e."user")'
+    bare = f"regexp_replace({user}, '^.*[\\\\]', '')"
+    listed = _listed(names)
+    condition = f"{user} IN ({listed}) OR {bare} IN ({listed})"
+    if _PART.fullmatch(name) and names == [name.casefold()]:
+        local = f"regexp_replace({bare}, '@.*$', '')"
+        condition += f" OR regexp_matches({local}, {quoted(f'(^|[^a-z0-9]){names[0]}($|[^a-z0-9])')})"
+    return f"({condition})"
+
+
+def _listed(texts: Iterable[str]) -> str:
+    return ", ".join(map(quoted, sorted(texts)))
+
+
+def _moment(moment: datetime) -> str:
+    return f"TIMESTAMP '{moment.astimezone(UTC).replace(tzinfo=None).isoformat(sep=' ')}'"
+
+
+def _in_network(text: str) -> str:
     """Addresses equal to one, or inside a network whose prefix ends at a whole group."""
     network = ipaddress.ip_network(text, strict=False)
     if network.num_addresses == 1:
-        return table["ip"] == str(network.network_address)
+        return f"e.ip = {quoted(str(network.network_address))}"
     if network.version == 4 and network.prefixlen % 8 == 0:
         kept = str(network.network_address).split(".")[: network.prefixlen // 8]
-        return table["ip"].startswith(".".join(kept) + ".") if kept else table["ip"].notnull()
+        return f"starts_with(e.ip, {quoted('.'.join(kept) + '.')})" if kept else "e.ip IS NOT NULL"
     raise ValueError(f"{text}: a network ends at /8, /16 or /24 here")
-
-
-def search(table: ir.Table, wanted: Wanted, workspace: Workspace, kept: KeptIds | None = None) -> list[Event]:
-    """The events that are wanted; `kept` is how the store keeps ids. Raises ValueError for an address that is none."""
-    return events_in(matching(table, wanted, workspace, kept).to_pyarrow())
-
-
-def events_in(rows: pa.Table) -> list[Event]:
-    """The rows of an Arrow table with the store's columns as events."""
-    return [
-        Event(**{**row, "time": row["time"].replace(tzinfo=UTC), "ids": tuple(row["ids"] or ())})
-        for row in rows.to_pylist()
-    ]

@@ -1,95 +1,52 @@
-"""The event store: what was loaded from log files, as tables, worked on through Ibis expressions.
+"""The event store: what was loaded from log files, one Parquet part for each, and a manifest that says what holds.
 
-DuckDB keeps them in one file of the workspace. A file is loaded in one transaction, so that an interruption leaves the
-store as it was. What is in it can always be made anew from the log files.
+    manifest.json            the contents with their names, digests and counts; replaced at once
+    parts/CONTENT-….parquet  the events of one content, in the order of its file
+    bad-rows/….parquet       rows that could not be read
+    ids/….npy, counts/….parquet   what is kept to find events fast; made from the parts
+
+Parts are never changed: what grows gets a new one, and the old one stays for whoever reads it still. So readers work
+during a load. One program writes at a time. By default DuckDB reads the parts, embedded; `spark://` in the settings has
+Spark read the same.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+import fcntl
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
-from itertools import islice
+from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, BinaryIO, NamedTuple
 
-from trace_lens.common.guarding import Meant
-from trace_lens.logs.event import Event
+from trace_lens.logs.event import Event, Place
 from trace_lens.logs.formats.records import BadRow
 from trace_lens.logs.kept_ids import KeptIds, kept_ids
-from trace_lens.workspace.log_sources import LogSource
+from trace_lens.logs.store.duck import Duck, problem_of
+from trace_lens.logs.store.engine import BAD_COLUMNS, COLUMNS, Engine, Given, quoted, select_of
+from trace_lens.logs.store.manifest import (
+    BAD_ROWS,
+    COUNTS,
+    IDS,
+    MANIFEST,
+    PARTS,
+    Content,
+    Manifest,
+    StoreProblem,
+    read_manifest,
+)
 from trace_lens.workspace.own_files import OWN_FOLDER, for_user_only, own_folder, refuse_link
-from trace_lens.workspace.records import EVENTS_FILE
+from trace_lens.workspace.records import LOGS_FOLDER
 
-if TYPE_CHECKING:
-    import ibis.expr.types as ir
-
-VERSION = "2"
-BATCH = 50_000
-_NUMBER_LINES = """UPDATE events SET line = rowid + ? - (SELECT min(rowid) FROM events WHERE source = ? AND file = ?)
-WHERE source = ? AND file = ?"""
-"""The rows of a file stand in its order, one after the other."""
-_CLOSED = {
-    "autoinstall_known_extensions": "false",
-    "autoload_known_extensions": "false",
-    "allow_community_extensions": "false",
-    "allow_unsigned_extensions": "false",
-}
-"""How the database is opened: without extensions from anywhere."""
-_STRANGE = """
-SELECT 'table', table_name FROM duckdb_tables() WHERE NOT internal AND database_name = current_database()
-UNION ALL SELECT 'view', view_name FROM duckdb_views() WHERE NOT internal AND database_name = current_database()
-UNION ALL SELECT 'macro', function_name FROM duckdb_functions()
-    WHERE NOT internal AND database_name = current_database()
-UNION ALL SELECT 'sequence', sequence_name FROM duckdb_sequences() WHERE database_name = current_database()
-UNION ALL SELECT 'type', type_name FROM duckdb_types() WHERE NOT internal AND database_name = current_database()
-UNION ALL SELECT 'schema', schema_name FROM duckdb_schemas()
-    WHERE NOT internal AND schema_name <> 'main' AND database_name = current_database()
-"""
-TABLES = {
-    "events": {
-        "source": "string",
-        "file": "string",
-        "line": "int64",
-        "time": "timestamp(6)",
-        "user": "string",
-        "app": "string",
-        "outcome": "string",
-        "code": "string",
-        "reason": "string",
-        "ip": "string",
-        "ids": "array<string>",
-    },
-    "files": {
-        "source": "string",
-        "file": "string",
-        "octets": "int64",
-        "digest": "string",
-        "lines": "int64",
-        "rows": "int64",
-        "bad": "int64",
-        "loaded_at": "timestamp(6)",
-    },
-    "bad_rows": {"source": "string", "file": "string", "line": "int64", "because": "string", "text": "string"},
-    "about": {"key": "string", "value": "string"},
-}
-
-
-def _closing(files: Sequence[str]) -> Iterator[str]:
-    """The statements that close the database off from everything but some files."""
-    listed = ", ".join("'" + file.replace("'", "''") + "'" for file in files)
-    if listed:
-        yield f"SET allowed_paths = [{listed}]"
-    yield "SET enable_external_access = false"
-    yield "SET lock_configuration = true"
-
-
-class StoreProblem(Meant):
-    """The store cannot be used; says why and what to do."""
+LOCK = ".lock"
+SCHEME = "spark://"
 
 
 class LoadedFile(NamedTuple):
-    """A file that was loaded: how many octets of it, their SHA-256, its whole lines, its rows, how many were bad."""
+    """A file that was loaded: how many octets of it, their SHA-256, its whole lines, its rows, how many were bad.
+
+    `again` are the rows that stand in another file too; `generation` is None where the file still has this content.
+    """
 
     source: str
     file: str
@@ -99,247 +56,234 @@ class LoadedFile(NamedTuple):
     rows: int
     bad: int
     loaded_at: datetime
+    again: int = 0
+    generation: int | None = None
+
+
+def place_of(setting: str, root: Path) -> tuple[str | None, Path]:
+    """Spark's master, None without one, and the folder of the store, as the setting `store` says.
+
+    `duckdb`, or `spark://HOST:PORT/FOLDER`, `spark://local[2]`; without a folder the parts lie in the workspace.
+    """
+    own = root / OWN_FOLDER / LOGS_FOLDER
+    if not setting.startswith(SCHEME):
+        return None, own
+    where, slash, folder = setting.removeprefix(SCHEME).partition("/")
+    master = where if where.startswith("local") else SCHEME + where
+    return master, Path(slash + folder) if folder else own
 
 
 class EventStore:
     """The store of a workspace; a context manager. Times are kept as UTC without a zone. Raises StoreProblem.
 
-    The database reads nothing but its own file and, while it is written, the `files` that are loaded, and takes no
-    extensions.
+    The database reads nothing but the store and, while it is written, the `files` that are loaded.
     """
 
-    def __init__(self, root: Path, *, writing: bool = False, files: Iterable[Path] = ()) -> None:
+    def __init__(
+        self, root: Path, setting: str = "duckdb", *, writing: bool = False, files: Iterable[Path] = ()
+    ) -> None:
         self.root = root
-        self.path = root / OWN_FOLDER / EVENTS_FILE
+        self.master, self.folder = place_of(setting, root)
         self.kept_ids = KeptIds()
-        self._files = [str(file.resolve()) for file in files]
+        self.manifest = Manifest()
+        self._files = tuple(files)
         self._writing = writing
-        self._connection: Any = None
+        self._lock: BinaryIO | None = None
+        self._duck: Duck | None = None
+        self._spark: Engine | None = None
 
     @property
     def exists(self) -> bool:
         """Whether anything was ever loaded."""
-        return self.path.exists()
+        from trace_lens.logs.store.converting import earlier_store
+
+        return (self.folder / MANIFEST).exists() or earlier_store(self.root, self.folder) is not None
 
     def __enter__(self) -> EventStore:
-        import duckdb
-        import ibis
+        from trace_lens.logs.store.converting import convert, earlier_store
 
         try:
-            if self._writing:
-                own_folder(self.root)
-            for path in (self.path.parent, self.path):
-                refuse_link(path)
-            self.kept_ids = kept_ids(self.path.parent, make=self._writing)
-        except OSError as error:
-            raise StoreProblem(f"the store of logs cannot be used: {error}") from None
-        try:
-            with for_user_only():
-                self._connection = ibis.duckdb.connect(str(self.path), read_only=not self._writing, **_CLOSED)
-            for statement in _closing(self._files if self._writing else []):
-                self._connection.raw_sql(statement)
-        except duckdb.IOException as error:
-            if "lock" in str(error).lower():
-                raise StoreProblem(
-                    "another trace-lens is using the store of logs; try again when it has ended"
-                ) from None
-            raise StoreProblem(self._damaged(error)) from None
-        except duckdb.Error as error:
-            raise StoreProblem(self._damaged(error)) from None
-        try:
-            self._prepare()
+            earlier = None if (self.folder / MANIFEST).exists() else earlier_store(self.root, self.folder)
+            if self._writing or earlier is not None:
+                self._begin_writing()
+            self._refuse_links()
+            self.kept_ids = kept_ids(self._keys(), make=self._writing)
+            if earlier is not None and not (self.folder / MANIFEST).exists():
+                convert(self, earlier)
+            if (self.folder / MANIFEST).exists():
+                self.manifest = read_manifest(self.folder)
+            elif not self._writing:
+                raise StoreProblem(f"there is no store of logs in {self.folder}; run trace-lens logs load")
         except StoreProblem:
-            self._connection.disconnect()
+            self.__exit__(None, None, None)
             raise
-        except duckdb.Error as error:
-            self._connection.disconnect()
-            raise StoreProblem(self._damaged(error)) from None
+        except OSError as error:
+            self.__exit__(None, None, None)
+            raise problem_of(error, self.folder) from None
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, _: object) -> None:
-        import duckdb
+        for engine in (self._duck, self._spark):
+            if engine is not None:
+                engine.close()
+        self._duck = self._spark = None
+        if self._lock:
+            self._lock.close()
+            self._lock = None
 
-        self._connection.disconnect()
-        if isinstance(error, duckdb.Error):
-            raise StoreProblem(self._damaged(error)) from None
+    def _begin_writing(self) -> None:
+        """Make the folders, and see that nobody else writes. Raises OSError, StoreProblem."""
+        if self.folder.parent.name == OWN_FOLDER:
+            own_folder(self.root)
+        self._refuse_links()
+        with for_user_only():
+            for name in (PARTS, BAD_ROWS, IDS, COUNTS):
+                (self.folder / name).mkdir(parents=True, exist_ok=True)
+            self._lock = (self.folder / LOCK).open("wb")
+        try:
+            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise StoreProblem("another trace-lens is loading logs; try again when it has ended") from None
 
-    def _damaged(self, error: Exception) -> str:
-        reason = str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
-        return (
-            f"the store of logs in {OWN_FOLDER}/{EVENTS_FILE} cannot be read ({reason}); move it away and run "
-            "trace-lens logs load again: it is made from the log files, and nothing is lost"
-        )
+    def _refuse_links(self) -> None:
+        for path in (self.folder.parent, self.folder, *(self.folder / name for name in (PARTS, BAD_ROWS, IDS, COUNTS))):
+            refuse_link(path)
 
-    def _prepare(self) -> None:
-        import ibis
+    def _keys(self) -> Path:
+        """The folder that holds the key of the secret ids."""
+        return self.folder.parent if self.folder.parent.name == OWN_FOLDER else self.folder
 
-        self._refuse_strange()
-        there = set(self._connection.list_tables())
-        if not there and self._writing:
-            for name, columns in TABLES.items():
-                self._connection.create_table(name, schema=ibis.schema(columns))
-            self._connection.raw_sql(f"INSERT INTO about VALUES ('version', '{VERSION}')")
-            return
-        if not set(TABLES) <= there:
-            raise StoreProblem(self._damaged(ValueError("its tables are not those of a store of logs")))
-        told = self._connection.table("about").to_pyarrow().to_pylist()
-        version = next((row["value"] for row in told if row["key"] == "version"), None)
-        if version != VERSION:
-            raise StoreProblem(
-                f"the store of logs is of version {version}, and this program works with version {VERSION}; move "
-                f"{OWN_FOLDER}/{EVENTS_FILE} away and run trace-lens logs load again: it is made from the log files"
-            )
+    @property
+    def duck(self) -> Duck:
+        """The database, opened when it is first asked. Raises StoreProblem."""
+        if self._duck is None:
+            self._duck = Duck(self.folder, self._files)
+        return self._duck
 
-    def _refuse_strange(self) -> None:
-        """Raise StoreProblem where the file holds anything that this program does not put there."""
-        rows = self._connection.raw_sql(_STRANGE).fetchall()
-        strange = [f"{kind} {name}" for kind, name in rows if not (kind == "table" and name in TABLES)]
-        if strange:
-            raise StoreProblem(
-                f"the store of logs in {OWN_FOLDER}/{EVENTS_FILE} was not made by this program: it holds the "
-                f"{', the '.join(strange[:3])}; move it away and run trace-lens logs load again"
-            )
+    @property
+    def engine(self) -> Engine:
+        """What asks the parts: the database, or Spark where the settings say so. Raises StoreProblem."""
+        if self.master is None:
+            return self.duck
+        if self._spark is None:
+            from trace_lens.logs.store.spark import Spark
 
-    def events(self) -> ir.Table:
-        """The events, with `doubled` marking those that stand before in the same source, word for word."""
-        return self.with_doubled(self._connection.table("events"))
+            self._spark = Spark(self.master, self.folder)
+        return self._spark
 
-    @staticmethod
-    def with_doubled(table: ir.Table) -> ir.Table:
-        """Events with `doubled`."""
-        import ibis
+    def part(self, content: Content) -> Path:
+        """The file of the events of a content."""
+        return self.folder / PARTS / (content.part or "")
 
-        same = [table[name] for name in ("source", "time", "user", "app", "outcome", "code", "reason", "ip", "ids")]
-        place = ibis.row_number().over(ibis.window(group_by=same, order_by=[table["file"], table["line"]]))
-        return table.mutate(doubled=place > 0)
+    def parts(self, contents: Iterable[Content]) -> list[Path]:
+        """The files of the events of some contents."""
+        return [self.part(content) for content in contents if content.part]
 
-    def plain_events(self) -> ir.Table:
-        """The events as they were loaded."""
-        return self._connection.table("events")
+    # -- what was loaded
 
     def files(self) -> list[LoadedFile]:
         """The files that were loaded, in the order of their loading."""
-        rows = self._connection.table("files").order_by(["loaded_at", "source", "file"]).to_pyarrow().to_pylist()
-        return [LoadedFile(**{**row, "loaded_at": row["loaded_at"].replace(tzinfo=UTC)}) for row in rows]
-
-    def counts(self, source: str, file: str) -> tuple[int, int]:
-        """How many events and bad rows of a file are in the store."""
-        found = []
-        for name in ("events", "bad_rows"):
-            table = self._connection.table(name)
-            found.append(
-                int(table.filter(table["source"] == source, table["file"] == file).count().to_pyarrow().as_py())
+        found = [
+            LoadedFile(
+                source=content.source,
+                file=name.file,
+                octets=content.octets,
+                digest=content.digest,
+                lines=content.lines,
+                rows=content.rows,
+                bad=content.bad,
+                loaded_at=content.loaded_at,
+                again=content.again,
+                generation=None if name.current else name.generation,
             )
-        return found[0], found[1]
+            for content in self.manifest
+            for name in content.names[: None if content.name.current else 1]
+        ]
+        return sorted(found, key=lambda file: (file.loaded_at, file.source, file.file))
 
     def bad_rows(self, source: str | None = None) -> list[tuple[str, BadRow]]:
-        """The bad rows that were kept aside, with their files."""
-        table = self._connection.table("bad_rows")
-        if source is not None:
-            table = table.filter(table["source"] == source)
-        rows = table.order_by(["file", "line"]).to_pyarrow().to_pylist()
-        return [(row["file"], BadRow(row["line"], row["because"], row["text"])) for row in rows]
+        """The bad rows that were kept aside, with their files. Raises StoreProblem."""
+        found = []
+        for content in self.manifest:
+            if content.bad_part and source in (None, content.source):
+                part = self.folder / BAD_ROWS / content.bad_part
+                rows = self.duck.ask(f"SELECT {select_of(BAD_COLUMNS)} FROM read_parquet({quoted(str(part))})", [])
+                found += [(content.name.file, BadRow(*row)) for row in rows]
+        return sorted(found, key=lambda pair: (pair[0], pair[1].line))
 
-    @contextmanager
-    def transaction(self) -> Iterator[None]:
-        """All or nothing: what is done inside is undone where it does not come to its end."""
-        import duckdb
+    # -- events
 
-        self._connection.raw_sql("BEGIN TRANSACTION")
-        try:
-            yield
-        except BaseException as error:
-            self._connection.raw_sql("ROLLBACK")
-            if isinstance(error, duckdb.Error):
-                raise StoreProblem(f"the store of logs could not be written: {str(error).splitlines()[0]}") from None
-            raise
-        self._connection.raw_sql("COMMIT")
+    def ask(
+        self, statement: str, contents: Iterable[Content] | None = None, given: Mapping[str, Given] | None = None
+    ) -> list[tuple[Any, ...]]:
+        """The rows that a statement gives; `events` in it are those of some contents, of all by default.
 
-    def add(self, events: Iterable[Event]) -> int:
-        """Add events; their number."""
-        count = 0
-        stream = iter(events)
-        while batch := list(islice(stream, BATCH)):
-            self._insert("events", as_columns(batch))
-            count += len(batch)
-        return count
-
-    def add_file(self, source: LogSource, path: Path, name: str, head: str, rows: int, *, plain: bool) -> None:
-        """Add the events of a whole file of so many rows at once; `head` are its first lines.
-
-        It is `plain` where all white space in it is spaces and ends of lines.
-
-        Raises OutOfTheOrdinary where it must be read line by line; the transaction is to be undone then.
+        Raises StoreProblem.
         """
-        import duckdb
+        return self.engine.ask(statement, self.parts(self.manifest if contents is None else contents), given)
 
-        from trace_lens.logs.store.bulk import HEADERS, OutOfTheOrdinary, all_in_order, bulk_events
+    def events(self, rows: Sequence[tuple[Any, ...]]) -> list[Event]:
+        """Rows with the columns of a part, and whether each is doubled where that was asked, as events.
 
-        bulk = bulk_events(self._connection, source, path, name, head, plain=plain, kept=self.kept_ids)
-        try:
-            self._connection.insert("events", bulk.events.select(*TABLES["events"]))
-            self._connection.con.execute(_NUMBER_LINES, [HEADERS[source.settings.format] + 1, *[source.id, name] * 2])
-        except duckdb.Error:
-            raise OutOfTheOrdinary from None
-        all_in_order(bulk, self._connection.table("events"), rows)
+        Raises StoreProblem.
+        """
+        also = self._also(rows)
+        made = []
+        for source, content, line, time, user, app, outcome, code, reason, ip, ids, _, _, *doubled in rows:
+            file, _, generation = self._file_of[content]
+            made.append(
+                Event(
+                    source=source,
+                    file=file,
+                    line=line,
+                    time=time.replace(tzinfo=UTC),
+                    user=user,
+                    app=app,
+                    outcome=outcome,
+                    code=code,
+                    reason=reason,
+                    ip=ip,
+                    ids=tuple(ids or ()),
+                    doubled=bool(doubled and doubled[0]),
+                    also=tuple(sorted(also.get((content, line), ()))) if also else (),
+                    generation=generation,
+                )
+            )
+        return made
 
-    def add_bad(self, source: str, file: str, rows: Iterable[BadRow]) -> None:
-        """Keep bad rows aside."""
-        found = list(rows)
-        if found:
-            self._insert("bad_rows", bad_columns(source, file, found))
+    @cached_property
+    def _file_of(self) -> dict[str, Place]:
+        """The file that each content is told by."""
+        return {
+            content.id: Place(content.name.file, 0, None if content.name.current else content.name.generation)
+            for content in self.manifest
+        }
 
-    def remember(self, file: LoadedFile) -> None:
-        """Put down that a file was loaded, in the place of what was put down of it before."""
-        self._connection.con.execute("DELETE FROM files WHERE source = ? AND file = ?", [file.source, file.file])
-        values = {name: [value] for name, value in file._asdict().items()}
-        values["loaded_at"] = [file.loaded_at.replace(tzinfo=None)]
-        self._insert("files", values)
-
-    def take_out_from(self, source: str, file: str, line: int) -> None:
-        """Take out what stands from a line on: it was not whole when it was read."""
-        for table in ("events", "bad_rows"):
-            statement = f"DELETE FROM {table} WHERE source = ? AND file = ? AND line >= ?"
-            self._connection.con.execute(statement, [source, file, line])
-
-    def _insert(self, name: str, columns: dict[str, Any]) -> None:
-        import ibis
-        import pyarrow as pa
-
-        schema = ibis.schema(TABLES[name]).to_pyarrow()
-        table = pa.table(
-            {column: pa.array(list(values), schema.field(column).type) for column, values in columns.items()}
+    def _also(self, rows: Sequence[tuple[Any, ...]]) -> dict[tuple[str, int], list[Place]]:
+        """The further places of the events in some rows: copies of their file, and files that overlap with it."""
+        found: dict[tuple[str, int], list[Place]] = {}
+        copied = {content.id: content.others for content in self.manifest if content.others}
+        for row in rows:
+            for name in copied.get(row[1], ()):
+                found.setdefault((row[1], row[2]), []).append(Place(name.file, row[2]))
+        overlapping = [content for content in self.manifest if content.again]
+        if not overlapping or not rows:
+            return found
+        places = Given(
+            {"in_content": "VARCHAR", "at_line": "BIGINT"},
+            {"in_content": [row[1] for row in rows], "at_line": [row[2] for row in rows]},
         )
-        self._connection.insert(name, ibis.memtable(table))
-
-
-def as_columns(events: Sequence[Event]) -> dict[str, Any]:
-    """Events as the columns of their table."""
-    rows = [
-        (
-            event.source,
-            event.file,
-            event.line,
-            event.time.replace(tzinfo=None),
-            event.user,
-            event.app,
-            event.outcome,
-            event.code,
-            event.reason,
-            event.ip,
-            list(event.ids),
+        statement = (
+            "SELECT e.same_content, e.same_line, e.content, e.line FROM events e "
+            "JOIN places p ON e.same_content = p.in_content AND e.same_line = p.at_line"
         )
-        for event in events
-    ]
-    return dict(zip(TABLES["events"], zip(*rows, strict=True), strict=True))
+        for content, line, other, other_line in self.ask(statement, overlapping, {"places": places}):
+            held = self.manifest[other]
+            for name in (held.name, *held.others):
+                place = Place(name.file, other_line, None if name.current else name.generation)
+                found.setdefault((content, line), []).append(place)
+        return found
 
 
-def bad_columns(source: str, file: str, rows: Sequence[BadRow]) -> dict[str, Any]:
-    """Bad rows as the columns of their table."""
-    return {
-        "source": [source] * len(rows),
-        "file": [file] * len(rows),
-        "line": [row.line for row in rows],
-        "because": [row.because for row in rows],
-        "text": [row.text for row in rows],
-    }
+EVENT_COLUMNS = ", ".join(f'e."{name}"' for name in COLUMNS)
+"""The columns of an event in a statement that calls the events `e`."""

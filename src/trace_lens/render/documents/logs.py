@@ -117,6 +117,9 @@ def loaded_pages(loaded: Sequence[Loaded], seconds: float) -> Document:
         ],
     )
     for loading in loaded:
+        if loading.again:
+            told = f"{_count(loading.again, 'event')} of it stand{'s' if loading.again == 1 else ''} in"
+            yield prose(f"{loading.file}: {told} {', '.join(loading.again_in)} too; they count once.", 2, "quiet")
         if loading.ambiguous:
             told = f"{loading.ambiguous:,} times lie in an hour that came twice, and nothing decides"
             yield prose(f"{loading.file}: {told}; they were taken as the first.", 2, "risk")
@@ -129,20 +132,29 @@ def file_pages(files: Sequence[LoadedFile]) -> Document:
     if not files:
         yield line("No logs are loaded yet; load them with: trace-lens logs load")
         return
-    yield line(Span(_count(sum(file.rows for file in files), "event"), "head"), f" of {_count(len(files), 'file')}.")
+    events = sum(file.rows - file.again for file in {file.digest: file for file in files}.values())
+    yield line(Span(_count(events, "event"), "head"), f" of {_count(len(files), 'file')}.")
     yield table(
-        ("source", "file", "events", "bad", "loaded"),
+        ("source", "file", "events", "elsewhere", "bad", "loaded"),
         [
             (
                 file.source,
-                file.file,
+                file.file + (f" (its content number {file.generation})" if file.generation else ""),
                 f"{file.rows:,}",
+                f"{file.again:,}" if file.again else "",
                 f"{file.bad:,}",
                 show_moment(file.loaded_at.replace(microsecond=0)),
             )
             for file in files
         ],
     )
+
+
+def _also(event: Event) -> str:
+    """Where an event stands besides."""
+    if not event.also:
+        return ""
+    return f" (also {', '.join(f'{place.file} line {place.line}' for place in event.also)})"
 
 
 def event_pages(found: Sequence[Event]) -> Document:
@@ -161,7 +173,7 @@ def event_pages(found: Sequence[Event]) -> Document:
                 event.app or "",
                 Span(event.outcome, style.get(event.outcome, "")),
                 event.code or "",
-                (event.reason or "") + (" (doubled)" if event.doubled else ""),
+                (event.reason or "") + (" (doubled)" if event.doubled else "") + _also(event),
             )
             for event in found
         ],

@@ -1,0 +1,146 @@
+"""DuckDB in memory, over the parts: embedded, and closed off from everything but the store and the files to be read.
+
+Where the machine's memory does not do, it puts what it works on into a folder of the store.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from trace_lens.logs.store.engine import COLUMNS, Given, named, quoted, select_of
+from trace_lens.logs.store.manifest import DiskFull, StoreProblem
+from trace_lens.workspace.own_files import for_user_only
+
+if TYPE_CHECKING:
+    import duckdb
+    import numpy as np
+    from numpy.typing import NDArray
+
+_CLOSED: dict[str, str | bool | int | float | list[str]] = {
+    "autoinstall_known_extensions": "false",
+    "autoload_known_extensions": "false",
+    "allow_community_extensions": "false",
+    "allow_unsigned_extensions": "false",
+    "python_enable_replacements": "false",
+}
+"""How the database is opened: without extensions from anywhere, and blind for what Python's variables are called."""
+_NOTHING = "\U0010ffff"
+"""Stands for nothing in a column of texts that is handed over: no character, so no text has it."""
+_FULL = ("no space left", "disk full", "errno 28", "could not write all bytes", "disk quota")
+
+
+class Duck:
+    """The database. Raises StoreProblem where it cannot be opened."""
+
+    def __init__(self, folder: Path, files: Iterable[Path] = ()) -> None:
+        import duckdb
+
+        self.folder = folder
+        self.connection = duckdb.connect(":memory:", config=_CLOSED)
+        spill = folder / "spill"
+        listed = ", ".join(quoted(str(file.resolve())) for file in files)
+        for statement in (
+            f"SET temp_directory = {quoted(str(spill))}",
+            f"SET allowed_directories = [{quoted(str(folder.resolve()))}]",
+            *([f"SET allowed_paths = [{listed}]"] if listed else []),
+            "SET enable_external_access = false",
+            "SET lock_configuration = true",
+        ):
+            self.connection.execute(statement)
+
+    def close(self) -> None:
+        """Close the database."""
+        self.connection.close()
+
+    def ask(
+        self, statement: str, parts: Sequence[Path], given: Mapping[str, Given] | None = None
+    ) -> list[tuple[Any, ...]]:
+        """The rows that a statement gives; the events of the parts are `events` in it. Raises StoreProblem."""
+        with self.meaning():
+            return self._prepared(statement, parts, given).fetchall()
+
+    def arrays(self, statement: str, parts: Sequence[Path]) -> dict[str, NDArray[Any]]:
+        """The columns that a statement gives, as arrays. Raises StoreProblem."""
+        with self.meaning():
+            return self._prepared(statement, parts, None).fetchnumpy()
+
+    def _prepared(
+        self, statement: str, parts: Sequence[Path], given: Mapping[str, Given] | None
+    ) -> duckdb.DuckDBPyConnection:
+        self.connection.execute(f"CREATE OR REPLACE TEMP VIEW events AS {events_in_parts(parts)}")
+        for name, rows in (given or {}).items():
+            self.give(name, rows)
+        return self.connection.execute(statement)
+
+    def give(self, name: str, rows: Given) -> None:
+        """Make rows known under a name."""
+        self.connection.register(f"{name}_given", {key: _array(rows, key) for key in rows.types})
+        cast = ", ".join(
+            f"from_json({named(key)}, '[\"VARCHAR\"]') AS {named(key)}"
+            if kind == "VARCHAR[]"
+            else f"nullif({named(key)}, {quoted(_NOTHING)}) AS {named(key)}"
+            if kind == "VARCHAR"
+            else f"{named(key)}::{kind} AS {named(key)}"
+            for key, kind in rows.types.items()
+        )
+        self.connection.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS SELECT {cast} FROM {name}_given")
+        self.connection.unregister(f"{name}_given")
+
+    def do(self, statement: str) -> None:
+        """Carry out a statement; files that it writes are for the user only. Raises StoreProblem."""
+        with self.meaning(), for_user_only():
+            self.connection.execute(statement)
+
+    @contextmanager
+    def meaning(self) -> Iterator[None]:
+        """What the database refuses, told as a problem of the store."""
+        import duckdb
+
+        try:
+            yield
+        except duckdb.Error as error:
+            raise problem_of(error, self.folder) from None
+
+
+def problem_of(error: BaseException, folder: Path) -> StoreProblem:
+    """What an error of the database or of the file system means for the store."""
+    reason = str(error).strip().partition("\n")[0] or type(error).__name__
+    if (isinstance(error, OSError) and error.errno == 28) or any(words in reason.lower() for words in _FULL):
+        return DiskFull(
+            f"the disk is full: nothing more can be written to the store of logs in {folder}; what was loaded before "
+            "is whole. Make room and run trace-lens logs load again"
+        )
+    return StoreProblem(
+        f"the store of logs in {folder} cannot be used ({reason}); if it is damaged, move it away and run trace-lens "
+        "logs load again: it is made from the log files, and nothing is lost"
+    )
+
+
+def events_in_parts(parts: Sequence[Path]) -> str:
+    """The query that gives the events of some parts."""
+    if not parts:
+        nothing = ", ".join(f"NULL::{kind} AS {named(name)}" for name, kind in COLUMNS.items())
+        return f"SELECT {nothing} WHERE false"
+    listed = ", ".join(quoted(str(part)) for part in parts)
+    return f"SELECT {select_of(COLUMNS)} FROM read_parquet([{listed}])"
+
+
+def _array(rows: Given, key: str) -> Any:
+    import numpy as np
+
+    kind = rows.types[key]
+    if kind == "VARCHAR[]":
+        import json
+
+        made: NDArray[np.object_] = np.array(
+            [json.dumps(value) if value else "[]" for value in rows.columns[key]], dtype=object
+        )
+        return made
+    if kind == "BIGINT":
+        return np.array(rows.columns[key], dtype=np.int64)
+    if kind == "TIMESTAMP":
+        return np.array(rows.columns[key], dtype="datetime64[us]")
+    return np.array([_NOTHING if value is None else value for value in rows.columns[key]], dtype=object)
