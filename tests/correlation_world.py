@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import random
 import tempfile
+from collections.abc import Iterable
 from datetime import UTC, datetime
 from itertools import accumulate
 from pathlib import Path
@@ -17,7 +18,9 @@ from typing import NamedTuple
 from trace_lens.logs.event import Event
 from trace_lens.logs.matching.correlating import Correlation, correlate
 from trace_lens.logs.matching.seen import Seen
+from trace_lens.logs.store.manifest import Content
 from trace_lens.logs.store.store import EventStore
+from trace_lens.logs.store.writing import Writer
 from trace_lens.people.spellings import Names, People
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 from trace_lens.workspace.records import Workspace
@@ -231,10 +234,41 @@ SOURCES = {
 }
 
 
+def put(store: EventStore, events: Iterable[Event]) -> None:
+    """Put events into a store that is open for writing, a content for each file."""
+    writer = Writer(store.duck, store.folder)
+    by_file: dict[tuple[str, str], list[Event]] = {}
+    for event in events:
+        by_file.setdefault((event.source, event.file), []).append(event)
+    for number, ((source, file), some) in enumerate(by_file.items()):
+        key = f"c{number}"
+        written, _ = writer.write_events(key, some)
+        content = Content(
+            id=key,
+            source=source,
+            names=(),
+            octets=1,
+            digest=key,
+            beginning="",
+            lines=max(event.line for event in some),
+            rows=written.rows,
+            bad=0,
+            loaded_at=BEGIN,
+            first=written.first,
+            last=written.last,
+            part=written.part,
+        )
+        store.manifest.put(content)
+        store.manifest.point(file, key)
+    for content in writer.keep(list(store.manifest)):
+        store.manifest.put(content)
+    store.manifest.write(store.folder)
+
+
 def run(world: World, store: EventStore, workspace: Workspace) -> Correlation:
     """Correlate a world that is in a store."""
     people = People(workspace, [one.names for one in world.seen])
-    return correlate(store.plain_events(), SOURCES, world.seen, people, Names(workspace))
+    return correlate(store, SOURCES, world.seen, people, Names(workspace))
 
 
 class Score(NamedTuple):

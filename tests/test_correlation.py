@@ -201,7 +201,7 @@ def apps() -> Workspace:
 
 def result(world: correlation_world.World, apps: Workspace) -> correlation_world.Correlation:
     with tempfile.TemporaryDirectory() as folder, EventStore(Path(folder), writing=True) as store:
-        store.add(world.events)
+        correlation_world.put(store, world.events)
         return correlation_world.run(world, store, apps)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import json
+import tempfile
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -15,17 +16,13 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kit import NOW, run, run_json, run_program, workspace
+from kit import run, run_json, workspace
 from strict_schemas import conforms
 from trace_lens.logs.event import Event
 from trace_lens.logs.formats.events import events_of, time_form
 from trace_lens.logs.formats.proposing import form_of
 from trace_lens.logs.formats.records import BadRow, Record, Unreadable, records_of, sniffed, unpacked, value_at
 from trace_lens.logs.formats.times import NoTime, TimeForm, TimeReader, is_descending
-from trace_lens.logs.store.loading import load_file
-from trace_lens.logs.store.searching import Wanted
-from trace_lens.logs.store.searching import search as search_events
-from trace_lens.logs.store.store import EventStore, StoreProblem
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.log_sources import LogSource, log_sources, read_description
 from trace_lens.workspace.problems import Problem, SettingsError
@@ -240,22 +237,26 @@ def test_combined() -> None:
 
 
 def parquet(*found: dict[str, Any]) -> bytes:
-    import pyarrow as pa
-    import pyarrow.parquet as pq
+    import duckdb
 
-    held = io.BytesIO()
-    pq.write_table(pa.Table.from_pylist(list(found)), held)
-    return held.getvalue()
+    lines, file = "\n".join(json.dumps(row, default=str) for row in found), "rows.parquet"
+    with tempfile.TemporaryDirectory() as folder, duckdb.connect() as connection:
+        Path(folder, "rows.json").write_text(lines)
+        connection.execute(
+            f"COPY (SELECT * FROM read_json('{folder}/rows.json')) TO '{folder}/{file}' (FORMAT parquet)"
+        )
+        return Path(folder, file).read_bytes()
 
 
 def test_parquet(tmp_path: Path) -> None:
+    whole = AT.replace(tzinfo=None)
     data = parquet(
-        {"when": AT, "user": "m.tern", "result": "granted", "n": 1},
-        {"when": AT, "user": None, "result": "denied", "n": 2},
+        {"when": whole, "user": "m.tern", "result": "granted", "n": 1},
+        {"when": whole, "user": None, "result": "denied", "n": 2},
     )
     assert told(rows(data, "parquet")) == [
-        (1, {"when": AT, "user": "m.tern", "result": "granted", "n": 1}),
-        (2, {"when": AT, "user": None, "result": "denied", "n": 2}),
+        (1, {"when": whole, "user": "m.tern", "result": "granted", "n": 1}),
+        (2, {"when": whole, "user": None, "result": "denied", "n": 2}),
     ]
     with pytest.raises(Unreadable, match="no Parquet"):
         rows(b"PAR1 nothing", "parquet")
@@ -517,320 +518,3 @@ def test_any_octets_give_records_or_bad_rows(data: bytes, form: str) -> None:
         return
     assert all(isinstance(one, Record | BadRow) and one.line >= 1 for one in found)
     assert [one.line for one in found] == sorted(one.line for one in found)
-
-
-@pytest.fixture
-def loaded(tmp_path: Path) -> Path:
-    """A workspace with one source of logs and one file of it."""
-    accounts = "user,email,login,id\nm.tern@northmere.example,m.tern@northmere.example,m.tern,40117\n"
-    described_files = DESCRIPTION.replace('format = "csv"', 'format = "csv"\nfiles = ["logs/id-*.csv*"]').replace(
-        'code = "Code"', 'code = "Code"\nreason = "Message"\nip = "From"'
-    )
-    folder = workspace(
-        tmp_path,
-        {"account": {"list": "accounts/crew.csv"}},
-        {"logs/id.toml": described_files, "accounts/crew.csv": accounts},
-    )
-    (folder / "logs/id-1.csv").write_text(LOG, "utf-8")
-    return folder
-
-
-def load(folder: Path) -> list[tuple[str, int, int]]:
-    """Load every file of every source, as the program does; what came of each."""
-    found = []
-    opened = load_workspace(folder)
-    sources = list(log_sources(opened).values())
-    files = [file for source in sources for file in source.files_in(folder)]
-    with EventStore(folder, writing=True, files=files) as store:
-        for source in sources:
-            for file in source.files_in(folder):
-                one = load_file(store, source, file, file.relative_to(folder).as_posix(), NOW)
-                found.append((one.state, one.rows, one.bad))
-    return found
-
-
-def search(folder: Path, **wanted: Any) -> list[Event]:
-    with EventStore(folder) as store:
-        return search_events(store.events(), Wanted(**wanted), load_workspace(folder))
-
-
-def test_loading_listing_and_searching_by_the_program(loaded: Path) -> None:
-    status, document = run_json("logs", "load", folder=loaded)
-    conforms(document, "log-load")
-    assert (status, [(one["state"], one["rows"], one["bad"]) for one in document["files"]]) == (0, [("new", 3, 2)])
-    _, document = run_json("logs", "list", folder=loaded)
-    conforms(document, "log-files")
-    assert [(one["file"], one["rows"]) for one in document["files"]] == [("logs/id-1.csv", 3)]
-    status, document = run_json("logs", "search", "--outcome", "failure", folder=loaded)
-    conforms(document, "events")
-    assert document["events"] == [
-        {
-            "source": "id",
-            "file": "logs/id-1.csv",
-            "line": 3,
-            "time": "2026-11-20T08:15:44Z",
-            "user": "a.fulmar@northmere.example",
-            "app": "Fuel Ledger",
-            "outcome": "failure",
-            "code": "D-4107",
-            "reason": "no account\nof that name",
-            "ip": "192.0.2.15",
-            "ids": ["_rq9f1b2c3d4e5f60718293a4b6"],
-            "doubled": False,
-        }
-    ]
-    text = run("logs", "search", "--user", "M.TERN", "--since", "2026-11-20", folder=loaded).stdout.decode()
-    assert text.startswith("1 event.")
-
-
-def test_the_same_content_adds_nothing_and_a_grown_file_its_new_rows(loaded: Path) -> None:
-    file = loaded / "logs/id-1.csv"
-    assert load(loaded) == [("new", 3, 2)]
-    assert load(loaded) == [("same", 0, 0)]
-    (loaded / "logs/id-2.csv.gz").write_bytes(gzip.compress(LOG.encode()))
-    assert load(loaded) == [("same", 0, 0), ("same", 0, 0)]
-    (loaded / "logs/id-2.csv.gz").unlink()
-    file.write_text(LOG + NEXT, "utf-8")
-    assert load(loaded) == [("grown", 1, 0)]
-    assert [one.line for one in search(loaded)] == [2, 3, 5, 8]
-    with EventStore(loaded) as store:
-        assert [(one.rows, one.bad) for one in store.files()] == [(4, 2)]
-        assert [row.line for _, row in store.bad_rows("id")] == [6, 7]
-
-
-NEXT = "2026-11-20 09:20:00;l.plover@northmere.example;Ticket Desk;granted;;;192.0.2.17;\n"
-
-
-def test_a_last_line_that_was_cut_off_is_read_again(loaded: Path) -> None:
-    file = loaded / "logs/id-1.csv"
-    file.write_text((LOG + NEXT)[:-40], "utf-8")
-    assert load(loaded) == [("new", 3, 3)]
-    file.write_text(LOG + NEXT, "utf-8")
-    assert load(loaded) == [("grown", 1, 0)]
-    with EventStore(loaded) as store:
-        assert [(one.rows, one.bad) for one in store.files()] == [(4, 2)]
-
-
-def test_other_content_under_the_same_name_is_added(loaded: Path) -> None:
-    """A log that was rotated: what was loaded stays."""
-    load(loaded)
-    (loaded / "logs/id-1.csv").write_text(LOG.replace("2026-11-20", "2026-11-21"), "utf-8")
-    assert load(loaded) == [("new", 3, 2)]
-    assert len(search(loaded)) == 6
-
-
-SEARCHES: list[tuple[dict[str, Any], list[int]]] = [
-    ({}, [2, 3, 5]),
-    ({"user": "m.tern@northmere.example"}, [2]),
-    ({"user": "M.TERN"}, [2]),
-    ({"user": "40117"}, [2]),
-    ({"user": "NORTHMERE\\m.tern"}, [2]),
-    ({"user": "nobody"}, []),
-    ({"user": "Fulmar"}, [3]),
-    ({"user": "northmere"}, []),
-    ({"app": "crew-roster"}, [2, 5]),
-    ({"app": "Fuel Ledger"}, [3]),
-    ({"outcome": "failure"}, [3]),
-    ({"code": "d-4107"}, [3]),
-    ({"ip": "192.0.2.15"}, [3]),
-    ({"ip": "192.0.2.0/24"}, [2, 3, 5]),
-    ({"ip": "198.51.100.0/24"}, []),
-    ({"id": "_rq9f1b2c3d4e5f60718293a4b5"}, [2]),
-    ({"text": "of that name"}, [3]),
-    ({"text": "A4B6"}, [3]),
-    ({"since": datetime(2026, 11, 20, 8, 15, 44, tzinfo=UTC)}, [3, 5]),
-    ({"until": datetime(2026, 11, 20, 8, 15, 44, tzinfo=UTC)}, [2]),
-    ({"source": "id", "outcome": "other"}, [5]),
-]
-
-
-def test_searches(loaded: Path) -> None:
-    load(loaded)
-    assert {str(wanted): [one.line for one in search(loaded, **wanted)] for wanted, _ in SEARCHES} == {
-        str(wanted): lines for wanted, lines in SEARCHES
-    }
-
-
-def test_doubled_lines_are_kept_and_marked(loaded: Path) -> None:
-    line = "2026-11-20 09:14:03;m.tern@northmere.example;Crew Roster;granted;;;192.0.2.14;_rq9f1b2c3d4e5f60718293a4b5\n"
-    (loaded / "logs/id-1.csv").write_text(LOG + line, "utf-8")
-    load(loaded)
-    assert [(one.line, one.doubled) for one in search(loaded, user="m.tern")] == [(2, False), (8, True)]
-
-
-STORES: list[tuple[str, Any, str]] = [
-    ("damaged", lambda path: path.write_bytes(b"no store at all" * 500), "cannot be read"),
-    ("another version", lambda path: sql(path, "UPDATE about SET value = '0'"), "version 0"),
-    ("other tables", lambda path: sql(path, "DROP TABLE files"), "cannot be read"),
-]
-
-
-def sql(path: Path, statement: str) -> None:
-    import duckdb
-
-    with duckdb.connect(str(path)) as connection:
-        connection.execute(statement)
-
-
-@pytest.mark.parametrize(("name", "spoil", "words"), STORES, ids=[one[0] for one in STORES])
-def test_stores_that_cannot_be_used(name: str, spoil: Any, words: str, loaded: Path) -> None:
-    load(loaded)
-    spoil(loaded / ".trace-lens/events.duckdb")
-    done = run("logs", "search", folder=loaded)
-    assert (done.returncode, words in done.stderr.decode(), b"Traceback" in done.stderr) == (3, True, False)
-    assert b"load again" in done.stderr
-    for writing in (True, False):
-        with pytest.raises(StoreProblem, match=words), EventStore(loaded, writing=writing):
-            pass
-    (loaded / ".trace-lens/events.duckdb").unlink()
-    assert load(loaded) == [("new", 3, 2)]
-
-
-def test_two_at_once_is_said(loaded: Path) -> None:
-    import duckdb
-
-    load(loaded)
-    with duckdb.connect(str(loaded / ".trace-lens/events.duckdb")):
-        for words in (("load",), ("list",), ("search",), ("list", "--format", "json")):
-            done = run_program("logs", *words, folder=loaded)
-            assert (done.returncode, done.stdout, b"nother trace-lens" in done.stderr) == (3, b"", True)
-
-
-def test_an_interruption_leaves_the_store_whole(loaded: Path) -> None:
-    load(loaded)
-    source = described()
-    rows_ = records_of(io.BytesIO(LOG.encode()), "csv")
-    events = [one for one in events_of(source, "x.csv", rows_, TimeReader(time_form(source))) if isinstance(one, Event)]
-
-    def interrupted(store: EventStore) -> None:
-        with store.transaction():
-            assert store.add(events) == 3
-            raise KeyboardInterrupt
-
-    with EventStore(loaded, writing=True) as store, pytest.raises(KeyboardInterrupt):
-        interrupted(store)
-    assert len(search(loaded)) == 3
-
-
-BAD_CALLS = [
-    (("search", "--ip", "nowhere"), 2),
-    (("search", "--source", "nobody"), 2),
-    (("load", "--source", "nobody"), 2),
-    (("search", "--ip", "10.0.0.0/9"), 2),
-]
-
-
-@pytest.mark.parametrize(("arguments", "status"), BAD_CALLS)
-def test_calls_that_cannot_be(arguments: tuple[str, ...], status: int, loaded: Path) -> None:
-    load(loaded)
-    done = run("logs", *arguments, folder=loaded)
-    assert (done.returncode, b"Traceback" in done.stderr) == (status, False)
-
-
-def test_nothing_loaded_and_nothing_there(loaded: Path) -> None:
-    assert run("logs", "search", folder=loaded).returncode == 2
-    assert b"No logs are loaded yet" in run("logs", "list", folder=loaded).stdout
-    (loaded / "logs/id-1.csv").unlink()
-    done = run("logs", "load", folder=loaded)
-    assert (done.returncode, b"no file matches" in done.stdout) == (3, True)
-
-
-def regular(count: int, time: str = "2026-11-20 {h:02d}:{m:02d}:{s:02d}") -> str:
-    """A well-formed log of many rows, with everything in its cells that may be in them."""
-    odd = ["granted", "DENIED", "error", "perhaps", "", "-", " granted "]
-    reasons = ["", "-", '"a; b"', '"say ""no"""', "plain words", "Ærlig talt"]
-    made = ["When;Account;Target;Result;Code;Message;From;Request"]
-    for n in range(count):
-        when = time.format(h=n // 3600, m=n // 60 % 60, s=n % 60, n=n)
-        made.append(
-            f"{when};m.tern{n % 7}@northmere.example;App {n % 3};{odd[n % 7]};{'' if n % 2 else 'D-1'};{reasons[n % 6]};192.0.2.{n % 200};_rq{n:020x}"
-        )
-    return "\n".join(made) + "\n"
-
-
-BULK = [
-    ("local times", regular(2500), True),
-    ("epoch milliseconds", regular(2500, "17951624{n:05d}"), True),
-    ("with fractions", regular(2500, "2026-11-20T{h:02d}:{m:02d}:{s:02d}.125"), True),
-    ("one bad row", regular(2500) + "x;y\n", False),
-    ("one bad time", regular(2500).replace("2026-11-20 00:10:00", "never"), False),
-    ("a value on two lines", regular(2500).replace("plain words", '"plain\nwords"', 1), False),
-    ("a blank line", regular(2500) + "\n", False),
-    ("white space of other kinds", regular(2500).replace("plain words", "\u00a0plain words\t"), True),
-    ("the night when clocks change", regular(2500).replace("2026-11-20", "2026-10-25"), False),
-]
-
-
-JSON_LINES = """role = "application"
-files = ["logs/id-*.csv"]
-format = "jsonl"
-time_zone = "Europe/Oslo"
-[fields]
-time = "ts"
-user = "$.who.login"
-app = "service"
-outcome = "result"
-code = "error.code"
-ids = ["request", "who.sid"]
-[outcomes]
-success = ["ok"]
-failure = ["refused"]
-"""
-
-
-def lines(count: int, time: str = "{ms}") -> str:
-    """Well-formed JSON Lines, with what may be in them."""
-    made = []
-    for n in range(count):
-        when = time.format(ms=1795162440000 + 1000 * n, h=n // 3600, m=n // 60 % 60, s=n % 60)
-        error = ', "error": {"code": "A-41"}' if n % 5 == 0 else ', "error": null' if n % 5 == 1 else ""
-        request = f', "request": "_rq{n:08d}"' if n % 2 else ', "request": ""'
-        made.append(
-            f'{{"ts": {when}, "service": {n % 4}, "who": {{"login": "Ærlig {n % 7}", "sid": "s{n}"}}, "result": "OK"{error}{request}}}'
-        )
-    return "\n".join(made) + "\n"
-
-
-BULK_LINES = [
-    ("epoch milliseconds", lines(2500), True),
-    ("in UTC", lines(2500, '"2026-11-20T{h:02d}:{m:02d}:{s:02d}Z"'), True),
-    ("local", lines(2500, '"2026-11-20 {h:02d}:{m:02d}:{s:02d}"'), True),
-    ("a fraction", lines(2500).replace('"service": 3', '"service": 3.0', 1), False),
-    ("a truth value", lines(2500).replace('"service": 3', '"service": true', 1), False),
-    ("no JSON", lines(2500) + "{\n", False),
-    ("a blank line", lines(2500) + "\n", False),
-    ("a dotted name", lines(2500).replace('"service"', '"error.code": "X-1", "service"', 1), False),
-]
-
-
-@pytest.mark.parametrize(
-    ("name", "text", "at_once", "described"),
-    [(*one, None) for one in BULK] + [(*one, JSON_LINES) for one in BULK_LINES],
-    ids=[one[0] for one in BULK] + [f"lines, {one[0]}" for one in BULK_LINES],
-)
-def test_in_bulk_the_same_events_come_out(
-    name: str, text: str, at_once: bool, described: str | None, loaded: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    """What is ordinary goes through the database, what is not line by line; the events are the same."""
-    from trace_lens.logs.store import loading
-
-    (loaded / "logs/id-1.csv").write_text(text, "utf-8")
-    if described:
-        (loaded / "logs/id.toml").write_text(described, "utf-8")
-    taken: list[bool] = []
-    whole = EventStore.add_file
-
-    def watched(store: EventStore, *arguments: Any, **more: Any) -> Any:
-        taken.append(False)
-        read = whole(store, *arguments, **more)
-        taken[-1] = True
-        return read
-
-    monkeypatch.setattr(EventStore, "add_file", watched)
-    fast, found = load(loaded), search(loaded)
-    assert taken == [at_once]
-    (loaded / ".trace-lens/events.duckdb").unlink()
-    monkeypatch.setattr(loading, "_WORTH_BULK", 10**9)
-    assert load(loaded) == fast
-    assert search(loaded) == found
-    assert len(found) >= 2499

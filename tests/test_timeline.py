@@ -309,7 +309,7 @@ def test_no_logs_loaded(tmp_path: Path) -> None:
 
 def test_a_damaged_store_does_not_stop_a_diagnosis(tmp_path: Path) -> None:
     folder = loaded(tmp_path)
-    (folder / ".trace-lens/events.duckdb").write_bytes(b"no database" * 400)
+    (folder / ".trace-lens/logs/manifest.json").write_bytes(b"no manifest" * 400)
     done = run("diagnose", "-", folder=folder, stdin=response())
     assert (done.returncode, b"Without the logs" in done.stderr, b"SOUND" in done.stdout) == (0, True, True)
 

@@ -26,6 +26,7 @@ def clock(clock: Clock) -> Json:
         "drift_seconds_per_day": round(clock.drift, 3),
         "basis": clock.basis,
         "pairs": clock.pairs,
+        "segments": [],
     }
 
 

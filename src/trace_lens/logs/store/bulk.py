@@ -29,8 +29,12 @@ _EPOCH = re.compile(r"\d{9,18}")
 _UNITS = {"s": "make_timestamp({} * 1000000)", "ms": "make_timestamp_ms({})"}
 _WHITE = "".join(chr(number) for number in range(0x3001) if chr(number).isspace())
 """All white space, as the other reader takes it away."""
+_AT_EDGE = r"^[\s\x1c-\x1f\x{80}-\x{10ffff}]|[\s\x1c-\x1f\x{80}-\x{10ffff}]$"
+"""What may be white space at the edge of a cell."""
 HEADERS = {"csv": 1, "jsonl": 0}
 """The formats that can be read in bulk, and how many lines stand before their rows."""
+_FRACTION = "-?[0-9]+([.][0-9]+([eE][+-]?[0-9]+)?|[eE][+-]?[0-9]+)|-0"
+"""Numbers that the database and the other reader may write differently."""
 _DAY = timedelta(days=1)
 _LONGEST = timedelta(days=1_000)
 NONE, SPACES, ANY = "none", "spaces", "any"
@@ -87,8 +91,11 @@ def bulk_events(
     texts = {column: _cell(text, white, nulls=opened.nulls) for column, text in opened.texts.items()}
     cells = {field: texts[column] for field, column in paths.items()}
     moment, first, last = _moment(cells["time"], opened.sample, source)
-    if opened.odd is not None:
-        moment = f"CASE WHEN NOT ({opened.odd}) THEN {moment} END"
+    odd = [opened.odd] if opened.odd else []
+    if white == NONE:
+        odd += [_is_padded(text) for text in opened.texts.values()]
+    if odd:
+        moment = f"CASE WHEN NOT coalesce({' OR '.join(odd)}, false) THEN {moment} END"
     values = {
         "source": quoted(source.id),
         "content": quoted(content),
@@ -182,16 +189,24 @@ def _type(below: object) -> str:
 
 def _has_no_text(text: str) -> str:
     """Whether a value may be a table, a list, or a number with a fraction."""
-    number = f"{text} < ':' AND try_cast({text} AS BIGINT) IS NULL AND try_cast({text} AS DOUBLE) IS NOT NULL"
-    return f"coalesce(({number}) OR starts_with({text}, '{{') OR starts_with({text}, '['), false)"
+    number = f"CASE WHEN {text} < ':' THEN regexp_full_match({text}, {quoted(_FRACTION)}) ELSE false END"
+    return f"coalesce({text} BETWEEN '[' AND '\\' OR {text} BETWEEN '{{' AND '|' OR {number}, false)"
 
 
 def _cell(text: str, white: str, *, nulls: bool) -> str:
     """A cell as text; null where it is empty or a dash."""
     if nulls:
         return text
-    bare = {NONE: text, SPACES: f"trim({text})", ANY: f"trim({text}, {quoted(_WHITE)})"}[white]
+    trimmed = (
+        f"CASE WHEN regexp_matches({text}, {quoted(_AT_EDGE)}) THEN trim({text}, {quoted(_WHITE)}) ELSE {text} END"
+    )
+    bare = {NONE: text, SPACES: f"trim({text})", ANY: trimmed}[white]
     return f"nullif(nullif({bare}, ''), '-')"
+
+
+def _is_padded(text: str) -> str:
+    """Whether a cell has a space at an end, where no other white space can be."""
+    return f"{text} BETWEEN ' ' AND '!' OR suffix({text}, ' ')"
 
 
 def _listed(cells: list[str]) -> str:
@@ -217,10 +232,10 @@ def _moment(text: str, sample: str, source: LogSource) -> tuple[str, datetime | 
     if not _ISO.fullmatch(sample):
         raise OutOfTheOrdinary
     in_utc = sample.endswith("Z")
-    form = r"^\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(\.\d{1,6})?" + ("Z$" if in_utc else "$")
-    shape = re.sub(r"\d", "_", sample)
+    form = r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(\.\d{1,6})?" + ("Z" if in_utc else "")
     cast = f"try_cast({text} AS TIMESTAMP)"
-    local = f"CASE WHEN {text} LIKE {quoted(shape)} OR regexp_matches({text}, {quoted(form)}) THEN {cast} END"
+    other = f"CASE WHEN regexp_full_match({text}, {quoted(form)}) THEN {cast} END"
+    local = f"CASE WHEN {text} LIKE {quoted(re.sub('[0-9]', '_', sample))} THEN {cast} ELSE {other} END"
     if source.zone is None or in_utc:
         return local, None, None
     try:

@@ -74,7 +74,7 @@ def convert(store: EventStore, earlier: Earlier) -> None:
 
 def _readable(earlier: Earlier) -> list[Path]:
     if not earlier.is_folder:
-        return [earlier.path, *([log] if (log := earlier.path.with_name(earlier.path.name + ".wal")).exists() else [])]
+        return [earlier.path, earlier.path.with_name(earlier.path.name + ".wal")]
     return sorted(file for name in ("files", "events", "bad_rows") for file in (earlier.path / name).glob("*.parquet"))
 
 

@@ -29,17 +29,24 @@ _CLOSED: dict[str, str | bool | int | float | list[str]] = {
 """How the database is opened: without extensions from anywhere, and blind for what Python's variables are called."""
 _NOTHING = "\U0010ffff"
 """Stands for nothing in a column of texts that is handed over: no character, so no text has it."""
+_CASTS = {
+    "VARCHAR": f"nullif({{}}, {quoted(_NOTHING)})",
+    "VARCHAR[]": "from_json({}, '[\"VARCHAR\"]')",
+    "BIGINT": "{}::BIGINT",
+    "TIMESTAMP": "{}::TIMESTAMP",
+}
+"""How each kind of column comes out of what is handed over."""
 _FULL = ("no space left", "disk full", "errno 28", "could not write all bytes", "disk quota")
 
 
 class Duck:
     """The database. Raises StoreProblem where it cannot be opened."""
 
-    def __init__(self, folder: Path, files: Iterable[Path] = ()) -> None:
+    def __init__(self, folder: Path, files: Iterable[Path] = (), threads: int | None = None) -> None:
         import duckdb
 
         self.folder = folder
-        self.connection = duckdb.connect(":memory:", config=_CLOSED)
+        self.connection = duckdb.connect(":memory:", config=_CLOSED | ({"threads": threads} if threads else {}))
         spill = folder / "spill"
         listed = ", ".join(quoted(str(file.resolve())) for file in files)
         for statement in (
@@ -77,17 +84,18 @@ class Duck:
 
     def give(self, name: str, rows: Given) -> None:
         """Make rows known under a name."""
-        self.connection.register(f"{name}_given", {key: _array(rows, key) for key in rows.types})
-        cast = ", ".join(
-            f"from_json({named(key)}, '[\"VARCHAR\"]') AS {named(key)}"
-            if kind == "VARCHAR[]"
-            else f"nullif({named(key)}, {quoted(_NOTHING)}) AS {named(key)}"
-            if kind == "VARCHAR"
-            else f"{named(key)}::{kind} AS {named(key)}"
-            for key, kind in rows.types.items()
-        )
-        self.connection.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS SELECT {cast} FROM {name}_given")
-        self.connection.unregister(f"{name}_given")
+        with self.handed_over(rows) as query:
+            self.connection.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS {query}")
+
+    @contextmanager
+    def handed_over(self, rows: Given) -> Iterator[str]:
+        """A query that gives some rows, as long as the block lasts."""
+        self.connection.register("handed_over", {key: _array(rows, key) for key in rows.types})
+        cast = ", ".join(f"{_CASTS[kind].format(named(key))} AS {named(key)}" for key, kind in rows.types.items())
+        try:
+            yield f"SELECT {cast} FROM handed_over"
+        finally:
+            self.connection.unregister("handed_over")
 
     def do(self, statement: str) -> None:
         """Carry out a statement; files that it writes are for the user only. Raises StoreProblem."""

@@ -45,7 +45,7 @@ def counted(
     return store.duck.ask(
         "SELECT p.source, c.value, c.extra, sum(c.count)::BIGINT, min(c.low), max(c.high) "
         f"FROM read_parquet([{listed}]) c JOIN counted_parts p ON c.part = p.part "
-        f"WHERE c.what = {quoted(what)} {among} GROUP BY p.source, c.value, c.extra",
+        f"WHERE c.what = {quoted(what)} {among} GROUP BY p.source, c.value, c.extra ORDER BY ALL",
         [],
         given,
     )

@@ -8,9 +8,12 @@ has grown.
 from __future__ import annotations
 
 import errno
+import hashlib
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -20,10 +23,10 @@ from trace_lens.logs.formats.checking import rows_of
 from trace_lens.logs.formats.events import events_of, field_paths, time_form
 from trace_lens.logs.formats.records import BadRow, Record, Unreadable, unpacked, value_at
 from trace_lens.logs.formats.times import TimeReader, is_descending
-from trace_lens.logs.store.bulk import HEADERS, Bulk, OutOfTheOrdinary, bulk_events
+from trace_lens.logs.store.bulk import ANY, HEADERS, NONE, SPACES, Bulk, OutOfTheOrdinary, bulk_events
 from trace_lens.logs.store.duck import problem_of
 from trace_lens.logs.store.engine import quoted
-from trace_lens.logs.store.facts import Facts, facts_of
+from trace_lens.logs.store.facts import Facts, facts_of, head_of
 from trace_lens.logs.store.manifest import BAD_ROWS, COUNTS, IDS, PARTS, Content, DiskFull, StoreProblem
 from trace_lens.logs.store.store import EventStore
 from trace_lens.logs.store.writing import Writer, Written
@@ -32,6 +35,8 @@ from trace_lens.workspace.log_sources import LogSource
 NEW, GROWN, SAME = "new", "grown", "same"
 _LOOKED_AT = 300
 _HEAD = 64 * 1024
+_WORTH_TWO = 32_000_000
+"""Files of more octets than this that are new for sure are read twice at once."""
 _WORTH_BULK = 2_000
 """Files of fewer lines are read line by line: that takes no longer."""
 _ARRAYS = ("json", "parquet")
@@ -184,26 +189,28 @@ class Loader:
         return loaded
 
     def _load(self, source: LogSource, path: Path, name: str, now: datetime, watch: Watch | None) -> Loaded:
-        manifest, told = self.store.manifest, source.settings
+        manifest = self.store.manifest
         size = 0 if _is_packed(path) else path.stat().st_size
-        with path.open("rb") as stream:
-            facts = facts_of(
-                unpacked(stream),
-                lambda head: (content.octets for content in manifest.begun(source.id, head)),
-                told.format,
-                told.delimiter,
-                (lambda done: watch("reading", done, size)) if watch else None,
-            )
+        key = self._new_id(source, path, name)
+        written: Written | None = None
+        if size >= _WORTH_TWO and not manifest.begun(source.id, head_of(path)):
+            facts, written = self._read_twice_at_once(source, path, key, watch)
+        else:
+            facts = self._facts(source, path, size, watch)
         same = manifest.known(source.id, facts.digest)
         if same is not None:
+            if written:
+                self.writer.drop(written.part)
             manifest.point(name, same.id)
             return Loaded(source.id, name, SAME)
         before = self._grown_from(source, facts)
         if before is not None and before.id in self._fresh:
             self.commit()
             before = self._grown_from(source, facts)
-        key = before.id if before else self._new_id(facts.digest)
-        written = None if before else self._write_at_once(source, path, key, facts, watch)
+        if before is not None:
+            key = before.id
+        elif written is None:
+            written = self._write_at_once(source, path, key, facts, watch)
         bad: list[BadRow] = []
         rows, ambiguous = (written.rows, 0) if written else (0, 0)
         first_line = before.lines + 1 if before else 1
@@ -211,8 +218,9 @@ class Loader:
             reader = TimeReader(time_form(source), descending=_descending(source, path))
             with path.open("rb") as stream:
                 read = events_of(source, name, rows_of(unpacked(stream), source), reader, self.store.kept_ids)
-                rows = self.writer.gather(_only_events(read, bad, first_line, watch), key)
-            written = self.writer.write_gathered(key, self.store.part(before) if before else None, first_line)
+                kept = self.store.part(before) if before and before.part else None
+                new = _only_events(read, bad, first_line, watch)
+                written, rows = self.writer.write_events(key, new, kept, first_line)
             ambiguous = reader.ambiguous
         kept_bad = self.store.folder / BAD_ROWS / before.bad_part if before and before.bad_part else None
         bad_part, bad_rows = self.writer.write_bad(key, bad, kept_bad, first_line)
@@ -235,7 +243,7 @@ class Loader:
                 bad_part=bad_part,
             )
         )
-        manifest.point(name, key)
+        manifest.point(name, key, alone=True)
         self._fresh[key] = first_line
         return Loaded(
             source=source.id,
@@ -254,34 +262,76 @@ class Loader:
         known = (self.store.manifest.known(source.id, digest) for digest in facts.until.values())
         return max((content for content in known if content), key=lambda content: content.octets, default=None)
 
-    def _new_id(self, digest: str) -> str:
-        number, made = 1, digest[:16]
+    def _new_id(self, source: LogSource, path: Path, name: str) -> str:
+        told = hashlib.sha256(f"{source.id}\0{name}\0".encode("utf-8", "surrogatepass") + head_of(path)).hexdigest()[
+            :16
+        ]
+        number, made = 1, told
         while made in self.store.manifest:
             number += 1
-            made = f"{digest[:16]}-{number}"
+            made = f"{told}-{number}"
         return made
+
+    def _facts(self, source: LogSource, path: Path, size: int, watch: Watch | None) -> Facts:
+        manifest = self.store.manifest
+        with path.open("rb") as stream:
+            return facts_of(
+                unpacked(stream),
+                lambda head: (content.octets for content in manifest.begun(source.id, head)),
+                (lambda done: watch("reading", done, size)) if watch else None,
+            )
+
+    def _read_twice_at_once(
+        self, source: LogSource, path: Path, content: str, watch: Watch | None
+    ) -> tuple[Facts, Written | None]:
+        """Read a large file, which is a new one, for its digest while the database reads it for its events."""
+        with ThreadPoolExecutor(1) as beside:
+            reading = beside.submit(self._facts, source, path, 0, None)
+            written = self._bulk(source, path, content, None, watch)
+            facts = reading.result()
+        if written is not None and not (facts.only_spaces and _is_whole(source, facts, written)):
+            self.writer.drop(written.part)
+            written = None
+        return facts, written
 
     def _write_at_once(
         self, source: LogSource, path: Path, content: str, facts: Facts, watch: Watch | None
     ) -> Written | None:
         """Write a well-formed file at once; None where it must be read line by line."""
-        form = source.settings.format
-        if form not in HEADERS or facts.lines < _WORTH_BULK or not _named_as_packed(path):
+        if source.settings.format not in HEADERS or facts.lines < _WORTH_BULK:
             return None
-        with path.open("rb") as stream:
-            head = unpacked(stream).read(_HEAD).decode("utf-8-sig", "replace")
-        rows = facts.lines - HEADERS[form] + (0 if facts.ends else 1)
-        try:
-            bulk = bulk_events(source, path, content, head, white=facts.white, kept=self.store.kept_ids)
-            written = self._watched(lambda: self.writer.write(content, bulk.query), watch, path.stat().st_size)
-        except (OutOfTheOrdinary, StoreProblem) as problem:
-            if isinstance(problem, DiskFull):
-                raise
-            return None
-        if written.rows != rows or written.timed != rows or not _steady_in(bulk, written):
+        written = self._bulk(source, path, content, facts, watch)
+        if written is not None and not _is_whole(source, facts, written):
             self.writer.drop(written.part)
             return None
         return written
+
+    def _bulk(
+        self, source: LogSource, path: Path, content: str, facts: Facts | None, watch: Watch | None
+    ) -> Written | None:
+        """Write the events of a file by the database alone, as far as it can; None where it cannot.
+
+        Where the file's facts are not known yet, it is supposed that no white space but spaces is in it.
+        """
+        if source.settings.format not in HEADERS or not _named_as_packed(path):
+            return None
+        with path.open("rb") as stream:
+            octets = unpacked(stream).read(_HEAD)
+        head = octets.decode("utf-8-sig", "replace")
+        for white in (NONE, SPACES) if facts is None or facts.only_spaces else (ANY,):
+            if source.settings.format == "jsonl" and b"\\" in octets:
+                white = ANY
+            try:
+                bulk = bulk_events(source, path, content, head, white=white, kept=self.store.kept_ids)
+                written = self._watched(partial(self.writer.write, content, bulk.query), watch, path.stat().st_size)
+            except (OutOfTheOrdinary, StoreProblem) as problem:
+                if isinstance(problem, DiskFull):
+                    raise
+                return None
+            if written.timed == written.rows and _steady_in(bulk, written):
+                return written
+            self.writer.drop(written.part)
+        return None
 
     def _watched(self, work: Callable[[], Written], watch: Watch | None, size: int) -> Written:
         """Do some work of the database, and tell how far it is."""
@@ -322,15 +372,13 @@ class Loader:
 
     def _sharing(self, contents: Sequence[Content], fresh: Mapping[str, int]) -> dict[str, set[str]]:
         """The earlier contents that share any row with each fresh one."""
-        mine = [content for content in contents if content.id in fresh and content.first]
-        near = [
-            content for content in contents if any(other.id != content.id and _meet(content, other) for other in mine)
-        ]
-        if not mine or len(near) < 2:
+        near = _that_meet(contents, fresh)
+        mine = [content.id for content in near if content.id in fresh]
+        if not mine:
             return {}
         place = {content.id: number for number, content in enumerate(contents)}
         found: dict[str, set[str]] = {}
-        for key, other in self.writer.sharing(self.store.parts(near), [content.id for content in mine]):
+        for key, other in self.writer.sharing(self.store.parts(near), mine):
             if place[other] < place[key] or other not in fresh:
                 found.setdefault(key, set()).add(other)
         return found
@@ -371,11 +419,28 @@ class Loader:
         return bool(marked) and self.store.duck.ask(statement, self.store.parts(marked))[0][0] > 0
 
 
-def _meet(content: Content, other: Content) -> bool:
-    """Whether the times of two contents meet."""
-    if content.first is None or other.first is None or content.last is None or other.last is None:
-        return False
-    return content.first <= other.last and other.first <= content.last
+def _that_meet(contents: Sequence[Content], fresh: Collection[str]) -> list[Content]:
+    """The contents whose times meet those of another, one of the two being fresh."""
+    import numpy as np
+
+    timed = [content for content in contents if content.first and content.last]
+    first, last = (
+        np.array([moment.timestamp() for content in timed if (moment := getattr(content, end))])
+        for end in ("first", "last")
+    )
+    near = np.zeros(len(timed), dtype=bool)
+    for number, content in enumerate(timed):
+        if content.id in fresh:
+            meeting = (first <= last[number]) & (first[number] <= last)
+            meeting[number] = False
+            near |= meeting
+            near[number] |= meeting.any()
+    return [timed[number] for number in np.flatnonzero(near)]
+
+
+def _is_whole(source: LogSource, facts: Facts, written: Written) -> bool:
+    """Whether a part has an event for each line of its file."""
+    return written.rows == facts.lines - HEADERS[source.settings.format] + (0 if facts.ends else 1)
 
 
 def _steady_in(bulk: Bulk, written: Written) -> bool:

@@ -51,11 +51,13 @@ class Name(NamedTuple):
 class Content(NamedTuple):
     """What was loaded from one log file.
 
-    `octets`, `digest` (SHA-256) and `lines` are of the decompressed file; `beginning` is the digest of its first octets.
+    `octets`, `digest` (SHA-256) and `lines` are of the decompressed file; `beginning` is the digest of its first
+    octets.
     `rows` are its events, `again` those among them that stand in another content too and count there; `first` and
     `last` bound their times by the log's own clock. `part` holds the events, `bad_part` the rows that could not be
     read, `ids` the index of its ids, `counts` what was counted: names of files, None where there is nothing to hold.
-    `shift` is how many low bits of a line the index leaves out, `base` the number that stands for its first lines there.
+    `shift` is how many low bits of a line the index leaves out, `base` the number that stands for its first lines
+    there.
     """
 
     id: str
@@ -168,9 +170,11 @@ class Manifest:
                 del index[held.source, key]
         self._by_beginning.get((held.source, held.beginning), {}).pop(content, None)
 
-    def point(self, file: str, to: str) -> None:
-        """Let a name point to a content, and no longer to any other of its source."""
+    def point(self, file: str, to: str, *, alone: bool = False) -> None:
+        """Let a name point to a content, and no longer to any other of its source; `alone` takes its other names."""
         source = self._contents[to].source
+        if alone:
+            self._leave_only(to, file)
         before = self.named(source, file)
         if before is not None and before.id == to:
             return
@@ -181,6 +185,15 @@ class Manifest:
         numbers = self._generations.setdefault(source, {})
         numbers[file] = numbers.get(file, 0) + 1
         self.put(content._replace(names=(*kept, Name(file, numbers[file]))))
+
+    def _leave_only(self, to: str, file: str) -> None:
+        """Take all names but one from a content."""
+        content = self._contents[to]
+        kept = tuple(name for name in content.names if name.current and name.file == file)
+        for name in content.names:
+            if name not in kept and self._by_name.get((content.source, name.file)) == to:
+                del self._by_name[content.source, name.file]
+        self.put(content._replace(names=kept))
 
     def forget_names(self, source: str, there: Collection[str]) -> None:
         """Leave out names that no file has any more, where their content has another."""

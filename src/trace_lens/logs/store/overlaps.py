@@ -1,8 +1,8 @@
 """Equal runs of lines in two files of one source: one event each, with two places.
 
 Exports overlap (Monday's and Tuesday's), rotated files are copied. What stands in both is told from two systems that
-wrote the same of two things: lines that say enough by themselves (an id, a part of a second) are one event wherever they
-stand; others only where three or more of them follow each other in both files, or where the end of one file is the
+wrote the same of two things: lines that say enough by themselves (an id, a part of a second) are one event wherever
+they stand; others only where three or more of them follow each other in both files, or where the end of one file is the
 beginning of the other. Equal lines within one file are events of their own.
 """
 
@@ -20,7 +20,9 @@ LEAST = 3
 """So many lines that follow each other in both files are the same lines. With 2, two systems that are asked for the
 same page every minute by a monitor would be taken for one; with 5, short exports that overlap would count twice."""
 _MOST_PAIRED = 4
-"""Of lines that stand more often than so in either file each is tried with the one of the same number only."""
+"""Of lines that stand more often than so in either file each is tried with the one of the same number only, counted
+from the first and from the last.
+"""
 
 
 class Rows(NamedTuple):
@@ -97,10 +99,13 @@ def _alike(mine: NDArray[np.uint64], theirs: NDArray[np.uint64]) -> tuple[Places
             first.append(order[begin[fit] + number])
             second.append(their_order[their_begin[fit] + other])
     for place in np.flatnonzero(often):
-        both = min(count[place], their_count[place])
-        first.append(order[begin[place] : begin[place] + both])
-        second.append(their_order[their_begin[place] : their_begin[place] + both])
-    return np.concatenate(first), np.concatenate(second)
+        ours = order[begin[place] : begin[place] + count[place]]
+        others = their_order[their_begin[place] : their_begin[place] + their_count[place]]
+        both = min(len(ours), len(others))
+        first += [ours[:both], ours[len(ours) - both :]]
+        second += [others[:both], others[len(others) - both :]]
+    pairs = np.unique(np.stack([np.concatenate(first), np.concatenate(second)], axis=1), axis=0)
+    return pairs[:, 0], pairs[:, 1]
 
 
 def _runs(places: Places, their_places: Places) -> list[Places]:

@@ -35,10 +35,8 @@ class Spark:
         """The rows that a statement gives; the events of the parts are `events` in it. Raises StoreProblem."""
         session = self._opened()
         try:
-            if parts:
-                events = session.read.parquet(*map(str, parts))
-            else:
-                events = session.createDataFrame([], _schema(COLUMNS))
+            paths = map(str, parts)
+            events = session.read.parquet(*paths) if parts else session.createDataFrame([], _schema(COLUMNS))
             events.createOrReplaceTempView("events")
             for name, rows in (given or {}).items():
                 columns = list(zip(*(rows.columns[key] for key in rows.types), strict=True))
@@ -46,9 +44,9 @@ class Spark:
             return [tuple(row) for row in session.sql(translated(statement)).collect()]
         except Exception as error:
             raise StoreProblem(
-                f"Spark at {self.master} cannot read the store of logs in {self.folder} ({_reason(error)}); its machines "
-                "must reach that folder under the same name. If the store is damaged, move it away and run trace-lens "
-                "logs load again"
+                f"Spark at {self.master} cannot read the store of logs in {self.folder} ({_reason(error)}); its "
+                "machines must reach that folder under the same name. If the store is damaged, move it away and run "
+                "trace-lens logs load again"
             ) from None
 
     def _opened(self) -> Any:

@@ -157,7 +157,8 @@ class EventStore:
     def duck(self) -> Duck:
         """The database, opened when it is first asked. Raises StoreProblem."""
         if self._duck is None:
-            self._duck = Duck(self.folder, self._files)
+            # Lines are numbered one after the other, so further threads would only wait.
+            self._duck = Duck(self.folder, self._files, threads=1 if self._writing else None)
         return self._duck
 
     @property

@@ -60,25 +60,39 @@ class Writer:
     def __init__(self, duck: Duck, folder: Path) -> None:
         self.duck, self.folder = duck, folder
 
-    def gather(self, events: Iterable[Event], content: str) -> int:
-        """Take up events line by line; their number. Raises StoreProblem."""
+    def write_events(
+        self, content: str, events: Iterable[Event], kept: Path | None = None, until: int = 0
+    ) -> tuple[Written, int]:
+        """Write events that were read line by line, after the rows of an earlier part that begin before a line.
+
+        The part, and how many events were new. Raises StoreProblem.
+        """
+        stream = iter(events)
+        first, second = list(islice(stream, BATCH)), list(islice(stream, 1))
+        if kept is None and not second:
+            return self._write_batch(content, first), len(first)
         made = ", ".join(f"{named(name)} {kind}" for name, kind in COLUMNS.items())
         self.duck.do(f"CREATE OR REPLACE TEMP TABLE gathered ({made})")
-        count = 0
-        stream = iter(events)
-        while batch := list(islice(stream, BATCH)):
-            with self.duck.meaning():
-                self.duck.give("batch", _given(batch, content))
-            self.duck.do("INSERT INTO gathered SELECT * FROM batch")
+        count, batch = 0, first
+        while batch:
+            with self.duck.meaning(), self.duck.handed_over(_given(batch, content)) as query:
+                self.duck.do(f"INSERT INTO gathered BY NAME {query}")
             count += len(batch)
-        return count
-
-    def write_gathered(self, content: str, kept: Path | None = None, until: int = 0) -> Written:
-        """Write what was gathered, after the rows of an earlier part that begin before a line. Raises StoreProblem."""
+            batch = [*second, *islice(stream, BATCH)]
+            second = []
         before = f"{events_in_parts([kept])} WHERE line < {until} UNION ALL " if kept else ""
         written = self.write(content, f"{before}SELECT {select_of(COLUMNS)} FROM gathered")
         self.duck.do("DROP TABLE gathered")
-        return written
+        return written, count
+
+    def _write_batch(self, content: str, events: Sequence[Event]) -> Written:
+        """Write some thousand events as a part."""
+        name = f"{content}-{secrets.token_hex(4)}.parquet"
+        nothing = ", ".join(f"NULL::{COLUMNS[key]} AS {named(key)}" for key in ("same_content", "same_line"))
+        with self.duck.meaning(), self.duck.handed_over(_given(events, content)) as query:
+            self._copy(f"SELECT *, {nothing} FROM ({query})", PARTS, name)
+        times = [event.time for event in events]
+        return Written(name, len(events), len(events), min(times, default=None), max(times, default=None))
 
     def write(self, content: str, query: str) -> Written:
         """Write the events that a query gives as a part. Raises StoreProblem."""
@@ -100,6 +114,11 @@ class Writer:
             return None, 0
         columns = [list(column) for column in zip(*rows, strict=True)] or [[], [], []]
         given = {name: [_text(value) for value in column] for name, column in zip(BAD_COLUMNS, columns, strict=True)}
+        if kept is None:
+            name = f"{content}-{secrets.token_hex(4)}.parquet"
+            with self.duck.meaning(), self.duck.handed_over(Given(BAD_COLUMNS, given)) as query:
+                self._copy(query, BAD_ROWS, name)
+            return name, len(rows)
         with self.duck.meaning():
             self.duck.give("bad", Given(BAD_COLUMNS, given))
         listed = select_of(BAD_COLUMNS)
@@ -233,42 +252,57 @@ class Writer:
     def _count(self, contents: Sequence[Content], name: str) -> None:
         columns = ", ".join(f"{named(column)} {kind}" for column, kind in COUNTED.items())
         self.duck.do(f"CREATE OR REPLACE TEMP TABLE counted ({columns})")
-        for content in contents:
-            part = self.folder / PARTS / (content.part or "")
-            self.duck.do(f"CREATE OR REPLACE TEMP VIEW events AS {events_in_parts([part])}")
-            told = quoted(content.part or "")
-            counting = (
-                f"SELECT {told}, 'hour', (epoch(date_trunc('hour', time))::BIGINT // 3600)::VARCHAR AS value, NULL, "
-                "count(*), min(time), max(time) FROM events WHERE same_content IS NULL GROUP BY value",
-                f"SELECT {told}, 'kind', outcome, code, count(*), NULL, NULL FROM events WHERE same_content IS NULL "
-                "GROUP BY outcome, code",
-                f"SELECT {told}, 'named', '', NULL, count(*), NULL, NULL FROM events "
-                'WHERE same_content IS NULL AND "user" IS NOT NULL',
-                f"SELECT {told}, 'nameless', ip, NULL, count(*), NULL, NULL FROM events "
-                'WHERE same_content IS NULL AND "user" IS NULL AND ip IS NOT NULL GROUP BY ip',
-                *(
-                    f"SELECT {told}, '{name}', \"{name}\", NULL, count(*), NULL, NULL FROM events "
-                    f'WHERE same_content IS NULL AND "{name}" IS NOT NULL GROUP BY "{name}"'
-                    for name in ("user", "app", "ip")
-                ),
-            )
-            for statement in counting:
-                self.duck.do(f"INSERT INTO counted {statement}")
-            self._spellings(content)
+        parts = [self.folder / PARTS / (content.part or "") for content in contents]
+        self.duck.do(f"CREATE OR REPLACE TEMP VIEW events AS {events_in_parts(parts)} WHERE same_content IS NULL")
+        told, by = self._told_parts(contents)
+        nothing = "NULL, NULL"
+        for statement in (
+            f"{told}, 'hour', (epoch(date_trunc('hour', e.time))::BIGINT // 3600)::VARCHAR AS hour, NULL, count(*), "
+            f"min(e.time), max(e.time) FROM {by} GROUP BY {told}, hour",
+            f"{told}, 'kind', e.outcome, e.code, count(*), {nothing} FROM {by} GROUP BY {told}, e.outcome, e.code",
+            f"{told}, 'named', '', NULL, count(e.\"user\"), {nothing} FROM {by} GROUP BY {told}",
+            f"{told}, 'nameless', e.ip, NULL, count(*), {nothing} FROM {by} "
+            f'WHERE e."user" IS NULL AND e.ip IS NOT NULL GROUP BY {told}, e.ip',
+            *(
+                f"{told}, '{name}', e.\"{name}\", NULL, count(*), {nothing} FROM {by} "
+                f'WHERE e."{name}" IS NOT NULL GROUP BY {told}, e."{name}"'
+                for name in ("user", "app")
+            ),
+        ):
+            self.duck.do(f"INSERT INTO counted SELECT {statement}")
+        self._spellings()
         self._copy("SELECT * FROM counted ORDER BY what, value, extra, part", COUNTS, name)
         self.duck.do("DROP TABLE counted")
 
-    def _spellings(self, content: Content) -> None:
+    def _told_parts(self, contents: Sequence[Content]) -> tuple[str, str]:
+        """What names the part of an event in a statement, and what stands after FROM there."""
+        if len(contents) == 1:
+            return quoted(contents[0].part or ""), "events e"
+        columns: dict[str, Sequence[Any]] = {
+            "content": [content.id for content in contents],
+            "part": [content.part for content in contents],
+        }
+        with self.duck.meaning():
+            self.duck.give("told_parts", Given({"content": "VARCHAR", "part": "VARCHAR"}, columns))
+        return "p.part", "events e JOIN told_parts p ON e.content = p.content"
+
+    def _spellings(self) -> None:
         """Add by which keys each name of a user is looked for."""
-        statement = "SELECT value, count FROM counted WHERE what = 'user' AND part = " + quoted(content.part or "")
+        statement = "SELECT part, value, count FROM counted WHERE what = 'user'"
         users = self.duck.connection.execute(statement).fetchall()
-        rows = [(key, user, count) for user, count in users for key in sorted(keys_of(user))]
+        keys: dict[str, list[str]] = {}
+        rows = [
+            (part, key, user, count)
+            for part, user, count in users
+            for key in keys.get(user) or keys.setdefault(user, sorted(keys_of(user)))
+        ]
         if rows:
-            keys, written, counts = (list(column) for column in zip(*rows, strict=True))
-            types = {"value": "VARCHAR", "extra": "VARCHAR", "count": "BIGINT"}
-            self.duck.give("spelled", Given(types, {"value": keys, "extra": written, "count": counts}))
-            told = quoted(content.part or "")
-            self.duck.do(f"INSERT INTO counted SELECT {told}, 'spelling', value, extra, count, NULL, NULL FROM spelled")
+            types = {"part": "VARCHAR", "value": "VARCHAR", "extra": "VARCHAR", "count": "BIGINT"}
+            given = Given(types, dict(zip(types, (list(column) for column in zip(*rows, strict=True)), strict=True)))
+            with self.duck.meaning(), self.duck.handed_over(given) as query:
+                self.duck.do(
+                    f"INSERT INTO counted SELECT part, 'spelling', value, extra, count, NULL, NULL FROM ({query})"
+                )
 
     def _index(self, contents: Sequence[Content], name: str) -> tuple[int, dict[str, int]]:
         """Write the index of the ids of some contents; by how many bits lines are shifted, and where each begins."""
@@ -288,22 +322,27 @@ class Writer:
         """
         import numpy as np
 
-        statement = (
-            "SELECT hash(id) AS said, line FROM (SELECT unnest(e.ids) AS id, e.line FROM events e "
-            "WHERE e.same_content IS NULL AND len(e.ids) > 0)"
-        )
         shift = 0
         while sum((content.lines >> shift) + 2 for content in contents) >= 1 << PLACE_BITS:
             shift += 1
-        low, base = np.uint64((1 << PLACE_BITS) - 1), 0
-        keys, bases = [], {}
+        base, bases = 0, {}
         for content in contents:
-            columns = self.duck.arrays(statement, [self.folder / PARTS / (content.part or "")])
-            places = (columns["line"].astype(np.uint64) >> np.uint64(shift)) + np.uint64(base)
-            keys.append((columns["said"].astype(np.uint64) & ~low) | places)
             bases[content.id] = base
             base += (content.lines >> shift) + 2
-        together = np.concatenate(keys) if keys else np.zeros(0, dtype=np.uint64)
+        joined = ""
+        if len(contents) > 1:
+            types = {"content": "VARCHAR", "base": "BIGINT"}
+            with self.duck.meaning():
+                self.duck.give("bases", Given(types, {"content": list(bases), "base": list(bases.values())}))
+            joined = "JOIN bases b ON e.content = b.content"
+        statement = (
+            f"SELECT hash(id) AS said, place FROM (SELECT unnest(e.ids) AS id, (e.line >> {shift})"
+            f"{' + b.base' if joined else ''} AS place FROM events e {joined} "
+            "WHERE e.same_content IS NULL AND len(e.ids) > 0)"
+        )
+        columns = self.duck.arrays(statement, [self.folder / PARTS / (content.part or "") for content in contents])
+        low = np.uint64((1 << PLACE_BITS) - 1)
+        together = (columns["said"].astype(np.uint64) & ~low) | columns["place"].astype(np.uint64)
         together.sort()
         probe = self.duck.arrays(f"SELECT hash({quoted(PROBE)}) AS said", [])["said"].astype(np.uint64)
         return np.concatenate([probe, together]), shift, bases
@@ -327,12 +366,12 @@ def _given(events: Sequence[Event], content: str) -> Given:
         )
         for event in events
     )
-    columns: dict[str, Sequence[Any]] = dict(zip(COLUMNS, zip(*rows, strict=True), strict=False))
+    columns: dict[str, Sequence[Any]] = dict.fromkeys(COLUMNS, ())
+    columns |= dict(zip(COLUMNS, zip(*rows, strict=True), strict=False))
     for name in ("user", "app", "code", "reason", "ip"):
         columns[name] = [_text(text) for text in columns[name]]
     columns["ids"] = [[_text(text) for text in ids] for ids in columns["ids"]]
-    nothing: list[None] = [None] * len(events)
-    return Given({**COLUMNS, "same_line": "VARCHAR"}, {**columns, "same_content": nothing, "same_line": nothing})
+    return Given({name: kind for name, kind in COLUMNS.items() if not name.startswith("same_")}, columns)
 
 
 def _text(value: Any) -> Any:
