@@ -22,8 +22,12 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from correlation_world import REGIMES, ROLES, SPAN, Score, World, make, run, score, workspace_of
-from trace_lens.logs.store.store import TABLES, EventStore
+from correlation_world import BEGIN, REGIMES, ROLES, SPAN, Score, World, make, put, run, score, workspace_of
+from trace_lens.logs.store.manifest import Content
+from trace_lens.logs.store.store import EventStore
+from trace_lens.logs.store.writing import Writer
+
+NOW = BEGIN
 
 
 def regimes(seeds: int, attempts: int, only: str | None, figure: str | None) -> None:
@@ -38,7 +42,7 @@ def regimes(seeds: int, attempts: int, only: str | None, figure: str | None) -> 
         for seed in range(seeds):
             world = make(regime, seed, attempts)
             with tempfile.TemporaryDirectory() as folder, EventStore(Path(folder), writing=True) as store:
-                store.add(world.events)
+                put(store, world.events)
                 begin = time.perf_counter()
                 found = run(world, store, workspace)
                 seconds += time.perf_counter() - begin
@@ -98,35 +102,46 @@ def draw(scores: dict[str, list[Score]], file: str) -> None:
 
 def fill(folder: str, rows: int) -> None:
     """Make a store of many events: those of a world, and others of the same people at even distances."""
-    import ibis
-
     world = large_world()
     with EventStore(Path(folder), writing=True) as store:
-        store.add(world.events)
-        filler = rows - len(world.events)
-        number = ibis.range(filler).unnest().name("n").as_table()
-        hashed = number.mutate(
-            person=(number["n"] * 7919 % 20_011), app=(number["n"] * 104_729 % 24), where=(number["n"] * 31 % 3)
-        )
-        email = "p" + hashed["person"].cast("string") + ".tern@northmere.example"
-        events = hashed.select(
-            source=ibis.cases(*((hashed["where"] == place, name) for place, name in enumerate(ROLES)), else_=""),
-            file=ibis.literal("filler.csv"),
-            line=hashed["n"].cast("int64"),
-            time=ibis.timestamp("2026-11-09 00:00:00") + (hashed["n"] * (SPAN * 10**6 // filler)).as_interval("us"),
-            user=ibis.ifelse(hashed["where"] == 1, email.split("@")[0], email),
-            app=ibis.ifelse(hashed["where"] == 2, ibis.null("string"), "app-" + hashed["app"].cast("string")),
-            outcome=ibis.ifelse(hashed["n"] % 9 == 0, "failure", "success"),
-            code=ibis.ifelse(hashed["n"] % 9 == 0, "D-1", ibis.null("string")),
-            reason=ibis.null("string"),
-            ip="192.0.2." + (hashed["person"] % 250).cast("string"),
-            ids=ibis.ifelse(
-                hashed["n"] % 2 == 0,
-                ibis.array(["f" + hashed["n"].cast("string")]),
-                ibis.array([ibis.literal("x")]).filter(lambda one: one != "x"),
-            ),
-        )
-        store._connection.insert("events", events.select(*TABLES["events"]))
+        put(store, world.events)
+        writer = Writer(store.duck, store.folder)
+        contents = [_filler(writer, source, number, rows - len(world.events)) for number, source in enumerate(ROLES)]
+        for content in writer.keep(contents):
+            store.manifest.put(content)
+            store.manifest.point(f"{content.source}-filler.csv", content.id)
+        store.manifest.write(store.folder)
+
+
+def _filler(writer: Writer, source: str, number: int, rows: int) -> Content:
+    """The events of one source among many that are nobody's, every third of them."""
+    key, person = f"filler{number}", "(n * 7919 % 20011)"
+    email = f"'p' || {person} || '.tern@northmere.example'"
+    query = f"""SELECT '{source}' AS source, '{key}' AS content, row_number() OVER () AS line,
+        TIMESTAMP '2026-11-09 00:00:00' + to_microseconds(n * {SPAN * 10**6 // rows}) AS time,
+        {f"split_part({email}, '@', 1)" if number == 1 else email} AS "user",
+        {"NULL" if number == 2 else "'app-' || (n * 104729 % 24)"}::VARCHAR AS app,
+        CASE WHEN n % 9 = 0 THEN 'failure' ELSE 'success' END AS outcome,
+        CASE WHEN n % 9 = 0 THEN 'D-1' END AS code, NULL::VARCHAR AS reason,
+        '192.0.2.' || ({person} % 250) AS ip, CASE WHEN n % 2 = 0 THEN ['f' || n] ELSE [] END AS ids,
+        NULL::VARCHAR AS same_content, NULL::BIGINT AS same_line
+        FROM range({rows}) t(n) WHERE n * 31 % 3 = {number}"""
+    written = writer.write(key, query)
+    return Content(
+        id=key,
+        source=source,
+        names=(),
+        octets=1,
+        digest=key,
+        beginning="",
+        lines=written.rows,
+        rows=written.rows,
+        bad=0,
+        loaded_at=NOW,
+        first=written.first,
+        last=written.last,
+        part=written.part,
+    )
 
 
 def large_world() -> World:
@@ -143,7 +158,7 @@ def large(rows: int) -> None:
         maker.join()
         before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
         with EventStore(Path(folder)) as store:
-            count = store.plain_events().count().to_pyarrow().as_py()
+            count = sum(content.rows for content in store.manifest)
             begin = time.perf_counter()
             found = run(world, store, workspace)
             seconds = time.perf_counter() - begin

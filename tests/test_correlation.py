@@ -268,3 +268,76 @@ def test_nothing_of_it_in_the_logs(apps: Workspace) -> None:
     assert [one.basis for one in found.clocks] == [NONE] * 3
     assert result(world._replace(seen=[]), apps).matched == {}
     assert result(world._replace(events=[]), apps).clocks == ()
+
+
+# -- clocks that were set
+
+
+def pairs_of(
+    seed: int, offsets: list[float], each: int = 20, wrong: int = 0
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Moments and gaps of a clock that has one offset after the other, a few days each; some pairs are wrong."""
+    draw = np.random.default_rng(seed)
+    at = np.sort(draw.uniform(0, 86_400 * 3 * len(offsets), each * len(offsets)))
+    part = np.minimum((at // (86_400 * 3)).astype(int), len(offsets) - 1)
+    gaps = np.array(offsets)[part] + draw.gamma(2, 0.5, len(at))
+    owners = np.arange(len(at))
+    places = draw.integers(0, len(at), wrong)
+    stray = draw.uniform(-1_200, 1_200, wrong)
+    return np.append(at, at[places]), np.append(gaps, stray), np.append(owners, owners[places])
+
+
+STEPS = [[-40.0, 25.0], [0.0, 3_600.0], [3_600.0, 0.0], [10.0, -20.0, 300.0], [600.0, 8.0]]
+
+
+@pytest.mark.parametrize("offsets", STEPS, ids=str)
+@pytest.mark.parametrize("seed", range(3))
+def test_a_clock_that_was_set_is_told_in_segments(offsets: list[float], seed: int) -> None:
+    at, gaps, _ = pairs_of(seed, offsets, wrong=2)
+    middle = 86_400 * 3 * len(offsets) / 2
+    clock = from_ids("log", at, gaps, middle)
+    assert clock is not None
+    assert clock.drift == 0
+    assert [segment.low <= offset <= segment.high for segment, offset in zip(clock.segments, offsets, strict=True)] == [
+        True
+    ] * len(offsets)
+    for number, segment in enumerate(clock.segments):
+        assert segment.first >= 86_400 * 3 * number - 3_600
+        assert segment.last <= 86_400 * 3 * (number + 1) + 3_600
+        at_middle = (segment.first + segment.last) / 2
+        assert clock.at(at_middle) == clock.of(at_middle + segment.offset) == segment.offset
+        assert clock.then(at_middle).offset == segment.offset
+    assert clock.offset == clock.at(middle)
+
+
+@pytest.mark.parametrize(
+    ("offset", "drift", "wrong"), [(0.0, 0.0, 0), (300.0, 0.0, 3), (-60.0, 30.0, 0), (10.0, -20.0, 2), (0.0, 2.0, 0)]
+)
+@pytest.mark.parametrize("seed", range(4))
+def test_a_clock_that_was_not_set_has_no_segments(offset: float, drift: float, wrong: int, seed: int) -> None:
+    at, gaps, owners = pairs_of(seed, [offset], each=60, wrong=wrong)
+    gaps = gaps + drift * at / 86_400
+    for clock in (from_ids("log", at, gaps, 130_000.0), from_times("log", at, gaps, owners, 130_000.0)):
+        assert clock is not None
+        assert clock.segments == ()
+        assert clock.low is not None
+        assert clock.high is not None
+        assert clock.low <= offset + drift * 130_000 / 86_400 <= clock.high
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_clock_that_was_set_is_found_by_times_too(seed: int) -> None:
+    at, gaps, owners = pairs_of(seed, [-40.0, 60.0], each=40, wrong=120)
+    clock = from_times("log", at, gaps, owners, 86_400.0 * 3)
+    assert clock is not None
+    assert [
+        segment.low <= offset <= segment.high for segment, offset in zip(clock.segments, (-40.0, 60.0), strict=True)
+    ] == [True, True]
+    assert clock.drift == 0
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_nothing_is_told_of_a_clock_without_a_heap(seed: int) -> None:
+    at, _, owners = pairs_of(seed, [0.0], each=60)
+    gaps = np.random.default_rng(seed).uniform(-1_200, 1_200, len(at))
+    assert from_times("log", at, gaps, owners, 130_000.0) is None

@@ -168,7 +168,8 @@ def clocks(case: Case) -> Answer:
         clocks = [case.logs.clocks[matched.event.source] for matched in case.logs.of(role)]
         known = [clock for clock in clocks if clock.low is not None and clock.high is not None]
         if known:
-            sides[role] = max(known, key=lambda item: item.pairs)
+            best = max(known, key=lambda item: item.pairs)
+            sides[role] = best.then(case.at.timestamp()) if case.at else best
     worst = max(sides, key=lambda role: abs(sides[role].offset), default=None)
     if worst is None:
         return

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from trace_lens.common.moments import show_moment
@@ -26,7 +27,16 @@ def clock(clock: Clock) -> Json:
         "drift_seconds_per_day": round(clock.drift, 3),
         "basis": clock.basis,
         "pairs": clock.pairs,
-        "segments": [],
+        "segments": [
+            {
+                "from": show_moment(datetime.fromtimestamp(round(segment.first, 3), UTC)),
+                "to": show_moment(datetime.fromtimestamp(round(segment.last, 3), UTC)),
+                "offset_seconds": round(segment.offset, 3),
+                "low": round(segment.low, 3),
+                "high": round(segment.high, 3),
+            }
+            for segment in clock.segments
+        ],
     }
 
 

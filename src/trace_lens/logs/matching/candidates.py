@@ -175,7 +175,9 @@ class Candidates:
         clock = self.clocks[source]
         moments = [at for at, _ in self.moments[attempt]]
         low, high = min(moments), max(moments)
-        yield Window(source, value, low + clock.at(low) - reach, high + clock.at(high) + reach)
+        yield Window(
+            source, value, low + clock.around(low, reach)[0] - reach, high + clock.around(high, reach)[1] + reach
+        )
 
     def _near(self, attempt: int, events: Iterable[int], reach: float) -> None:
         moments = [at for at, _ in self.moments[attempt]]
@@ -183,7 +185,7 @@ class Candidates:
         for event in events:
             logged = self.events[event]
             time = logged.time.timestamp()
-            if low <= time - self.clocks[logged.source].at(time) <= high:
+            if low <= time - self.clocks[logged.source].of(time) <= high:
                 self._pair(attempt, event)
 
     def role(self, source: str) -> str:
@@ -252,7 +254,7 @@ class Candidates:
         return bool(alias) or sum(map(len, self.ids)) + sum(map(len, self.addresses)) > before, bool(alias)
 
     def corrected(self, event: Event) -> datetime:
-        return event.time - timedelta(seconds=float(self.clocks[event.source].at(event.time.timestamp())))
+        return event.time - timedelta(seconds=self.clocks[event.source].of(event.time.timestamp()))
 
 
 def _moments(trace: Seen) -> list[tuple[float, str | None]]:

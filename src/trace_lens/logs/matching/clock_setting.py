@@ -37,6 +37,7 @@ def set_clocks(gathered: Candidates) -> None:
     import numpy as np
 
     joined: dict[str, list[tuple[float, float, int]]] = {}
+    once: dict[str, list[tuple[float, float, int]]] = {}
     alike: dict[str, list[tuple[float, float, int]]] = {}
     for attempt, events in gathered.found.items():
         if attempt in gathered.floating:
@@ -48,14 +49,18 @@ def set_clocks(gathered: Candidates) -> None:
             if logged.outcome == OTHER and logged.source in decisive:
                 continue
             pair = (begin, logged.time.timestamp() - begin, attempt)
-            if any(
-                gathered.spread[logged.source, name][0] <= _ONE_OF_MANY for name in gathered.shared(attempt, logged)
-            ):
+            names = gathered.shared(attempt, logged)
+            uses = min((gathered.spread[logged.source, name][0] for name in names), default=0)
+            if 0 < uses <= _ONE_OF_MANY:
                 joined.setdefault(logged.source, []).append(pair)
+                if uses == 1:
+                    once.setdefault(logged.source, []).append(pair)
             elif abs(pair[1]) <= REACH and gathered.app_level(attempt, logged) != ANOTHER:
                 alike.setdefault(logged.source, []).append(pair)
     for source in gathered.clocks:
         at, gaps, owners = (np.array(column, dtype=float) for column in _columns(joined.get(source, ())))
+        if len(once.get(source, ())) >= _ENOUGH:
+            at, gaps, owners = (np.array(column, dtype=float) for column in _columns(once[source]))
         clock = from_ids(source, at, gaps, gathered.middle)
         if clock is not None:
             gaps = _to_nearest(gathered, source, clock, at, gaps, owners)
@@ -78,7 +83,7 @@ def _settle(gathered: Candidates) -> None:
         at = gathered.attempts[attempt].at
         if at is not None:
             time = at.timestamp()
-            gathered.moments[attempt] = [(time - gathered.clocks[source].at(time), None)]
+            gathered.moments[attempt] = [(time - gathered.clocks[source].of(time), None)]
 
 
 def _set_by_each_other(
@@ -174,7 +179,7 @@ def _to_nearest(
     role = gathered.role(source)
     made = []
     for time, owner in zip(at + gaps, owners.astype(int), strict=True):
-        true = time - clock.at(time)
+        true = time - clock.of(time)
         moments = sided(gathered.moments[owner], role)
         fullest = max(part for _, part in moments)
         near = min((moment for moment, part in moments if part == fullest), key=lambda item: abs(true - item))

@@ -3,7 +3,9 @@
 A pair is a moment that a capture saw and an event that may be of it; its gap is the event's time less the moment. Where
 pairs are joined by ids nearly all are right, and a robust line through their gaps is the clock. Where they only share
 person and application most are wrong: those spread out evenly, the right ones heap up, and the clock is where they heap
-up higher than chance lets them (a scan statistic over offset and drift). Drift is told only where the data show it.
+up higher than chance lets them (a scan statistic over offset and drift). Drift is told only where the data show it. A
+clock that was set has one offset before and another one after: a step, told from a drift by which of the two leaves
+less beside it.
 
 The interval holds what the data leave open, and what no data can tell: an event is written some time after what it is
 about, and a clock that is ahead by as much looks the same. That time is taken to be of the order of the gaps' spread,
@@ -35,14 +37,36 @@ _STEEPEST = 90.0
 """The strongest drift looked for where pairs are not joined by ids, in seconds a day."""
 _SURE = 1e-4
 _SLOPES = 400
+_STEP = 4.0
+"""The least by which a clock is set, in seconds: less cannot be told from how late lines are written."""
+_EACH_SIDE = 4
+"""So many pairs at least stand on each side of a step."""
+_STAYS = 0.45
+"""The share of the pairs on each side of a step that have its offset: where it is set again, not all do."""
+_PLACES = 24
+"""Where a step is looked for among pairs by time, before its place is made out exactly."""
 _MOST = 3_000
+
+
+class Segment(NamedTuple):
+    """The clock between two times at which it was set: log time less true time in seconds, with its interval.
+
+    `first` and `last` are the first and last moment of a pair in it, in epoch seconds by true time.
+    """
+
+    first: float
+    last: float
+    offset: float
+    low: float
+    high: float
 
 
 class Clock(NamedTuple):
     """The clock of one source: log time less true time in seconds, at `middle` (epoch seconds), with its interval.
 
     `basis` is `ids`, `times` or `none`; with `none` nothing is known and `low` and `high` are None. `scale` is the
-    spread of the gaps, in seconds; `pairs` how many pairs it rests on.
+    spread of the gaps, in seconds; `pairs` how many pairs it rests on. Where the clock was set, `segments` are what
+    holds when, and `offset` and its interval are of the one that holds at the middle.
     """
 
     source: str
@@ -54,10 +78,43 @@ class Clock(NamedTuple):
     pairs: int
     middle: float
     scale: float = WRITING
+    segments: tuple[Segment, ...] = ()
 
     def at(self, time: Any) -> Any:
-        """The offset at a time (epoch seconds, true or the log's; a number or an array), in seconds."""
-        return self.offset + self.drift * (time - self.middle) / _DAY
+        """The offset at a true time (epoch seconds; a number or an array), in seconds."""
+        import numpy as np
+
+        if not self.segments:
+            return self.offset + self.drift * (time - self.middle) / _DAY
+        ends = [
+            (before.last + after.first) / 2 for before, after in zip(self.segments, self.segments[1:], strict=False)
+        ]
+        found = np.array([segment.offset for segment in self.segments])[np.searchsorted(ends, time, "right")]
+        return float(found) if np.ndim(found) == 0 else found
+
+    def of(self, logged: float) -> float:
+        """The offset of a time as the log has it (epoch seconds), in seconds.
+
+        Where the clock was set back, a time can have come twice: it is taken for the first.
+        """
+        if not self.segments:
+            return float(self.at(logged))
+        for segment in self.segments:
+            if float(self.at(logged - segment.offset)) == segment.offset:
+                return segment.offset
+        return min(self.segments, key=lambda segment: abs(logged - segment.offset - segment.first)).offset
+
+    def then(self, time: float) -> Clock:
+        """The clock as it was at a true time: with the offset and interval of the segment that held then."""
+        offset = float(self.at(time))
+        held = next((segment for segment in self.segments if segment.offset == offset), None)
+        return self._replace(offset=held.offset, low=held.low, high=held.high) if held else self
+
+    def around(self, time: float, reach: float) -> tuple[float, float]:
+        """The smallest and largest offset within some seconds of a true time."""
+        found = [float(self.at(time))]
+        found += [segment.offset for segment in self.segments if segment.first - reach <= time <= segment.last + reach]
+        return min(found), max(found)
 
     def reach(self, side: int) -> float:
         """How far the interval reaches below (-1) or above (1) the offset, in seconds, with that sign."""
@@ -77,6 +134,10 @@ def from_ids(source: str, at: Numbers, gaps: Numbers, middle: float) -> Clock | 
     if len(gaps) == 0:
         return None
     days = (at - middle) / _DAY
+    order = np.argsort(at, kind="stable")
+    parts = _stepwise(days[order], gaps[order])
+    if len(parts) > 1:
+        return _of_parts(source, [(days[order][part], gaps[order][part]) for part in parts], IDS, middle)
     drift = _slope(days, gaps) if len(gaps) >= 8 and np.ptp(days) >= 0.25 else 0.0
     return _refined(source, days, gaps, drift, IDS, middle)
 
@@ -121,6 +182,7 @@ def from_times(
     step = _HEAP / 2 / max(span, 1e-9)
     drifts = np.arange(-_STEEPEST, _STEEPEST + step, step) if span >= 1 and len(gaps) >= 30 else np.zeros(1)
     drifts = np.concatenate([[0.0], drifts[np.abs(drifts) > step / 2]])
+    stepped = _heaps_apart(source, days, gaps, owners, middle, doubt)
     best, best_drift, best_at = 0, 0.0, 0.0
     for drift in drifts:
         flat = np.sort(gaps - drift * days)
@@ -131,6 +193,8 @@ def from_times(
     flat = gaps - best_drift * days
     inside = (flat >= best_at) & (flat <= best_at + _HEAP)
     heaped = len(np.unique(owners[inside]))
+    if stepped is not None and stepped.pairs >= heaped + max(_EACH_SIDE, 0.15 * heaped):
+        return stepped
     width = float(np.ptp(flat)) or 1.0
     around = np.abs(flat - best_at - _HEAP / 2) > 30.0
     expected = max(float(around.sum()), 1.0) / max(width - 60.0, width / 2) * _HEAP
@@ -139,6 +203,114 @@ def from_times(
         return None
     near = np.abs(flat - best_at - _HEAP / 2) <= 2.5 * _HEAP
     return _refined(source, days[near], gaps[near], best_drift, TIMES, middle)
+
+
+def _stepwise(days: Numbers, gaps: Numbers) -> list[slice]:
+    """The runs of pairs, in the order of their times, between which a clock was set; one run where it was not.
+
+    Nearly all pairs are right. A step counts where two offsets leave less than half of what one offset or one line
+    leaves beside it, where it is more than what the gaps scatter by, and where each side has its own offset for most of
+    its pairs.
+    """
+    import numpy as np
+
+    count = len(gaps)
+    whole = [slice(0, count)]
+    if count < 2 * _EACH_SIDE:
+        return whole
+    scatter = max(float(np.median(np.abs(np.diff(gaps)))), 0.5)
+
+    def beside(values: Numbers) -> float:
+        return float(np.minimum(np.abs(values - mode(values)[0]), 10 * scatter + _STEP).sum())
+
+    places = np.unique(np.linspace(_EACH_SIDE, count - _EACH_SIDE, min(count, 200)).astype(int))
+    left = [beside(gaps[:place]) + beside(gaps[place:]) for place in places]
+    best = int(places[int(np.argmin(left))])
+    near = range(max(_EACH_SIDE, best - count // 100 - 2), min(count - _EACH_SIDE, best + count // 100 + 2) + 1)
+    best = min(near, key=lambda place: beside(gaps[:place]) + beside(gaps[place:]))
+    before, after = gaps[:best], gaps[best:]
+    step = abs(mode(after)[0] - mode(before)[0])
+    line = beside(gaps - _slope(days, gaps) * days)
+    stays = all(np.mean(np.abs(part - mode(part)[0]) <= max(step / 3, scatter)) >= _STAYS for part in (before, after))
+    least = beside(before) + beside(after)
+    if step <= max(_STEP, 5 * scatter) or not stays or least > 0.5 * min(beside(gaps), line):
+        return whole
+    first = _stepwise(days[:best], before)
+    second = _stepwise(days[best:], after)
+    return [*first, *(slice(part.start + best, part.stop + best) for part in second)]
+
+
+def _of_parts(source: str, parts: list[tuple[Numbers, Numbers]], basis: str, middle: float) -> Clock:
+    """A clock that was set between some runs of pairs (days, gaps), in their order."""
+    clocks = [_refined(source, days, gaps, 0.0, basis, middle, steady=True) for days, gaps in parts]
+    segments = tuple(
+        Segment(
+            first=middle + float(days.min()) * _DAY,
+            last=middle + float(days.max()) * _DAY,
+            offset=clock.offset,
+            low=clock.offset + clock.reach(-1),
+            high=clock.offset + clock.reach(1),
+        )
+        for clock, (days, _) in zip(clocks, parts, strict=True)
+    )
+    whole = Clock(
+        source=source,
+        offset=0.0,
+        low=None,
+        high=None,
+        drift=0.0,
+        basis=basis,
+        pairs=sum(clock.pairs for clock in clocks),
+        middle=middle,
+        scale=max(clock.scale for clock in clocks),
+        segments=segments,
+    )
+    held = next(segment for segment in segments if segment.offset == whole.at(middle))
+    return whole._replace(offset=held.offset, low=held.low, high=held.high)
+
+
+def _heaps_apart(
+    source: str, days: Numbers, gaps: Numbers, owners: NDArray[np.int64], middle: float, doubt: float
+) -> Clock | None:
+    """A clock that was set once, by where pairs heap up before and after; None where that is not shown."""
+    import numpy as np
+
+    order = np.argsort(days, kind="stable")
+    days, gaps, owners = days[order], gaps[order], owners[order]
+    if len(np.unique(owners)) < 4 * _EACH_SIDE:
+        return None
+    best: tuple[int, float, float] | None = None
+    for place in np.unique(np.linspace(0, len(gaps), _PLACES + 2).astype(int)[1:-1]):
+        low, high = _heap(gaps[:place], owners[:place]), _heap(gaps[place:], owners[place:])
+        if low is None or high is None or abs(low[1] - high[1]) <= _STEP + _HEAP:
+            continue
+        if best is None or low[0] + high[0] > best[0]:
+            best = low[0] + high[0], low[1], high[1]
+    if best is None:
+        return None
+    first, second = (np.abs(gaps - at - _HEAP / 2) <= 2.5 * _HEAP for at in best[1:])
+    ahead = np.cumsum(first) + (second.sum() - np.cumsum(second))
+    place = int(np.argmax(ahead)) + 1
+    first[place:], second[:place] = False, False
+    for inside, span in ((first, gaps[:place]), (second, gaps[place:])):
+        heaped, width = len(np.unique(owners[inside])), max(float(np.ptp(span)) if len(span) else 0.0, 60.0)
+        expected = max(float(len(span) - inside.sum()), 1.0) / width * 5 * _HEAP
+        if heaped < _EACH_SIDE or _PLACES * width / _HEAP * _tail(heaped, expected) > doubt:
+            return None
+    return _of_parts(source, [(days[inside], gaps[inside]) for inside in (first, second)], TIMES, middle)
+
+
+def _heap(gaps: Numbers, owners: NDArray[np.int64]) -> tuple[int, float] | None:
+    """How many attempts have a pair in the fullest window of gaps, and where that begins."""
+    import numpy as np
+
+    if len(gaps) < _EACH_SIDE:
+        return None
+    order = np.argsort(gaps)
+    flat = gaps[order]
+    counts = np.searchsorted(flat, flat + _HEAP, side="right") - np.arange(len(flat))
+    place = int(np.argmax(counts))
+    return len(np.unique(owners[order][place : place + counts[place]])), float(flat[place])
 
 
 def _tail(count: int, expected: float) -> float:
@@ -180,7 +352,10 @@ def mode(values: Numbers) -> tuple[float, float]:
     return float(np.median(inside)), float(widths[place]) / 2
 
 
-def _refined(source: str, days: Numbers, gaps: Numbers, drift: float, basis: str, middle: float) -> Clock:
+def _refined(
+    source: str, days: Numbers, gaps: Numbers, drift: float, basis: str, middle: float, *, steady: bool = False
+) -> Clock:
+    """The clock by pairs that are right mostly; `steady` where no drift is to be looked for."""
     import numpy as np
 
     def inliers(slope: float) -> tuple[Numbers, Numbers, NDArray[np.bool_]]:
@@ -190,7 +365,7 @@ def _refined(source: str, days: Numbers, gaps: Numbers, drift: float, basis: str
         return days[keep], flat[keep], keep
 
     x, flat, keep = inliers(drift)
-    if drift or len(x) >= 8:
+    if (drift or len(x) >= 8) and not steady:
         drift = _drift_shown(days[keep], gaps[keep])
         x, flat, keep = inliers(drift)
     offset, upper = (float(item) for item in np.quantile(flat, (0.25, 0.75)))

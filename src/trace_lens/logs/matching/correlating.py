@@ -206,7 +206,7 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
         by_user[place] = not shared and levels[USER, place] in (SAME, ALIKE)
         rate[place] = _rate(gathered, attempt, event, shared, bool(by_user[place]))
         time = event.time.timestamp()
-        true = time - clock.at(time)
+        true = time - clock.of(time)
         mine = [(true - at, part) for at, part in moments[attempt]]
         gaps += [gap for gap, _ in mine]
         parts += [part for _, part in mine]

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Iterator, Sequence
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from functools import partial
 
 from trace_lens.common.masking import visible
-from trace_lens.common.moments import show_duration
+from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.diagnosis.timelines import (
     BEGINS,
     ENDS,
@@ -20,7 +20,7 @@ from trace_lens.diagnosis.timelines import (
     TimelineAttempt,
     marks,
 )
-from trace_lens.logs.matching.clocks import NONE, Clock
+from trace_lens.logs.matching.clocks import NONE, Clock, Segment
 from trace_lens.logs.matching.seen import Matched
 from trace_lens.render.document import BLANK, Document, Drawing, Span, Spans, heading, prose, spans_of, table
 from trace_lens.render.timeline_words import about, event_words, head, hop_words, written
@@ -65,6 +65,7 @@ def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Document:
             f"{show_duration(timedelta(seconds=round(abs(clock.offset))))} {'ahead' if clock.offset > 0 else 'behind'}"
         )
         drift = f"; {clock.drift:+.1f} s a day" if clock.drift else ""
+        drift = "; it was set meanwhile" if clock.segments else drift
         hours = abs(clock.offset) / _HALF_HOUR
         zone = "; whole half hours: is time_zone right?" if hours > 0.9 and abs(hours - round(hours)) < 0.02 else ""
         pairs = f"{clock.pairs:,} pair{'' if clock.pairs == 1 else 's'}"
@@ -77,7 +78,17 @@ def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Document:
                 f"{_BASIS[clock.basis]}, {pairs}{zone}",
             )
         )
+        rows += [_segment(segment) for segment in clock.segments]
     yield table(("", "", "", ""), rows)
+
+
+def _segment(segment: Segment) -> tuple[Span | str, ...]:
+    """What held between two times at which a clock was set."""
+    first, last = (datetime.fromtimestamp(round(end), UTC) for end in (segment.first, segment.last))
+    length = show_duration(timedelta(seconds=round(abs(segment.offset))))
+    ahead = f"{length} {'ahead' if segment.offset > 0 else 'behind'}" if abs(segment.offset) > _OFF else "right"
+    doubt = (segment.high - segment.low) / 2
+    return "", Span(f"  {ahead}", "quiet"), f"± {doubt:.1f} s", f"from {show_moment(first)} to {show_moment(last)}"
 
 
 def _attempt(attempt: TimelineAttempt) -> Document:
