@@ -43,6 +43,8 @@ _EACH_SIDE = 4
 """So many pairs at least stand on each side of a step."""
 _STAYS = 0.45
 """The share of the pairs on each side of a step that have its offset: where it is set again, not all do."""
+_PARTED = 0.7
+"""How much a step may leave at most of what was beside it: where it is set again, the rest is parted then."""
 _PLACES = 24
 """Where a step is looked for among pairs by time, before its place is made out exactly."""
 _MOST = 3_000
@@ -208,36 +210,55 @@ def from_times(
 def _stepwise(days: Numbers, gaps: Numbers) -> list[slice]:
     """The runs of pairs, in the order of their times, between which a clock was set; one run where it was not.
 
-    Nearly all pairs are right. A step counts where two offsets leave less than half of what one offset or one line
-    leaves beside it, where it is more than what the gaps scatter by, and where each side has its own offset for most of
-    its pairs.
+    Nearly all pairs are right. Steps count where the offsets between them leave less than half of what one offset or
+    one line leaves beside it.
+    """
+    import numpy as np
+
+    if len(gaps) < 2 * _EACH_SIDE:
+        return [slice(0, len(gaps))]
+    scatter = max(float(np.median(np.abs(np.diff(gaps)))), 0.5)
+    parts = _split(days, gaps, scatter)
+    left = sum(_beside(gaps[part], scatter) for part in parts)
+    return parts if left <= 0.5 * _in_one(days, gaps, scatter) else [slice(0, len(gaps))]
+
+
+def _split(days: Numbers, gaps: Numbers, scatter: float) -> list[slice]:
+    """The runs that a step parts: one that is more than what gaps scatter by, with an offset of its own on each side
+    for many of its pairs.
     """
     import numpy as np
 
     count = len(gaps)
-    whole = [slice(0, count)]
     if count < 2 * _EACH_SIDE:
-        return whole
-    scatter = max(float(np.median(np.abs(np.diff(gaps)))), 0.5)
+        return [slice(0, count)]
+    places = np.unique(np.linspace(_EACH_SIDE, count - _EACH_SIDE, min(count, 200)).astype(int)).tolist()
 
-    def beside(values: Numbers) -> float:
-        return float(np.minimum(np.abs(values - mode(values)[0]), 10 * scatter + _STEP).sum())
+    def beside(place: int) -> float:
+        return _beside(gaps[:place], scatter) + _beside(gaps[place:], scatter)
 
-    places = np.unique(np.linspace(_EACH_SIDE, count - _EACH_SIDE, min(count, 200)).astype(int))
-    left = [beside(gaps[:place]) + beside(gaps[place:]) for place in places]
-    best = int(places[int(np.argmin(left))])
+    best = min(places, key=beside)
     near = range(max(_EACH_SIDE, best - count // 100 - 2), min(count - _EACH_SIDE, best + count // 100 + 2) + 1)
-    best = min(near, key=lambda place: beside(gaps[:place]) + beside(gaps[place:]))
+    best = min(near, key=beside)
     before, after = gaps[:best], gaps[best:]
     step = abs(mode(after)[0] - mode(before)[0])
-    line = beside(gaps - _slope(days, gaps) * days)
     stays = all(np.mean(np.abs(part - mode(part)[0]) <= max(step / 3, scatter)) >= _STAYS for part in (before, after))
-    least = beside(before) + beside(after)
-    if step <= max(_STEP, 5 * scatter) or not stays or least > 0.5 * min(beside(gaps), line):
-        return whole
-    first = _stepwise(days[:best], before)
-    second = _stepwise(days[best:], after)
-    return [*first, *(slice(part.start + best, part.stop + best) for part in second)]
+    if step <= max(_STEP, 5 * scatter) or not stays or beside(best) > _PARTED * _in_one(days, gaps, scatter):
+        return [slice(0, count)]
+    second = _split(days[best:], after, scatter)
+    return [*_split(days[:best], before, scatter), *(slice(part.start + best, part.stop + best) for part in second)]
+
+
+def _beside(gaps: Numbers, scatter: float) -> float:
+    """What one offset leaves beside it, each pair counting for no more than a bound."""
+    import numpy as np
+
+    return float(np.minimum(np.abs(gaps - mode(gaps)[0]), 10 * scatter + _STEP).sum())
+
+
+def _in_one(days: Numbers, gaps: Numbers, scatter: float) -> float:
+    """What is left beside one offset, or beside one line."""
+    return min(_beside(gaps, scatter), _beside(gaps - _slope(days, gaps) * days, scatter))
 
 
 def _of_parts(source: str, parts: list[tuple[Numbers, Numbers]], basis: str, middle: float) -> Clock:
