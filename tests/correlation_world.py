@@ -32,7 +32,9 @@ ROLES = {"id-log": "provider", "app-log": "application", "edge-log": "gateway"}
 
 class Regime(NamedTuple):
     """How a world is: the share of events with an id of the messages, people behind one address, drift of one clock in
-    seconds a day, whether ids are of sessions that span several attempts, and how many times slower logs are written.
+    seconds a day, whether ids are of sessions that span several attempts, and how many times slower logs are written;
+    by how many seconds one clock is set after three fifths of the time, whether logs know minutes only, the share of
+    lines that are written twice, and of sign-ins that are tried twenty times within a minute or two.
     """
 
     name: str
@@ -41,6 +43,10 @@ class Regime(NamedTuple):
     drift: float = 0.0
     sessions: bool = False
     slow: float = 1.0
+    set_by: float = 0.0
+    minutes: bool = False
+    doubled: float = 0.0
+    storms: float = 0.0
 
 
 REGIMES = (
@@ -54,6 +60,14 @@ REGIMES = (
     Regime("no ids, drift", 0.0, drift=20.0),
     Regime("ids on half, written slowly", 0.5, slow=6.0),
     Regime("no ids, written slowly", 0.0, slow=6.0),
+    Regime("ids on half, a clock set by a minute", 0.5, set_by=65.0),
+    Regime("ids on half, a clock set by an hour", 0.5, set_by=3_600.0),
+    Regime("no ids, a clock set by a minute", 0.0, set_by=65.0),
+    Regime("ids on half, whole minutes", 0.5, minutes=True),
+    Regime("ids on half, lines written twice", 0.5, doubled=0.3),
+    Regime("no ids, lines written twice", 0.0, doubled=0.3),
+    Regime("ids on half, storms", 0.5, storms=0.02),
+    Regime("no ids, storms", 0.0, storms=0.02),
 )
 
 
@@ -99,13 +113,15 @@ def make(
     for at, row, key in rows:
         source = str(row["source"])
         off = offsets[source] + drift[source] * (at - BEGIN.timestamp() - SPAN / 2) / 86_400
-        written[source].append((at + off, row, key))
+        off += regime.set_by if source == "app-log" and at > BEGIN.timestamp() + 0.6 * SPAN else 0.0
+        written[source] += [(at + off, row, key)] * (2 if draw.random() < regime.doubled else 1)
     for source, some in written.items():
         some.sort(key=lambda one: one[0])
         for line, (at, row, key) in enumerate(some, 2):
-            moment = datetime.fromtimestamp(at, UTC).replace(
-                microsecond=0 if source == "edge-log" else int(at % 1 * 1e6)
-            )
+            moment = datetime.fromtimestamp(at, UTC)
+            moment = moment.replace(microsecond=0 if source == "edge-log" else int(at % 1 * 1e6))
+            if regime.minutes:
+                moment = moment.replace(second=0, microsecond=0)
             events.append(
                 Event(
                     source=source,
@@ -155,9 +171,15 @@ def _tries(draw: random.Random, regime: Regime, people: int, apps: int, count: i
         good = draw.random() < 0.85
         address = f"192.0.2.{person // regime.shared % 250}"
         session = f"s-{made}"
+        left = 20 if draw.random() < regime.storms else 0
         while True:
             yield _Try(f"t{made}", at, person, app, good, address, session)
             made += 1
+            if left:
+                left -= 1
+                at += 0.5 + draw.expovariate(1 / 4)
+                good = left == 0 and draw.random() < 0.5
+                continue
             if good and draw.random() < 0.94:
                 break
             if not good and draw.random() < 0.5:

@@ -64,6 +64,7 @@ class Candidates:
         self._readings: dict[tuple[str, str], Mapping[int, float]] = {}
         self.users: dict[tuple[str, str], int] = {}
         self._of_app: dict[tuple[str, str], int] = {}
+        self._columns: dict[tuple[int, str], set[str]] = {}
         self.written: dict[int, list[tuple[str, str]]] = {}
         self._apps: dict[tuple[str, str], frozenset[str]] = {}
         self.own_ids = [frozenset(some) for some in self.ids]
@@ -125,6 +126,7 @@ class Candidates:
         for attempt in of:
             for name in self.ids[attempt]:
                 owners.setdefault(name, []).append(attempt)
+        self._columns.clear()
         new = owners.keys() - self._asked_ids
         self._asked_ids |= new
         carried, spread = by_ids(self.store, new)
@@ -146,6 +148,15 @@ class Candidates:
         for attempt, persons in enumerate(self.persons):
             for written in {pair for person in persons for pair in self.written.get(person, ())}:
                 self._near(attempt, found.get(written, ()), REACH)
+
+    def clocks_moved(self) -> bool:
+        """Whether a clock is so far off that what belongs there was looked for elsewhere."""
+        offsets = [
+            offset
+            for clock in self.clocks.values()
+            for offset in (clock.offset, *(segment.offset for segment in clock.segments))
+        ]
+        return any(abs(offset) > REACH / 2 for offset in offsets)
 
     def look_by_addresses(self) -> None:
         """Find the events without a person, by the address that an attempt is known to have had."""
@@ -194,6 +205,33 @@ class Candidates:
 
     def shared(self, attempt: int, event: Event) -> list[str]:
         return [text for text in event.ids if text in self.ids[attempt]]
+
+    def says_otherwise(self, attempt: int, event: Event) -> bool:
+        """Whether an event that shares an id has another value in a column whose value in the attempt is known.
+
+        The columns of ids are those of the description; where an event lacks some of them, nothing is told.
+        """
+        told = self.sources.get(event.source)
+        columns = told.settings.fields.ids if told else []
+        if len(columns) < 2 or len(columns) != len(event.ids):
+            return False
+        known = self._known_columns(attempt, event.source, columns)
+        return any(
+            column in known and value not in self.ids[attempt] for column, value in zip(columns, event.ids, strict=True)
+        )
+
+    def _known_columns(self, attempt: int, source: str, columns: list[str]) -> set[str]:
+        """The columns in which a log has an id that the attempt shows itself."""
+        key = (attempt, source)
+        if key not in self._columns:
+            self._columns[key] = {
+                column
+                for place in self.found.get(attempt, ())
+                if (event := self.events[place]).source == source and len(event.ids) == len(columns)
+                for column, value in zip(columns, event.ids, strict=True)
+                if value in self.own_ids[attempt]
+            }
+        return self._columns[key]
 
     def app_level(self, attempt: int, event: Event) -> int:
         app = self.attempts[attempt].app

@@ -17,7 +17,21 @@ from trace_lens.logs.matching.candidates import Candidates, sided
 from trace_lens.logs.matching.clock_setting import set_clocks
 from trace_lens.logs.matching.clocks import Clock, unknown
 from trace_lens.logs.matching.seen import Instant, Matched, Seen
-from trace_lens.logs.matching.weights import APP, ID, IP, MARKS, OPEN, OUTCOME, REACH, SAME, USER, Pairs, Weighed, weigh
+from trace_lens.logs.matching.weights import (
+    APP,
+    ID,
+    IP,
+    MARKS,
+    NEARBY,
+    OPEN,
+    OUTCOME,
+    REACH,
+    SAME,
+    USER,
+    Pairs,
+    Weighed,
+    weigh,
+)
 from trace_lens.logs.matching.weights import LIKE as ALIKE
 from trace_lens.logs.matching.weights import OTHER as ANOTHER
 from trace_lens.logs.store.candidates import by_ids, survey
@@ -73,7 +87,7 @@ def correlate(
     more, spellings = work.learn_from(first)
     if more or any(work.addresses):
         work.look_by_ids(range(len(attempts)))
-        if spellings:
+        if spellings or work.clocks_moved():
             work.look_by_users()
         work.look_by_addresses()
         set_clocks(work)
@@ -200,7 +214,8 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
         if event.ip and gathered.addresses[attempt]:
             levels[IP, place] = SAME if event.ip in gathered.addresses[attempt] else ANOTHER
         if gathered.ids[attempt] and carries_ids:
-            levels[ID, place] = SAME if shared else ANOTHER if event.ids else OPEN
+            same = ALIKE if shared and gathered.says_otherwise(attempt, event) else SAME
+            levels[ID, place] = same if shared else ANOTHER if event.ids else OPEN
         levels[OUTCOME, place] = _outcome_level(gathered.attempts[attempt], role, event)
         by_id[place] = bool(shared)
         by_user[place] = not shared and levels[USER, place] in (SAME, ALIKE)
@@ -217,6 +232,7 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
         [numbers[logged.code, logged.outcome] for logged in (gathered.events[event] for _, event in found)],
         dtype=np.int64,
     )
+    near, twin = _crowded(gathered, found)
     return Pairs(
         source=source,
         attempt=attempts,
@@ -228,11 +244,38 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
         by_id=by_id,
         by_user=by_user,
         rate=rate,
+        near=near,
+        twin=twin,
         gap=np.array(gaps),
         share=np.array(parts),
         pair=np.array(pair, dtype=np.int64),
         nearest=nearest,
     )
+
+
+def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Numbers, NDArray[np.int64]]:
+    """For each pair, how many of the attempt's other candidates of the same kind lie near it, and whether it is the
+    second of two lines of one file that say the same.
+    """
+    import numpy as np
+
+    near, twin = np.zeros(len(found)), np.zeros(len(found), dtype=np.int64)
+    by_kind: dict[tuple[int, str | None, str], list[tuple[float, int]]] = {}
+    alike: dict[tuple[object, ...], list[int]] = {}
+    for place, (attempt, number) in enumerate(found):
+        event = gathered.events[number]
+        by_kind.setdefault((attempt, event.code, event.outcome), []).append((event.time.timestamp(), place))
+        alike.setdefault((attempt, *event._replace(line=0, doubled=False, also=())), []).append(place)
+    for some in by_kind.values():
+        times = np.sort(np.array([time for time, _ in some]))
+        for time, place in some:
+            low, high = np.searchsorted(times, time - NEARBY, "left"), np.searchsorted(times, time + NEARBY, "right")
+            near[place] = high - low - 1
+    for places in alike.values():
+        if len(places) == 2:
+            twin[places[1]] = 1
+            near[places] -= 1
+    return near, twin
 
 
 def _rate(gathered: Candidates, attempt: int, event: Event, shared: list[str], by_user: bool) -> float:

@@ -53,6 +53,12 @@ _RETRY = (5e-4, 5e-4, 2.5e-4, 1e-4, 3e-5)
 """Events of another try by the same person, in each ring, a second: what is supposed before the data speak."""
 _OF_SESSION = 0.05
 """How much of that is supposed of events that share an id: most ids are of one attempt only."""
+NEARBY = 30.0
+"""Seconds to either side of an event within which other tries are counted."""
+_SHAPE = 0.05
+"""How much the usual rate of other tries weighs against what is counted around an event: little, since most people try
+once and some try twenty times.
+"""
 _PRIOR_ATTEMPTS = 5.0
 _ONE_EACH = 1.1
 _FEW = 5
@@ -77,10 +83,12 @@ MARKS = (
     Mark("user", (0.80, 0.12, 0.075, 0.005), (0.55, 0.05, 0.30, 0.10), 20.0),
     Mark("app", (0.80, 0.05, 0.12, 0.03), (0.25, 0.02, 0.23, 0.50), 20.0),
     Mark("ip", (0.80, 0.0, 0.0, 0.20), (0.40, 0.0, 0.0, 0.60), 10.0),
-    Mark("id", (0.50, 0.0, 0.30, 0.20), (0.02, 0.0, 0.30, 0.68), 4.0),
+    Mark("id", (0.50, 0.05, 0.30, 0.20), (0.02, 0.02, 0.30, 0.66), 4.0),
     Mark("outcome", (0.90, 0.0, 0.0, 0.10), (0.60, 0.0, 0.0, 0.40), 20.0),
 )
-"""The comparisons. `user` beside is among candidates that share an id or address; `app` among those of one user."""
+"""The comparisons. `user` beside is among candidates that share an id or address; `app` among those of one user. An id
+that is alike is that of the session, beside another token or request than the attempt's.
+"""
 USER, APP, IP, ID, OUTCOME = range(len(MARKS))
 
 
@@ -91,8 +99,10 @@ class Pairs:
     `attempt` and `event` are places in lists that all sources share. `levels` has a row a mark, -1 where there is
     nothing to compare; `weight` is how likely the person is meant at all. `kind` numbers the kind of event,
     `kind_share` the share of each kind in the whole log. `rate` is that of the background without retries, in events
-    a second; `by_id` and `by_user` tell which value it is of. A pair has one gap (seconds, clock corrected) for each
-    moment of its attempt, with a share: `gap`, `share` and `pair` are the flat lists. `nearest` is the smallest gap.
+    a second; `by_id` and `by_user` tell which value it is of. `near` counts the attempt's other candidates of the kind
+    within half a minute of the event; `twin` is 1 for the second of two lines that say the same, else 0. A pair has one
+    gap (seconds, clock corrected) for each moment of its attempt, with a share: `gap`, `share` and `pair` are the flat
+    lists. `nearest` is the smallest gap.
     """
 
     source: str
@@ -105,6 +115,8 @@ class Pairs:
     by_id: NDArray[np.bool_]
     by_user: NDArray[np.bool_]
     rate: Numbers
+    near: Numbers
+    twin: Places
     gap: Numbers
     share: Numbers
     pair: Places
@@ -167,6 +179,7 @@ class _Model:
         import numpy as np
 
         together = self.pairs.attempt * (len(self.pairs.kind_share) + 1) + self.groups[self.pairs.kind]
+        together = 2 * together + self.pairs.twin
         slots: Places = np.unique(together, return_inverse=True)[1].astype(np.int64)
         return slots
 
@@ -213,8 +226,18 @@ class _Model:
                 own[told] *= ratio[level[told]]
             else:
                 of_person[told] *= ratio[level[told]]
-        again = np.where(self.by >= 0, self.retries[self.by, self.ring], 0.0)
+        again = np.where(self.by >= 0, self._retried(self.retries[self.by, self.ring]), 0.0)
         return self.per_attempt * self._gap_density() * own / (pairs.rate / np.maximum(of_person, 1e-9) + again)
+
+    def _retried(self, usual: Numbers) -> Numbers:
+        """How many events of other tries lie around each, a second: what is usual in the log, and what is there.
+
+        The mean of a gamma distribution after counting `near` within `NEARBY` seconds (A. Gelman et al., Bayesian Data
+        Analysis, section 2.6).
+        """
+        import numpy as np
+
+        return (_SHAPE + self.pairs.near) / (_SHAPE / np.maximum(usual, 1e-9) + 2 * NEARBY)
 
     def _probabilities(self) -> Numbers:
         """The probability of each pair, where events compete for slots and attempts for events.

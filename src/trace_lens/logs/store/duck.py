@@ -30,8 +30,8 @@ _CLOSED: dict[str, str | bool | int | float | list[str]] = {
 _NOTHING = "\U0010ffff"
 """Stands for nothing in a column of texts that is handed over: no character, so no text has it."""
 _CASTS = {
-    "VARCHAR": f"nullif({{}}, {quoted(_NOTHING)})",
-    "VARCHAR[]": "from_json({}, '[\"VARCHAR\"]')",
+    "VARCHAR": f"nullif({{}}::VARCHAR, {quoted(_NOTHING)})",
+    "VARCHAR[]": "from_json({}::VARCHAR, '[\"VARCHAR\"]')",
     "BIGINT": "{}::BIGINT",
     "TIMESTAMP": "{}::TIMESTAMP",
 }
