@@ -94,8 +94,8 @@ def small(files: int) -> None:
             path = Path(folder) / f"id-{number}.csv"
             lines = ["When,Account,Target,Result,Code,From,Request"]
             lines += [
-                f"2026-11-{9 + row % 5:02d} 08:{row:02d}:{number % 60:02d},p{number}.tern@northmere.example,App {row % 24},"
-                f"granted,,192.0.2.{row},_rq{number}-{row}"
+                f"2026-11-{9 + row % 5:02d} 08:{row:02d}:{number % 60:02d},p{number}.tern@northmere.example,"
+                f"App {row % 24},granted,,192.0.2.{row},_rq{number}-{row}"
                 for row in range(30)
             ]
             path.write_text("\n".join(lines) + "\n")

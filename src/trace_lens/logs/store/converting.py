@@ -9,17 +9,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 from trace_lens.logs.formats.records import BadRow
 from trace_lens.logs.store.duck import Duck, problem_of
 from trace_lens.logs.store.engine import COLUMNS, named, quoted
 from trace_lens.logs.store.manifest import Content, Manifest, StoreProblem
+from trace_lens.logs.store.writing import Writer
 from trace_lens.workspace.own_files import OWN_FOLDER, refuse_link
 from trace_lens.workspace.records import EARLIER_EVENTS
-
-if TYPE_CHECKING:
-    from trace_lens.logs.store.store import EventStore
 
 _VERSION = "2"
 _FOLDER = "parquet"
@@ -49,14 +47,14 @@ def earlier_store(root: Path, folder: Path) -> Earlier | None:
     return Earlier(there, is_folder=True) if (there / "about.json").exists() else None
 
 
-def convert(store: EventStore, earlier: Earlier) -> None:
+def convert(folder: Path, earlier: Earlier) -> None:
     """Write what an earlier store held into a new one that is open for writing. Raises StoreProblem, OSError."""
     refuse_link(earlier.path)
-    duck = Duck(store.folder, _readable(earlier))
+    duck = Duck(folder, _readable(earlier))
     try:
         if not earlier.is_folder:
             _attach(duck, earlier.path)
-        _write(store, duck, _in_folder(duck, earlier.path) if earlier.is_folder else _in_database(duck))
+        _write(folder, duck, _in_folder(duck, earlier.path) if earlier.is_folder else _in_database(duck))
     except StoreProblem as problem:
         raise StoreProblem(
             f"the store of logs in {earlier.path} cannot be read ({problem}); move it away and run trace-lens logs "
@@ -66,7 +64,7 @@ def convert(store: EventStore, earlier: Earlier) -> None:
         duck.close()
     if not earlier.is_folder:
         earlier.path.rename(earlier.path.with_name(earlier.path.name + _CONVERTED))
-    elif earlier.path == store.folder:
+    elif earlier.path == folder:
         (earlier.path / "about.json").rename(earlier.path / f"about.json{_CONVERTED}")
     else:
         earlier.path.rename(earlier.path.with_name(_FOLDER + _CONVERTED))
@@ -132,10 +130,8 @@ def _in_folder(duck: Duck, folder: Path) -> list[_File]:
     ]
 
 
-def _write(store: EventStore, duck: Duck, files: Sequence[_File]) -> None:
-    from trace_lens.logs.store.writing import Writer
-
-    writer, manifest = Writer(duck, store.folder), Manifest()
+def _write(folder: Path, duck: Duck, files: Sequence[_File]) -> None:
+    writer, manifest = Writer(duck, folder), Manifest()
     for number, (told, events, bad_rows) in enumerate(files):
         key = f"{told['digest'][:16]}-{number}"
         written = writer.write(key, _events_query(events, key)) if events else None
@@ -167,9 +163,9 @@ def _write(store: EventStore, duck: Duck, files: Sequence[_File]) -> None:
     for content in writer.keep(list(manifest)):
         manifest.put(content)
     try:
-        manifest.write(store.folder)
+        manifest.write(folder)
     except OSError as error:
-        raise problem_of(error, store.folder) from None
+        raise problem_of(error, folder) from None
 
 
 def _events_query(events: str, key: str) -> str:

@@ -109,7 +109,7 @@ class EventStore:
             self._refuse_links()
             self.kept_ids = kept_ids(self._keys(), make=self._writing)
             if earlier is not None and not (self.folder / MANIFEST).exists():
-                convert(self, earlier)
+                convert(self.folder, earlier)
             if (self.folder / MANIFEST).exists():
                 self.manifest = read_manifest(self.folder)
             elif not self._writing:
