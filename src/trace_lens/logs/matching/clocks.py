@@ -43,6 +43,8 @@ _EACH_SIDE = 4
 """So many pairs at least stand on each side of a step."""
 _STAYS = 0.45
 """The share of the pairs on each side of a step that have its offset: where it is set again, not all do."""
+_MANY = 12
+"""A heap of more attempts than so has no rival by chance."""
 _PARTED = 0.7
 """How much a step may leave at most of what was beside it: where it is set again, the rest is parted then."""
 _PLACES = 24
@@ -197,6 +199,8 @@ def from_times(
     heaped = len(np.unique(owners[inside]))
     if stepped is not None and stepped.pairs >= heaped + max(_EACH_SIDE, 0.15 * heaped):
         return stepped
+    if _has_rival(flat, owners, best_at, heaped):
+        return None
     width = float(np.ptp(flat)) or 1.0
     around = np.abs(flat - best_at - _HEAP / 2) > 30.0
     expected = max(float(around.sum()), 1.0) / max(width - 60.0, width / 2) * _HEAP
@@ -205,6 +209,17 @@ def from_times(
         return None
     near = np.abs(flat - best_at - _HEAP / 2) <= 2.5 * _HEAP
     return _refined(source, days[near], gaps[near], best_drift, TIMES, middle)
+
+
+def _has_rival(flat: Numbers, owners: NDArray[np.int64], place: float, heaped: int) -> bool:
+    """Whether as many attempts heap up somewhere else: where few do, nothing tells then which of the two is right."""
+    import numpy as np
+
+    if heaped > _MANY:
+        return False
+    other = np.abs(flat - place - _HEAP / 2) > 1.5 * _HEAP
+    rival = _heap(flat[other], owners[other])
+    return rival is not None and rival[0] >= heaped
 
 
 def _stepwise(days: Numbers, gaps: Numbers) -> list[slice]:

@@ -246,6 +246,7 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
         rate=rate,
         near=near,
         twin=twin,
+        once=np.array([_is_once(gathered.sources.get(source), outcome) for _, outcome in kinds], dtype=bool),
         gap=np.array(gaps),
         share=np.array(parts),
         pair=np.array(pair, dtype=np.int64),
@@ -253,18 +254,26 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
     )
 
 
+def _is_once(source: LogSource | None, outcome: str) -> bool:
+    """Whether an attempt has one line of a kind: a decision of the provider or the application, not a page."""
+    if source is None or source.tells_status_only or source.settings.role not in (APPLICATION, PROVIDER):
+        return False
+    return outcome != OTHER
+
+
 def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Numbers, NDArray[np.int64]]:
-    """For each pair, how many of the attempt's other candidates of the same kind lie near it, and whether it is the
-    second of two lines of one file that say the same.
+    """For each pair, how many of the attempt's other candidates of the same kind lie near it (a yes and a no are of one
+    kind: either ends a try), and whether it is the second of two lines of one file that say the same.
     """
     import numpy as np
 
     near, twin = np.zeros(len(found)), np.zeros(len(found), dtype=np.int64)
-    by_kind: dict[tuple[int, str | None, str], list[tuple[float, int]]] = {}
+    by_kind: dict[tuple[int, str | None], list[tuple[float, int]]] = {}
     alike: dict[tuple[object, ...], list[int]] = {}
     for place, (attempt, number) in enumerate(found):
         event = gathered.events[number]
-        by_kind.setdefault((attempt, event.code, event.outcome), []).append((event.time.timestamp(), place))
+        kind = event.code or "" if event.outcome == OTHER else None
+        by_kind.setdefault((attempt, kind), []).append((event.time.timestamp(), place))
         alike.setdefault((attempt, *event._replace(line=0, doubled=False, also=())), []).append(place)
     for some in by_kind.values():
         times = np.sort(np.array([time for time, _ in some]))

@@ -55,6 +55,8 @@ _OF_SESSION = 0.05
 """How much of that is supposed of events that share an id: most ids are of one attempt only."""
 NEARBY = 30.0
 """Seconds to either side of an event within which other tries are counted."""
+_CROWD = 2
+"""So many further lines of one kind near a line are tries of their own, where the log has one line for each."""
 _SHAPE = 0.05
 """How much the usual rate of other tries weighs against what is counted around an event: little, since most people try
 once and some try twenty times.
@@ -102,7 +104,8 @@ class Pairs:
     a second; `by_id` and `by_user` tell which value it is of. `near` counts the attempt's other candidates of the kind
     within half a minute of the event; `twin` is 1 for the second of two lines that say the same, else 0. A pair has one
     gap (seconds, clock corrected) for each moment of its attempt, with a share: `gap`, `share` and `pair` are the flat
-    lists. `nearest` is the smallest gap.
+    lists. `nearest` is the smallest gap. `once` says of a kind that an attempt has one line of it, as far as the source
+    itself tells.
     """
 
     source: str
@@ -117,6 +120,7 @@ class Pairs:
     rate: Numbers
     near: Numbers
     twin: Places
+    once: NDArray[np.bool_]
     gap: Numbers
     share: Numbers
     pair: Places
@@ -159,11 +163,19 @@ class _Model:
         self.kinds = pairs.kind_share.copy()
         self.per_attempt = 1.0
         self.retries = np.array([_RETRY, _RETRY]) * [[1.0], [_OF_SESSION]]
-        self.groups = np.arange(len(pairs.kind_share))
+        self.groups = np.where(pairs.once, int(np.argmax(pairs.once)), np.arange(len(pairs.kind_share)))
         self.by = np.where(pairs.by_user, 0, np.where(pairs.by_id, 1, -1))
         self.ring = np.clip(np.digitize(np.abs(pairs.nearest), _RINGS) - 1, 0, len(_RETRY) - 1)
         self.slots = self._slots()
-        self.one_each = np.zeros(int(self.slots.max(initial=-1)) + 1, dtype=bool)
+        self.one_each = self._crowded()
+
+    def _crowded(self) -> NDArray[np.bool_]:
+        """Slots for which lines of one kind compete within a minute, before the data tell how many are owned."""
+        import numpy as np
+
+        made = np.zeros(int(self.slots.max(initial=-1)) + 1, dtype=bool)
+        made[self.slots[(self.pairs.near >= _CROWD) & self.pairs.once[self.pairs.kind]]] = True
+        return made
 
     def _prior_density(self) -> Numbers:
 
@@ -361,13 +373,14 @@ class _Model:
         if (groups != self.groups).any():
             self.groups = groups
             self.slots = self._slots()
-            self.one_each = np.zeros(int(self.slots.max(initial=-1)) + 1, dtype=bool)
+            self.one_each = self._crowded()
         group_of_slot = np.zeros(len(self.one_each), dtype=np.int64)
         group_of_slot[self.slots] = groups[self.pairs.kind]
         for group in np.unique(groups):
             total = owned[:, groups == group].sum(axis=1)
             total = total[total > 0]
-            self.one_each[group_of_slot == group] = len(total) >= _FEW and float(total.mean()) <= _ONE_EACH
+            if len(total) >= _FEW:
+                self.one_each[group_of_slot == group] = float(total.mean()) <= _ONE_EACH
 
 
 def _in_conflict(events: list[int], places: list[int]) -> list[list[int]]:
