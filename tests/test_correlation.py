@@ -14,12 +14,15 @@ from hypothesis import strategies as st
 
 import correlation_world
 from kit import workspace
+from trace_lens.logs.event import Event
 from trace_lens.logs.matching.clocks import IDS, NONE, TIMES, behind, from_ids, from_times, mode, unknown
+from trace_lens.logs.matching.correlating import correlate
 from trace_lens.logs.matching.seen import Instant, Seen
 from trace_lens.logs.matching.weights import _half, _in_conflict, _one_heap, _others
 from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import ALIKE, ELSEWHERE, FOLDED, Names, People, bare, is_opaque
 from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.log_sources import LogSettings, LogSource
 from trace_lens.workspace.records import Workspace
 
 ACCOUNTS = """user,email,login,id
@@ -341,3 +344,79 @@ def test_nothing_is_told_of_a_clock_without_a_heap(seed: int) -> None:
     at, _, owners = pairs_of(seed, [0.0], each=60)
     gaps = np.random.default_rng(seed).uniform(-1_200, 1_200, len(at))
     assert from_times("log", at, gaps, owners, 130_000.0) is None
+
+
+# -- tries that lie close together
+
+SOURCE_OF = {
+    "id-log": LogSource(
+        "id-log",
+        "logs/id-log.toml",
+        LogSettings.model_validate({"role": "provider", "format": "csv", "fields": {"ids": ["request", "session"]}}),
+    )
+}
+TRIED = datetime(2026, 11, 12, 9, tzinfo=UTC)
+
+
+def small_log(lines: list[tuple[float, str, tuple[str, ...]]]) -> list[Event]:
+    """Lines of one person at one application (seconds after a moment, outcome, ids), among those of many others."""
+    rows = [(second, "p1.tern@northmere.example", outcome, ids) for second, outcome, ids in lines]
+    rows += [(60.0 * n - 9_000, f"p{n + 10}.tern@northmere.example", "success", (f"x{n}", f"y{n}")) for n in range(300)]
+    return [
+        Event(
+            source="id-log",
+            file="id.csv",
+            line=number,
+            time=TRIED + timedelta(seconds=second),
+            user=user,
+            app="app-1",
+            outcome=outcome,
+            code=None,
+            reason=None,
+            ip=None,
+            ids=ids,
+        )
+        for number, (second, user, outcome, ids) in enumerate(sorted(rows), 2)
+    ]
+
+
+def given_to_one(lines: list[tuple[float, str, tuple[str, ...]]], ids: set[str], apps: Workspace) -> dict[float, float]:
+    """How likely each line of the person is of one captured attempt: by its seconds after the attempt."""
+    seen = Seen(
+        key="1",
+        at=TRIED,
+        moments=(Instant(TRIED),),
+        names=frozenset({"p1.tern@northmere.example"}),
+        app="app-1",
+        ids=frozenset(ids),
+    )
+    with tempfile.TemporaryDirectory() as folder, EventStore(Path(folder), writing=True) as store:
+        correlation_world.put(store, small_log(lines))
+        found = correlate(store, SOURCE_OF, [seen], People(apps, [seen.names]), Names(apps))
+    told = [*found.matched.get("1", ()), *found.possible.get("1", ())]
+    chances: dict[float, float] = {}
+    for one in told:
+        second = (one.event.time - TRIED).total_seconds()
+        chances[second] = chances.get(second, 0.0) + one.probability
+    return chances
+
+
+def test_one_line_is_sure(apps: Workspace) -> None:
+    assert given_to_one([(0.5, "success", ())], set(), apps)[0.5] > 0.9
+
+
+def test_two_lines_that_say_the_same_do_not_halve_each_other(apps: Workspace) -> None:
+    assert given_to_one([(0.0, "success", ()), (0.0, "success", ())], set(), apps)[0.0] > 1.8
+
+
+def test_of_twenty_tries_none_is_sure_without_a_clock(apps: Workspace) -> None:
+    storm = [(3.0 * n - 30, "failure", ()) for n in range(20)]
+    assert max(given_to_one(storm, set(), apps).values(), default=0.0) <= 0.5
+
+
+def test_the_session_beside_another_token_weighs_less(apps: Workspace) -> None:
+    own, other = (0.5, "success", ("r1", "s1")), (70.0, "success", ("r2", "s1"))
+    unknown = (70.0, "success", ("s1",))
+    beside = given_to_one([own, other], {"r1", "s1"}, apps)
+    assert beside[0.5] > 0.9
+    assert beside.get(70.0, 0.0) < given_to_one([own, unknown], {"r1", "s1"}, apps).get(70.0, 0.0)

@@ -99,7 +99,7 @@ def _cut(text: str, width: int) -> list[Spans]:
 
 def loaded_pages(loaded: Sequence[Loaded], seconds: float) -> Document:
     """What was loaded: counted first, then file by file, then the bad rows."""
-    rows = sum(loading.rows for loading in loaded)
+    rows = sum(loading.rows - loading.again for loading in loaded)
     rate = f", {rows / seconds:,.0f} a second" if rows > _WORTH_A_RATE and seconds > 0 else ""
     yield heading(Span(_count(rows, "new event"), "head"), f" from {_count(len(loaded), 'file')}{rate}.")
     words = {"new": "loaded", "grown": "its new rows loaded", "same": "nothing new"}
@@ -132,16 +132,18 @@ def file_pages(files: Sequence[LoadedFile]) -> Document:
     if not files:
         yield line("No logs are loaded yet; load them with: trace-lens logs load")
         return
-    events = sum(file.rows - file.again for file in {file.digest: file for file in files}.values())
+    contents = {(file.source, file.digest): file for file in files}
+    events = sum(file.rows - file.again for file in contents.values())
     yield line(Span(_count(events, "event"), "head"), f" of {_count(len(files), 'file')}.")
+    overlapping = any(file.again for file in files)
     yield table(
-        ("source", "file", "events", "elsewhere", "bad", "loaded"),
+        ("source", "file", "events", *(["in another file too"] if overlapping else []), "bad", "loaded"),
         [
             (
                 file.source,
-                file.file + (f" (its content number {file.generation})" if file.generation else ""),
+                file.file + (f" (content {file.generation}, replaced since)" if file.generation else ""),
                 f"{file.rows:,}",
-                f"{file.again:,}" if file.again else "",
+                *([f"{file.again:,}" if file.again else ""] if overlapping else []),
                 f"{file.bad:,}",
                 show_moment(file.loaded_at.replace(microsecond=0)),
             )
