@@ -27,7 +27,7 @@ def command(session: Session, folder: Path | None) -> int:
     from trace_lens.demo.workspace import DemoExists, write_demo
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Options
-    from trace_lens.diagnosis.logbook import logbook_of
+    from trace_lens.diagnosis.logbook import keep_clocks, logbook_of
     from trace_lens.logs.store.loading import load_all
     from trace_lens.logs.store.store import EventStore
     from trace_lens.render import as_json
@@ -48,6 +48,7 @@ def command(session: Session, folder: Path | None) -> int:
     files = [file for source in sources for file in source.files_in(folder)]
     with EventStore(folder, writing=True, files=files) as store:
         loaded = load_all(store, sources, folder)
+        keep_clocks(workspace, store)
     events = sum(loading.rows for loading in loaded)
     for loading in loaded:
         if loading.problem:

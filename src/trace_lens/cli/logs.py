@@ -129,6 +129,7 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
     The same content again adds nothing; a file that has grown adds its new rows. Bad rows are counted and kept aside.
     Exit status: 0, or 3 where a file could not be read at all.
     """
+    from trace_lens.diagnosis.logbook import keep_clocks
     from trace_lens.logs.store.loading import load_all
     from trace_lens.logs.store.store import EventStore
     from trace_lens.workspace.log_sources import log_sources
@@ -145,6 +146,7 @@ def load_command(session: Session, only: tuple[str, ...]) -> int:
         loaded = load_all(store, wanted, root, lambda name: _progress(name) if watched else None)
         if watched:
             click.echo("\r\x1b[K", err=True, nl=False)
+        keep_clocks(workspace, store)
     seconds = (datetime.now(UTC) - begin).total_seconds()
 
     def pages() -> Iterable[Any]:

@@ -6,10 +6,12 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
+from trace_lens.logs.matching.between import keep_between
 from trace_lens.logs.matching.clocks import Clock
 from trace_lens.logs.matching.correlating import correlate
 from trace_lens.logs.matching.rebuilding import Rebuilt, rebuild
 from trace_lens.logs.matching.seen import LogView, Seen
+from trace_lens.logs.store.duck import problem_of
 from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import Names, People
 from trace_lens.workspace.log_sources import log_sources
@@ -57,6 +59,17 @@ class Logbook:
                 around,
                 within,
             )
+
+
+def keep_clocks(workspace: Workspace, store: EventStore) -> None:
+    """Keep the clocks of the loaded logs against each other, in a store that is open for writing.
+
+    Raises StoreProblem.
+    """
+    try:
+        keep_between(store, People(workspace), Names(workspace))
+    except OSError as error:
+        raise problem_of(error, store.folder) from None
 
 
 def logbook_of(workspace: Workspace) -> Logbook | None:

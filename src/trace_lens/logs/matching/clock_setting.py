@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import hashlib
-from bisect import bisect_left, bisect_right
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
-from trace_lens.logs.event import OTHER, Event
+from trace_lens.logs.event import OTHER
+from trace_lens.logs.matching.between import Logs, apart, columns, kept_between
 from trace_lens.logs.matching.candidates import Candidates, sided
 from trace_lens.logs.matching.clocks import NONE, Clock, behind, from_ids, from_times
 from trace_lens.logs.matching.weights import OTHER as ANOTHER
 from trace_lens.logs.matching.weights import REACH
-from trace_lens.logs.store.candidates import Window, all_written, by_windows
-from trace_lens.people.spellings import bare
 
 if TYPE_CHECKING:
     import numpy as np
@@ -28,8 +25,6 @@ _ENOUGH = 8
 """From so many pairs on, the attempts tell a clock by themselves."""
 _LIKELY = 0.02
 """The doubt allowed where logs that agree with each other are laid beside an attempt: it is in them, most likely."""
-_SAMPLE = 6_000
-"""How many events are looked at to lay logs beside each other."""
 
 
 def set_clocks(gathered: Candidates) -> None:
@@ -58,15 +53,15 @@ def set_clocks(gathered: Candidates) -> None:
             elif abs(pair[1]) <= REACH and gathered.app_level(attempt, logged) != ANOTHER:
                 alike.setdefault(logged.source, []).append(pair)
     for source in gathered.clocks:
-        at, gaps, owners = (np.array(column, dtype=float) for column in _columns(joined.get(source, ())))
+        at, gaps, owners = (np.array(column, dtype=float) for column in columns(joined.get(source, ())))
         if len(once.get(source, ())) >= _ENOUGH:
-            at, gaps, owners = (np.array(column, dtype=float) for column in _columns(once[source]))
+            at, gaps, owners = (np.array(column, dtype=float) for column in columns(once[source]))
         clock = from_ids(source, at, gaps, gathered.middle)
         if clock is not None:
             gaps = _to_nearest(gathered, source, clock, at, gaps, owners)
             clock = from_ids(source, at, gaps, gathered.middle)
         if clock is None or clock.pairs < _FEW:
-            at, gaps, owners = (np.array(column, dtype=float) for column in _columns(alike.get(source, ())))
+            at, gaps, owners = (np.array(column, dtype=float) for column in columns(alike.get(source, ())))
             heaped = from_times(source, at, gaps, owners.astype(np.int64), gathered.middle)
             clock = heaped or clock
         if clock is not None:
@@ -106,7 +101,7 @@ def _set_by_each_other(
             for at, gap, attempt in found.get(source, ())
             if source == main or source in apart
         ]
-        at, gaps, owners = (np.array(column, dtype=float) for column in _columns(pooled))
+        at, gaps, owners = (np.array(column, dtype=float) for column in columns(pooled))
         clock = from_times(main, at, gaps, owners.astype(np.int64), gathered.middle, _LIKELY)
         if clock is None:
             return
@@ -117,57 +112,12 @@ def _set_by_each_other(
 
 
 def _apart(gathered: Candidates, main: str, others: list[str]) -> dict[str, Clock]:
-    """By how much other logs' clocks are ahead of one's, from the events of the same people in both."""
-    import numpy as np
-
-    def key(source: str, user: str) -> object:
-        meant = gathered.reading(source, user)
-        return max(meant, key=lambda person: meant[person]) if meant else bare(user)
-
-    writing: dict[object, dict[str, list[str]]] = {}
-    users = all_written(gathered.store)
-    for source in (main, *others):
-        for user in users.get(source, {}):
-            writing.setdefault(key(source, user), {}).setdefault(source, []).append(user)
-    chosen: list[Window] = []
-    room = _SAMPLE
-    for written in sorted(
-        (document for document in writing.values() if main in document and len(document) > 1), key=_scattered
-    ):
-        count = sum(users[source][user] for source, some in written.items() for user in some)
-        if count <= room:
-            room -= count
-            chosen += [
-                Window(source, user, *gathered.counts.spans[source]) for source in written for user in written[source]
-            ]
-    found: dict[object, dict[str, list[Event]]] = {}
-    for event in by_windows(gathered.store, "user", chosen):
-        found.setdefault(key(event.source, event.user or ""), {}).setdefault(event.source, []).append(event)
-    made = {}
-    for source in others:
-        rows: list[tuple[float, float, int]] = []
-        for some in found.values():
-            theirs = [(event.time.timestamp(), _meant(gathered, event)) for event in some.get(source, ())]
-            theirs.sort(key=lambda item: item[0])
-            times = [time for time, _ in theirs]
-            for event in some.get(main, ()):
-                time, app = event.time.timestamp(), _meant(gathered, event)
-                for place in range(bisect_left(times, time - REACH), bisect_right(times, time + REACH)):
-                    if app is None or theirs[place][1] in (None, app):
-                        rows.append((time, times[place] - time, len(rows)))
-        at, gaps, owners = (np.array(column, dtype=float) for column in _columns(rows))
-        clock = from_times(source, at, gaps, owners.astype(np.int64), gathered.middle)
-        if clock is not None:
-            made[source] = clock
-    return made
-
-
-def _meant(gathered: Candidates, event: Event) -> str | None:
-    """Which application an event is about, as one word; None where it does not say."""
-    if event.app is None:
-        return None
-    known = gathered.names.read(event.app)
-    return min(known) if known else event.app.casefold()
+    """By how much other logs' clocks are ahead of one's: as it was kept at load, else worked out."""
+    kept = kept_between(gathered.store)
+    if kept is not None:
+        return {source: clock for source in others if (clock := kept.get((main, source))) is not None}
+    logs = Logs(gathered.store, gathered.reading, gathered.names, gathered.counts.spans, gathered.middle)
+    return apart(logs, main, others)
 
 
 def _to_nearest(
@@ -185,13 +135,3 @@ def _to_nearest(
         near = min((moment for moment, part in moments if part == fullest), key=lambda item: abs(true - item))
         made.append(time - near)
     return np.array(made, dtype=float)
-
-
-def _scattered(written: Mapping[str, list[str]]) -> str:
-    """An order that has nothing to do with the names, and is the same each time."""
-    return hashlib.sha256(repr(sorted(written.items())).encode()).hexdigest()
-
-
-def _columns(rows: Iterable[tuple[float, float, int]]) -> tuple[list[float], list[float], list[int]]:
-    ordered = sorted(rows)
-    return [item[0] for item in ordered], [item[1] for item in ordered], [item[2] for item in ordered]
