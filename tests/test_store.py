@@ -21,6 +21,7 @@ from kit import NOW, run, run_json, run_program, workspace
 from strict_schemas import conforms
 from test_logs import DESCRIPTION, LOG
 from trace_lens.logs.event import Event
+from trace_lens.logs.matching.between import kept_between
 from trace_lens.logs.store.loading import load_file
 from trace_lens.logs.store.manifest import Manifest, StoreProblem
 from trace_lens.logs.store.overlaps import Rows, equal_runs
@@ -670,3 +671,37 @@ def test_equal_runs_pair_each_row_once_and_only_with_its_like(
         assert set(mine) & set(theirs) <= {mine[place] for place in first}
     if shared >= 3 and len(mine) >= shared:
         assert len(first) >= 3
+
+
+# -- the clocks between logs
+
+
+def test_the_clocks_between_logs_are_kept_at_load_and_anew_with_each(tmp_path: Path) -> None:
+    fields = '[fields]\ntime = "when"\nuser = "who"\noutcome = "result"\n[outcomes]\nsuccess = ["ok"]\n'
+    folder = workspace(tmp_path, {}, {})
+    (folder / "logs").mkdir(exist_ok=True)
+    for name, role, off in (("id", "provider", 0), ("app", "application", 7)):
+        (folder / f"logs/{name}.toml").write_text(
+            f'role = "{role}"\nformat = "csv"\nfiles = ["logs/{name}.csv"]\n{fields}'
+        )
+        rows = (f"2026-11-{9 + n % 9:02d}T09:{n % 47:02d}:{10 + off}Z,p{n}.tern,ok\n" for n in range(60))
+        (folder / f"logs/{name}.csv").write_text("when,who,result\n" + "".join(rows))
+    assert run_json("logs", "load", folder=folder)[0] == 0
+    kept = folder / ".trace-lens/logs/clocks.json"
+    with EventStore(folder) as store:
+        found = kept_between(store)
+        assert found is not None
+        clock, turned = found["id", "app"], found["app", "id"]
+        assert clock.low is not None
+        assert turned.high is not None
+        assert -clock.offset == turned.offset
+        assert -clock.low == turned.high
+        assert 5 < abs(clock.offset) < 9
+        before = kept.read_bytes()
+        kept.write_text(before.decode().replace('"of": "', '"of": "0'))
+        assert kept_between(store) is None, "of other contents"
+    assert run_json("logs", "load", folder=folder)[0] == 0
+    assert kept.read_bytes() == before
+    kept.write_text("{")
+    with EventStore(folder) as store:
+        assert kept_between(store) is None
