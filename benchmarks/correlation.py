@@ -22,12 +22,10 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from correlation_world import BEGIN, REGIMES, ROLES, SPAN, Score, World, make, put, run, score, workspace_of
+from correlation_world import REGIMES, ROLES, SPAN, Score, World, content_of, make, put, run, score, workspace_of
 from trace_lens.logs.store.manifest import Content
 from trace_lens.logs.store.store import EventStore
 from trace_lens.logs.store.writing import Writer
-
-NOW = BEGIN
 
 
 def regimes(seeds: int, attempts: int, only: str | None, figure: str | None) -> None:
@@ -127,21 +125,7 @@ def _filler(writer: Writer, source: str, number: int, rows: int) -> Content:
         NULL::VARCHAR AS same_content, NULL::BIGINT AS same_line
         FROM range({rows}) t(n) WHERE n * 31 % 3 = {number}"""
     written = writer.write(key, query)
-    return Content(
-        id=key,
-        source=source,
-        names=(),
-        octets=1,
-        digest=key,
-        beginning="",
-        lines=written.rows,
-        rows=written.rows,
-        bad=0,
-        loaded_at=NOW,
-        first=written.first,
-        last=written.last,
-        part=written.part,
-    )
+    return content_of(key, source, written, written.rows)
 
 
 def large_world() -> World:

@@ -20,7 +20,7 @@ from trace_lens.logs.matching.correlating import Correlation, correlate
 from trace_lens.logs.matching.seen import Seen
 from trace_lens.logs.store.manifest import Content
 from trace_lens.logs.store.store import EventStore
-from trace_lens.logs.store.writing import Writer
+from trace_lens.logs.store.writing import Writer, Written
 from trace_lens.people.spellings import Names, People
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 from trace_lens.workspace.records import Workspace
@@ -256,6 +256,25 @@ SOURCES = {
 }
 
 
+def content_of(key: str, source: str, written: Written, lines: int) -> Content:
+    """A content whose part was written without a log file."""
+    return Content(
+        id=key,
+        source=source,
+        names=(),
+        octets=1,
+        digest=key,
+        beginning="",
+        lines=lines,
+        rows=written.rows,
+        bad=0,
+        loaded_at=BEGIN,
+        first=written.first,
+        last=written.last,
+        part=written.part,
+    )
+
+
 def put(store: EventStore, events: Iterable[Event]) -> None:
     """Put events into a store that is open for writing, a content for each file."""
     writer = Writer(store.duck, store.folder)
@@ -265,21 +284,7 @@ def put(store: EventStore, events: Iterable[Event]) -> None:
     for number, ((source, file), some) in enumerate(by_file.items()):
         key = f"c{number}"
         written, _ = writer.write_events(key, some)
-        content = Content(
-            id=key,
-            source=source,
-            names=(),
-            octets=1,
-            digest=key,
-            beginning="",
-            lines=max(event.line for event in some),
-            rows=written.rows,
-            bad=0,
-            loaded_at=BEGIN,
-            first=written.first,
-            last=written.last,
-            part=written.part,
-        )
+        content = content_of(key, source, written, max(event.line for event in some))
         store.manifest.put(content)
         store.manifest.point(file, key)
     for content in writer.keep(list(store.manifest)):

@@ -517,6 +517,25 @@ def test_what_stands_in_two_files_counts_once(
     assert search(rotating) == together[1], "loaded one after the other it is the same"
 
 
+def test_three_files_that_overlap(rotating: Path) -> None:
+    for number, (first, last) in enumerate(((0, 60), (30, 90), (50, 120))):
+        (rotating / f"logs/app.log.{number}").write_text(HEAD + rows_of(first, last))
+    assert loaded_files(rotating) == [
+        ("app.log.0", "new", 60, 0),
+        ("app.log.1", "new", 60, 30),
+        ("app.log.2", "new", 70, 40),
+    ]
+    found = search(rotating)
+    assert [event.ids for event in found] == [(f"_r{n:05d}",) for n in range(120)]
+    assert [len(event.also) for event in found] == [0] * 30 + [1] * 20 + [2] * 10 + [1] * 30 + [0] * 30
+    with (rotating / "logs/app.log.0").open("a") as file:
+        file.write(rows_of(60, 95) + rows_of(40, 41))
+    assert loaded_files(rotating)[0][1:] == ("grown", 36, 35)
+    assert sorted(event.ids for event in search(rotating)) == sorted(
+        [*((f"_r{n:05d}",) for n in range(120)), ("_r00040",)]
+    )
+
+
 def test_equal_lines_of_one_file_are_events_of_their_own(rotating: Path) -> None:
     (rotating / "logs/app.log").write_text(HEAD + plain_rows(0, 1) * 3)
     assert loaded_files(rotating) == [("app.log", "new", 3, 0)]

@@ -367,8 +367,8 @@ class Loader:
             place = {content.id: number for number, content in enumerate(order)}
             sharing = self._sharing(order, fresh)
             for key in sorted(sharing, key=lambda key: place[key]):
-                others = [order[place[other]] for other in sorted(sharing[key], key=lambda other: place[other])]
-                self._lay_beside(key, fresh[key], others)
+                ordered = sorted(sharing[key], key=lambda other: place[other])
+                self._lay_beside(key, fresh[key], [manifest[other] for other in ordered if other in manifest])
 
     def _sharing(self, contents: Sequence[Content], fresh: Mapping[str, int]) -> dict[str, set[str]]:
         """The earlier contents that share any row with each fresh one."""

@@ -173,7 +173,8 @@ class Writer:
         for other, path in others:
             theirs, their_lines, roots = self._rows(path, 0, content.first, content.last)
             first, second = equal_runs(mine, theirs)
-            free = ~taken[first]
+            own = np.array([root == content.id for root in roots["same_content"].tolist()], dtype=bool)
+            free = ~taken[first] & ~own[second]
             first, second = first[free], second[free]
             if not len(first):
                 continue
