@@ -21,8 +21,9 @@ LEAST = 3
 same page every minute by a monitor would be taken for one; with 5, short exports that overlap would count twice."""
 _MOST_PAIRED = 4
 """Of lines that stand more often than so in either file each is tried with the one of the same number only, counted
-from the first and from the last.
+from the first and from the last, and with those that lie as other pairs do.
 """
+_MOST_SHIFTS = 16
 
 
 class Rows(NamedTuple):
@@ -98,6 +99,10 @@ def _alike(mine: NDArray[np.uint64], theirs: NDArray[np.uint64]) -> tuple[Places
             fit = ~often & (count > number) & (their_count > other)
             first.append(order[begin[fit] + number])
             second.append(their_order[their_begin[fit] + other])
+    if often.any():
+        more, others = _along(mine, theirs, np.concatenate(first), np.concatenate(second))
+        first.append(more)
+        second.append(others)
     for place in np.flatnonzero(often):
         ours = order[begin[place] : begin[place] + count[place]]
         others = their_order[their_begin[place] : their_begin[place] + their_count[place]]
@@ -106,6 +111,24 @@ def _alike(mine: NDArray[np.uint64], theirs: NDArray[np.uint64]) -> tuple[Places
         second += [others[:both], others[len(others) - both :]]
     pairs = np.unique(np.stack([np.concatenate(first), np.concatenate(second)], axis=1), axis=0)
     return pairs[:, 0], pairs[:, 1]
+
+
+def _along(
+    mine: NDArray[np.uint64], theirs: NDArray[np.uint64], first: Places, second: Places
+) -> tuple[Places, Places]:
+    """Pairs of rows that say the same, as far from each other as many of some pairs are: in either order of lines."""
+    import numpy as np
+
+    made: list[tuple[Places, Places]] = [(first[:0], second[:0])]
+    rows = np.arange(len(mine))
+    for sign in (1, -1):
+        shifts, counts = np.unique(second - sign * first, return_counts=True)
+        for shift in shifts[np.argsort(-counts, kind="stable")[:_MOST_SHIFTS]]:
+            there = shift + sign * rows
+            inside = (there >= 0) & (there < len(theirs))
+            inside[inside] = mine[inside] == theirs[there[inside]]
+            made.append((rows[inside], there[inside]))
+    return np.concatenate([pair[0] for pair in made]), np.concatenate([pair[1] for pair in made])
 
 
 def _runs(places: Places, their_places: Places) -> list[Places]:
