@@ -47,7 +47,7 @@ _READ_STILL = timedelta(minutes=10)
 """So long a file of the store that no longer counts is left for whoever reads it."""
 
 Watch = Callable[[str, int, int], None]
-"""What hears of a load: a phase (`reads`, `stores`, `rows`), how much is done, and of how much (0: not known)."""
+"""What hears of a load: a phase (`reading`, `storing`, `rows`), how much is done, and of how much (0: not known)."""
 
 
 class Loaded(NamedTuple):
