@@ -380,7 +380,9 @@ def small_log(lines: list[tuple[float, str, tuple[str, ...]]]) -> list[Event]:
     ]
 
 
-def given_to_one(lines: list[tuple[float, str, tuple[str, ...]]], ids: set[str], apps: Workspace) -> dict[float, float]:
+def given_to_one(
+    lines: list[tuple[float, str, tuple[str, ...]]], ids: set[str], apps: Workspace, rounds: int = 1
+) -> dict[float, float]:
     """How likely each line of the person is of one captured attempt: by its seconds after the attempt."""
     seen = Seen(
         key="1",
@@ -389,6 +391,7 @@ def given_to_one(lines: list[tuple[float, str, tuple[str, ...]]], ids: set[str],
         names=frozenset({"p1.tern@northmere.example"}),
         app="app-1",
         ids=frozenset(ids),
+        rounds=rounds,
     )
     with tempfile.TemporaryDirectory() as folder, EventStore(Path(folder), writing=True) as store:
         correlation_world.put(store, small_log(lines))
@@ -412,6 +415,12 @@ def test_two_lines_that_say_the_same_do_not_halve_each_other(apps: Workspace) ->
 def test_of_twenty_tries_none_is_sure_without_a_clock(apps: Workspace) -> None:
     storm = [(3.0 * n - 30, "failure", ()) for n in range(20)]
     assert max(given_to_one(storm, set(), apps).values(), default=0.0) <= 0.5
+
+
+@pytest.mark.parametrize("rounds, most, least", [(4, 1.0, 0.9), (1, 0.5, 0.0)])
+def test_each_round_of_a_loop_has_its_line(rounds: int, most: float, least: float, apps: Workspace) -> None:
+    chances = given_to_one([(0.3 * n, "success", ()) for n in range(4)], set(), apps, rounds)
+    assert all(least <= chances.get(0.3 * n, 0.0) <= most for n in range(4))
 
 
 def test_the_session_beside_another_token_weighs_less(apps: Workspace) -> None:

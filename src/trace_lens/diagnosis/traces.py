@@ -62,6 +62,7 @@ _LONGEST = 128
 
 def seen_of(case: Case, key: str) -> Seen:
     """What the logs may hold of an attempt, which goes by a key."""
+    way: Way | None = case.attempt.way
     answered = None if case.attempt.kind in ("request", "way", "sign-out", "artifact") else not case.refused
     return Seen(
         key=key,
@@ -74,6 +75,7 @@ def seen_of(case: Case, key: str) -> Seen:
         addresses=frozenset(_addresses(case)),
         answered=answered,
         let_in=_let_in(case),
+        rounds=way.rounds if way else 1,
     )
 
 

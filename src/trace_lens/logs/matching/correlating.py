@@ -246,6 +246,7 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
         rate=rate,
         near=near,
         twin=twin,
+        rounds=np.array([gathered.attempts[attempt].rounds for attempt, _ in found], dtype=np.int64),
         once=np.array([_is_once(gathered.sources.get(source), outcome) for _, outcome in kinds], dtype=bool),
         gap=np.array(gaps),
         share=np.array(parts),
@@ -262,8 +263,9 @@ def _is_once(source: LogSource | None, outcome: str) -> bool:
 
 
 def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Numbers, NDArray[np.int64]]:
-    """For each pair, how many of the attempt's other candidates of the same kind lie near it (a yes and a no are of one
-    kind: either ends a try), and whether it is the second of two lines of one file that say the same.
+    """For each pair, how many of the attempt's other candidates of the same kind lie near it beyond those of its own
+    rounds (a yes and a no are of one kind: either ends a try), and whether it is the second of two lines of one file
+    that say the same.
     """
     import numpy as np
 
@@ -284,7 +286,8 @@ def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Number
         if len(places) == 2:
             twin[places[1]] = 1
             near[places] -= 1
-    return near, twin
+    further = np.array([gathered.attempts[attempt].rounds - 1 for attempt, _ in found])
+    return np.maximum(near - further, 0.0), twin
 
 
 def _rate(gathered: Candidates, attempt: int, event: Event, shared: list[str], by_user: bool) -> float:

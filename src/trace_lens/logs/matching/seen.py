@@ -25,7 +25,8 @@ class Seen(NamedTuple):
 
     `at` is the moment that it is known by and `moments` are all that it shows. `names` are spellings of the person,
     `ids` any strings that a log may carry too, `addresses` where the browser was. `answered` says whether the provider
-    said yes, `let_in` whether the application did; None where nothing tells.
+    said yes, `let_in` whether the application did; None where nothing tells. `rounds` counts how often the browser came
+    back to the application with an answer, as in a loop: each time leaves its own lines.
     """
 
     key: str
@@ -38,6 +39,7 @@ class Seen(NamedTuple):
     addresses: frozenset[str] = frozenset()
     answered: bool | None = None
     let_in: bool | None = None
+    rounds: int = 1
 
 
 class Matched(NamedTuple):

@@ -102,7 +102,7 @@ class Pairs:
     nothing to compare; `weight` is how likely the person is meant at all. `kind` numbers the kind of event,
     `kind_share` the share of each kind in the whole log. `rate` is that of the background without retries, in events
     a second; `by_id` and `by_user` tell which value it is of. `near` counts the attempt's other candidates of the kind
-    within half a minute of the event; `twin` is 1 for the second of two lines that say the same, else 0. A pair has one
+    within half a minute of the event; `twin` is 1 for the second of two lines that say the same, else 0. `rounds` is how often the pair's attempt came back to the application. A pair has one
     gap (seconds, clock corrected) for each moment of its attempt, with a share: `gap`, `share` and `pair` are the flat
     lists. `nearest` is the smallest gap. `once` says of a kind that an attempt has one line of it, as far as the source
     itself tells.
@@ -120,6 +120,7 @@ class Pairs:
     rate: Numbers
     near: Numbers
     twin: Places
+    rounds: Places
     once: NDArray[np.bool_]
     gap: Numbers
     share: Numbers
@@ -264,7 +265,7 @@ class _Model:
             return odds
         pairs = self.pairs
         to_slot = to_event = np.ones(len(odds))
-        single = self.one_each[self.slots]
+        single = self.one_each[self.slots] & (pairs.rounds == 1)
         for _ in range(_ROUNDS_OF_BELIEF):
             weighted = odds * to_event
             to_slot = 1.0 / (1.0 + _others(weighted, pairs.event, self.events))
@@ -280,7 +281,7 @@ class _Model:
         pairs = self.pairs
         chosen = np.zeros(len(odds), dtype=bool)
         likely = np.flatnonzero(probability >= _WORTH_A_LOOK)
-        single = self.one_each[self.slots[likely]]
+        single = self.one_each[self.slots[likely]] & (pairs.rounds[likely] == 1)
         places = np.where(single, self.slots[likely], len(self.one_each) + np.arange(len(likely)))
         for members in _in_conflict(pairs.event[likely].tolist(), places.tolist()):
             if len(members) == 1:
@@ -355,7 +356,7 @@ class _Model:
         """
         import numpy as np
 
-        sure = probability > 0.9
+        sure = (probability > 0.9) & (self.pairs.rounds == 1)
         kinds = len(self.pairs.kind_share)
         owned = np.zeros((int(self.pairs.attempt.max(initial=-1)) + 1, kinds))
         np.add.at(owned, (self.pairs.attempt[sure], self.pairs.kind[sure]), 1.0)
