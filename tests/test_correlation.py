@@ -419,8 +419,8 @@ def test_of_twenty_tries_none_is_sure_without_a_clock(apps: Workspace) -> None:
 
 @pytest.mark.parametrize("rounds, most, least", [(4, 1.0, 0.9), (1, 0.5, 0.0)])
 def test_each_round_of_a_loop_has_its_line(rounds: int, most: float, least: float, apps: Workspace) -> None:
-    chances = given_to_one([(0.3 * n, "success", ()) for n in range(4)], set(), apps, rounds)
-    assert all(least <= chances.get(0.3 * n, 0.0) <= most for n in range(4))
+    chances = given_to_one([(0.5 * n, "success", ()) for n in range(4)], set(), apps, rounds)
+    assert all(least <= chances.get(0.5 * n, 0.0) <= most for n in range(4))
 
 
 def test_the_session_beside_another_token_weighs_less(apps: Workspace) -> None:
