@@ -25,11 +25,10 @@ from trace_lens.intake.har import NoHar, is_har, read_har
 from trace_lens.intake.heads import read_heads
 from trace_lens.intake.oauth import oidc_in
 from trace_lens.intake.peeling import peel
-from trace_lens.logs.formats.checking import rows_of
-from trace_lens.logs.formats.events import events_of, time_form
-from trace_lens.logs.formats.proposing import form_of
+from trace_lens.logs.formats.events import events_of, rows_of, time_form
 from trace_lens.logs.formats.records import Unreadable, unpacked
 from trace_lens.logs.formats.times import TimeReader
+from trace_lens.logs.recognising.forms import form_of
 from trace_lens.oidc.encryption import Broken, NotForKey, decrypt
 from trace_lens.oidc.encryption import Refused as NotOpened
 from trace_lens.oidc.jose import JoseDamaged, read_jwe, read_jws

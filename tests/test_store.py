@@ -303,6 +303,11 @@ BULK = [
     ("local times", regular(2500), True),
     ("epoch milliseconds", regular(2500, "17951624{n:05d}"), True),
     ("with fractions", regular(2500, "2026-11-20T{h:02d}:{m:02d}:{s:02d}.125"), True),
+    (
+        "addresses with ports",
+        regular(2500).replace(".7;_", ".7:443;_").replace("192.0.2.18;", "[2001:db8::8]:1;"),
+        True,
+    ),
     ("one bad row", regular(2500) + "x;y\n", False),
     ("one bad time", regular(2500).replace("2026-11-20 00:10:00", "never"), False),
     ("a value on two lines", regular(2500).replace("plain words", '"plain\nwords"', 1), False),

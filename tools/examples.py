@@ -5,6 +5,7 @@ Each is the output of a command, shortened: of a list of objects the first few s
 
 from __future__ import annotations
 
+import gzip
 import json
 import subprocess
 import sys
@@ -17,9 +18,22 @@ CAPTURE = "captures/51-shore-tours-cookie-samesite.har"
 COMMANDS = {
     "diagnosis": ("diagnose", CAPTURE),
     "timeline": ("timeline", CAPTURE),
+    "log-check": ("logs", "check", "export.csv"),
     "events": ("logs", "search", "--user", "a.fulmar", "--app", "shore-tours", "--since", "2026-11-18"),
 }
-KEEP = {"hops": 2, "findings": 1, "unchecked": 1, "evidence": 1, "events": 2, "clocks": 2, "windows": 1, "claims": 2}
+EXPORT = "Zeitpunkt,Konto,Ziel,Ergebnis,Nr,Text,Von,Anfrage,Sitzung"
+"""The columns of an export that no description names: the provider's log in other words."""
+KEEP = {
+    "hops": 2,
+    "findings": 1,
+    "unchecked": 1,
+    "evidence": 1,
+    "events": 2,
+    "clocks": 2,
+    "windows": 1,
+    "claims": 2,
+    "columns": 3,
+}
 
 
 def shortened(value: Any, name: str = "") -> Any:
@@ -37,6 +51,8 @@ def main() -> None:
     program = str(Path(sys.executable).with_name("trace-lens"))
     with tempfile.TemporaryDirectory() as folder:
         subprocess.run([program, "demo", "demo"], cwd=folder, check=True, capture_output=True)
+        rows = gzip.decompress(Path(folder, "demo/logs/northmere-id-2026-11.csv.gz").read_bytes()).splitlines()[1:400]
+        Path(folder, "demo/export.csv").write_bytes(b"\n".join([EXPORT.encode(), *rows, b""]))
         for name, command in COMMANDS.items():
             line = [program, *command, "--format", "json"]
             done = subprocess.run(line, cwd=f"{folder}/demo", check=False, capture_output=True)

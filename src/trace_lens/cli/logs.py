@@ -20,6 +20,7 @@ from trace_lens.cli.session import Session, with_session
 from trace_lens.common.masking import visible
 
 if TYPE_CHECKING:
+    from trace_lens.logs.recognising.known import Known
     from trace_lens.logs.store.store import EventStore
     from trace_lens.workspace.log_sources import LogSource
 
@@ -46,12 +47,13 @@ def command() -> None:
 def check_command(session: Session, file: Path, source: str | None, save_as: str | None) -> int:
     """Read a sample of a log file and show how each column was understood.
 
-    For a file that no description names, one is proposed: format, columns, form of the times, words for outcomes. Exit
-    status: 0, or 3 where the file cannot be read at all.
+    For a file that no description names, one is proposed: format, columns, form of the times, words for outcomes, and
+    whose log it is. Columns are known by what they hold: people and applications on record, ids of the captures in
+    captures/. Exit status: 0, or 3 where the file cannot be read at all.
     """
-    from trace_lens.logs.formats.checking import check
-    from trace_lens.logs.formats.proposing import as_toml
     from trace_lens.logs.formats.records import Unreadable
+    from trace_lens.logs.recognising.checking import check
+    from trace_lens.logs.recognising.proposing import as_toml
     from trace_lens.render import json_logs
     from trace_lens.workspace.log_sources import FOLDER, log_sources
 
@@ -73,7 +75,7 @@ def check_command(session: Session, file: Path, source: str | None, save_as: str
             None,
         )
     try:
-        found = check(file, chosen)
+        found = check(file, chosen, None if chosen else _known(session))
     except (Unreadable, OSError) as error:
         reason = getattr(error, "strerror", None) or str(error)
         tell(f"{file}: {reason[0].lower()}{reason[1:]}.")
@@ -96,7 +98,7 @@ def check_command(session: Session, file: Path, source: str | None, save_as: str
             raise click.UsageError(f"--write: {FOLDER}/{save_as}.toml is there already, and nothing is overwritten.")
         target.parent.mkdir(exist_ok=True)
         target.write_text(proposed, "utf-8")
-        tell(f"{FOLDER}/{save_as}.toml is written; check it, and set role and provider or app.")
+        tell(f"{FOLDER}/{save_as}.toml is written; check what it says, the role first.")
     shown = found
 
     def pages() -> Iterable[Any]:
@@ -106,6 +108,15 @@ def check_command(session: Session, file: Path, source: str | None, save_as: str
 
     session.emit(pages, lambda: json_logs.checked_log(shown, proposed))
     return 0
+
+
+def _known(session: Session) -> Known | None:
+    """What the workspace and its captures know; None where there is no workspace."""
+    from trace_lens.diagnosis.carried import carried_by_captures
+    from trace_lens.logs.recognising.known import known_to
+
+    workspace = session.workspace
+    return known_to(workspace, carried_by_captures(workspace, session.now)) if workspace.root else None
 
 
 def _known_source(name: str, sources: dict[str, LogSource]) -> None:

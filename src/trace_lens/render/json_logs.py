@@ -9,7 +9,8 @@ from trace_lens.common.moments import show_moment
 
 if TYPE_CHECKING:
     from trace_lens.logs.event import Event
-    from trace_lens.logs.formats.checking import Checked
+    from trace_lens.logs.recognising.checking import Checked
+    from trace_lens.logs.recognising.columns import Column
     from trace_lens.logs.store.loading import Loaded
     from trace_lens.logs.store.store import LoadedFile
 
@@ -35,20 +36,33 @@ def checked_log(found: Checked, proposed: str | None) -> Json:
         "ambiguous": found.ambiguous,
         "zoneless": found.zoneless,
         "lacking": {name: round(share, 4) for name, share in found.lacking.items()},
-        "columns": [
-            {
-                "column": column.name,
-                "field": field,
-                "filled": column.filled,
-                "distinct": column.distinct,
-                "examples": list(column.examples),
-            }
-            for column, field in found.columns
-        ],
+        "columns": [_column(found, column, fields) for column, fields in found.columns],
         "outcomes": [{"word": word, "count": count, "outcome": outcome} for word, count, outcome in found.outcomes],
+        "owner": _owner(found),
         "remarks": list(found.proposal.remarks) if found.proposal else [],
         "proposal": proposed,
     }
+
+
+def _column(found: Checked, column: Column, fields: tuple[str, ...]) -> Json:
+    """A column, and why it is taken for what it is, where that is proposed."""
+    matches = found.proposal.found.matches if found.proposal else ()
+    match = next((match for match in matches if column.name in match.columns), None)
+    return {
+        "column": column.name,
+        "field": fields[0] if fields else None,
+        "fields": list(fields),
+        "filled": column.filled,
+        "distinct": column.distinct,
+        "examples": list(column.examples),
+        "because": match.because if match else None,
+        "sure": match.sure if match else None,
+    }
+
+
+def _owner(found: Checked) -> Json | None:
+    """Whose log it seems to be, where that is proposed."""
+    return found.proposal.owner._asdict() if found.proposal else None
 
 
 def loaded_logs(loaded: Iterable[Loaded]) -> Json:

@@ -32,9 +32,12 @@ FOLDER = "logs"
 
 
 class LogFields(Table):
-    """`[fields]`: the column, JSON path or syslog parameter of each thing that an event tells."""
+    """`[fields]`: the column, JSON path or syslog parameter of each thing that an event tells.
 
-    time: str | None = None
+    `time` may be a list of columns: a date and a time of day, which are read with a blank between them.
+    """
+
+    time: str | list[str] | None = None
     user: str | None = None
     app: str | None = None
     outcome: str | None = None

@@ -6,12 +6,13 @@ extended format, the attributes of OCSF).
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Any
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, BinaryIO
 
 from trace_lens.common.secrets_in_text import without_secrets
 from trace_lens.logs.event import FAILURE, FIELDS, OTHER, SUCCESS, Event
-from trace_lens.logs.formats.records import BadRow, Record, bad_record, value_at
+from trace_lens.logs.formats.records import BadRow, Record, bad_record, records_of, value_at
 from trace_lens.logs.formats.times import NoTime, TimeForm, TimeReader
 from trace_lens.logs.kept_ids import KeptIds
 from trace_lens.workspace.log_sources import LogSource
@@ -43,6 +44,12 @@ _OCSF_USER = ("user.email_addr", "user.name", "user.uid", "actor.user.email_addr
 _OCSF_OUTCOMES = {"1": SUCCESS, "2": FAILURE}
 
 
+def rows_of(stream: BinaryIO, source: LogSource) -> Iterator[Record | BadRow]:
+    """The records of a decompressed stream, read as a source is described. Raises Unreadable."""
+    told = source.settings
+    return records_of(stream, told.format, delimiter=told.delimiter, encoding=told.encoding, rows=told.rows)
+
+
 def time_form(source: LogSource) -> TimeForm:
     """How a source writes its times."""
     told = source.settings
@@ -50,10 +57,27 @@ def time_form(source: LogSource) -> TimeForm:
 
 
 def field_paths(source: LogSource) -> dict[str, str]:
-    """The column or path of each field: as described, else the format's own."""
+    """The column or path of each field: as described, else the format's own.
+
+    Without the time where that is written in several columns.
+    """
     own = OWN_FIELDS.get(source.settings.format, {})
     told = {name: getattr(source.settings.fields, name) for name in FIELDS}
-    return {name: path for name in FIELDS if (path := told[name] or own.get(name))}
+    return {name: path for name in FIELDS if isinstance(path := told[name] or own.get(name), str)}
+
+
+def time_paths(source: LogSource) -> tuple[str, ...]:
+    """The columns or paths that hold the time: as described, else the format's own; empty where nothing tells."""
+    told = source.settings.fields.time or OWN_FIELDS.get(source.settings.format, {}).get("time") or ()
+    return (told,) if isinstance(told, str) else tuple(told)
+
+
+def time_at(values: Mapping[str, Any], paths: Sequence[str]) -> Any:
+    """The time of a record as it is written: what stands in its column, or in several with a blank between."""
+    if len(paths) == 1:
+        return value_at(values, paths[0])
+    parts = [text_of(value_at(values, path)) for path in paths]
+    return " ".join(part for part in parts if part) if all(parts) else None
 
 
 def events_of(
@@ -65,6 +89,7 @@ def events_of(
     """
     as_kept = (kept or KeptIds()).kept
     paths = field_paths(source)
+    at = time_paths(source)
     ids = tuple(source.settings.fields.ids) or OWN_IDS.get(source.settings.format, ())
     words = {word.casefold(): SUCCESS for word in source.settings.outcomes.success}
     words |= {word.casefold(): FAILURE for word in source.settings.outcomes.failure}
@@ -73,7 +98,7 @@ def events_of(
             yield record
             continue
         try:
-            moment = reader.read(value_at(record.values, paths["time"]) if "time" in paths else None)
+            moment = reader.read(time_at(record.values, at))
         except NoTime as error:
             yield bad_record(record, str(error))
             continue
@@ -90,9 +115,19 @@ def events_of(
             outcome=outcome_of(said.get("outcome"), words, source.settings.format),
             code=said.get("code"),
             reason=without_secrets(reason) if (reason := said.get("reason")) else None,
-            ip=said.get("ip"),
+            ip=client_address(address) if (address := said.get("ip")) else None,
             ids=tuple(as_kept(path, text) for path in ids if (text := text_of(value_at(record.values, path)))),
         )
+
+
+_WITH_PORT = re.compile(r"(\d+\.\d+\.\d+\.\d+):\d+|\[([0-9A-Fa-f:.%]+)\](?::\d+)?")
+
+
+def client_address(text: str) -> str:
+    """The address of the client alone: of a list of forwarders the first, without brackets and port."""
+    first = text.partition(",")[0].strip()
+    match = _WITH_PORT.fullmatch(first)
+    return (match[1] or match[2]) if match else first
 
 
 def text_of(value: Any) -> str | None:

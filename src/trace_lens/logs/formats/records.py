@@ -36,6 +36,7 @@ _COMBINED = re.compile(
     r"\"(?P<request>(?:[^\"\\]|\\.)*)\" (?P<status>\d{3}) (?P<bytes>\S+)"
     r"(?: \"(?P<referrer>(?:[^\"\\]|\\.)*)\" \"(?P<agent>(?:[^\"\\]|\\.)*)\")?\s*(?P<rest>.*)"
 )
+_LOOKED_AHEAD = 64 * 1024
 _SYSLOG = re.compile(r"(?:\d+ )?<(\d{1,3})>(\d{1,2}) (\S+) (\S+) (\S+) (\S+) (\S+) ?(.*)", re.DOTALL)
 _ELEMENT = re.compile(r"\[([^\s=\]\"]+)((?: [^\s=\]\"]+=\"(?:[^\"\\\]]|\\.)*\")*)\]")
 _PARAMETER = re.compile(r" ([^\s=\]\"]+)=\"((?:[^\"\\\]]|\\.)*)\"")
@@ -169,11 +170,12 @@ def _csv(lines: io.TextIOWrapper, delimiter: str | None) -> Iterator[Record | Ba
     """RFC 4180 and its relatives. A row with another number of columns than the header is bad."""
     csv.field_size_limit(limits.KEPT_BODY_BYTES)
     first = lines.readline(limits.LOG_LINE)
-    ahead = 20 if delimiter is None else 0
+    ahead = 20
     sample = first + "".join(lines.readline(limits.LOG_LINE) for _ in range(ahead))
     source = _Chained(sample, lines)
     reader = csv.reader(source, delimiter=delimiter or sniffed(sample), strict=False)
     header: list[str] | None = None
+    width = _usual_width(sample, delimiter or sniffed(sample))
     while True:
         line = reader.line_num + 1
         source.taken.clear()
@@ -187,6 +189,9 @@ def _csv(lines: io.TextIOWrapper, delimiter: str | None) -> Iterator[Record | Ba
         text = "".join(source.taken)
         if not any(cell.strip() for cell in row):
             continue
+        if header is None and len(row) < width:
+            yield _bad(line, f"it stands before the header, with {len(row)} columns where that has {width}", text)
+            continue
         if header is None:
             header = [cell.strip() for cell in row]
             continue
@@ -194,6 +199,20 @@ def _csv(lines: io.TextIOWrapper, delimiter: str | None) -> Iterator[Record | Ba
             yield _bad(line, f"it has {len(row)} columns where the header has {len(header)}", text, columns=header)
             continue
         yield Record(line, dict(zip(header, row, strict=False)), _short(text))
+
+
+def _usual_width(sample: str, delimiter: str) -> int:
+    """The number of columns that most rows of a sample have, where the first has fewer; else 0.
+
+    An export may begin with a title and the like; its header is the first row that is as wide as those that follow.
+    """
+    try:
+        rows = [row for row in csv.reader(io.StringIO(sample, newline=""), delimiter=delimiter) if any(row)]
+    except csv.Error:
+        return 0
+    widths = [len(row) for row in rows]
+    usual = max(set(widths), key=widths.count, default=0)
+    return usual if widths and widths[0] < usual and widths.count(usual) * 2 > len(widths) else 0
 
 
 class _Chained:
@@ -266,7 +285,10 @@ class _Rejoined(io.RawIOBase):
 def _json_array(stream: BinaryIO, rows: str | None) -> Iterator[Record | BadRow]:
     import ijson
 
-    prefix = f"{path_parts_joined(rows)}.item" if rows else "item"
+    head = stream.read(_LOOKED_AHEAD)
+    path = path_parts_joined(rows) if rows else ""
+    prefix = next((found for found, keys in arrays_in(head) if keys == path), f"{path}.item".lstrip("."))
+    stream = io.BufferedReader(_Rejoined(head, stream))
     number = 0
     try:
         for number, value in enumerate(ijson.items(stream, prefix, use_float=True), 1):
@@ -278,6 +300,31 @@ def _json_array(stream: BinaryIO, rows: str | None) -> Iterator[Record | BadRow]
         yield BadRow(number + 1, f"the file breaks off or is broken here: {str(error).splitlines()[0]}", "")
     if number == 0:
         raise Unreadable(f"it holds no array of rows{f' at {rows}' if rows else ''}")
+
+
+def arrays_in(head: bytes) -> Iterator[tuple[str, str]]:
+    """The objects within arrays in the beginning of a JSON text: how ijson names their place, and the path of keys.
+
+    Arrays within arrays add nothing to the path: the rows of `{"pages": [{"rows": [{}]}]}` are at `pages.rows`.
+    """
+    import ijson
+
+    keys: list[str | None] = []
+    """For each open container its last key, None for an array."""
+    try:
+        for place, event, value in ijson.parse(io.BytesIO(head), use_float=True):
+            if event == "map_key":
+                keys[-1] = value
+            elif event == "start_map":
+                if keys and keys[-1] is None:
+                    yield place, ".".join(key for key in keys if key is not None)
+                keys.append("")
+            elif event == "start_array":
+                keys.append(None)
+            elif event in ("end_map", "end_array"):
+                keys.pop()
+    except ijson.JSONError:
+        return
 
 
 def _parquet(stream: BinaryIO) -> Iterator[Record]:

@@ -166,7 +166,9 @@ def _dotted(match: re.Match[str], day_first: bool) -> datetime:
     if len(text) == 4:
         year, month, day = int(text), int(two), int(three)
     else:
-        days = day_first or "." in match[0][:6] or int(text) > 12
+        days = day_first or "." in match[0][:6]
+        if not days and int(text) > 12:
+            raise ValueError("the day comes first, which day_first = true tells")
         day, month = (int(text), int(two)) if days else (int(two), int(text))
         year = int(three) + (2000 if len(three) == 2 else 0)
     hours = int(hour)

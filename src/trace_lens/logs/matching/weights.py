@@ -102,7 +102,8 @@ class Pairs:
     nothing to compare; `weight` is how likely the person is meant at all. `kind` numbers the kind of event,
     `kind_share` the share of each kind in the whole log. `rate` is that of the background without retries, in events
     a second; `by_id` and `by_user` tell which value it is of. `near` counts the attempt's other candidates of the kind
-    within half a minute of the event; `twin` is 1 for the second of two lines that say the same, else 0. `rounds` is how often the pair's attempt came back to the application. A pair has one
+    within half a minute of the event; `twin` is 1 for the second of two lines that say the same, else 0. `rounds` is
+    how often the pair's attempt came back to the application. A pair has one
     gap (seconds, clock corrected) for each moment of its attempt, with a share: `gap`, `share` and `pair` are the flat
     lists. `nearest` is the smallest gap. `once` says of a kind that an attempt has one line of it, as far as the source
     itself tells.

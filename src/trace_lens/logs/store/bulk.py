@@ -105,6 +105,8 @@ def bulk_events(
         "outcome": _outcome(cells.get("outcome"), source),
         "ids": _listed([_kept(texts[column], column, kept or KeptIds()) for column in told.fields.ids]),
     }
+    if "ip" in cells:
+        values["ip"] = _client_address(cells["ip"])
     if "reason" in cells:
         values["reason"] = _without_secrets(cells["reason"])
     if told.app:
@@ -118,6 +120,14 @@ def _kept(cell: str, column: str, kept: KeptIds) -> str:
     if not kept.key or not is_secret_id(column):
         return cell
     return f"({quoted(MARK)} || substr(sha256({quoted(kept.key)} || {cell}), 1, {DIGITS}))"
+
+
+def _client_address(cell: str) -> str:
+    """The address of the client alone, as `client_address` gives it."""
+    bare = f"trim(split_part({cell}, ',', 1))"
+    for pattern in (r"^(\d+\.\d+\.\d+\.\d+):\d+$", r"^\[([0-9A-Fa-f:.%]+)\](:\d+)?$"):
+        bare = f"regexp_replace({bare}, {quoted(pattern)}, '\\1')"
+    return f"CASE WHEN {cell} LIKE '%.%:%' OR {cell} LIKE '[%' OR {cell} LIKE '%,%' THEN {bare} ELSE {cell} END"
 
 
 def _without_secrets(cell: str) -> str:

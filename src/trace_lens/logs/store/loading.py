@@ -19,9 +19,8 @@ from typing import Any, NamedTuple
 
 from trace_lens.common.guarding import Meant, why
 from trace_lens.logs.event import Event
-from trace_lens.logs.formats.checking import rows_of
-from trace_lens.logs.formats.events import events_of, field_paths, time_form
-from trace_lens.logs.formats.records import BadRow, Record, Unreadable, unpacked, value_at
+from trace_lens.logs.formats.events import events_of, rows_of, time_at, time_form, time_paths
+from trace_lens.logs.formats.records import BadRow, Record, Unreadable, unpacked
 from trace_lens.logs.formats.times import TimeReader, is_descending
 from trace_lens.logs.store.bulk import ANY, HEADERS, NONE, SPACES, Bulk, OutOfTheOrdinary, bulk_events
 from trace_lens.logs.store.duck import problem_of
@@ -480,14 +479,14 @@ def _only_events(
 
 def _descending(source: LogSource, path: Path) -> bool:
     """Whether the file stands newest first; only a zone whose clocks change makes that matter."""
-    time_path = field_paths(source).get("time")
-    if source.zone is None or time_path is None:
+    paths = time_paths(source)
+    if source.zone is None or not paths:
         return False
     values: list[Any] = []
     with path.open("rb") as stream:
         for row in rows_of(unpacked(stream), source):
             if isinstance(row, Record):
-                values.append(value_at(row.values, time_path))
+                values.append(time_at(row.values, paths))
             if len(values) >= _LOOKED_AT:
                 break
     return is_descending(values, time_form(source))

@@ -8,7 +8,7 @@ from functools import partial
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.logs.event import Event
-from trace_lens.logs.formats.checking import Checked
+from trace_lens.logs.recognising.checking import Checked
 from trace_lens.logs.store.loading import Loaded
 from trace_lens.logs.store.store import LoadedFile
 from trace_lens.render.document import BLANK, Document, Drawing, Fact, Span, Spans, heading, line, prose, shown, table
@@ -83,13 +83,27 @@ def _missing(found: Checked) -> str:
 def _columns(found: Checked) -> Document:
     yield heading(Span("Columns", "head"))
     rows = []
-    for column, field in found.columns:
+    told = {name: match for match in (found.proposal.found.matches if found.proposal else ()) for name in match.columns}
+    for column, fields in found.columns:
+        field = ", ".join(fields)
         filled = f"{column.filled / found.records:.0%}" if found.records else ""
         examples = ", ".join(
             example if len(example) <= _WIDTH else example[: _WIDTH - 1] + "…" for example in column.examples[:2]
         )
         rows.append((column.name, Span(field or "not used", "head" if field else "quiet"), filled, examples))
     yield table(("column", "read as", "filled", "for example"), rows)
+    if told:
+        yield BLANK
+        yield heading(Span("Why", "head"))
+        style = {"sure": "ok", "likely": "note", "guess": "risk"}
+        found_as = found.proposal.found.matches if found.proposal else ()
+        yield table(
+            ("", "", "", ""),
+            [
+                (match.field, " ".join(match.columns), Span(match.sure, style[match.sure]), match.because)
+                for match in found_as
+            ],
+        )
 
 
 def _cut(text: str, width: int) -> list[Spans]:

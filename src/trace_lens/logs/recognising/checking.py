@@ -10,10 +10,13 @@ from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
 from trace_lens.logs.event import FIELDS, Event
-from trace_lens.logs.formats.events import events_of, field_paths, text_of, time_form
-from trace_lens.logs.formats.proposing import Column, Proposal, columns_of, form_of, propose
-from trace_lens.logs.formats.records import DAMAGED, BadRow, Record, Unreadable, records_of, unpacked, value_at
+from trace_lens.logs.formats.events import events_of, field_paths, rows_of, text_of, time_at, time_form, time_paths
+from trace_lens.logs.formats.records import DAMAGED, BadRow, Record, Unreadable, unpacked, value_at
 from trace_lens.logs.formats.times import TimeReader, is_descending
+from trace_lens.logs.recognising.columns import Column, columns_of
+from trace_lens.logs.recognising.forms import form_of
+from trace_lens.logs.recognising.known import Known
+from trace_lens.logs.recognising.proposing import Proposal, propose
 from trace_lens.workspace.log_sources import LogSettings, LogSource
 
 SAMPLE = 5_000
@@ -24,7 +27,7 @@ _HEAD = 64 * 1024
 class Checked(NamedTuple):
     """What came of a check: of the `rows` looked at, `records` could be taken apart, and `bad` are of no use.
 
-    `lacking` is the share of records without each field, from 0 to 1; `columns` say what each column was taken for;
+    `lacking` is the share of records without each field, from 0 to 1; `columns` say what each column is read as;
     `outcomes` count the words and what they count as; `whole` says that the sample was the whole file.
     """
 
@@ -37,7 +40,7 @@ class Checked(NamedTuple):
     bad: int
     examples: tuple[BadRow, ...]
     lacking: dict[str, float]
-    columns: tuple[tuple[Column, str | None], ...]
+    columns: tuple[tuple[Column, tuple[str, ...]], ...]
     outcomes: tuple[tuple[str, int, str], ...]
     first: datetime | None
     last: datetime | None
@@ -46,41 +49,35 @@ class Checked(NamedTuple):
     proposal: Proposal | None
 
 
-def check(path: Path, source: LogSource | None, sample: int = SAMPLE) -> Checked:
-    """Read a sample of a file by a description, or by one that is proposed. Raises Unreadable, OSError."""
+def check(path: Path, source: LogSource | None, known: Known | None = None, sample: int = SAMPLE) -> Checked:
+    """Read a sample of a file by a description, or by one that is proposed by what is known.
+
+    Raises Unreadable, OSError.
+    """
     proposal = None
     with path.open("rb") as stream:
         opened = unpacked(stream)
         if source is None:
-            source, proposal = _proposed(path, sample)
+            source, proposal = _proposed(path, known, sample)
         rows = list(islice(rows_of(opened, source), sample + 1))
     whole = len(rows) <= sample
     return _told(str(path), source, rows[:sample], whole, proposal)
 
 
-def _proposed(path: Path, sample: int) -> tuple[LogSource, Proposal]:
+def _proposed(path: Path, known: Known | None, sample: int) -> tuple[LogSource, Proposal]:
     """A description made from a sample of the file."""
     with path.open("rb") as stream:
         head = _head(unpacked(stream))
     if not head.strip():
         raise Unreadable("it is empty")
-    form, delimiter, rows = form_of(head)
-    bare = LogSource("", "", LogSettings(role="provider", format=form, delimiter=delimiter, rows=rows))  # type: ignore[arg-type]
+    form = form_of(head)
+    bare = LogSource("", "", LogSettings.model_validate({"role": "provider", **form._asdict()}))
     with path.open("rb") as stream:
-        read = [row for row in islice(rows_of(unpacked(stream), bare), min(sample, 500)) if isinstance(row, Record)]
+        read = [row for row in islice(rows_of(unpacked(stream), bare), min(sample, 1_000)) if isinstance(row, Record)]
     if not read:
-        raise Unreadable(f"no row of it can be read as {form}, which it seems to be")
-    proposal = propose(form, delimiter, rows, read)
-    settings = LogSettings.model_validate(
-        {
-            "role": "provider",
-            "format": form,
-            "delimiter": delimiter,
-            "rows": rows,
-            "fields": {**proposal.fields, "ids": list(proposal.ids)},
-            "outcomes": {"success": list(proposal.success), "failure": list(proposal.failure)},
-        }
-    )
+        raise Unreadable(f"no row of it can be read as {form.format}, which it seems to be")
+    proposal = propose(form, read, path.name, known)
+    settings = LogSettings.model_validate(proposal.settings())
     return LogSource("", "", settings), proposal
 
 
@@ -91,17 +88,12 @@ def _head(stream: BinaryIO) -> bytes:
         raise Unreadable(f"it is damaged ({error})") from None
 
 
-def rows_of(stream: BinaryIO, source: LogSource) -> Iterator[Record | BadRow]:
-    """The records of a decompressed stream, read as a source is described. Raises Unreadable."""
-    told = source.settings
-    return records_of(stream, told.format, delimiter=told.delimiter, encoding=told.encoding, rows=told.rows)
-
-
 def _told(file: str, source: LogSource, rows: list[Record | BadRow], whole: bool, proposal: Proposal | None) -> Checked:
     records = [row for row in rows if isinstance(row, Record)]
     form = time_form(source)
     paths = field_paths(source)
-    times = (value_at(record.values, paths["time"]) for record in records[:200]) if "time" in paths else iter(())
+    at = time_paths(source)
+    times = (time_at(record.values, at) for record in records[:200]) if at else iter(())
     reader = TimeReader(form, descending=is_descending(times, form))
     read = list(events_of(source, file, iter(rows), reader))
     events = [row for row in read if isinstance(row, Event)]
@@ -112,8 +104,14 @@ def _told(file: str, source: LogSource, rows: list[Record | BadRow], whole: bool
         else 1.0
         for name in FIELDS
     }
-    named = {path: name for name, path in paths.items()} | dict.fromkeys(source.settings.fields.ids, "ids")
-    columns = tuple((column, named.get(column.name)) for column in columns_of(records))
+    if len(at) > 1 and records:
+        lacking["time"] = sum(time_at(record.values, at) is None for record in records) / len(records)
+    named: dict[str, list[str]] = {}
+    for field, path in (*paths.items(), *(("time", path) for path in at if len(at) > 1)):
+        named.setdefault(path, []).append(field)
+    for path in source.settings.fields.ids:
+        named.setdefault(path, []).append("ids")
+    columns = tuple((column, tuple(named.get(column.name, ()))) for column in columns_of(records))
     outcomes = {event.line: event.outcome for event in events}
     words = Counter(
         (text_of(value_at(record.values, paths["outcome"])) or "(none)", outcomes[record.line])
