@@ -22,7 +22,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from correlation_world import REGIMES, ROLES, SPAN, Score, World, content_of, make, put, run, score, workspace_of
+from correlation_world import REGIMES, SPAN, Score, World, content_of, make, put, run, score, workspace_of
 from trace_lens.logs.store.manifest import Content
 from trace_lens.logs.store.store import EventStore
 from trace_lens.logs.store.writing import Writer
@@ -98,13 +98,16 @@ def draw(scores: dict[str, list[Score]], file: str) -> None:
     whole.savefig(file)
 
 
+FILLED = ("id-log", "app-log", "edge-log")
+
+
 def fill(folder: str, rows: int) -> None:
     """Make a store of many events: those of a world, and others of the same people at even distances."""
     world = large_world()
     with EventStore(Path(folder), writing=True) as store:
         put(store, world.events)
         writer = Writer(store.duck, store.folder)
-        contents = [_filler(writer, source, number, rows - len(world.events)) for number, source in enumerate(ROLES)]
+        contents = [_filler(writer, source, number, rows - len(world.events)) for number, source in enumerate(FILLED)]
         for content in writer.keep(contents):
             store.manifest.put(content)
             store.manifest.point(f"{content.source}-filler.csv", content.id)

@@ -13,7 +13,7 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 from itertools import accumulate
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from trace_lens.logs.event import Event
 from trace_lens.logs.matching.correlating import Correlation, correlate
@@ -27,14 +27,17 @@ from trace_lens.workspace.records import Workspace
 
 BEGIN = datetime(2026, 11, 9, tzinfo=UTC)
 SPAN = 14 * 86_400
-ROLES = {"id-log": "provider", "app-log": "application", "edge-log": "gateway"}
+ROLES = {"id-log": "provider", "app-log": "application", "app-log-2": "application", "edge-log": "gateway"}
+_WRITERS = ("id-log", "app-log", "edge-log")
 
 
 class Regime(NamedTuple):
     """How a world is: the share of events with an id of the messages, people behind one address, drift of one clock in
     seconds a day, whether ids are of sessions that span several attempts, and how many times slower logs are written;
     by how many seconds one clock is set after three fifths of the time, whether logs know minutes only, the share of
-    lines that are written twice, and of sign-ins that are tried twenty times within a minute or two.
+    lines that are written twice, and of sign-ins that are tried twenty times within a minute or two; whether the edge
+    writes no users, the application's people have names that nothing on record joins, and it runs on two nodes with a
+    log and a clock each, or with one description of both.
     """
 
     name: str
@@ -47,6 +50,10 @@ class Regime(NamedTuple):
     minutes: bool = False
     doubled: float = 0.0
     storms: float = 0.0
+    nameless: bool = False
+    odd_names: bool = False
+    nodes: int = 1
+    apart: bool = True
 
 
 REGIMES = (
@@ -68,6 +75,12 @@ REGIMES = (
     Regime("no ids, lines written twice", 0.0, doubled=0.3),
     Regime("ids on half, storms", 0.5, storms=0.02),
     Regime("no ids, storms", 0.0, storms=0.02),
+    Regime("ids on half, a log without users", 0.5, nameless=True),
+    Regime("no ids, a log without users", 0.0, nameless=True),
+    Regime("ids on half, names on no list", 0.5, odd_names=True),
+    Regime("ids on half, two nodes", 0.5, nodes=2),
+    Regime("no ids, two nodes", 0.0, nodes=2),
+    Regime("ids on half, two nodes in one description", 0.5, nodes=2, apart=False),
 )
 
 
@@ -109,9 +122,17 @@ def make(
     chosen = {one.key for one in draw.sample(tries, captured)}
     events: list[Event] = []
     owner: dict[tuple[str, int], str] = {}
-    written = {source: [] for source in ROLES}
+    if regime.nodes > 1:
+        offsets["app-log-2"], drift["app-log-2"] = draw.uniform(-600, 600), 0.0
+    written: dict[str, list[Any]] = {source: [] for source in offsets}
     for at, row, key in rows:
         source = str(row["source"])
+        if regime.nodes > 1 and source == "app-log" and draw.random() < 0.5:
+            source = "app-log-2"
+        if regime.odd_names and row["source"] == "app-log":
+            row = row | {"user": _odd_name(str(row["user"]))}
+        if regime.nameless and source == "edge-log":
+            row = row | {"user": None}
         off = offsets[source] + drift[source] * (at - BEGIN.timestamp() - SPAN / 2) / 86_400
         off += regime.set_by if source == "app-log" and at > BEGIN.timestamp() + 0.6 * SPAN else 0.0
         written[source] += [(at + off, row, key)] * (2 if draw.random() < regime.doubled else 1)
@@ -124,7 +145,7 @@ def make(
                 moment = moment.replace(second=0, microsecond=0)
             events.append(
                 Event(
-                    source=source,
+                    source=source if regime.apart else source.removesuffix("-2"),
                     file=f"{source}.csv",
                     line=line,
                     time=moment,
@@ -138,7 +159,7 @@ def make(
                 )
             )
             if key in chosen:
-                owner[source, line] = key
+                owner[f"{source}.csv", line] = key
     seen = [
         Seen(
             key=one.key,
@@ -153,6 +174,11 @@ def make(
         if one.key in chosen
     ]
     return World(seen, events, owner, offsets, drift)
+
+
+def _odd_name(name: str) -> str:
+    """What an application calls somebody that nothing else does."""
+    return f"{int.from_bytes(name.encode()) % 99_999_989:08}"
 
 
 def _email(person: int) -> str:
@@ -217,7 +243,7 @@ def _events_of(draw: random.Random, regime: Regime, one: _Try):
 
 def _noise(draw: random.Random, people: int, apps: int):
     """Something else that a system writes about somebody."""
-    source = draw.choice(list(ROLES))
+    source = draw.choice(_WRITERS)
     person = draw.randrange(people)
     at = BEGIN.timestamp() + draw.randrange(14) * 86_400 + min(max(draw.gauss(12, 3), 0.1), 23.9) * 3600
     name = _email(person) if source != "app-log" else _email(person).partition("@")[0]
@@ -233,9 +259,9 @@ def _noise(draw: random.Random, people: int, apps: int):
     return at, row, ""
 
 
-def workspace_of(apps: int = 24) -> Workspace:
-    """A workspace that knows the applications."""
-    folder = Path(tempfile.mkdtemp())
+def workspace_of(apps: int = 24, folder: Path | None = None) -> Workspace:
+    """A workspace that knows the applications; in a temporary folder where none is told."""
+    folder = folder or Path(tempfile.mkdtemp())
     (folder / "trace-lens.toml").write_text("")
     (folder / "apps").mkdir()
     (folder / "providers").mkdir()
@@ -310,10 +336,10 @@ class Score(NamedTuple):
 
 def score(world: World, found: Correlation) -> Score:
     """Hold a result against the truth."""
-    given = [(one.event.source, one.event.line, key) for key, some in found.matched.items() for one in some]
-    right = sum(world.owner.get((source, line)) == key for source, line, key in given)
+    given = [(one.event.file, one.event.line, key) for key, some in found.matched.items() for one in some]
+    right = sum(world.owner.get((file, line)) == key for file, line, key in given)
     told = [
-        (one.probability, world.owner.get((one.event.source, one.event.line)) == key)
+        (one.probability, world.owner.get((one.event.file, one.event.line)) == key)
         for part in (found.matched, found.possible)
         for key, some in part.items()
         for one in some

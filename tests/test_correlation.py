@@ -230,7 +230,7 @@ def test_events_are_found(regime: int, attempts: int, precision: float, recall: 
     assert told.precision >= precision
     assert told.recall >= recall
     assert told.clocks_held == told.clocks
-    given_to = [(one.event.source, one.event.line) for some in found.matched.values() for one in some]
+    given_to = [(one.event.file, one.event.line) for some in found.matched.values() for one in some]
     assert len(given_to) == len(set(given_to)), "an event belongs to one attempt at the most"
     for some in found.matched.values():
         assert [one.corrected for one in some] == sorted(one.corrected for one in some)
@@ -244,7 +244,7 @@ def test_an_attempt_that_tells_no_moment_is_found_by_its_ids(apps: Workspace) ->
     for one in bare_ones[:5]:
         given_to = found.matched.get(one.key, ())
         assert given_to, one
-        assert {world.owner[each.event.source, each.event.line] for each in given_to} == {one.key}
+        assert {world.owner[each.event.file, each.event.line] for each in given_to} == {one.key}
 
 
 def test_what_was_captured_twice_has_its_events_twice(apps: Workspace) -> None:

@@ -85,7 +85,7 @@ def _holds_rows(value: Mapping[str, Any]) -> bool:
 
 
 def _array_in(text: str) -> str | None:
-    """The path of the rows in a JSON text that may be cut off: the outermost array of several objects, else the longest.
+    """The path of the rows in a JSON text that may be cut off: the outermost array of several objects, or the largest.
 
     None for the array at the top.
 

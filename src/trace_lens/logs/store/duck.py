@@ -5,8 +5,10 @@ Where the machine's memory does not do, it puts what it works on into a folder o
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -96,12 +98,13 @@ class Duck:
         if written is not None:
             yield written
             return
-        self.connection.register("handed_over", {key: _array(rows, key) for key in rows.types})
         cast = ", ".join(f"{_CASTS[kind].format(named(key))} AS {named(key)}" for key, kind in rows.types.items())
-        try:
-            yield f"SELECT {cast} FROM handed_over"
-        finally:
-            self.connection.unregister("handed_over")
+        with _known_to_be_absent("pandas"):
+            self.connection.register("handed_over", {key: _array(rows, key) for key in rows.types})
+            try:
+                yield f"SELECT {cast} FROM handed_over"
+            finally:
+                self.connection.unregister("handed_over")
 
     def do(self, statement: str) -> None:
         """Carry out a statement; files that it writes are for the user only. Raises StoreProblem."""
@@ -117,6 +120,19 @@ class Duck:
             yield
         except duckdb.Error as error:
             raise problem_of(error, self.folder) from None
+
+
+@contextmanager
+def _known_to_be_absent(module: str) -> Iterator[None]:
+    """Where a module is not installed, say so once: the database looks for this one anew at every text handed over."""
+    if module in sys.modules or find_spec(module) is not None:
+        yield
+        return
+    sys.modules[module] = None  # type: ignore[assignment]
+    try:
+        yield
+    finally:
+        del sys.modules[module]
 
 
 def problem_of(error: BaseException, folder: Path) -> StoreProblem:
