@@ -141,11 +141,12 @@ class LogSource(NamedTuple):
         )
 
     def files_in(self, root: Path) -> list[Path]:
-        """The files that it names, folders and globs opened, each once, in order."""
+        """The files that it names, folders and globs opened, each once, in order; descriptions are no logs."""
         found: dict[Path, None] = {}
         for name in self.settings.files:
             found.update(dict.fromkeys(self.matches(root, name)))
-        return list(found)
+        descriptions = {path.resolve() for path in (root / FOLDER).glob("*.toml")}
+        return [path for path in found if path.suffix != ".toml" or path.resolve() not in descriptions]
 
     @staticmethod
     def matches(root: Path, name: str) -> list[Path]:

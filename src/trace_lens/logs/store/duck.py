@@ -5,10 +5,8 @@ Where the machine's memory does not do, it puts what it works on into a folder o
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,7 +16,6 @@ from trace_lens.workspace.own_files import for_user_only
 
 if TYPE_CHECKING:
     import duckdb
-    import numpy as np
     from numpy.typing import NDArray
 
 _CLOSED: dict[str, str | bool | int | float | list[str]] = {
@@ -29,15 +26,16 @@ _CLOSED: dict[str, str | bool | int | float | list[str]] = {
     "python_enable_replacements": "false",
 }
 """How the database is opened: without extensions from anywhere, and blind for what Python's variables are called."""
-_NOTHING = "\U0010ffff"
-"""Stands for nothing in a column of texts that is handed over: no character, so no text has it."""
-_CASTS = {
-    "VARCHAR": f"nullif({{}}::VARCHAR, {quoted(_NOTHING)})",
-    "VARCHAR[]": "from_json({}::VARCHAR, '[\"VARCHAR\"]')",
-    "BIGINT": "{}::BIGINT",
-    "TIMESTAMP": "{}::TIMESTAMP",
+_UNPACKED = {
+    "VARCHAR": "unnest(from_json(?, '[\"VARCHAR\"]'))",
+    "VARCHAR[]": "unnest(from_json(?, '[[\"VARCHAR\"]]'))",
+    "BIGINT": "unnest(from_json(?, '[\"BIGINT\"]'))",
+    "TIMESTAMP": "make_timestamp(unnest(from_json(?, '[\"BIGINT\"]')))",
 }
-"""How each kind of column comes out of what is handed over."""
+"""How each kind of column is taken out of the JSON array that it is handed over as.
+
+Arrays of Python's objects would be looked at one by one, each with a search for a module that need not be there.
+"""
 _FEW = 300
 """So many rows at most are written out in a statement."""
 _FULL = ("no space left", "disk full", "errno 28", "could not write all bytes", "disk quota")
@@ -98,13 +96,13 @@ class Duck:
         if written is not None:
             yield written
             return
-        cast = ", ".join(f"{_CASTS[kind].format(named(key))} AS {named(key)}" for key, kind in rows.types.items())
-        with _known_to_be_absent("pandas"):
-            self.connection.register("handed_over", {key: _array(rows, key) for key in rows.types})
-            try:
-                yield f"SELECT {cast} FROM handed_over"
-            finally:
-                self.connection.unregister("handed_over")
+        listed = ", ".join(f"{_UNPACKED[kind]} AS {named(key)}" for key, kind in rows.types.items())
+        columns = [_as_json(rows, key) for key in rows.types]
+        self.connection.execute(f"CREATE OR REPLACE TEMP TABLE handed_over AS SELECT {listed}", columns)
+        try:
+            yield "SELECT * FROM handed_over"
+        finally:
+            self.connection.execute("DROP TABLE IF EXISTS handed_over")
 
     def do(self, statement: str) -> None:
         """Carry out a statement; files that it writes are for the user only. Raises StoreProblem."""
@@ -120,19 +118,6 @@ class Duck:
             yield
         except duckdb.Error as error:
             raise problem_of(error, self.folder) from None
-
-
-@contextmanager
-def _known_to_be_absent(module: str) -> Iterator[None]:
-    """Where a module is not installed, say so once: the database looks for this one anew at every text handed over."""
-    if module in sys.modules or find_spec(module) is not None:
-        yield
-        return
-    sys.modules[module] = None  # type: ignore[assignment]
-    try:
-        yield
-    finally:
-        del sys.modules[module]
 
 
 def problem_of(error: BaseException, folder: Path) -> StoreProblem:
@@ -180,19 +165,22 @@ def _literal(value: Any) -> str:
     return str(value) if isinstance(value, int) else quoted(str(value))
 
 
-def _array(rows: Given, key: str) -> Any:
-    import numpy as np
+def _as_json(rows: Given, key: str) -> str:
+    """A column as a JSON array: moments as microseconds since 1970, half characters of UTF-16 replaced."""
+    import json
 
-    kind = rows.types[key]
-    if kind == "VARCHAR[]":
-        import json
+    values = rows.columns[key]
+    if rows.types[key] == "TIMESTAMP":
+        import numpy as np
 
-        made: NDArray[np.object_] = np.array(
-            [json.dumps(value) if value else "[]" for value in rows.columns[key]], dtype=object
-        )
-        return made
-    if kind == "BIGINT":
-        return np.array(rows.columns[key], dtype=np.int64)
-    if kind == "TIMESTAMP":
-        return np.array(rows.columns[key], dtype="datetime64[us]")
-    return np.array([_NOTHING if value is None else value for value in rows.columns[key]], dtype=object)
+        values = [None if value is None else int(np.datetime64(value, "us").astype(np.int64)) for value in values]
+    elif rows.types[key] == "VARCHAR[]":
+        values = [value or () for value in values]
+    elif rows.types[key] == "BIGINT":
+        values = [None if value is None else int(value) for value in values]
+    text = json.dumps(values, separators=(",", ":"), ensure_ascii=False)
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        text = text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+    return text
