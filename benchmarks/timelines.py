@@ -154,7 +154,7 @@ def _write(
     (folder / file).write_text(text.getvalue())
 
 
-def scored(world: World, owner: dict[tuple[str, int], str], told: dict[str, Any]) -> Score:
+def scored(world: World, owner: dict[tuple[str, int], str], told: dict[str, Any], set_by: float) -> Score:
     """Hold a timeline against the truth; an event of several files counts once, by any of its places."""
     given = right = 0
     chances: list[tuple[float, bool]] = []
@@ -174,16 +174,24 @@ def scored(world: World, owner: dict[tuple[str, int], str], told: dict[str, Any]
             error += abs(mean - statistics.fmean(holds for _, holds in inside)) * len(inside) / len(chances)
     held, clocks, widths = 0, 0, []
     for clock in told["clocks"]:
-        if clock["low"] is None or clock["source"] not in world.offsets:
-            clocks += clock["source"] in world.offsets
+        if clock["source"] not in world.offsets:
             continue
         clocks += 1
-        # an offset is told for the middle of what it was seen in; drift and steps are judged by correlation.py
-        true = world.offsets[clock["source"]]
-        slack = abs(world.drift[clock["source"]]) * SPAN / 86_400 / 2
-        held += clock["low"] - slack <= true <= clock["high"] + slack
-        widths.append(clock["high"] - clock["low"])
+        if clock["low"] is not None:
+            parts = clock["segments"] or [clock]
+            held += all(_holds(world, set_by, clock["source"], part) for part in parts)
+            widths += [part["high"] - part["low"] for part in parts]
     return Score(right / max(given, 1), right / max(len(world.owner), 1), error, held, clocks, tuple(widths))
+
+
+def _holds(world: World, set_by: float, source: str, part: dict[str, Any]) -> bool:
+    """Whether an interval holds the true offset: of a clock that was set either one, in the half that it is told for."""
+    late = (
+        part.get("from") is not None and datetime.fromisoformat(part["from"]).timestamp() > BEGIN.timestamp() + SPAN / 2
+    )
+    true = world.offsets[source] + (set_by if late and source == "app-log" else 0.0)
+    slack = abs(world.drift[source]) * SPAN / 86_400 / 8
+    return bool(part["low"] - slack <= true <= part["high"] + slack)
 
 
 def _places(event: dict[str, Any]) -> list[tuple[str, int]]:
@@ -202,7 +210,7 @@ def measured(job: tuple[Regime, int, int, int]) -> Score:
         done = subprocess.run(
             [*program, "timeline", "captures", "--format", "json"], cwd=folder, check=False, capture_output=True
         )
-        return scored(world, owner, json.loads(done.stdout))
+        return scored(world, owner, json.loads(done.stdout), regime.set_by)
 
 
 def main() -> None:
