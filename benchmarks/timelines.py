@@ -185,7 +185,7 @@ def scored(world: World, owner: dict[tuple[str, int], str], told: dict[str, Any]
 
 
 def _holds(world: World, set_by: float, source: str, part: dict[str, Any]) -> bool:
-    """Whether an interval holds the true offset: of a clock that was set either one, in the half that it is told for."""
+    """Whether an interval holds the true offset; of a clock that was set, that of the half that it is told for."""
     late = (
         part.get("from") is not None and datetime.fromisoformat(part["from"]).timestamp() > BEGIN.timestamp() + SPAN / 2
     )

@@ -117,7 +117,36 @@ class Drawing(NamedTuple):
     draw: Callable[[int], Iterable[Spans]]
 
 
-Block = Gap | Rule | Heading | Paragraph | Line | OneLine | Strip | Fact | TwoValues | Table | Copied | Drawing
+class LinkTo(NamedTuple):
+    """A way to another page that is made together with this one: its words, and the file beside this one."""
+
+    words: str
+    file: str
+
+
+class Figure(NamedTuple):
+    """A drawing of this program as SVG, and in words what it shows; writers of text leave it out."""
+
+    svg: str
+    words: str
+
+
+Block = (
+    Figure
+    | LinkTo
+    | Gap
+    | Rule
+    | Heading
+    | Paragraph
+    | Line
+    | OneLine
+    | Strip
+    | Fact
+    | TwoValues
+    | Table
+    | Copied
+    | Drawing
+)
 Document = Iterator[Block]
 BLANK = Gap()
 

@@ -15,9 +15,11 @@ from trace_lens.render.document import (
     Copied,
     Drawing,
     Fact,
+    Figure,
     Gap,
     Heading,
     Line,
+    LinkTo,
     OneLine,
     Paragraph,
     Rule,
@@ -51,7 +53,7 @@ def write(document: Iterable[Block]) -> str:
 def _of(block: Block) -> Iterator[str]:
     """The lines of one block."""
     match block:
-        case Gap():
+        case Gap() | Figure():
             return
         case Rule(title):
             yield "---"
@@ -61,6 +63,8 @@ def _of(block: Block) -> Iterator[str]:
             yield f"{'#' * level} {_text(spans)}"
         case Paragraph((head, rest), _, ""):
             yield f"**{_words(head.text)}**{_words(rest.text)}"
+        case LinkTo(words, file):
+            yield f"- [{_words(words)}](<{visible(file)}>)"
         case OneLine(spans):
             yield f"- {_text(spans)}"
         case Strip(items):

@@ -15,7 +15,7 @@ from trace_lens.render.documents.findings import SIDE
 OUTCOME = {"broken": "BROKEN", "sound": "SOUND", "inconclusive": "INCONCLUSIVE"}
 STYLE = {"broken": "break", "sound": "ok", "inconclusive": "risk"}
 _STATUS = {"ok": "ok", "break": "BREAK", "risk": "risk", "unchecked": "unchecked"}
-_MOMENT = {
+MOMENT = {
     "option": "as told by --at",
     "capture": "the moment that the capture recorded",
     "log": "the moment of the matching log event",
@@ -31,7 +31,7 @@ def answer_lines(diagnosis: Diagnosis) -> Document:
     words = changed.detail if changed else diagnosis.details.arriving
     if words:
         yield prose(words, style="risk")
-    yield answer(_headline(diagnosis), STYLE[diagnosis.outcome], f": {diagnosis.cause}")
+    yield answer(headline(diagnosis), STYLE[diagnosis.outcome], f": {diagnosis.cause}")
     first = diagnosis.first_break
     if first:
         yield prose(f"{SIDE[first.side] if first.side else 'To do'}: {first.remedy}", 2)
@@ -45,12 +45,12 @@ def answer_lines(diagnosis: Diagnosis) -> Document:
         if after:
             yield Fact("after that", after)
     if diagnosis.outcome != "inconclusive":
-        yield Fact("how sure", _how_sure(diagnosis))
+        yield Fact("how sure", how_sure(diagnosis))
     if diagnosis.at and diagnosis.judged.at_from:
-        yield Fact("judged at", f"{show_moment(diagnosis.at)}, {_MOMENT[diagnosis.judged.at_from]}")
+        yield Fact("judged at", f"{show_moment(diagnosis.at)}, {MOMENT[diagnosis.judged.at_from]}")
 
 
-def _headline(diagnosis: Diagnosis) -> str:
+def headline(diagnosis: Diagnosis) -> str:
     """The outcome and the stage; of a trial with other settings, what it would be."""
     first = diagnosis.first_break
     at = f" at {first.stage}" if first else ""
@@ -83,7 +83,7 @@ def _after(diagnosis: Diagnosis, first: Finding) -> str:
     return f"{following.code}, {side}{value}{more}"
 
 
-def _how_sure(diagnosis: Diagnosis) -> str:
+def how_sure(diagnosis: Diagnosis) -> str:
     """Proven or likely, and which open questions could change it."""
     first = diagnosis.first_break
     if first is None:

@@ -10,6 +10,7 @@ from trace_lens.common.masking import visible
 from trace_lens.diagnosis.diagnosing import Result
 from trace_lens.diagnosis.grouping import causes_of
 from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.logs.matching.seen import LogView
 from trace_lens.render.document import (
     BLANK,
     Copied,
@@ -165,8 +166,8 @@ def one(diagnosis: Diagnosis, *, full: bool = False, said: set[tuple[str, str]] 
         yield BLANK
         yield heading(Span("Claims", "head"))
         yield from claim_lines(diagnosis.details.claims, app_known=diagnosis.app is not None)
-    yield from _logged(diagnosis)
-    yield from _open_in_full(diagnosis) if full else _open(diagnosis)
+    yield from logged(diagnosis)
+    yield from open_in_full(diagnosis) if full else _open(diagnosis)
     if diagnosis.first_break:
         more = "" if full else "; everything: -v"
         yield BLANK
@@ -268,13 +269,18 @@ def _more(more: dict[str, int]) -> Document:
         yield prose(f"… and {count:,} more of {code}", 2)
 
 
-def _logged(diagnosis: Diagnosis) -> Document:
+def logged(diagnosis: Diagnosis) -> Document:
     """What the logs hold of this sign-in, by the true clock."""
     logs = diagnosis.details.logs
     if logs is None or not logs.events:
         return
     yield BLANK
     yield heading(Span("In the logs", "head"), "  by the true time; trace-lens timeline lays them beside the hops")
+    yield from events_table(logs)
+
+
+def events_table(logs: LogView) -> Document:
+    """The events that the logs hold of a sign-in, a row each."""
     rows = []
     for event in logs.events[:_MOST_EVENTS]:
         meaning = logs.meaning(event)
@@ -282,7 +288,7 @@ def _logged(diagnosis: Diagnosis) -> Document:
         place = f"line {event.event.line}, {event.probability:.2f}"
         style = {"success": "ok", "failure": "break"}.get(event.event.outcome, "")
         rows.append((f"{event.corrected:%H:%M:%S}", event.event.source, Span(event.event.outcome, style), place, code))
-    yield table(("", "", "", "", ""), rows)
+    yield table(("time", "log", "result", "line, likely", "says"), rows)
     if len(logs.events) > _MOST_EVENTS:
         yield prose(f"… and {len(logs.events) - _MOST_EVENTS} more", 2, "quiet")
 
@@ -307,7 +313,7 @@ def _open(diagnosis: Diagnosis) -> Document:
     yield prose(f"Not checked, {_count(sum(map(len, reasons.values())), 'question')}: {words}{more}.")
 
 
-def _open_in_full(diagnosis: Diagnosis) -> Document:
+def open_in_full(diagnosis: Diagnosis) -> Document:
     """What was not checked, each question with what was lacking."""
     reasons: dict[str, list[str]] = {}
     for question in diagnosis.unchecked:

@@ -44,12 +44,7 @@ def sides_pages(found: TwoSides, *, verbose: bool = False) -> Document:
     """The whole comparison; `verbose` gives the place of each value that agrees, too."""
     yield from _headline(found)
     yield BLANK
-    used = [head for head in _HEADS if any(cell.column == head for row in found.rows for cell in row.cells)]
-    heads = {**_HEADS, "provider_metadata": "discovery"} if found.app.settings.protocol == "oidc" else _HEADS
-    yield table(
-        ("", *(heads[text] for text in used)),
-        [(row.words, *(_overview(row, column) for column in used)) for row in found.rows],
-    )
+    yield from sides_table(found)
     for row in sorted(found.rows, key=lambda item: _ORDER.index(item.verdict)):
         if row.verdict in _WRONG or verbose:
             yield BLANK
@@ -59,6 +54,33 @@ def sides_pages(found: TwoSides, *, verbose: bool = False) -> Document:
         yield from _agreeing([row for row in found.rows if row.verdict not in _WRONG], _columns(found))
     for source, because in found.failed:
         yield prose(f"{source}: {because}.", 0, "break")
+
+
+def sides_table(found: TwoSides) -> Document:
+    """Every value that both sides must share, a row each, with what is wrong marked."""
+    used = [head for head in _HEADS if any(cell.column == head for row in found.rows for cell in row.cells)]
+    heads = {**_HEADS, "provider_metadata": "discovery"} if found.app.settings.protocol == "oidc" else _HEADS
+    yield table(
+        ("", *(heads[text] for text in used)),
+        [(row.words, *(_overview(row, column) for column in used)) for row in found.rows],
+    )
+
+
+def values_table(found: TwoSides) -> Document:
+    """Every value that both sides must share, as each holds it, a row each, and what came of comparing them."""
+    used = [head for head in _HEADS if any(cell.column == head for row in found.rows for cell in row.cells)]
+    heads = {**_HEADS, "provider_metadata": "discovery"} if found.app.settings.protocol == "oidc" else _HEADS
+    words = {"alone": "on one side only", "near": "nearly equal", "misplaced": "in the wrong field"}
+    rows: list[tuple[Span | str, ...]] = []
+    for row in found.rows:
+        held = {
+            column: [_shortened(cell.value.text) for cell in row.cells if cell.column == column and cell.value.text]
+            for column in used
+        }
+        style = "break" if row.verdict in _WRONG else "ok" if row.verdict == "equal" else "quiet"
+        cells = (", ".join(dict.fromkeys(held[column])) or "–" for column in used)
+        rows.append((row.words, Span(words.get(row.verdict, row.verdict), style), *cells))
+    yield table(("value", "compared", *(heads[text] for text in used)), rows)
 
 
 def _headline(found: TwoSides) -> Document:

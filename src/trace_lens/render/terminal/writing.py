@@ -19,9 +19,11 @@ from trace_lens.render.document import (
     Copied,
     Drawing,
     Fact,
+    Figure,
     Gap,
     Heading,
     Line,
+    LinkTo,
     OneLine,
     Paragraph,
     Rule,
@@ -97,6 +99,10 @@ def lay_out(block: Block, room: int) -> Iterable[Spans]:
     match block:
         case Gap():
             return [()]
+        case Figure():
+            return []
+        case LinkTo(words, file):
+            return [(Span(visible(f"{words}: {file}")),)]
         case Rule(title):
             return [(Span((f"{title} " if title else "").ljust(room, "─"), "head" if title else "quiet"),)]
         case Line(spans):

@@ -1,0 +1,151 @@
+"""The letter that asks: what to record and send so that the questions that are still open can be answered.
+
+What is lacking is told by the diagnosis; here it becomes requests, each to those who can fulfil it: the user whose
+browser it is, or the administrator of a side.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from typing import NamedTuple
+
+from trace_lens.common.findings import Unchecked
+from trace_lens.common.moments import show_moment
+from trace_lens.diagnosis.judging import Diagnosis
+
+USER, APPLICATION, PROVIDER, HOUSE = "user", "application", "provider", "house"
+_AROUND = timedelta(minutes=5)
+_WAY = ("not the hops", "not in this capture", "cookies out", "no session cookie", "never came back", "does not show")
+"""Words of what is lacking where a recording of the browser would hold it."""
+_SERVER = ("fetches it by itself", "from server to server", "holds no id token", "no token response")
+"""Words of what is lacking where only the application's own server has it."""
+
+
+class Request(NamedTuple):
+    """What somebody is asked for: who, what, how in steps, and how many open questions it answers."""
+
+    of: str
+    what: str
+    steps: tuple[str, ...]
+    answers: int
+
+
+def requests_of(diagnosis: Diagnosis) -> list[Request]:
+    """What to ask for, what answers most first; empty where nothing is open that somebody could send."""
+    found = [*_recording(diagnosis), *_from_server(diagnosis), *_log_lines(diagnosis), *_on_record(diagnosis)]
+    return sorted(found, key=lambda request: -request.answers)
+
+
+def _lacking(diagnosis: Diagnosis, words: tuple[str, ...]) -> list[Unchecked]:
+    return [question for question in diagnosis.unchecked if any(part in question.lacking.casefold() for part in words)]
+
+
+def _recording(diagnosis: Diagnosis) -> Iterator[Request]:
+    """A recording of the browser, where hops, cookies or messages of the way are lacking."""
+    lacking = [
+        question
+        for question in _lacking(diagnosis, _WAY)
+        if not any(part in question.lacking.casefold() for part in _SERVER)
+    ]
+    if not lacking:
+        return
+    name = diagnosis.parties.app_name or "the application"
+    yield Request(
+        USER,
+        "A recording of the whole sign-in from the browser (a HAR file).",
+        (
+            "Open a new private window, so that nothing of an earlier sign-in is left.",
+            "Open the developer tools (F12, or Ctrl+Shift+I; on a Mac Cmd+Option+I) and choose the network panel.",
+            'Switch on "preserve log" (also called "persist logs"), so that redirects are kept.',
+            f"Open the address of {name} as you always do, and sign in until the error shows.",
+            "Right-click into the list of requests and choose to save all of it as HAR, with content; where the "
+            "browser asks, choose the export with sensitive data, since cookies would be missing otherwise.",
+            "Write down the time to the minute, and what the page says at the end.",
+            "Leave out: do not send your password in words. The file holds what you typed and a session that is open: "
+            "sign out everywhere afterwards, send it only the way that your support desk names, never by open e-mail.",
+        ),
+        len(lacking),
+    )
+
+
+def _from_server(diagnosis: Diagnosis) -> Iterator[Request]:
+    """What went from server to server, which no browser sees."""
+    lacking = _lacking(diagnosis, _SERVER)
+    if lacking:
+        yield Request(
+            APPLICATION,
+            "The token response or the message that the application's server fetched by itself.",
+            (
+                "Switch on the sign-in library's debug log for one sign-in, and switch it off again afterwards.",
+                "Send the ID token, or the header and payload of it (its first two parts between the dots); the "
+                "signature may be left out, but then it cannot be checked.",
+                "Leave out: access token, refresh token, client secret, authorization code.",
+            ),
+            len(lacking),
+        )
+
+
+def _log_lines(diagnosis: Diagnosis) -> Iterator[Request]:
+    """Lines of logs around the moment, by the ids of the messages."""
+    if diagnosis.at is None:
+        return
+    logs = diagnosis.details.logs
+    for side in (APPLICATION, PROVIDER):
+        lacking = [
+            question
+            for question in diagnosis.unchecked
+            if f"log of the {side}" in question.lacking or (side == APPLICATION and "nor a log" in question.lacking)
+        ]
+        if not lacking:
+            continue
+        when = diagnosis.at
+        clock = (
+            next((clock for clock in logs.clocks.values() if _role(diagnosis, clock.source) == side), None)
+            if logs
+            else None
+        )
+        offset = timedelta(seconds=clock.of(when.timestamp())) if clock and clock.low is not None else None
+        yield Request(
+            side,
+            f"The lines of the {side}'s sign-in log of this attempt.",
+            tuple(_steps(diagnosis, when, offset)),
+            len(lacking),
+        )
+
+
+def _role(diagnosis: Diagnosis, source: str) -> str | None:
+    logs = diagnosis.details.logs
+    told = logs.sources.get(source) if logs else None
+    return told.settings.role if told else None
+
+
+def _steps(diagnosis: Diagnosis, when: datetime, offset: timedelta | None) -> Iterator[str]:
+    yield f"All lines from {show_moment(when - _AROUND)} to {show_moment(when + _AROUND)} (true time, UTC)."
+    if offset is not None:
+        begin, end = when - _AROUND + offset, when + _AROUND + offset
+        off = f"{offset.total_seconds():+.0f} s off"
+        yield f"By the clock of that log, which is {off}: {show_moment(begin)} to {show_moment(end)}."
+    ids = list(dict.fromkeys(_ids(diagnosis)))
+    if ids:
+        yield "Lines with one of these ids are the right ones: " + ", ".join(ids[:6]) + "."
+    if diagnosis.subject:
+        yield f"The person is {diagnosis.subject}."
+    yield "Send them as they are, with their times and ids; leave out tokens, cookies and other people's lines."
+
+
+def _ids(diagnosis: Diagnosis) -> Iterator[str]:
+    """The ids of this attempt's messages that its findings quote."""
+    for finding in diagnosis.findings:
+        for item in finding.evidence:
+            if item.label.casefold() in ("id", "inresponseto", "sessionindex", "jti", "sid") and not item.secret:
+                yield item.value
+
+
+def _on_record(diagnosis: Diagnosis) -> Iterator[Request]:
+    """What the support desk itself lacks in the workspace."""
+    lists = [question for question in diagnosis.unchecked if "on record" in question.lacking]
+    if lists:
+        needed = list(dict.fromkeys(question.lacking for question in lists))
+        steps = tuple(f"To be put on record: {words[3:] if words.startswith('no ') else words}." for words in needed)
+        yield Request(HOUSE, "Lists and settings that are not on record yet.", steps, len(lists))

@@ -1,0 +1,22 @@
+"""Where a setting is usually found, in the terms of the trade. The words are in `places.toml`."""
+
+from __future__ import annotations
+
+import tomllib
+from functools import cache
+from importlib.resources import files
+
+from trace_lens.common.findings import Side
+
+
+def usual_place(code: str, side: Side | None) -> str | None:
+    """Where the setting that a finding is about is usually found on a side; None where it is no setting."""
+    return _places().get((str(side), code)) if side else None
+
+
+@cache
+def _places() -> dict[tuple[str, str], str]:
+    told = tomllib.loads(files(__package__).joinpath("places.toml").read_text("utf-8"))
+    return {
+        (side, code): words for side, table in told.items() for codes, words in table.items() for code in codes.split()
+    }
