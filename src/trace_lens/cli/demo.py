@@ -4,14 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from trace_lens.cli.options import tell
 from trace_lens.cli.session import Session, with_session
 
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from trace_lens.diagnosis.diagnosing import Result
+    from trace_lens.workspace.records import Workspace
+    from trace_lens.workspace.sources import SourceFile
+
 _NOW = "2026-11-22T12:00:00Z"
+_REPORTED = "51-"
+"""The capture of which a report is written."""
 
 
 @click.command(epilog="Example:\n\n  trace-lens demo /tmp/northmere")
@@ -57,11 +66,28 @@ def command(session: Session, folder: Path | None) -> int:
     captured = [SourceFile(f"captures/{capture.file}", capture.data) for capture in demo.captures]
     result = diagnose_sources(captured, workspace, options, logbook=logbook_of(workspace))
 
+    report = _report(result, captured, workspace, today, folder)
+
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents.demo import demo_pages
 
-        return demo_pages(demo.folder, demo.files, len(workspace.apps), events, result)
+        return demo_pages(demo.folder, demo.files, len(workspace.apps), events, result, report)
 
     failed = [as_json.unreadable(source, because) for source, because in result.unreadable]
     session.emit(pages, lambda: as_json.diagnoses(result.diagnoses, failed, session.masks))
     return 0
+
+
+def _report(result: Result, captured: list[SourceFile], workspace: Workspace, now: datetime, folder: Path) -> str:
+    """Write one report to hand over into the folder; its name."""
+    from trace_lens.cli.output import write
+    from trace_lens.cli.reports import Reports, digests_of, without_names
+    from trace_lens.common.masking import Masks
+    from trace_lens.render.documents.report import Made
+
+    chosen = tuple(diagnosis for diagnosis in result.diagnoses if f"/{_REPORTED}" in diagnosis.source)
+    sources = [source for source in captured if f"/{_REPORTED}" in source.name]
+    shown, digests = without_names(result._replace(diagnoses=chosen), digests_of(sources), workspace, Masks())
+    name = "report.html"
+    write(Reports(workspace, shown, Made(now, digests)).one(), folder / name)
+    return name

@@ -30,7 +30,7 @@ from trace_lens.diagnosis.causes import explain
 from trace_lens.diagnosis.choosing import choose
 from trace_lens.diagnosis.deciding import decided
 from trace_lens.diagnosis.judged_moment import moment_of
-from trace_lens.diagnosis.message_facts import message_facts
+from trace_lens.diagnosis.message_facts import message_facts, message_ids
 from trace_lens.diagnosis.proposals import propose
 from trace_lens.diagnosis.steps import Step, steps_of
 from trace_lens.diagnosis.weighing import weigh
@@ -75,6 +75,7 @@ class Details(NamedTuple):
 
     `message` is what the message says by itself, where no application is known; `goes_to` where in the workspace the
     proposed setting belongs; `arriving` what is to be said of a change that may not have arrived yet.
+    `ids` are those of the messages by which lines of logs are found.
     """
 
     claims: tuple[ClaimRow, ...]
@@ -85,6 +86,7 @@ class Details(NamedTuple):
     message: tuple[tuple[str, str], ...]
     goes_to: str | None
     arriving: str | None
+    ids: tuple[str, ...] = ()
 
 
 class Diagnosis(NamedTuple):
@@ -195,6 +197,7 @@ def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagn
             message=message_facts(case) if case.app is None else (),
             goes_to=proposal.place(case) if proposal else None,
             arriving=still_arriving(case) if first else None,
+            ids=message_ids(case),
         ),
     )
 

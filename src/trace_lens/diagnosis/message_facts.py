@@ -21,6 +21,22 @@ def message_facts(case: SamlCase | OidcCase) -> tuple[Fact, ...]:
     return tuple(_of_saml(case) if isinstance(case, SamlCase) else _of_oidc(case))
 
 
+def message_ids(case: SamlCase | OidcCase) -> tuple[str, ...]:
+    """The ids of the messages that logs hold too: of request, response, assertion and session, of tokens."""
+    found: list[str | None] = []
+    if isinstance(case, SamlCase):
+        response, assertion, request = case.response, case.assertion, case.request
+        found += [request.id.value if request and request.id else None]
+        found += [response.in_response_to.value if response and response.in_response_to else None]
+        found += [response.id.value if response and response.id else None]
+        found += [assertion.id.value if assertion and assertion.id else None]
+        statements = assertion.authn_statements if assertion else ()
+        found += [statement.session_index.value for statement in statements if statement.session_index]
+    elif case.token:
+        found += [value for name in ("jti", "sid") if isinstance(value := case.token.claims.get(name), str)]
+    return tuple(dict.fromkeys(text for text in found if text))
+
+
 def _of_saml(case: SamlCase) -> Iterator[Fact]:
     assertion, response, request = case.assertion, case.response, case.request
     if case.issuer:

@@ -126,20 +126,11 @@ def _steps(diagnosis: Diagnosis, when: datetime, offset: timedelta | None) -> It
         begin, end = when - _AROUND + offset, when + _AROUND + offset
         off = f"{offset.total_seconds():+.0f} s off"
         yield f"By the clock of that log, which is {off}: {show_moment(begin)} to {show_moment(end)}."
-    ids = list(dict.fromkeys(_ids(diagnosis)))
-    if ids:
-        yield "Lines with one of these ids are the right ones: " + ", ".join(ids[:6]) + "."
+    if diagnosis.details.ids:
+        yield f"Lines with one of these ids are the right ones: {', '.join(diagnosis.details.ids[:6])}."
     if diagnosis.subject:
         yield f"The person is {diagnosis.subject}."
     yield "Send them as they are, with their times and ids; leave out tokens, cookies and other people's lines."
-
-
-def _ids(diagnosis: Diagnosis) -> Iterator[str]:
-    """The ids of this attempt's messages that its findings quote."""
-    for finding in diagnosis.findings:
-        for item in finding.evidence:
-            if item.label.casefold() in ("id", "inresponseto", "sessionindex", "jti", "sid") and not item.secret:
-                yield item.value
 
 
 def _on_record(diagnosis: Diagnosis) -> Iterator[Request]:

@@ -10,8 +10,12 @@ from trace_lens.common.findings import Side
 
 
 def usual_place(code: str, side: Side | None) -> str | None:
-    """Where the setting that a finding is about is usually found on a side; None where it is no setting."""
-    return _places().get((str(side), code)) if side else None
+    """Where the setting that a finding is about is usually found on a side; None where it is no setting.
+
+    Where both sides must act, that is told of the first one that has such a setting.
+    """
+    sides = (Side.APPLICATION, Side.PROVIDER) if side is Side.BOTH else (side,) if side else ()
+    return next((words for each in sides if (words := _places().get((str(each), code)))), None)
 
 
 @cache

@@ -124,6 +124,12 @@ class LinkTo(NamedTuple):
     file: str
 
 
+class Steps(NamedTuple):
+    """What is to be done, one thing after the other."""
+
+    items: tuple[str, ...]
+
+
 class Figure(NamedTuple):
     """A drawing of this program as SVG, and in words what it shows; writers of text leave it out."""
 
@@ -134,6 +140,7 @@ class Figure(NamedTuple):
 Block = (
     Figure
     | LinkTo
+    | Steps
     | Gap
     | Rule
     | Heading

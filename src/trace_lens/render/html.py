@@ -32,6 +32,7 @@ from trace_lens.render.document import (
     Rule,
     Span,
     Spans,
+    Steps,
     Strip,
     Table,
     TwoValues,
@@ -125,6 +126,9 @@ def _of(block: Block) -> Markup:
         case Paragraph(spans, _, first):
             before = Markup('<span class="quiet">{}</span> ').format(visible(first.strip())) if first.strip() else ""
             return Markup("<p>{}{}</p>").format(before, _spans(spans))
+        case Steps(items):
+            listed = Markup("\n").join(Markup("<li>{}</li>").format(visible(item)) for item in items)
+            return Markup("<ol>\n{}\n</ol>").format(listed)
         case LinkTo(words, file):
             return Markup('<p><a href="{}">{}</a></p>').format(file, visible(words))
         case Line(spans) | OneLine(spans):

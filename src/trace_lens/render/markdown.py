@@ -24,6 +24,7 @@ from trace_lens.render.document import (
     Paragraph,
     Rule,
     Spans,
+    Steps,
     Strip,
     Table,
     TwoValues,
@@ -63,6 +64,8 @@ def _of(block: Block) -> Iterator[str]:
             yield f"{'#' * level} {_text(spans)}"
         case Paragraph((head, rest), _, ""):
             yield f"**{_words(head.text)}**{_words(rest.text)}"
+        case Steps(items):
+            yield from (f"{number}. {_words(item)}" for number, item in enumerate(items, 1))
         case LinkTo(words, file):
             yield f"- [{_words(words)}](<{visible(file)}>)"
         case OneLine(spans):

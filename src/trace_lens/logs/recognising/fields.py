@@ -192,7 +192,7 @@ class _Work:
         score = 0.4 * fit + 0.7 * max(name, 0) + (0.7 if failing else 0.0) + (0.2 if alike else 0.0)
         if name < 0:
             return _NONE
-        told = "it is filled beside failures" if failing else "its name says so"
+        told = "it is filled in beside failures only" if failing else "its name says so"
         return _Fit(score, told + (f", and every value begins with {prefix[0]}" if alike and prefix else ""))
 
     def reason(self, column: Column) -> _Fit:
@@ -205,7 +205,9 @@ class _Work:
         if other > 0.5 or (words < 0.3 and not (name > 0 and failing)):
             return _NONE
         score = 0.5 * words + 0.7 * max(name, 0) + (0.6 if failing else 0.0)
-        return _Fit(score, "texts that are filled beside failures" if failing else "texts, and its name says so")
+        return _Fit(
+            score, "texts that are filled in beside failures only" if failing else "texts, and its name says so"
+        )
 
     def _beside_failures(self, column: Column) -> bool:
         """Whether a column is filled, or says something else than usual, just where the outcome is a failure."""
@@ -266,7 +268,7 @@ def _ids(taken: Sequence[Match], columns: Sequence[Column], rows: int, known: Kn
         carried = [value for value in _distinct(column) if known and value in known.carried]
         if carried:
             where = known.carried[carried[0]] if known else ""
-            told = f"{len(carried):,} of its values stand in captures, as in {where}"
+            told = f"{len(carried):,} of its values {'stands' if len(carried) == 1 else 'stand'} in captures, as in {where}"
             found.append(Match("ids", (column.name,), 2.0, SURE, told))
             continue
         opaque = _share(column, lambda value: bool(_OPAQUE.fullmatch(value)) and not _is_ip(value))

@@ -175,7 +175,7 @@ def _numbers(counts: Counter[str], beside: _Beside | None) -> Words:
 def _flag(success: tuple[str, ...], failure: tuple[str, ...], beside: _Beside | None) -> Words:
     """A yes and a no say of what only by the name of the column, or by what stands beside them."""
     if beside and set(beside[0]) == set(failure):
-        return Words(success, failure, (), "sure", f"{beside[1]} is filled just where it says no", 1.3)
+        return Words(success, failure, (), "sure", f"{beside[1]} is filled in only where it says no", 1.3)
     return Words(success, failure, (), "likely", "it says yes or no", 0.3)
 
 
@@ -184,7 +184,7 @@ def _by_beside(counts: Counter[str], beside: _Beside, strength: float, success: 
     poor = tuple(sorted(beside[0]))
     rest = tuple(sorted(word for word in counts if word not in beside[0]))
     good = success or (rest if len(rest) == 1 else ())
-    because = f"{beside[1]} is filled just beside {_few(poor)}, and these are rare"
+    because = f"{beside[1]} is filled in only beside {_few(poor)}, and such rows are rare"
     unknown = tuple(word for word in rest if word not in good)
     return Words(good, poor, unknown, "likely", because, strength)
 

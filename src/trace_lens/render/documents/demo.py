@@ -14,7 +14,7 @@ _ON_THE_AXIS = "51-"
 """The capture whose timeline is shown."""
 
 
-def demo_pages(folder: Path, files: int, apps: int, events: int, result: Result) -> Document:
+def demo_pages(folder: Path, files: int, apps: int, events: int, result: Result, report: str) -> Document:
     """The pages of the demo."""
     yield prose(
         f"The demo workspace is written: {files} files in {folder}. It tells of one fortnight of sign-ins at Northmere "
@@ -33,6 +33,7 @@ def demo_pages(folder: Path, files: int, apps: int, events: int, result: Result)
     shown = next(found for found in timeline.attempts if f"/{_ON_THE_AXIS}" in found.source)
     yield Rule("One beside the logs")
     yield from timeline_pages(timeline._replace(attempts=(shown,)))
+    yield prose(f"A report of it, to hand over, is in {folder}/{report}: open it in a browser.")
     yield BLANK
     yield Rule("Try next")
     for command in (

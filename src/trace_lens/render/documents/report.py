@@ -22,6 +22,7 @@ from trace_lens.render.document import (
     Heading,
     LinkTo,
     Span,
+    Steps,
     heading,
     line,
     prose,
@@ -47,8 +48,10 @@ class Made(NamedTuple):
     files: tuple[tuple[str, str], ...]
 
 
-def title_of(diagnosis: Diagnosis) -> str:
-    """What a report of one sign-in is called."""
+def title_of(diagnosis: Diagnosis, *, ask: bool = False) -> str:
+    """What a report of one sign-in is called, or the letter that asks for more of it."""
+    if ask:
+        return f"What we need: the sign-in to {diagnosis.parties.app_name or 'an application'}"
     return f"Sign-in to {diagnosis.parties.app_name or 'an application'}: {diagnosis.outcome}"
 
 
@@ -176,8 +179,7 @@ def _requests(requests: Iterable[Request]) -> Document:
         yield heading(_ASKED.get(request.of, "For the support desk"))
         count = request.answers
         yield prose(f"{request.what} It answers {count} open question{'' if count == 1 else 's'}.")
-        for number, step in enumerate(request.steps, 1):
-            yield prose(step, 2, first=f"{number}. ")
+        yield Steps(request.steps)
 
 
 def index_pages(result: Result, pages: Sequence[tuple[Diagnosis, str]]) -> Document:
@@ -230,7 +232,7 @@ def _to_set(diagnosis: Diagnosis, side: Side | None) -> Document:
     for finding in roots:
         if len(roots) > 1:
             yield heading(Span(finding.code, "break"), level=3)
-        yield from remedy_lines(finding)
+        yield from remedy_lines(finding if side is None else finding._replace(proof=None))
         place = usual_place(finding.code, side or finding.side)
         if place:
             yield prose(place, 2, "quiet", first="Usually found: ")
@@ -261,12 +263,15 @@ def _evidence(diagnosis: Diagnosis, side: Side | None) -> Document:
     rest = [
         finding
         for finding in diagnosis.findings
-        if finding not in roots_of(diagnosis) and finding.severity is not Severity.NOTE and concerns(finding)
+        if finding not in roots_of(diagnosis)
+        and finding.severity is not Severity.NOTE
+        and concerns(finding)
+        and (side is None or (not finding.breaks and finding.stage is not Stage.ADMITTED))
     ]
     if roots:
         yield heading("What shows it")
         for finding in roots:
-            yield from finding_lines(finding if side is None else finding._replace(evidence=()))
+            yield from finding_lines(finding if side is None else finding._replace(evidence=(), overrules=()))
     if rest:
         yield heading("Effects and risks" if roots else "Risks")
         for finding in rest:

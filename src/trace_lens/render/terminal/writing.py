@@ -29,6 +29,7 @@ from trace_lens.render.document import (
     Rule,
     Span,
     Spans,
+    Steps,
     Strip,
     Table,
     TwoValues,
@@ -101,6 +102,12 @@ def lay_out(block: Block, room: int) -> Iterable[Spans]:
             return [()]
         case Figure():
             return []
+        case Steps(items):
+            width_of = len(str(len(items))) + 2
+            steps = (
+                Paragraph((Span(item),), 2, f"{number}. ".ljust(width_of + 1)) for number, item in enumerate(items, 1)
+            )
+            return [spans for step in steps for spans in lay_out(step, room)]
         case LinkTo(words, file):
             return [(Span(visible(f"{words}: {file}")),)]
         case Rule(title):
