@@ -268,7 +268,8 @@ def _ids(taken: Sequence[Match], columns: Sequence[Column], rows: int, known: Kn
         carried = [value for value in _distinct(column) if known and value in known.carried]
         if carried:
             where = known.carried[carried[0]] if known else ""
-            told = f"{len(carried):,} of its values {'stands' if len(carried) == 1 else 'stand'} in captures, as in {where}"
+            stand = "stands" if len(carried) == 1 else "stand"
+            told = f"{len(carried):,} of its values {stand} in captures, as in {where}"
             found.append(Match("ids", (column.name,), 2.0, SURE, told))
             continue
         opaque = _share(column, lambda value: bool(_OPAQUE.fullmatch(value)) and not _is_ip(value))

@@ -96,7 +96,7 @@ def overview(diagnoses: Iterable[Diagnosis]) -> Document:
     yield heading(f"{_count(len(found), 'sign-in')}{within}: {words}.", level=1)
     yield BLANK
     yield table(
-        ("", "source", "application", "person", "result", "value to set"),
+        ("no", "source", "application", "person", "result", "value to set"),
         [
             (
                 diagnosis.id,
