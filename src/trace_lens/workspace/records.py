@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass, field
 from datetime import timedelta
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
@@ -243,28 +244,44 @@ class App:
     def accounts(self) -> list[AccountRow] | None:
         """Its accounts, None where no list is declared. Raises SettingsError where the list cannot be read."""
         account = self.settings.account
-        return self._list(account.list_file, lambda data: lists.read_accounts(data, account.column))
+        read = partial(lists.read_accounts, column=account.column)
+        return self._list(account.list_file, read, f"accounts {account.column or ''}")
 
     @cached_property
     def members(self) -> Membership:
         """Who is in which of its groups; nobody where none are declared. Raises SettingsError."""
-        return self._list(self.settings.account.groups, lists.read_members) or Membership(())
+        return self._list(self.settings.account.groups, lists.read_members, "members") or Membership(())
 
     @cached_property
     def assignments(self) -> list[AssignmentRow] | None:
         """Who may use it; None where no list is declared, or everyone may. Raises SettingsError."""
         name = self.settings.provider_setup.assigned
-        return self._list(None if name == EVERYONE else name, lists.read_assignments)
+        return self._list(None if name == EVERYONE else name, lists.read_assignments, "assignments")
 
-    def _list(self, name: str | None, read: Callable[[bytes], R]) -> R | None:
+    def _list(self, name: str | None, read: Callable[[bytes], R], kind: str) -> R | None:
         if name is None:
             return None
         try:
-            return read(self.source.read(name))
+            return _read_once(self.source.read(name), read, kind)
         except ListError as error:
             raise self.source.problem(name, str(error), error.line) from None
         except OSError as error:
             raise self.source.problem(name, f"cannot be read: {error.strerror}") from None
+
+
+_MOST_LISTS = 64
+_lists_read: dict[tuple[str, bytes], object] = {}
+"""Lists by kind and digest of the file: many applications may name one, and it is read once."""
+
+
+def _read_once(data: bytes, read: Callable[[bytes], R], kind: str) -> R:
+    """What `read` makes of a list, made once for the same content and kind; nobody changes it."""
+    key = (kind, hashlib.blake2b(data, digest_size=16).digest())
+    if key not in _lists_read:
+        if len(_lists_read) >= _MOST_LISTS:
+            _lists_read.clear()
+        _lists_read[key] = read(data)
+    return cast("R", _lists_read[key])
 
 
 @dataclass(frozen=True)
