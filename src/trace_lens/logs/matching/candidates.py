@@ -10,6 +10,7 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from trace_lens.logs.event import APPLICATION, PROVIDER, Event
+from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.clocks import NONE, Clock, unknown
 from trace_lens.logs.matching.seen import Seen
 from trace_lens.logs.matching.weights import LIKE as ALIKE
@@ -25,13 +26,6 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Numbers = NDArray[np.float64]
-
-_OTHER_SIDE = 0.15
-"""How much the moments of the other side count for a log of one side, against its own."""
-_SURE = 0.95
-_NARROW = 150.0
-_TOO_MANY = 200.0
-"""An address behind which more events than so many lie around a moment says too little to be looked for."""
 
 
 class Candidates:
@@ -166,12 +160,12 @@ class Candidates:
         for source, clock in self.clocks.items():
             if self.counts.named.get(source, 0) >= self.counts.counts.get(source, 0):
                 continue
-            reaches[source] = _NARROW if clock.basis != NONE else REACH
+            reaches[source] = thresholds.NARROW if clock.basis != NONE else REACH
         for attempt, addresses in enumerate(self.addresses):
             for source, reach in reaches.items():
                 for ip in addresses:
                     rate = self.addressed.get((source, ip), 0) / self.counts.length(source)
-                    if 0 < rate * 2 * reach < _TOO_MANY:
+                    if 0 < rate * 2 * reach < thresholds.TOO_MANY:
                         windows += self._windows(attempt, source, ip, reach)
         found: dict[tuple[str, str], list[int]] = {}
         for event in by_windows(self.store, "ip", windows):
@@ -275,7 +269,7 @@ class Candidates:
         before = sum(map(len, self.ids)) + sum(map(len, self.addresses))
         alias: dict[tuple[str, str], set[int]] = {}
         for pairs, item in weighed:
-            for place in (item.chosen & (item.probability >= _SURE)).nonzero()[0]:
+            for place in (item.chosen & (item.probability >= thresholds.SURE)).nonzero()[0]:
                 attempt, event = int(pairs.attempt[place]), self.events[int(pairs.event[place])]
                 self.ids[attempt] |= set(event.ids)
                 if event.ip:
@@ -307,7 +301,7 @@ def _moments(trace: Seen) -> list[tuple[float, str | None]]:
 def sided(moments: list[tuple[float, str | None]], role: str) -> list[tuple[float, float]]:
     """Moments with their shares: those of the source's own side count most."""
     sided = [
-        (at, 1.0 if side is None or role not in (APPLICATION, PROVIDER) or side == role else _OTHER_SIDE)
+        (at, 1.0 if side is None or role not in (APPLICATION, PROVIDER) or side == role else thresholds.OTHER_SIDE)
         for at, side in moments
     ]
     total = sum(part for _, part in sided)

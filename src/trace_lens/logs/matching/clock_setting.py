@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from trace_lens.logs.event import OTHER
+from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.between import Logs, apart, columns, kept_between
 from trace_lens.logs.matching.candidates import Candidates, sided
 from trace_lens.logs.matching.clocks import NONE, Clock, behind, from_ids, from_times
@@ -20,11 +21,6 @@ if TYPE_CHECKING:
 
 _ONE_OF_MANY = 8
 """An id that more events of a source carry is a session's: it says little of the clock."""
-_FEW = 3
-_ENOUGH = 8
-"""From so many pairs on, the attempts tell a clock by themselves."""
-_LIKELY = 0.02
-"""The doubt allowed where logs that agree with each other are laid beside an attempt: it is in them, most likely."""
 
 
 def set_clocks(gathered: Candidates) -> None:
@@ -54,20 +50,22 @@ def set_clocks(gathered: Candidates) -> None:
                 alike.setdefault(logged.source, []).append(pair)
     for source in gathered.clocks:
         at, gaps, owners = (np.array(column, dtype=float) for column in columns(joined.get(source, ())))
-        if len(once.get(source, ())) >= _ENOUGH:
+        if len(once.get(source, ())) >= thresholds.ENOUGH_PAIRS:
             at, gaps, owners = (np.array(column, dtype=float) for column in columns(once[source]))
         clock = from_ids(source, at, gaps, gathered.middle)
         if clock is not None:
             gaps = _to_nearest(gathered, source, clock, at, gaps, owners)
             clock = from_ids(source, at, gaps, gathered.middle)
-        if clock is None or clock.pairs < _FEW:
+        if clock is None or clock.pairs < thresholds.FEW_PAIRS:
             at, gaps, owners = (np.array(column, dtype=float) for column in columns(alike.get(source, ())))
             heaped = from_times(source, at, gaps, owners.astype(np.int64), gathered.middle)
             clock = heaped or clock
         if clock is not None:
             gathered.clocks[source] = clock
     _settle(gathered)
-    weak = [text for text, clock in gathered.clocks.items() if clock.basis == NONE or clock.pairs < _ENOUGH]
+    weak = [
+        text for text, clock in gathered.clocks.items() if clock.basis == NONE or clock.pairs < thresholds.ENOUGH_PAIRS
+    ]
     if weak and len(gathered.clocks) > 1:
         _set_by_each_other(gathered, weak, alike, joined)
 
@@ -102,7 +100,7 @@ def _set_by_each_other(
             if source == main or source in apart
         ]
         at, gaps, owners = (np.array(column, dtype=float) for column in columns(pooled))
-        clock = from_times(main, at, gaps, owners.astype(np.int64), gathered.middle, _LIKELY)
+        clock = from_times(main, at, gaps, owners.astype(np.int64), gathered.middle, thresholds.LIKELY_NAMES)
         if clock is None:
             return
         gathered.clocks[main] = clock

@@ -21,6 +21,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from trace_lens.logs.matching import thresholds
+
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
@@ -28,25 +30,8 @@ if TYPE_CHECKING:
     Numbers = NDArray[np.float64]
 
 IDS, TIMES, NONE = "ids", "times", "none"
-WRITING = 2.0
-"""Seconds that a system may take between an exchange and its line in the log, where nothing tells more."""
 _DAY = 86_400.0
-_HEAP = 4.0
-"""Width, in seconds, of the window in which right pairs heap up."""
-_STEEPEST = 90.0
-"""The strongest drift looked for where pairs are not joined by ids, in seconds a day."""
-_SURE = 1e-4
 _SLOPES = 400
-_STEP = 4.0
-"""The least by which a clock is set, in seconds: less cannot be told from how late lines are written."""
-_EACH_SIDE = 4
-"""So many pairs at least stand on each side of a step."""
-_STAYS = 0.45
-"""The share of the pairs on each side of a step that have its offset: where it is set again, not all do."""
-_MANY = 12
-"""A heap of more attempts than so has no rival by chance."""
-_PARTED = 0.7
-"""How much a step may leave at most of what was beside it: where it is set again, the rest is parted then."""
 _PLACES = 24
 """Where a step is looked for among pairs by time, before its place is made out exactly."""
 _MOST = 3_000
@@ -81,7 +66,7 @@ class Clock(NamedTuple):
     basis: str
     pairs: int
     middle: float
-    scale: float = WRITING
+    scale: float = thresholds.WRITING
     segments: tuple[Segment, ...] = ()
 
     def at(self, time: Any) -> Any:
@@ -167,7 +152,12 @@ def behind(clock: Clock, other: Clock, source: str) -> Clock:
 
 
 def from_times(
-    source: str, at: Numbers, gaps: Numbers, owners: NDArray[np.int64], middle: float, doubt: float = _SURE
+    source: str,
+    at: Numbers,
+    gaps: Numbers,
+    owners: NDArray[np.int64],
+    middle: float,
+    doubt: float = thresholds.BY_CHANCE,
 ) -> Clock | None:
     """The clock by pairs that only share person and application; `owners` numbers the attempt of each.
 
@@ -183,31 +173,35 @@ def from_times(
         at, gaps, owners = at[pick], gaps[pick], owners[pick]
     days = (at - middle) / _DAY
     span = float(np.ptp(days))
-    step = _HEAP / 2 / max(span, 1e-9)
-    drifts = np.arange(-_STEEPEST, _STEEPEST + step, step) if span >= 1 and len(gaps) >= 30 else np.zeros(1)
+    step = thresholds.HEAP / 2 / max(span, 1e-9)
+    drifts = (
+        np.arange(-thresholds.STEEPEST, thresholds.STEEPEST + step, step)
+        if span >= 1 and len(gaps) >= 30
+        else np.zeros(1)
+    )
     drifts = np.concatenate([[0.0], drifts[np.abs(drifts) > step / 2]])
     stepped = _heaps_apart(source, days, gaps, owners, middle, doubt)
     best, best_drift, best_at = 0, 0.0, 0.0
     for drift in drifts:
         flat = np.sort(gaps - drift * days)
-        counts = np.searchsorted(flat, flat + _HEAP, side="right") - np.arange(len(flat))
+        counts = np.searchsorted(flat, flat + thresholds.HEAP, side="right") - np.arange(len(flat))
         place = int(np.argmax(counts))
         if counts[place] > best + (2 if best_drift == 0.0 and drift != 0.0 else 0):
             best, best_drift, best_at = int(counts[place]), float(drift), float(flat[place])
     flat = gaps - best_drift * days
-    inside = (flat >= best_at) & (flat <= best_at + _HEAP)
+    inside = (flat >= best_at) & (flat <= best_at + thresholds.HEAP)
     heaped = len(np.unique(owners[inside]))
-    if stepped is not None and stepped.pairs >= heaped + max(_EACH_SIDE, 0.15 * heaped):
+    if stepped is not None and stepped.pairs >= heaped + max(thresholds.EACH_SIDE, 0.15 * heaped):
         return stepped
     if _has_rival(flat, owners, best_at, heaped):
         return None
     width = float(np.ptp(flat)) or 1.0
-    around = np.abs(flat - best_at - _HEAP / 2) > 30.0
-    expected = max(float(around.sum()), 1.0) / max(width - 60.0, width / 2) * _HEAP
-    trials = len(drifts) * max(width / _HEAP, 1.0)
+    around = np.abs(flat - best_at - thresholds.HEAP / 2) > 30.0
+    expected = max(float(around.sum()), 1.0) / max(width - 60.0, width / 2) * thresholds.HEAP
+    trials = len(drifts) * max(width / thresholds.HEAP, 1.0)
     if heaped < 3 or trials * _tail(heaped, expected) > doubt:
         return None
-    near = np.abs(flat - best_at - _HEAP / 2) <= 2.5 * _HEAP
+    near = np.abs(flat - best_at - thresholds.HEAP / 2) <= 2.5 * thresholds.HEAP
     return _refined(source, days[near], gaps[near], best_drift, TIMES, middle)
 
 
@@ -215,9 +209,9 @@ def _has_rival(flat: Numbers, owners: NDArray[np.int64], place: float, heaped: i
     """Whether as many attempts heap up somewhere else: where few do, nothing tells then which of the two is right."""
     import numpy as np
 
-    if heaped > _MANY:
+    if heaped > thresholds.MANY_PAIRS:
         return False
-    other = np.abs(flat - place - _HEAP / 2) > 1.5 * _HEAP
+    other = np.abs(flat - place - thresholds.HEAP / 2) > 1.5 * thresholds.HEAP
     rival = _heap(flat[other], owners[other])
     return rival is not None and rival[0] >= heaped
 
@@ -230,7 +224,7 @@ def _stepwise(days: Numbers, gaps: Numbers) -> list[slice]:
     """
     import numpy as np
 
-    if len(gaps) < 2 * _EACH_SIDE:
+    if len(gaps) < 2 * thresholds.EACH_SIDE:
         return [slice(0, len(gaps))]
     scatter = max(float(np.median(np.abs(np.diff(gaps)))), 0.5)
     parts = _split(days, gaps, scatter)
@@ -245,20 +239,31 @@ def _split(days: Numbers, gaps: Numbers, scatter: float) -> list[slice]:
     import numpy as np
 
     count = len(gaps)
-    if count < 2 * _EACH_SIDE:
+    if count < 2 * thresholds.EACH_SIDE:
         return [slice(0, count)]
-    places = np.unique(np.linspace(_EACH_SIDE, count - _EACH_SIDE, min(count, 200)).astype(int)).tolist()
+    places = np.unique(
+        np.linspace(thresholds.EACH_SIDE, count - thresholds.EACH_SIDE, min(count, 200)).astype(int)
+    ).tolist()
 
     def beside(place: int) -> float:
         return _beside(gaps[:place], scatter) + _beside(gaps[place:], scatter)
 
     best = min(places, key=beside)
-    near = range(max(_EACH_SIDE, best - count // 100 - 2), min(count - _EACH_SIDE, best + count // 100 + 2) + 1)
+    near = range(
+        max(thresholds.EACH_SIDE, best - count // 100 - 2),
+        min(count - thresholds.EACH_SIDE, best + count // 100 + 2) + 1,
+    )
     best = min(near, key=beside)
     before, after = gaps[:best], gaps[best:]
     step = abs(mode(after)[0] - mode(before)[0])
-    stays = all(np.mean(np.abs(part - mode(part)[0]) <= max(step / 3, scatter)) >= _STAYS for part in (before, after))
-    if step <= max(_STEP, 5 * scatter) or not stays or beside(best) > _PARTED * _in_one(days, gaps, scatter):
+    stays = all(
+        np.mean(np.abs(part - mode(part)[0]) <= max(step / 3, scatter)) >= thresholds.STAYS for part in (before, after)
+    )
+    if (
+        step <= max(thresholds.STEP, 5 * scatter)
+        or not stays
+        or beside(best) > thresholds.PARTED * _in_one(days, gaps, scatter)
+    ):
         return [slice(0, count)]
     second = _split(days[best:], after, scatter)
     return [*_split(days[:best], before, scatter), *(slice(part.start + best, part.stop + best) for part in second)]
@@ -268,7 +273,7 @@ def _beside(gaps: Numbers, scatter: float) -> float:
     """What one offset leaves beside it, each pair counting for no more than a bound."""
     import numpy as np
 
-    return float(np.minimum(np.abs(gaps - mode(gaps)[0]), 10 * scatter + _STEP).sum())
+    return float(np.minimum(np.abs(gaps - mode(gaps)[0]), 10 * scatter + thresholds.STEP).sum())
 
 
 def _in_one(days: Numbers, gaps: Numbers, scatter: float) -> float:
@@ -313,25 +318,25 @@ def _heaps_apart(
 
     order = np.argsort(days, kind="stable")
     days, gaps, owners = days[order], gaps[order], owners[order]
-    if len(np.unique(owners)) < 4 * _EACH_SIDE:
+    if len(np.unique(owners)) < 4 * thresholds.EACH_SIDE:
         return None
     best: tuple[int, float, float] | None = None
     for place in np.unique(np.linspace(0, len(gaps), _PLACES + 2).astype(int)[1:-1]):
         low, high = _heap(gaps[:place], owners[:place]), _heap(gaps[place:], owners[place:])
-        if low is None or high is None or abs(low[1] - high[1]) <= _STEP + _HEAP:
+        if low is None or high is None or abs(low[1] - high[1]) <= thresholds.STEP + thresholds.HEAP:
             continue
         if best is None or low[0] + high[0] > best[0]:
             best = low[0] + high[0], low[1], high[1]
     if best is None:
         return None
-    first, second = (np.abs(gaps - at - _HEAP / 2) <= 2.5 * _HEAP for at in best[1:])
+    first, second = (np.abs(gaps - at - thresholds.HEAP / 2) <= 2.5 * thresholds.HEAP for at in best[1:])
     ahead = np.cumsum(first) + (second.sum() - np.cumsum(second))
     place = int(np.argmax(ahead)) + 1
     first[place:], second[:place] = False, False
     for inside, span in ((first, gaps[:place]), (second, gaps[place:])):
         heaped, width = len(np.unique(owners[inside])), max(float(np.ptp(span)) if len(span) else 0.0, 60.0)
-        expected = max(float(len(span) - inside.sum()), 1.0) / width * 5 * _HEAP
-        if heaped < _EACH_SIDE or _PLACES * width / _HEAP * _tail(heaped, expected) > doubt:
+        expected = max(float(len(span) - inside.sum()), 1.0) / width * 5 * thresholds.HEAP
+        if heaped < thresholds.EACH_SIDE or _PLACES * width / thresholds.HEAP * _tail(heaped, expected) > doubt:
             return None
     return _of_parts(source, [(days[inside], gaps[inside]) for inside in (first, second)], TIMES, middle)
 
@@ -340,11 +345,11 @@ def _heap(gaps: Numbers, owners: NDArray[np.int64]) -> tuple[int, float] | None:
     """How many attempts have a pair in the fullest window of gaps, and where that begins."""
     import numpy as np
 
-    if len(gaps) < _EACH_SIDE:
+    if len(gaps) < thresholds.EACH_SIDE:
         return None
     order = np.argsort(gaps)
     flat = gaps[order]
-    counts = np.searchsorted(flat, flat + _HEAP, side="right") - np.arange(len(flat))
+    counts = np.searchsorted(flat, flat + thresholds.HEAP, side="right") - np.arange(len(flat))
     place = int(np.argmax(counts))
     return len(np.unique(owners[order][place : place + counts[place]])), float(flat[place])
 
@@ -397,7 +402,7 @@ def _refined(
     def inliers(slope: float) -> tuple[Numbers, Numbers, NDArray[np.bool_]]:
         flat = gaps - slope * days
         place, spread = mode(flat)
-        keep = np.abs(flat - place) <= max(3.0 * WRITING, 6.0 * spread)
+        keep = np.abs(flat - place) <= max(3.0 * thresholds.WRITING, 6.0 * spread)
         return days[keep], flat[keep], keep
 
     x, flat, keep = inliers(drift)
@@ -408,7 +413,7 @@ def _refined(
     scale = max(float(1.4826 * np.median(np.abs(flat - np.median(flat)))), 0.05)
     count = len(flat)
     doubt = (1.96 if count >= 10 else 2.6) * 1.2533 * max(scale, 0.3 if count >= 10 else 1.0) / count**0.5
-    doubt += max(WRITING, 1.5 * scale) + (3.0 if count < 3 else 0.0)
+    doubt += max(thresholds.WRITING, 1.5 * scale) + (3.0 if count < 3 else 0.0)
     doubt += abs(float(x.mean())) * _slope_error(x, flat) * 2 if drift and count > 2 else 0.0
     return Clock(
         source=source,
@@ -433,7 +438,7 @@ def _drift_shown(days: Numbers, gaps: Numbers) -> float:
     slope = _slope(days, gaps)
     rest = gaps - slope * days
     error = _slope_error(days, rest)
-    return slope if abs(slope) > 4 * error and abs(slope) * span > WRITING else 0.0
+    return slope if abs(slope) > 4 * error and abs(slope) * span > thresholds.WRITING else 0.0
 
 
 def _slope_error(days: Numbers, rest: Numbers) -> float:

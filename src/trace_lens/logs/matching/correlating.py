@@ -13,6 +13,7 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER, SUCCESS, Event
+from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.candidates import Candidates, sided
 from trace_lens.logs.matching.clock_setting import set_clocks
 from trace_lens.logs.matching.clocks import Clock, unknown
@@ -22,7 +23,6 @@ from trace_lens.logs.matching.weights import (
     ID,
     IP,
     MARKS,
-    NEARBY,
     OPEN,
     OUTCOME,
     REACH,
@@ -45,14 +45,7 @@ if TYPE_CHECKING:
 
     Numbers = NDArray[np.float64]
 
-BELONGS = 0.5
-"""The probability from which on an event counts as one of the attempt; below it is only possible."""
-POSSIBLE = 0.05
 _NEAR = timedelta(minutes=2)
-_CHANCE = 0.02
-_STRAY = 0.3
-_OWN = 1.5
-"""Events that an attempt is supposed to own in a log where nothing is known yet."""
 
 
 class Correlation(NamedTuple):
@@ -280,7 +273,10 @@ def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Number
     for some in by_kind.values():
         times = np.sort(np.array([time for time, _ in some]))
         for time, place in some:
-            low, high = np.searchsorted(times, time - NEARBY, "left"), np.searchsorted(times, time + NEARBY, "right")
+            low, high = (
+                np.searchsorted(times, time - thresholds.NEARBY, "left"),
+                np.searchsorted(times, time + thresholds.NEARBY, "right"),
+            )
             near[place] = high - low - 1
     for places in alike.values():
         if len(places) == 2:
@@ -296,20 +292,20 @@ def _rate(gathered: Candidates, attempt: int, event: Event, shared: list[str], b
     length = gathered.counts.length(source)
     if shared:
         count, life = min(gathered.spread[source, text] for text in shared)
-        owners = sum(1 for ids in gathered.ids if not ids.isdisjoint(shared)) if count > _OWN else 1
-        others = max(count - _OWN * owners, 0.0)
-        return _CHANCE / length + others / max(life, 60.0)
+        owners = sum(1 for ids in gathered.ids if not ids.isdisjoint(shared)) if count > thresholds.OWN else 1
+        others = max(count - thresholds.OWN * owners, 0.0)
+        return thresholds.CHANCE / length + others / max(life, 60.0)
     busy = gathered.counts.busyness(source, event.time.timestamp())
     if by_user and event.user:
         persons = gathered.persons[attempt]
         written = {pair for person in persons for pair in gathered.written.get(person, ()) if pair[0] == source}
         count = sum(gathered.users[source, user] for _, user in written)
-        own = _OWN * gathered.attempts_of(persons)
-        return (max(count - own, 0.0) + _STRAY) / length * busy
+        own = thresholds.OWN * gathered.attempts_of(persons)
+        return (max(count - own, 0.0) + thresholds.STRAY) / length * busy
     if event.ip and event.ip in gathered.addresses[attempt] and event.user is None:
-        return (gathered.addressed.get((source, event.ip), 0) + _STRAY) / length * busy
+        return (gathered.addressed.get((source, event.ip), 0) + thresholds.STRAY) / length * busy
     if event.app and event.user is None:
-        return (gathered.of_app(source, event.app) + _STRAY) / length * busy
+        return (gathered.of_app(source, event.app) + thresholds.STRAY) / length * busy
     return gathered.counts.counts[source] / length * busy
 
 
@@ -320,7 +316,7 @@ def _told(gathered: Candidates, weighed: list[tuple[Pairs, Weighed]]) -> Correla
     matched: dict[str, list[Matched]] = {}
     possible: dict[str, list[Matched]] = {}
     for pairs, item in weighed:
-        for place in (item.probability >= POSSIBLE).nonzero()[0]:
+        for place in (item.probability >= thresholds.POSSIBLE).nonzero()[0]:
             number = int(pairs.attempt[place])
             attempt, event = gathered.attempts[number], gathered.events[int(pairs.event[place])]
             levels = pairs.levels[:, place]
@@ -339,7 +335,7 @@ def _told(gathered: Candidates, weighed: list[tuple[Pairs, Weighed]]) -> Correla
                 because=because,
                 role=gathered.role(event.source),
             )
-            home = matched if item.chosen[place] and item.probability[place] >= BELONGS else possible
+            home = matched if item.chosen[place] and item.probability[place] >= thresholds.BELONGS else possible
             home.setdefault(attempt.key, []).append(told)
     in_order = {key: tuple(sorted(some, key=_when)) for key, some in matched.items()}
     return Correlation(

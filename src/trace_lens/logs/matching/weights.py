@@ -30,6 +30,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
+from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.clocks import NONE, Clock
 
 if TYPE_CHECKING:
@@ -45,7 +46,6 @@ REACH = 1_200.0
 """Seconds to either side of a moment within which candidates by name or address are looked for."""
 _BIN = 0.25
 _ROUNDS = 30
-_PRIOR_GAPS = 8.0
 _TAIL, _TAIL_OF_ID, _TAIL_SCALE = 0.01, 0.05, 60.0
 """How many events lie far from every moment (written late, in bulk), without and with an id, and how far."""
 _RINGS = (0.0, 20.0, 60.0, 180.0, 600.0, REACH)
@@ -53,20 +53,7 @@ _RETRY = (5e-4, 5e-4, 2.5e-4, 1e-4, 3e-5)
 """Events of another try by the same person, in each ring, a second: what is supposed before the data speak."""
 _OF_SESSION = 0.05
 """How much of that is supposed of events that share an id: most ids are of one attempt only."""
-NEARBY = 30.0
-"""Seconds to either side of an event within which other tries are counted."""
-_CROWD = 2
-"""So many further lines of one kind near a line are tries of their own, where the log has one line for each."""
-_SHAPE = 0.05
-"""How much the usual rate of other tries weighs against what is counted around an event: little, since most people try
-once and some try twenty times.
-"""
-_PRIOR_ATTEMPTS = 5.0
-_ONE_EACH = 1.1
-_FEW = 5
-_TOGETHER = 0.1
 _ROUNDS_OF_BELIEF = 8
-_WORTH_A_LOOK = 0.1
 
 
 class Mark(NamedTuple):
@@ -176,7 +163,7 @@ class _Model:
         import numpy as np
 
         made = np.zeros(int(self.slots.max(initial=-1)) + 1, dtype=bool)
-        made[self.slots[(self.pairs.near >= _CROWD) & self.pairs.once[self.pairs.kind]]] = True
+        made[self.slots[(self.pairs.near >= thresholds.CROWD) & self.pairs.once[self.pairs.kind]]] = True
         return made
 
     def _prior_density(self) -> Numbers:
@@ -251,7 +238,9 @@ class _Model:
         """
         import numpy as np
 
-        return (_SHAPE + self.pairs.near) / (_SHAPE / np.maximum(usual, 1e-9) + 2 * NEARBY)
+        return (thresholds.SHAPE + self.pairs.near) / (
+            thresholds.SHAPE / np.maximum(usual, 1e-9) + 2 * thresholds.NEARBY
+        )
 
     def _probabilities(self) -> Numbers:
         """The probability of each pair, where events compete for slots and attempts for events.
@@ -281,7 +270,7 @@ class _Model:
 
         pairs = self.pairs
         chosen = np.zeros(len(odds), dtype=bool)
-        likely = np.flatnonzero(probability >= _WORTH_A_LOOK)
+        likely = np.flatnonzero(probability >= thresholds.WORTH_A_LOOK)
         single = self.one_each[self.slots[likely]] & (pairs.rounds[likely] == 1)
         places = np.where(single, self.slots[likely], len(self.one_each) + np.arange(len(likely)))
         for members in _in_conflict(pairs.event[likely].tolist(), places.tolist()):
@@ -333,7 +322,7 @@ class _Model:
         kernel = np.exp(-0.5 * (np.arange(-reach, reach + 1) * _BIN / width) ** 2)
         smooth = _one_heap(np.convolve(bins, kernel / kernel.sum(), mode="same"))
         smooth *= count / max(float(smooth.sum()), 1e-12) / _BIN
-        self.density = (smooth + _PRIOR_GAPS * self.prior) / (count + _PRIOR_GAPS)
+        self.density = (smooth + thresholds.PRIOR_GAPS * self.prior) / (count + thresholds.PRIOR_GAPS)
 
     def _learn_retries(self, left: Numbers) -> None:
         import numpy as np
@@ -345,8 +334,8 @@ class _Model:
             central = self.pairs.rate[mine & (self.ring == 0)]
             steady = float(central.mean()) if len(central) and by == 0 else 0.0
             expected = steady * widths * min(self.attempts, len(central))
-            prior = _PRIOR_ATTEMPTS * part * np.array(_RETRY) * widths
-            rates = (np.maximum(sums - expected, 0.0) + prior) / (self.attempts + _PRIOR_ATTEMPTS) / widths
+            prior = thresholds.PRIOR_ATTEMPTS * part * np.array(_RETRY) * widths
+            rates = (np.maximum(sums - expected, 0.0) + prior) / (self.attempts + thresholds.PRIOR_ATTEMPTS) / widths
             rates[0] = rates[1]
             self.retries[by] = rates
 
@@ -366,10 +355,16 @@ class _Model:
         groups = np.arange(kinds)
         for kind in np.argsort(-counts):
             for other in np.argsort(-counts):
-                if groups[other] != other or counts[other] <= counts[kind] or min(counts[kind], counts[other]) < _FEW:
+                if (
+                    groups[other] != other
+                    or counts[other] <= counts[kind]
+                    or min(counts[kind], counts[other]) < thresholds.FEW_OWNERS
+                ):
                     continue
                 members = np.flatnonzero(groups == other)
-                if all(both[kind, member] <= _TOGETHER * min(counts[kind], counts[member]) for member in members):
+                if all(
+                    both[kind, member] <= thresholds.TOGETHER * min(counts[kind], counts[member]) for member in members
+                ):
                     groups[kind] = other
                     break
         if (groups != self.groups).any():
@@ -381,8 +376,8 @@ class _Model:
         for group in np.unique(groups):
             total = owned[:, groups == group].sum(axis=1)
             total = total[total > 0]
-            if len(total) >= _FEW:
-                self.one_each[group_of_slot == group] = float(total.mean()) <= _ONE_EACH
+            if len(total) >= thresholds.FEW_OWNERS:
+                self.one_each[group_of_slot == group] = float(total.mean()) <= thresholds.ONE_EACH
 
 
 def _in_conflict(events: list[int], places: list[int]) -> list[list[int]]:
