@@ -6,7 +6,7 @@ from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.logged import let_in_by_log, refusal
 from trace_lens.checks.way.signs import outcome_of
-from trace_lens.common.findings import Unchecked
+from trace_lens.common.findings import Allows, Unchecked, lack
 from trace_lens.common.raising import finding
 from trace_lens.logs.event import APPLICATION
 
@@ -23,7 +23,7 @@ def outcome(case: Case) -> Answer:
         "Nothing here says whether the application let the user in. A capture of the page that followed would show it, "
         "or the application's log.",
     )
-    yield Unchecked("outcome-unknown", "neither the page that followed nor a log is at hand")
+    yield Unchecked("outcome-unknown", lack("neither the page that followed nor a log is at hand", Allows.RECORDING))
 
 
 CHECKS = (outcome,)

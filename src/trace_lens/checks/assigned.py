@@ -11,7 +11,7 @@ from trace_lens.checks.claims import matches
 from trace_lens.checks.identified import account_name, index_of
 from trace_lens.checks.way.said import refusal_page
 from trace_lens.checks.way.signs import typed_names
-from trace_lens.common.findings import Evidence, Finding, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Finding, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -37,7 +37,10 @@ def assigned(case: Case) -> Answer:
         return
     rows = app.assignments
     if rows is None or declared is None:
-        yield Unchecked("not-assigned", f"no assignments on record for {app.id}")
+        yield Unchecked(
+            "not-assigned",
+            lack(f"no assignments on record for {app.id}", Allows.RECORD, app.source.file, "provider_setup.assigned"),
+        )
         return
     people, told, groups = _who(case)
     if not people:

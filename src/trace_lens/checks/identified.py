@@ -9,7 +9,7 @@ from typing import NamedTuple
 from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.claims import matches
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Person, say
@@ -114,7 +114,10 @@ def account(case: Case) -> Answer:
         return
     index = index_of(case, case.app)
     if index is None:
-        yield Unchecked("account-not-found", f"no account list for {case.app.id}")
+        yield Unchecked(
+            "account-not-found",
+            lack(f"no account list for {case.app.id}", Allows.RECORD, case.app.source.file, "account.list"),
+        )
         return
     found = index.find(name.wanted)
     if len(found) > 1:

@@ -14,7 +14,7 @@ from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.validity import windows_of
 from trace_lens.checks.way.clocks import shown_by_dates
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Stage, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side, Stage, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
@@ -33,6 +33,8 @@ _NO_ACCOUNT = re.compile(
     r"|\b(?:account|user)\b[^.]{0,200}?\b(?:not found|unknown|does not exist|missing)",
     re.IGNORECASE,
 )
+
+_LOG_OF = {"application": Allows.APPLICATION_LOG, "provider": Allows.PROVIDER_LOG}
 
 
 def refusal(case: Case, role: str) -> Matched | None:
@@ -86,9 +88,9 @@ def in_words(case: Case, text: str, matched: Matched) -> str:
 def _lacking(case: Case, role: str, name: str | None, code: str) -> Unchecked | None:
     """Why a log could not be asked; None where it holds something of the attempt."""
     if case.logs is None or not case.logs.has(role, name):
-        return Unchecked(code, f"no log of the {role} is loaded")
+        return Unchecked(code, lack(f"no log of the {role} is loaded", _LOG_OF[role]))
     if not case.logs.of(role):
-        return Unchecked(code, f"the loaded log of the {role} has no event of this attempt")
+        return Unchecked(code, lack(f"the loaded log of the {role} has no event of this attempt", _LOG_OF[role]))
     return None
 
 

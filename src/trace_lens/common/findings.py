@@ -5,7 +5,7 @@ Only value types live here. What each code means stands in the catalogue; who ra
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from enum import StrEnum
 from typing import NamedTuple
 
@@ -145,6 +145,38 @@ def listed(findings: Iterable[Finding]) -> tuple[list[Finding], dict[str, int]]:
     }
 
 
+class Allows(StrEnum):
+    """What would allow a question that could not be asked."""
+
+    RECORDING = "recording"
+    """A recording of the whole sign-in by the browser."""
+    SERVER_MESSAGE = "server-message"
+    """What the application's own server fetched, and no browser sees."""
+    APPLICATION_LOG = "application-log"
+    PROVIDER_LOG = "provider-log"
+    RECORD = "record"
+    """A setting or a list on record."""
+
+
+class Lacking(str):
+    """What was lacking, in words; and what would allow the question, with the file and key where it is a setting."""
+
+    allows: Allows | None
+    file: str | None
+    key: str | None
+    __slots__ = ("allows", "file", "key")
+
+    def __reduce__(self) -> tuple[Callable[..., Lacking], tuple[object, ...]]:
+        return lack, (str(self), self.allows, self.file, self.key)
+
+
+def lack(words: str, allows: Allows | None, file: str | None = None, key: str | None = None) -> Lacking:
+    """Words for what was lacking, with what would allow the question."""
+    made = Lacking(words)
+    made.allows, made.file, made.key = allows, file, key
+    return made
+
+
 class Unchecked(NamedTuple):
     """A question that could not be asked, and what was lacking.
 
@@ -161,3 +193,8 @@ class Unchecked(NamedTuple):
     def lacking(self) -> str:
         """What was lacking, in few words."""
         return self.needs or self.because
+
+    @property
+    def allowed_by(self) -> Lacking | None:
+        """What would allow it; None where nothing that anybody could bring would."""
+        return self.because if isinstance(self.because, Lacking) and self.because.allows else None

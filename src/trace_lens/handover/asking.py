@@ -10,16 +10,12 @@ from collections.abc import Iterator
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
-from trace_lens.common.findings import Unchecked
+from trace_lens.common.findings import Allows, Unchecked
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.judging import Diagnosis
 
 USER, APPLICATION, PROVIDER, HOUSE = "user", "application", "provider", "house"
 _AROUND = timedelta(minutes=5)
-_WAY = ("not the hops", "not in this capture", "cookies out", "no session cookie", "never came back", "does not show")
-"""Words of what is lacking where a recording of the browser would hold it."""
-_SERVER = ("fetches it by itself", "from server to server", "holds no id token", "no token response")
-"""Words of what is lacking where only the application's own server has it."""
 
 
 class Request(NamedTuple):
@@ -37,17 +33,14 @@ def requests_of(diagnosis: Diagnosis) -> list[Request]:
     return sorted(found, key=lambda request: -request.answers)
 
 
-def _lacking(diagnosis: Diagnosis, words: tuple[str, ...]) -> list[Unchecked]:
-    return [question for question in diagnosis.unchecked if any(part in question.lacking.casefold() for part in words)]
+def _lacking(diagnosis: Diagnosis, allows: Allows) -> list[Unchecked]:
+    """The open questions that one thing would allow."""
+    return [question for question in diagnosis.unchecked if (by := question.allowed_by) and by.allows is allows]
 
 
 def _recording(diagnosis: Diagnosis) -> Iterator[Request]:
     """A recording of the browser, where hops, cookies or messages of the way are lacking."""
-    lacking = [
-        question
-        for question in _lacking(diagnosis, _WAY)
-        if not any(part in question.lacking.casefold() for part in _SERVER)
-    ]
+    lacking = _lacking(diagnosis, Allows.RECORDING)
     if not lacking:
         return
     name = diagnosis.parties.app_name or "the application"
@@ -71,7 +64,7 @@ def _recording(diagnosis: Diagnosis) -> Iterator[Request]:
 
 def _from_server(diagnosis: Diagnosis) -> Iterator[Request]:
     """What went from server to server, which no browser sees."""
-    lacking = _lacking(diagnosis, _SERVER)
+    lacking = _lacking(diagnosis, Allows.SERVER_MESSAGE)
     if lacking:
         yield Request(
             APPLICATION,
@@ -91,12 +84,8 @@ def _log_lines(diagnosis: Diagnosis) -> Iterator[Request]:
     if diagnosis.at is None:
         return
     logs = diagnosis.details.logs
-    for side in (APPLICATION, PROVIDER):
-        lacking = [
-            question
-            for question in diagnosis.unchecked
-            if f"log of the {side}" in question.lacking or (side == APPLICATION and "nor a log" in question.lacking)
-        ]
+    for side, allows in ((APPLICATION, Allows.APPLICATION_LOG), (PROVIDER, Allows.PROVIDER_LOG)):
+        lacking = _lacking(diagnosis, allows)
         if not lacking:
             continue
         when = diagnosis.at
@@ -135,8 +124,8 @@ def _steps(diagnosis: Diagnosis, when: datetime, offset: timedelta | None) -> It
 
 def _on_record(diagnosis: Diagnosis) -> Iterator[Request]:
     """What the support desk itself lacks in the workspace."""
-    lists = [question for question in diagnosis.unchecked if "on record" in question.lacking]
+    lists = _lacking(diagnosis, Allows.RECORD)
     if lists:
-        needed = list(dict.fromkeys(question.lacking for question in lists))
-        steps = tuple(f"To be put on record: {words[3:] if words.startswith('no ') else words}." for words in needed)
+        places = dict.fromkeys(f"{by.file}, {by.key}" for question in lists if (by := question.allowed_by))
+        steps = tuple(f"To be put on record: {place}." for place in places)
         yield Request(HOUSE, "Lists and settings that are not on record yet.", steps, len(lists))

@@ -170,7 +170,9 @@ def evidence(item: Evidence, masks: Masks) -> Json:
 
 def unchecked(question: Unchecked) -> Json:
     """A question left open."""
-    return {"code": question.code, "because": question.because}
+    by = question.allowed_by
+    allowed = {"what": str(by.allows), "file": by.file, "key": by.key} if by else None
+    return {"code": question.code, "because": question.because, "allowed_by": allowed}
 
 
 def unreadable(source: str, because: str) -> Json:

@@ -8,7 +8,7 @@ from trace_lens.checks.oidc.answered import described, shown_error
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.way.signs import shows_cookies
 from trace_lens.common import limits
-from trace_lens.common.findings import Side, Unchecked
+from trace_lens.common.findings import Allows, Side, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
@@ -21,7 +21,7 @@ from trace_lens.oidc.tokens import read_numeric_date
 def renewal(case: OidcCase) -> Answer:
     """Was every renewal granted?"""
     if not case.attempt.renewals:
-        yield Unchecked("refresh-refused", "no renewal is in this capture")
+        yield Unchecked("refresh-refused", lack("no renewal is in this capture", Allows.RECORDING))
     for request, answer in case.attempt.renewals:
         code = answer.get("error") if answer else None
         if answer is None or code is None:
@@ -78,10 +78,12 @@ def session_length(case: OidcCase) -> Answer:
     """Does the session last as long as people expect, or can it be renewed?"""
     response = case.attempt.token_response
     if response is None or response.get("error"):
-        yield Unchecked("session-ends-early", "no token response is in this capture")
+        yield Unchecked("session-ends-early", lack("no token response is in this capture", Allows.SERVER_MESSAGE))
         return
     if not shows_cookies(case):
-        yield Unchecked("session-ends-early", "the capture shows no session cookie of the application")
+        yield Unchecked(
+            "session-ends-early", lack("the capture shows no session cookie of the application", Allows.RECORDING)
+        )
     if response.get("refresh_token"):
         return
     lasts = response.get("expires_in")

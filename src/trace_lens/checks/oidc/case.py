@@ -14,7 +14,7 @@ from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.case import Case, Need, Sent
 from trace_lens.checks.oidc.opened import Decryption, open_token
 from trace_lens.checks.oidc.verified import Verdict, judge
-from trace_lens.common.findings import Evidence
+from trace_lens.common.findings import Allows, Evidence, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.personal import personal
 from trace_lens.common.sentences import Person
@@ -324,17 +324,17 @@ class OidcCase(Case):
         if need is Need.NOTHING:
             return None
         if need is Need.WAY:
-            return None if self.attempt.way else "the capture does not show the way"
+            return None if self.attempt.way else lack("the capture does not show the way", Allows.RECORDING)
         main = self.attempt.main
         if main.damage:
             return "the message could not be read"
         if need is Need.REQUEST:
             has_request = self.request is not None or self.attempt.request_object is not None
-            return None if has_request else "the request is not in this capture"
+            return None if has_request else lack("the request is not in this capture", Allows.RECORDING)
         if need is Need.SIGN_OUT:
-            return None if self.attempt.sign_outs else "no sign-out is in this capture"
+            return None if self.attempt.sign_outs else lack("no sign-out is in this capture", Allows.RECORDING)
         if self.attempt.kind != "answer":
-            return "the answer to the request is not in this capture"
+            return lack("the answer to the request is not in this capture", Allows.RECORDING)
         if need is Need.MESSAGE or self.token:
             return None
         return self._no_token()
@@ -357,10 +357,10 @@ class OidcCase(Case):
         if self.opening:
             return "the token is encrypted and could not be opened"
         if self.attempt.token_response:
-            return "the token response holds no ID token"
+            return lack("the token response holds no ID token", Allows.SERVER_MESSAGE)
         if self.attempt.of("access-token"):
             return "only an opaque access token is in this capture, which says nothing to anybody but its maker"
-        return "no ID token is in this capture: the application fetches it by itself"
+        return lack("no ID token is in this capture: the application fetches it by itself", Allows.SERVER_MESSAGE)
 
 
 def values_of(value: Any) -> tuple[str, ...]:

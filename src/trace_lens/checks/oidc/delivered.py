@@ -13,7 +13,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.redirected import at_address
 from trace_lens.common.addresses import parts_of
-from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Severity, Side, Unchecked, lack
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -68,7 +68,7 @@ def state(case: OidcCase) -> Answer:
     answer = case.attempt.answer
     if answer is None or not (case.request or case.attempt.request_object):
         missing = "the authorization request" if answer else "the authorization answer"
-        yield Unchecked("state-mismatch", f"{missing} is not in this capture")
+        yield Unchecked("state-mismatch", lack(f"{missing} is not in this capture", Allows.RECORDING))
         return
     sent, came = case.asked("state"), answer.get("state")
     if sent is None:
@@ -102,7 +102,7 @@ def state_sent(case: OidcCase) -> Answer:
 def nonce(case: OidcCase) -> Answer:
     """Does the ID token repeat the nonce that was sent (OpenID Connect Core 1.0 §3.1.3.7, point 11)?"""
     if not (case.request or case.attempt.request_object):
-        yield Unchecked("nonce-mismatch", "the authorization request is not in this capture")
+        yield Unchecked("nonce-mismatch", lack("the authorization request is not in this capture", Allows.RECORDING))
         return
     sent = case.asked("nonce")
     came = case.token.text("nonce") if case.token else None

@@ -6,7 +6,7 @@ from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Severity, Side, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -42,7 +42,16 @@ def issuer(case: OidcCase) -> Answer:
         return
     expected = case.expected_issuer
     if expected is None:
-        yield Unchecked("issuer-mismatch", f"no issuer of the provider is on record for {case.app.id}", decides=True)
+        yield Unchecked(
+            "issuer-mismatch",
+            lack(
+                f"no issuer of the provider is on record for {case.app.id}",
+                Allows.RECORD,
+                case.app.source.file,
+                "application.oidc.provider_issuer",
+            ),
+            decides=True,
+        )
         return
     severity = differs(expected, came) if came else None
     if came is None or severity is None:
@@ -102,7 +111,13 @@ def audience(case: OidcCase) -> Answer:
         return
     expected = case.client_id
     if expected is None:
-        yield Unchecked("audience-mismatch", f"no client_id is on record for {app.id}", decides=True)
+        yield Unchecked(
+            "audience-mismatch",
+            lack(
+                f"no client_id is on record for {app.id}", Allows.RECORD, app.source.file, "application.oidc.client_id"
+            ),
+            decides=True,
+        )
         return
     if expected in token.audience or case.supposed.get("provider_setup.client_id") == expected:
         return

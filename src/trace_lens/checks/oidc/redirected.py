@@ -11,7 +11,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.common.addresses import parts_of, same_address
-from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side, Unchecked, lack
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.workspace.records import App
@@ -58,7 +58,15 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
         return
     known, table = _registered(case.app)
     if not known:
-        yield Unchecked("redirect-uri-mismatch", f"no redirect URIs are on record for {case.app.id}")
+        yield Unchecked(
+            "redirect-uri-mismatch",
+            lack(
+                f"no redirect URIs are on record for {case.app.id}",
+                Allows.RECORD,
+                case.app.source.file,
+                "application.oidc.redirect_uris",
+            ),
+        )
         return
     if any(same_redirect(text, used) for text in known):
         return

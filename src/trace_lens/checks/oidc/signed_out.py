@@ -14,7 +14,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import differs
 from trace_lens.checks.oidc.case import OidcCase, values_of
 from trace_lens.checks.oidc.verified import KNOWN, TRUSTED, judge
-from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Severity, Side, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
@@ -160,7 +160,7 @@ def session_known(case: OidcCase) -> Answer:
     """Does the sign-out name the session or subject of the sign-in?"""
     token = case.token
     if token is None or case.attempt.kind == "sign-out":
-        yield Unchecked(_UNMATCHED, "the sign-in that it ends is not in this capture")
+        yield Unchecked(_UNMATCHED, lack("the sign-in that it ends is not in this capture", Allows.RECORDING))
         return
     for message in case.attempt.sign_outs:
         sid, sub = message.get("sid"), message.get("sub")

@@ -6,7 +6,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.way.signs import shows_cookies
 from trace_lens.common import limits
-from trace_lens.common.findings import Unchecked
+from trace_lens.common.findings import Allows, Unchecked, lack
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -35,7 +35,9 @@ def session_length(case: SamlCase) -> Answer:
             )
             return
     if not shows_cookies(case):
-        yield Unchecked("session-ends-early", "the capture shows no session cookie of the application")
+        yield Unchecked(
+            "session-ends-early", lack("the capture shows no session cookie of the application", Allows.RECORDING)
+        )
 
 
 CHECKS = (session_length,)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.common.findings import Side, Unchecked
+from trace_lens.common.findings import Allows, Side, Unchecked, lack
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -22,7 +22,10 @@ _UNASKED = (
 def status(case: SamlCase) -> Answer:
     """Is the status Success? If not: what do the codes mean, and whose move is it?"""
     if case.response is None:
-        yield Unchecked("provider-refused", "only the assertion was captured, not the response with its status")
+        yield Unchecked(
+            "provider-refused",
+            lack("only the assertion was captured, not the response with its status", Allows.RECORDING),
+        )
         return
     found = case.response.status
     if found is None or not case.refused:

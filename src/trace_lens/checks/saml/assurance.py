@@ -5,7 +5,7 @@ from __future__ import annotations
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.common.findings import Side, Unchecked
+from trace_lens.common.findings import Allows, Side, Unchecked, lack
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.saml.messages import RequestedAuthnContext
@@ -45,7 +45,7 @@ def strong_enough(case: SamlCase) -> Answer:
         if not case.is_ws_federation:
             yield Unchecked(
                 "assurance-too-low",
-                "the request is not in this capture, so what it demands is not known",
+                lack("the request is not in this capture, so what it demands is not known", Allows.RECORDING),
                 needs="the request is not in this capture",
             )
         return

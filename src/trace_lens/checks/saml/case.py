@@ -13,7 +13,7 @@ from trace_lens.attempts.saml_messages import SamlMessage
 from trace_lens.checks.case import Case, Need, Sent
 from trace_lens.checks.saml.decrypted import Decryption, assertions_of, open_one
 from trace_lens.checks.saml.signed import KeysOnRecord, Signed, look_at_signatures
-from trace_lens.common.findings import Evidence
+from trace_lens.common.findings import Allows, Evidence, lack
 from trace_lens.common.personal import personal
 from trace_lens.common.sentences import Person
 from trace_lens.saml.messages import (
@@ -289,19 +289,22 @@ class SamlCase(Case):
         if need is Need.NOTHING:
             return None
         if need is Need.WAY:
-            return None if self.attempt.way else "the capture does not show the way"
+            return None if self.attempt.way else lack("the capture does not show the way", Allows.RECORDING)
         if self.attempt.damage:
             return "the message could not be read"
         if need is Need.REQUEST:
-            return None if self.request else "the request is not in this capture"
+            return None if self.request else lack("the request is not in this capture", Allows.RECORDING)
         if need is Need.SIGN_OUT:
-            return None if self.attempt.sign_out else "no sign-out is in this capture"
+            return None if self.attempt.sign_out else lack("no sign-out is in this capture", Allows.RECORDING)
         if self.attempt.answer is None:
             kind = self.attempt.kind
             return (
-                "only the artifact was captured; the message that it refers to went from server to server"
+                lack(
+                    "only the artifact was captured; the message that it refers to went from server to server",
+                    Allows.SERVER_MESSAGE,
+                )
                 if kind == "artifact"
-                else "the answer to the request is not in this capture"
+                else lack("the answer to the request is not in this capture", Allows.RECORDING)
             )
         if need is Need.SIGNATURE and not self.signed.verdicts:
             return "the message holds no signature"

@@ -8,7 +8,7 @@ from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of
-from trace_lens.common.findings import Severity, Side, Unchecked
+from trace_lens.common.findings import Allows, Severity, Side, Unchecked, lack
 from trace_lens.common.raising import finding
 from trace_lens.common.secret_names import relay_words
 from trace_lens.common.sentences import say
@@ -182,7 +182,7 @@ def request_answered(case: SamlCase) -> Answer:
     elif ids:
         yield Unchecked(
             "response-to-unknown-request",
-            "the request is not in this capture, so its ID cannot be compared",
+            lack("the request is not in this capture, so its ID cannot be compared", Allows.RECORDING),
             needs="the request is not in this capture",
         )
 
@@ -226,7 +226,15 @@ def unsolicited(case: SamlCase) -> Answer:
         return
     accepts = case.app.settings.application.saml.accepts_unsolicited
     if accepts is None:
-        yield Unchecked("unsolicited-not-accepted", f"accepts_unsolicited is not set for {case.app.id}")
+        yield Unchecked(
+            "unsolicited-not-accepted",
+            lack(
+                f"accepts_unsolicited is not set for {case.app.id}",
+                Allows.RECORD,
+                case.app.source.file,
+                "application.saml.accepts_unsolicited",
+            ),
+        )
     elif not accepts:
         yield finding(
             "unsolicited-not-accepted",
@@ -333,11 +341,13 @@ def relay_state(case: SamlCase) -> Answer:
                 compared=relay_words(sent).startswith("http") and relay_words(actual).startswith("http"),
             )
         elif sent is None:
-            yield Unchecked("relay-state-unexpected", "the request was captured without its relay state")
+            yield Unchecked(
+                "relay-state-unexpected", lack("the request was captured without its relay state", Allows.RECORDING)
+            )
     elif case.request_ids:
         yield Unchecked(
             "relay-state-unexpected",
-            "the request is not in this capture, so the relay state sent is not known",
+            lack("the request is not in this capture, so the relay state sent is not known", Allows.RECORDING),
             needs="the request is not in this capture",
         )
     elif default and actual != default:

@@ -6,7 +6,7 @@ from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
-from trace_lens.common.findings import Evidence, Side, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Side, Unchecked, lack
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.saml.messages import NameID
@@ -31,7 +31,16 @@ def issuer(case: SamlCase) -> Answer:
     of_provider = case.provider.entity_id if case.provider else None
     expected = set_in_app or of_provider
     if expected is None:
-        yield Unchecked("issuer-mismatch", f"no entity ID of the provider is on record for {case.app.id}", decides=True)
+        yield Unchecked(
+            "issuer-mismatch",
+            lack(
+                f"no entity ID of the provider is on record for {case.app.id}",
+                Allows.RECORD,
+                case.app.source.file,
+                "application.saml.provider_entity_id",
+            ),
+            decides=True,
+        )
         return
     for issuer in issuers:
         severity = differs(expected, issuer.value)

@@ -16,7 +16,7 @@ from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.decrypted import open_one
 from trace_lens.checks.saml.signed import Verdict, judge_message
-from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Severity, Side, Unchecked, lack
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
@@ -249,7 +249,7 @@ def session_known(case: SamlCase) -> Answer:
 
 def _names_session(case: SamlCase, message: SamlMessage, content: LogoutRequest) -> Answer:
     if case.assertion is None:
-        yield Unchecked(_UNMATCHED, "the sign-in whose session it ends is not in this capture")
+        yield Unchecked(_UNMATCHED, lack("the sign-in whose session it ends is not in this capture", Allows.RECORDING))
         return
     name = _name_of(case, content)
     if name is None and content.encrypted_id is not None:
@@ -317,7 +317,7 @@ def _answered(
     if answers:
         return
     if case.attempt.answer is None and len(others) == 1:
-        yield Unchecked(_UNMATCHED, "the answer to the logout request is not in this capture")
+        yield Unchecked(_UNMATCHED, lack("the answer to the logout request is not in this capture", Allows.RECORDING))
         return
     outgoing = _by_application(case, content)
     yield finding(

@@ -26,7 +26,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.ending import NEVER, cookie_shown
 from trace_lens.checks.way.parties import REQUESTS, at_hop, came_from, leaving, return_hop
 from trace_lens.checks.way.signs import outcome_of, shown_in
-from trace_lens.common.findings import INFERRED, Evidence, Finding, Severity, Side, Unchecked
+from trace_lens.common.findings import INFERRED, Allows, Evidence, Finding, Severity, Side, Unchecked, lack
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import PAGE, Exchange
@@ -128,7 +128,10 @@ def cookies(case: Case) -> Answer:
     if case.attempt.kind == "sign-out":
         return
     if way is None:
-        yield Unchecked("session-cookie-lost", "the capture holds the message, not the hops and cookies around it")
+        yield Unchecked(
+            "session-cookie-lost",
+            lack("the capture holds the message, not the hops and cookies around it", Allows.RECORDING),
+        )
         return
     if back is None:
         yield Unchecked("session-cookie-lost", NEVER)
@@ -136,14 +139,20 @@ def cookies(case: Case) -> Answer:
     if not way.capture.tells_cookies:
         yield Unchecked(
             "session-cookie-lost",
-            "the export leaves the cookies out; export it once more with sensitive data, in the panel's own words",
+            lack(
+                "the export leaves the cookies out; export it once more with sensitive data, in the panel's own words",
+                Allows.RECORDING,
+            ),
         )
         return
     if shown_in(case):
         return
     left = leaving(case, back)
     if not left:
-        yield Unchecked("session-cookie-lost", "the capture begins after the browser had left the application")
+        yield Unchecked(
+            "session-cookie-lost",
+            lack("the capture begins after the browser had left the application", Allows.RECORDING),
+        )
         return
     lost, sent = _compare(case, way, back, left)
     covering = [

@@ -31,7 +31,7 @@ from trace_lens.checks.way.signs import (
 )
 from trace_lens.common import limits
 from trace_lens.common.addresses import origin_of
-from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Severity, Side, Unchecked
+from trace_lens.common.findings import INFERRED, PROVEN, Allows, Evidence, Severity, Side, Unchecked, lack
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration
 from trace_lens.common.raising import finding
@@ -43,8 +43,11 @@ UNSEEN = (
     "a form was posted to the application, and the export leaves its body out; export it once more with the content of "
     "requests and responses"
 )
-NEVER = "the browser never came back to the application in this capture"
-CUT_SHORT = "the capture ends while the browser was still being sent on; record it once more, to the last page"
+NEVER = lack("the browser never came back to the application in this capture", Allows.RECORDING)
+CUT_SHORT = lack(
+    "the capture ends while the browser was still being sent on; record it once more, to the last page",
+    Allows.RECORDING,
+)
 FRAGMENT_LEFT_OUT = (
     "the redirect URI was reached, but exports leave out what comes after # in an address; the page's own calls, or "
     "the address as the browser shows it, would tell"
@@ -326,7 +329,10 @@ def _cookies_set(exchange: Exchange) -> list[str]:
 def cookie_age(case: Case) -> Answer:
     """Does the session cookie live as long as people expect?"""
     if not shown_in(case):
-        yield Unchecked("session-ends-early", "the capture does not show that the application let the user in")
+        yield Unchecked(
+            "session-ends-early",
+            lack("the capture does not show that the application let the user in", Allows.RECORDING),
+        )
         return
     for hop in after_return(case):
         if parties(case).side_of(hop.exchange) != APPLICATION:

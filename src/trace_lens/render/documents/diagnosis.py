@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 from collections.abc import Iterable, Sequence
 
-from trace_lens.common.findings import Finding, listed
+from trace_lens.common.findings import Allows, Finding, listed
 from trace_lens.common.masking import visible
 from trace_lens.diagnosis.diagnosing import Result
 from trace_lens.diagnosis.grouping import causes_of
@@ -29,7 +29,7 @@ from trace_lens.render.documents.ladder import ladder
 
 _MOST_EVENTS = 8
 _UNPLACED = 6
-_REASONS = 3
+_SHOWN_REASONS = 3
 """How many reasons the short list of what was not checked gives."""
 _STANDING = ("certificate-expiring", "secret-expiring")
 """Risks that lie in the settings and hit every attempt alike: told once a run."""
@@ -293,24 +293,40 @@ def events_table(logs: LogView) -> Document:
         yield prose(f"… and {len(logs.events) - _MOST_EVENTS} more", 2, "quiet")
 
 
-def _reasons(diagnosis: Diagnosis) -> dict[str, list[str]]:
-    """The codes of what was not checked, by what was lacking; what decides comes first, then what lacked most."""
-    reasons: dict[str, list[str]] = {}
-    deciding = {question.lacking for question in diagnosis.unchecked if question.decides}
+_ALLOWED_BY = {
+    Allows.RECORDING: "a recording of the whole sign-in (HAR)",
+    Allows.SERVER_MESSAGE: "what the application's server fetched by itself",
+    Allows.APPLICATION_LOG: "a log of the application",
+    Allows.PROVIDER_LOG: "a log of the provider",
+}
+
+
+def _reasons(diagnosis: Diagnosis) -> dict[str, int]:
+    """How many questions each thing would allow; what decides comes first, then what would allow most.
+
+    Of what nothing would allow, the reason stands in its place.
+    """
+    reasons: dict[str, int] = {}
+    deciding = set()
     for question in diagnosis.unchecked:
-        reasons.setdefault(question.lacking, []).append(question.code)
-    return dict(sorted(reasons.items(), key=lambda item: (item[0] not in deciding, -len(item[1]))))
+        by = question.allowed_by
+        place = f"{by.file}, {by.key}" if by and by.allows is Allows.RECORD else ""
+        words = place or (_ALLOWED_BY[by.allows] if by and by.allows else f"nothing, since {question.lacking}")
+        reasons[words] = reasons.get(words, 0) + 1
+        if question.decides:
+            deciding.add(words)
+    return dict(sorted(reasons.items(), key=lambda item: (item[0] not in deciding, -item[1])))
 
 
 def _open(diagnosis: Diagnosis) -> Document:
-    """What was not checked, in short: how many questions, and what would have allowed them."""
+    """What was not checked, in short: how many questions, and what would allow them."""
     reasons = _reasons(diagnosis)
     if not reasons:
         return
-    words = "; ".join(f"{because} ({len(codes)})" for because, codes in list(reasons.items())[:_REASONS])
-    more = f"; {_count(len(reasons) - _REASONS, 'more reason')}" if len(reasons) > _REASONS else ""
+    words = "; ".join(f"{what} ({count})" for what, count in list(reasons.items())[:_SHOWN_REASONS])
+    more = f"; {_count(len(reasons) - _SHOWN_REASONS, 'more reason')}" if len(reasons) > _SHOWN_REASONS else ""
     yield BLANK
-    yield prose(f"Not checked, {_count(sum(map(len, reasons.values())), 'question')}: {words}{more}.")
+    yield prose(f"Not checked, {_count(sum(reasons.values()), 'question')}; what would allow them: {words}{more}.")
 
 
 def open_in_full(diagnosis: Diagnosis) -> Document:
