@@ -86,19 +86,31 @@ class Reports:
             return user_pages(diagnosis, self.made)
         if self.side is not None:
             return side_pages(diagnosis, self.side, self.made)
-        return full_pages(diagnosis, self.made, self._figures(diagnosis), self._sides(diagnosis))
+        return full_pages(diagnosis, self.made, self._way(diagnosis), self._axis(diagnosis), self._sides(diagnosis))
 
-    def _figures(self, diagnosis: Diagnosis) -> list[Figure]:
+    def _way(self, diagnosis: Diagnosis) -> list[Figure]:
         """The way as a figure, where the form has figures and the capture shows a way."""
         if self.form != "html" or not diagnosis.details.steps:
             return []
         from trace_lens.render.document import Figure
         from trace_lens.render.figures.ladder import draw_ways
 
-        svg = draw_ways([diagnosis], "svg").decode()
         count = len(diagnosis.details.steps)
         words = f"The way of the browser between application and provider in {count} steps; below they stand in words."
-        return [Figure(svg, words)]
+        return [Figure(draw_ways([diagnosis], "svg").decode(), words)]
+
+    def _axis(self, diagnosis: Diagnosis) -> list[Figure]:
+        """Hops and log events on one axis of time as a figure, where the form has figures and a log has events."""
+        logs = diagnosis.details.logs
+        if self.form != "html" or logs is None or not logs.events:
+            return []
+        from trace_lens.diagnosis.timelines import of_diagnoses
+        from trace_lens.render.document import Figure
+        from trace_lens.render.figures.timeline import draw_timelines
+
+        found = of_diagnoses(self.result._replace(diagnoses=(diagnosis,)))
+        words = f"Hops and {len(logs.events)} log events on one axis of true time; the table has the events in words."
+        return [Figure(draw_timelines(found, "svg").decode(), words)]
 
     def _sides(self, diagnosis: Diagnosis) -> Document | None:
         """Both sides' values, where the application is on record."""

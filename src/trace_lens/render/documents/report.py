@@ -56,7 +56,11 @@ def title_of(diagnosis: Diagnosis, *, ask: bool = False) -> str:
 
 
 def full_pages(
-    diagnosis: Diagnosis, made: Made, figures: Sequence[Figure] = (), sides: Document | None = None
+    diagnosis: Diagnosis,
+    made: Made,
+    way: Sequence[Figure] = (),
+    axis: Sequence[Figure] = (),
+    sides: Document | None = None,
 ) -> Document:
     """Everything that was found, for colleagues of the house."""
     yield from _answer(diagnosis)
@@ -68,7 +72,7 @@ def full_pages(
         yield from sides
     if diagnosis.details.steps:
         yield heading("The way of the browser")
-        yield from figures[:1]
+        yield from way
         names = {"application": diagnosis.parties.app_name or "", "provider": diagnosis.parties.provider_name or ""}
         yield from (
             block
@@ -79,6 +83,7 @@ def full_pages(
     if logs is not None and logs.events:
         yield heading("In the logs")
         yield prose("By the true time: where the clock of a log is off, it was put right.", 0, "quiet")
+        yield from axis
         yield from events_table(logs)
     if diagnosis.details.claims:
         yield heading("Claims")
@@ -281,7 +286,7 @@ def _evidence(diagnosis: Diagnosis, side: Side | None) -> Document:
 def _how_judged(diagnosis: Diagnosis, made: Made, *, files: bool = True) -> Document:
     yield heading("How it was judged")
     yield Fact("program", f"Trace Lens {__version__}", column=14)
-    yield Fact("on", show_moment(made.now), column=14)
+    yield Fact("on", show_moment(made.now.replace(microsecond=0)), column=14)
     yield Fact("outcome", OUTCOME[diagnosis.outcome].lower(), column=14)
     if files:
         for name, digest in made.files:
