@@ -8,6 +8,7 @@ Sources: HTML Living Standard §4; WAI-ARIA 1.2; Web Content Accessibility Guide
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Iterable, Sequence
 from functools import cache
@@ -217,7 +218,12 @@ def _two_values(block: TwoValues) -> Markup:
 
 
 def _figure(svg: str, words: str) -> Markup:
-    """A figure of this program as part of the page, with its words for those who do not see it."""
+    """A figure of this program as part of the page, with its words for those who do not see it.
+
+    What it names in itself gets a name of its own, since a page may hold several figures.
+    """
     bare = re.sub(r"<metadata>.*?</metadata>", "", svg[svg.index("<svg") :], flags=re.DOTALL)
     bare = re.sub(r"<svg\b", '<svg role="img" aria-label="' + str(Markup.escape(visible(words))) + '"', bare, count=1)
+    mark = hashlib.sha256(svg.encode()).hexdigest()[:8]
+    bare = re.sub(r'(\bid="|href="#|url\(#)', rf"\g<1>{mark}-", bare)
     return Markup("<figure>\n{}\n<figcaption>{}</figcaption>\n</figure>").format(Markup(bare), visible(words))

@@ -25,6 +25,8 @@ _SIDES = {"application": "#1f6f8b", "between": "#7a828c", "provider": "#8a6d1f"}
 _OUTCOMES = {"success": _OK, "failure": _BREAK}
 _MOST = 40
 _MOST_ATTEMPTS = 12
+_LEAST = 3.2
+"""The least height of a drawing, in inches: the names of windows stand above it, and need room."""
 _SCALE, _LANES, _TEXT = 0.15, (0.36, 0.43, 0.50), 0.55
 
 
@@ -39,7 +41,7 @@ def draw_timelines(found: Timeline, form: str) -> bytes:
     from matplotlib.figure import Figure
 
     mpl.rcParams.update({"font.family": "DejaVu Sans", "svg.fonttype": "none", "font.size": 9})
-    heights = [1.5 + 0.36 * len(listed) for _, listed in drawn]
+    heights = [max(_LEAST, 1.5 + 0.36 * len(listed)) for _, listed in drawn]
     figure = Figure(figsize=(12.8, sum(heights)), dpi=100, facecolor="white", layout="constrained")
     axes = figure.subplots(len(drawn), 1, squeeze=False, height_ratios=heights)
     for row, (attempt, listed) in zip(axes, drawn, strict=True):
@@ -106,8 +108,8 @@ def _windows(axes: Axes, attempt: TimelineAttempt, place: Callable[[datetime], f
         axes.text(
             x, 0.3, visible(window.what), rotation=30, ha="left", va="bottom", color=_SIDES["provider"], fontsize=7
         )
-        for edge, outside, sign in ((window.begins, top < 0.4, -1), (window.ends, low > bottom, 1)):
-            if edge and not outside:
+        for edge, at, sign in ((window.begins, top, -1), (window.ends, low, 1)):
+            if edge and 0.4 <= at <= bottom:
                 axes.text(
                     x + 0.011,
                     place(edge),
