@@ -26,15 +26,11 @@ _CLOSED: dict[str, str | bool | int | float | list[str]] = {
     "python_enable_replacements": "false",
 }
 """How the database is opened: without extensions from anywhere, and blind for what Python's variables are called."""
-_UNPACKED = {
-    "VARCHAR": "unnest(from_json(?, '[\"VARCHAR\"]'))",
-    "VARCHAR[]": "unnest(from_json(?, '[[\"VARCHAR\"]]'))",
-    "BIGINT": "unnest(from_json(?, '[\"BIGINT\"]'))",
-    "TIMESTAMP": "make_timestamp(unnest(from_json(?, '[\"BIGINT\"]')))",
-}
-"""How each kind of column is taken out of the JSON array that it is handed over as.
+_KINDS = {"VARCHAR": "VARCHAR", "VARCHAR[]": ["VARCHAR"], "BIGINT": "BIGINT", "TIMESTAMP": "BIGINT"}
+"""What each kind of column is in the JSON that rows are handed over as, in one text.
 
-Arrays of Python's objects would be looked at one by one, each with a search for a module that need not be there.
+Arrays of Python's objects, and each value that is bound, would be looked at one by one, each with a search for a module
+that need not be there.
 """
 _FEW = 300
 """So many rows at most are written out in a statement."""
@@ -96,9 +92,19 @@ class Duck:
         if written is not None:
             yield written
             return
-        listed = ", ".join(f"{_UNPACKED[kind]} AS {named(key)}" for key, kind in rows.types.items())
-        columns = [_as_json(rows, key) for key in rows.types]
-        self.connection.execute(f"CREATE OR REPLACE TEMP TABLE handed_over AS SELECT {listed}", columns)
+        import json
+
+        form = json.dumps({key: [_KINDS[kind]] for key, kind in rows.types.items()})
+        columns = (
+            f"make_timestamp(unnest(held.{named(key)}))" if kind == "TIMESTAMP" else f"unnest(held.{named(key)})"
+            for key, kind in rows.types.items()
+        )
+        listed = ", ".join(f"{column} AS {named(key)}" for column, key in zip(columns, rows.types, strict=True))
+        self.connection.execute(
+            f"CREATE OR REPLACE TEMP TABLE handed_over AS SELECT {listed} "
+            f"FROM (SELECT from_json(?, {quoted(form)}) AS held)",
+            [_as_json(rows)],
+        )
         try:
             yield "SELECT * FROM handed_over"
         finally:
@@ -165,22 +171,26 @@ def _literal(value: Any) -> str:
     return str(value) if isinstance(value, int) else quoted(str(value))
 
 
-def _as_json(rows: Given, key: str) -> str:
-    """A column as a JSON array: moments as microseconds since 1970, half characters of UTF-16 replaced."""
+def _as_json(rows: Given) -> str:
+    """Rows as one JSON object of columns: moments as microseconds since 1970, half characters of UTF-16 replaced."""
     import json
 
-    values = rows.columns[key]
-    if rows.types[key] == "TIMESTAMP":
-        import numpy as np
-
-        values = [None if value is None else int(np.datetime64(value, "us").astype(np.int64)) for value in values]
-    elif rows.types[key] == "VARCHAR[]":
-        values = [value or () for value in values]
-    elif rows.types[key] == "BIGINT":
-        values = [None if value is None else int(value) for value in values]
-    text = json.dumps(values, separators=(",", ":"), ensure_ascii=False)
+    columns = {key: _plain(rows.columns[key], kind) for key, kind in rows.types.items()}
+    text = json.dumps(columns, separators=(",", ":"), ensure_ascii=False)
     try:
         text.encode()
     except UnicodeEncodeError:
         text = text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
     return text
+
+
+def _plain(values: Sequence[Any], kind: str) -> Sequence[Any]:
+    """The values of a column as JSON has them."""
+    if kind == "TIMESTAMP":
+        import numpy as np
+
+        found = np.array(values, dtype="datetime64[us]").astype(np.int64).tolist()
+        return [None if value is None else number for value, number in zip(values, found, strict=True)]
+    if kind == "VARCHAR[]":
+        return [value or () for value in values]
+    return [None if value is None else int(value) for value in values] if kind == "BIGINT" else values
