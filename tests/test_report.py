@@ -172,7 +172,7 @@ def test_each_side_is_told_its_own(demo: Path) -> None:
     assert "rewrite" in told["application"]
     assert "https://roster.northmere.example/saml" not in told["application"]
     assert "https://" not in told["user"]
-    assert "nothing wrong" in told["user"]
+    assert "a setting must be changed there" in told["user"]
     for text in told.values():
         assert "apps/" not in text
         assert "A-12" not in text
@@ -262,3 +262,18 @@ def test_places_are_of_codes_that_there_are() -> None:
         sides = {str(each) for each in codes[code].remedies}
         assert sides & {side, "both"}, (side, code)
         assert usual_place(code, Side(side) if side in sides else Side.BOTH)
+
+
+USER_TOLD = [
+    ("captures/04*", "a setting must be changed", "look into it"),
+    ("captures/60*", "look into it there", "setting"),
+    ("captures/51*", "most likely stopped at Shore Tours", "will not help"),
+    ("captures/01*", "went well", "stopped"),
+]
+
+
+@pytest.mark.parametrize(("capture", "said", "unsaid"), USER_TOLD)
+def test_the_user_is_told_no_more_than_is_known(capture: str, said: str, unsaid: str, demo: Path) -> None:
+    text = run("report", capture, "--for", "user", folder=demo).stdout.decode()
+    assert said in text
+    assert unsaid not in text

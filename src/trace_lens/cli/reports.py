@@ -155,10 +155,17 @@ def without_names(result: Result, digests: Digests, workspace: Workspace, masks:
 
 
 def digests_of(sources: Iterable[SourceFile]) -> Digests:
-    """The sources with the SHA-256 digest of each."""
-    return tuple(
-        (source.name, hashlib.sha256(source.data).hexdigest()) for source in sources if source.data is not None
-    )
+    """The sources that could be read, with the SHA-256 digest of each."""
+    return tuple((source.name, digest) for source in sources if (digest := _digest(source)))
+
+
+def _digest(source: SourceFile) -> str | None:
+    if source.data is not None:
+        return hashlib.sha256(source.data).hexdigest()
+    if source.path is None:
+        return None
+    with source.path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
 
 
 def for_owner_only(file: Path) -> None:

@@ -99,7 +99,9 @@ def side_pages(diagnosis: Diagnosis, side: Side, made: Made) -> Document:
     yield heading("The answer")
     name = "application" if side is Side.APPLICATION else "provider"
     if mine:
-        yield line(Span(f"Something must be set at the {name}.", "break"))
+        values = any(finding.value_to_set for finding in mine)
+        words = f"Something must be set at the {name}." if values else f"The {name} must act."
+        yield line(Span(words, "break"))
         for finding in mine:
             yield prose(
                 catalogue.entry(finding.code).title + ("" if finding.certainty != "inferred" else " (most likely)")
@@ -138,10 +140,10 @@ def user_pages(diagnosis: Diagnosis, made: Made) -> Document:
     elif mine:
         yield prose(f"Your sign-in to {app} was stopped by something that you can put right.")
     else:
-        who = "the team of " + " and ".join(sorted({_whose(finding, app) for finding in roots[:1]}))
-        yield prose(
-            f"Your sign-in to {app} fails because of a setting. You did nothing wrong, and {who} must change it."
-        )
+        who = _whose(roots[0], app)
+        likely = "most likely " if roots[0].certainty == "inferred" else ""
+        what = "a setting must be changed there" if roots[0].value_to_set else "somebody must look into it there"
+        yield prose(f"Your sign-in to {app} fails. It is {likely}stopped at {who}, and {what}.")
     if diagnosis.at:
         yield Fact("when", show_moment(diagnosis.at))
     yield heading("What you can do")
@@ -150,19 +152,18 @@ def user_pages(diagnosis: Diagnosis, made: Made) -> Document:
         if finding.value_to_set:
             yield Copied(finding.value_to_set)
     if not mine and roots:
-        yield prose("Nothing on your side. Trying again, another browser or a new password will not help.")
-        yield prose(
-            "Your support desk tells you when it is repaired; then close all windows of the browser and try again."
-        )
+        yield prose(f"Nothing that you could repair yourself: it is for {_whose(roots[0], app)} to act.")
+        if roots[0].value_to_set and roots[0].certainty != "inferred":
+            yield prose("Trying again will not help until it is changed.")
+        yield prose("When your support desk tells you that it is done, close all windows of the browser and try again.")
     if not roots and diagnosis.outcome != "sound":
         yield from _requests([request for request in requests_of(diagnosis) if request.of == USER])
     yield prose(f"Written on {made.now:%Y-%m-%d}.", 0, "quiet")
 
 
 def _whose(finding: Finding, app: str) -> str:
-    return {Side.APPLICATION: app, Side.PROVIDER: "the sign-in service", Side.NETWORK: "the network"}.get(
-        finding.side or Side.BOTH, f"{app} and the sign-in service"
-    )
+    sides = {Side.APPLICATION: app, Side.PROVIDER: "the sign-in service", Side.NETWORK: "the network in between"}
+    return sides.get(finding.side or Side.BOTH, f"{app} and the sign-in service")
 
 
 def ask_pages(diagnosis: Diagnosis, made: Made, of: Side | None = None) -> Document:
