@@ -277,3 +277,11 @@ def test_the_user_is_told_no_more_than_is_known(capture: str, said: str, unsaid:
     text = run("report", capture, "--for", "user", folder=demo).stdout.decode()
     assert said in text
     assert unsaid not in text
+
+
+@pytest.mark.parametrize("name", ["m.tern-fails.txt", "case 7 M.Tern@northmere.example.txt", "m_m.tern.txt"])
+def test_people_in_the_names_of_files_are_replaced(name: str, demo: Path, tmp_path: Path) -> None:
+    (tmp_path / name).write_bytes((demo / BROKEN).read_bytes())
+    done = run("report", str(tmp_path / name), folder=demo)
+    assert b"tern" not in done.stdout.lower()
+    assert b"person 1" in done.stdout

@@ -149,8 +149,8 @@ def without_names(result: Result, digests: Digests, workspace: Workspace, masks:
 
     people = StandIns(People(workspace, []), masks)
     found = without_people(result.diagnoses, people)
-    unreadable = tuple((people.in_words(name), people.in_words(because)) for name, because in result.unreadable)
-    named = tuple((people.in_words(name), digest) for name, digest in digests)
+    unreadable = tuple((people.in_file_name(name), people.in_words(because)) for name, because in result.unreadable)
+    named = tuple((people.in_file_name(name), digest) for name, digest in digests)
     return result._replace(diagnoses=tuple(found), unreadable=unreadable), named
 
 

@@ -25,6 +25,9 @@ T = TypeVar("T")
 _SHORTEST = 4
 """Names of fewer letters are not looked for in the words of others: they would be found in other words."""
 _EDGE = r"(?<![\w.@+-]){}(?![\w@]|[.-]\w)"
+"""Where a name begins and ends in words: an identifier that holds it (a host, say) is another word."""
+_EDGE_IN_FILES = r"(?<![^\W_]){}(?![^\W_])"
+"""The same in the name of a file: `m.tern-fails.har` holds one."""
 
 
 class StandIns:
@@ -36,7 +39,7 @@ class StandIns:
         self._numbers: dict[object, int] = {}
         self._names: dict[str, str] = {}
         self._addresses: dict[str, str] = {}
-        self._pattern: re.Pattern[str] | None = None
+        self._patterns: dict[str, re.Pattern[str]] = {}
 
     def person(self, name: str) -> str:
         """The stand-in of a person, by any of their spellings."""
@@ -50,7 +53,7 @@ class StandIns:
             self._names[known] = f"person {number}"
             for spelling in self._people.spellings(key) if isinstance(key, int) else ():
                 self._names.setdefault(spelling, f"person {number}")
-            self._pattern = None
+            self._patterns = {}
         return self._names[known]
 
     def _alike(self, name: str) -> object:
@@ -75,12 +78,19 @@ class StandIns:
         for address, stand_in in self._addresses.items():
             if address in text:
                 text = re.sub(_EDGE.format(re.escape(address)), stand_in, text)
-        if self._pattern is None:
+        return self._pattern(_EDGE).sub(lambda match: self._names[match[0].casefold()], text)
+
+    def in_file_name(self, text: str) -> str:
+        """The name of a file, with every person in it replaced whom something else names."""
+        return self._pattern(_EDGE_IN_FILES).sub(lambda match: self._names[match[0].casefold()], text)
+
+    def _pattern(self, edge: str) -> re.Pattern[str]:
+        """The names met so far, the longest first."""
+        if edge not in self._patterns:
             names = sorted((name for name in self._names if len(name) >= _SHORTEST), key=len, reverse=True)
-            self._pattern = re.compile(
-                _EDGE.format(f"(?:{'|'.join(map(re.escape, names))})") if names else r"(?!)", re.I
-            )
-        return self._pattern.sub(lambda match: self._names[match[0].casefold()], text)
+            listed = f"(?:{'|'.join(map(re.escape, names))})"
+            self._patterns[edge] = re.compile(edge.format(listed) if names else r"(?!)", re.IGNORECASE)
+        return self._patterns[edge]
 
 
 def without_people(diagnoses: Iterable[Diagnosis], stand_ins: StandIns) -> list[Diagnosis]:
@@ -152,7 +162,11 @@ def _replaced(value: T, stand_ins: StandIns) -> T:
 def _part(value: Any, stand_ins: StandIns) -> Any:
     made: Any = value
     if isinstance(value, Evidence) and value.secret:
-        made = value._replace(value=stand_ins.of_value(Secret(value.value)), label=stand_ins.in_words(value.label))
+        made = value._replace(
+            value=stand_ins.of_value(Secret(value.value)),
+            label=stand_ins.in_words(value.label),
+            source=stand_ins.in_file_name(value.source),
+        )
     elif isinstance(value, Event):
         made = value._replace(
             user=stand_ins.person(value.user) if value.user else None,
@@ -170,6 +184,9 @@ def _part(value: Any, stand_ins: StandIns) -> Any:
         made = stand_ins.in_words(value)
     elif isinstance(value, tuple) and hasattr(value, "_make"):
         made = type(value)._make(_replaced(member, stand_ins) for member in value)
+        source = getattr(value, "source", None)
+        if type(source) is str:
+            made = made._replace(source=stand_ins.in_file_name(source))
     elif type(value) is tuple:
         made = tuple(_replaced(member, stand_ins) for member in value)
     return made
