@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import tempfile
 from datetime import UTC, datetime, timedelta
+from itertools import permutations
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +16,7 @@ from hypothesis import strategies as st
 import correlation_world
 from kit import workspace
 from trace_lens.logs.event import Event
+from trace_lens.logs.matching.assigning import best_assignment
 from trace_lens.logs.matching.clocks import IDS, NONE, TIMES, behind, from_ids, from_times, mode, unknown
 from trace_lens.logs.matching.correlating import correlate
 from trace_lens.logs.matching.seen import Instant, Seen
@@ -429,3 +431,19 @@ def test_the_session_beside_another_token_weighs_less(apps: Workspace) -> None:
     beside = given_to_one([own, other], {"r1", "s1"}, apps)
     assert beside[0.5] > 0.9
     assert beside.get(70.0, 0.0) < given_to_one([own, unknown], {"r1", "s1"}, apps).get(70.0, 0.0)
+
+
+@given(st.integers(1, 5), st.integers(1, 6), st.data())
+def test_the_best_assignment_is_the_best_of_all(rows: int, columns: int, data: st.DataObject) -> None:
+    numbers = st.sampled_from([0.0, 0.5, 1.0, 2.25, 7.0])
+    gains = np.array(
+        data.draw(st.lists(st.lists(numbers, min_size=columns, max_size=columns), min_size=rows, max_size=rows))
+    )
+    found = best_assignment(gains)
+    small, large = sorted((rows, columns))
+    turned = gains if rows <= columns else gains.T
+    best = max(
+        sum(turned[place, other] for place, other in enumerate(some)) for some in permutations(range(large), small)
+    )
+    assert len(found) == len(set(found.values())) == small
+    assert sum(gains[row, column] for row, column in found.items()) == pytest.approx(best)

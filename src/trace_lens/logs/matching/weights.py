@@ -31,6 +31,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.logs.matching import thresholds
+from trace_lens.logs.matching.assigning import best_assignment
 from trace_lens.logs.matching.clocks import NONE, Clock
 
 if TYPE_CHECKING:
@@ -277,13 +278,11 @@ class _Model:
             if len(members) == 1:
                 chosen[likely[members]] = True
                 continue
-            from scipy.optimize import linear_sum_assignment
-
             rows, row_of = np.unique(pairs.event[likely[members]], return_inverse=True)
             columns, column_of = np.unique(places[members], return_inverse=True)
             gains = np.zeros((len(rows), len(columns)))
             gains[row_of, column_of] = np.log1p(odds[likely[members]])
-            best = dict(zip(*linear_sum_assignment(gains, maximize=True), strict=True))
+            best = best_assignment(gains)
             chosen[likely[members]] = [best.get(row) == column for row, column in zip(row_of, column_of, strict=True)]
         return chosen
 
