@@ -1,8 +1,8 @@
 """The best whole assignment of rows to columns: each to one at the most, the sum of the gains as great as can be.
 
-Source: R. Jonker and A. Volgenant, A shortest augmenting path algorithm for dense and sparse linear assignment problems,
-Computing 38 (1987), after H. W. Kuhn, The Hungarian method for the assignment problem (1955). Takes time in the order of
-rows · columns · the smaller of the two.
+Source: R. Jonker and A. Volgenant, A shortest augmenting path algorithm for dense and sparse linear assignment
+problems, Computing 38 (1987), after H. W. Kuhn, The Hungarian method for the assignment problem (1955). Takes time in
+the order of rows · columns · the smaller of the two.
 """
 
 from __future__ import annotations
@@ -27,8 +27,8 @@ def best_assignment(gains: NDArray[np.float64]) -> dict[int, int]:
 def _rows_to_columns(costs: NDArray[np.float64]) -> dict[int, int]:
     """Every row to a column of its own at the least cost; there are as many columns as rows at least.
 
-    Rows enter one by one, each along the shortest path, by reduced costs, to a column that is free. The dual values of rows and
-    columns reduce the costs.
+    Rows enter one by one, each along the shortest path, by reduced costs, to a column that is free. The dual values of
+    rows and columns reduce the costs.
     """
     import numpy as np
 
