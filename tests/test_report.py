@@ -285,3 +285,11 @@ def test_people_in_the_names_of_files_are_replaced(name: str, demo: Path, tmp_pa
     done = run("report", str(tmp_path / name), folder=demo)
     assert b"tern" not in done.stdout.lower()
     assert b"person 1" in done.stdout
+
+
+@pytest.mark.parametrize("side", ["application", "provider", "user"])
+def test_no_file_of_the_workspace_is_named_to_a_side(side: str, demo: Path) -> None:
+    text = run("report", "captures", "--for", side, folder=demo).stdout.decode()
+    assert text.count("# Sign-in to") > 60
+    found = re.findall(r"(?<![\w/])(?:apps|providers|metadata|certs|keys|discovery|accounts|assignments)/\S+", text)
+    assert not found

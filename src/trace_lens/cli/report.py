@@ -81,7 +81,7 @@ def command(
     tell_problem(result)
     digests = digests_of(read)
     if not session.reveal:
-        result, digests = without_names(result, digests, workspace, session.masks)
+        result, digests = without_names(result, digests, workspace, session.masks, hides_files=side is not None)
     work = Reports(
         workspace, result, Made(session.now, digests), side=_side(side), ask=ask, form=form, reveal=session.reveal
     )

@@ -142,12 +142,17 @@ class Reports:
         write(text, file)
 
 
-def without_names(result: Result, digests: Digests, workspace: Workspace, masks: Masks) -> tuple[Result, Digests]:
-    """A result, and the names of its files, with stand-ins for people and without secrets."""
+def without_names(
+    result: Result, digests: Digests, workspace: Workspace, masks: Masks, *, hides_files: bool = False
+) -> tuple[Result, Digests]:
+    """A result, and the names of its files, with stand-ins for people and without secrets.
+
+    `hides_files` leaves out the names of files of the workspace.
+    """
     from trace_lens.handover.stand_ins import StandIns, without_people
     from trace_lens.people.spellings import People
 
-    people = StandIns(People(workspace, []), masks)
+    people = StandIns(People(workspace, []), masks, hides_files=hides_files)
     found = without_people(result.diagnoses, people)
     unreadable = tuple((people.in_file_name(name), people.in_words(because)) for name, because in result.unreadable)
     named = tuple((people.in_file_name(name), digest) for name, digest in digests)

@@ -41,6 +41,12 @@ class Address(Value):
     __slots__ = ()
 
 
+class FileName(Value):
+    """What names a file of the workspace: it says nothing to the other side."""
+
+    __slots__ = ()
+
+
 class Quotation(Value):
     """Words of somebody else (of a page, an error, a log): they may name anybody."""
 

@@ -16,12 +16,13 @@ from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.masking import Masks
 from trace_lens.common.masking import Secret as MaskedSecret
 from trace_lens.common.personal import names_person
-from trace_lens.common.sentences import Person, Secret, Sentence, Value, filled
+from trace_lens.common.sentences import FileName, Person, Secret, Sentence, Value, filled
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.logs.event import Event
 from trace_lens.people.spellings import People
 
 T = TypeVar("T")
+_ON_RECORD = "the support desk's records"
 _SHORTEST = 4
 """Names of fewer letters are not looked for in the words of others: they would be found in other words."""
 _EDGE = r"(?<![\w.@+-]){}(?![\w@]|[.-]\w)"
@@ -33,8 +34,10 @@ _EDGE_IN_FILES = r"(?<![^\W_]){}(?![^\W_])"
 class StandIns:
     """Hands out stand-ins: `person 1`, `address 1`; all spellings of a person on record share one."""
 
-    def __init__(self, people: People, masks: Masks) -> None:
+    def __init__(self, people: People, masks: Masks, *, hides_files: bool = False) -> None:
+        """`hides_files` says that files of the workspace are not named: the reader is of another house."""
         self._people = people
+        self._hides_files = hides_files
         self._masks = masks
         self._numbers: dict[object, int] = {}
         self._names: dict[str, str] = {}
@@ -71,6 +74,8 @@ class StandIns:
             return self.person(value)
         if isinstance(value, Secret):
             return self._masks.mask(value)
+        if isinstance(value, FileName):
+            return _ON_RECORD if self._hides_files else value
         return self.in_words(str(value))
 
     def in_words(self, text: str) -> str:

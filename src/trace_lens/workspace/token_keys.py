@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import NamedTuple
 
+from trace_lens.common.sentences import FileName, say
 from trace_lens.oidc.jwk import Jwk, read_key_set
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 from trace_lens.workspace import trust
@@ -26,7 +27,7 @@ class TokenKey(NamedTuple):
     def words(self) -> str:
         """How a sentence names it."""
         whose = f", which {self.owner} publishes" if self.held_by == "published" else ""
-        return f"the key {self.key.words} in {self.file}{whose}"
+        return say("the key {words} in {file}{whose}", words=self.key.words, file=FileName(self.file), whose=whose)
 
 
 def published(provider: Provider, workspace: Workspace) -> tuple[TokenKey, ...]:

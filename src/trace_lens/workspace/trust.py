@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from trace_lens.common.locations import Location
+from trace_lens.common.sentences import FileName, say
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.fingerprints import Fingerprint, is_fingerprint, read_fingerprint
 from trace_lens.pki.pem import PastedCertificate
@@ -33,11 +34,13 @@ class RecordedKey(NamedTuple):
         """How a sentence names it."""
         match self.held_by:
             case "pinned":
-                return f"the certificate in {self.file}, which {self.owner} pins"
+                return say("the certificate in {file}, which {owner} pins", file=FileName(self.file), owner=self.owner)
             case "published":
-                return f"the certificate in {self.file}, which {self.owner} publishes"
+                return say(
+                    "the certificate in {file}, which {owner} publishes", file=FileName(self.file), owner=self.owner
+                )
             case _:
-                return f"the certificate in {self.file}"
+                return say("the certificate in {file}", file=FileName(self.file))
 
 
 def pinned(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:

@@ -7,7 +7,7 @@ from typing import NamedTuple
 from cryptography.hazmat.primitives.asymmetric import rsa
 from lxml import etree
 
-from trace_lens.common.sentences import say
+from trace_lens.common.sentences import FileName, say
 from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.encryption import DecryptionFailed, EncryptionRefused, OtherKey, decrypt
 from trace_lens.saml.messages import Assertion, Encrypted
@@ -64,7 +64,7 @@ def _whose(encrypted: Encrypted, other: OtherKey, app: App, workspace: Workspace
         return say("it opens with {words}", words=words)
     certified = _certified(workspace, other.prints)
     if certified:
-        return say("it is encrypted to the certificate in {certified}", certified=certified)
+        return say("it is encrypted to the certificate in {certified}", certified=FileName(certified))
     return (
         say("the message names the key {hints}", hints=" and ".join(other.hints))
         if other.hints

@@ -205,13 +205,13 @@ def encryption(case: SamlCase) -> Answer:
         if opening.code is None:
             continue
         place = where(opening.encrypted.element)
-        words = {
-            "encrypted-no-key": f"The {what} is encrypted; {opening.reason}. What is inside is unchecked.",
-            "encrypted-to-other-key": f"The {what} is encrypted to another key than the application's; "
-            f"{opening.reason}.",
-            "decryption-failed": f"The {what} is encrypted to this application's key, but {opening.reason}.",
-            "encryption-form-refused": f"The {what} cannot be opened: {opening.reason}.",
-        }.get(opening.code, f"The {what} was opened, but {opening.reason}.")
+        template = {
+            "encrypted-no-key": "The {what} is encrypted; {reason}. What is inside is unchecked.",
+            "encrypted-to-other-key": "The {what} is encrypted to another key than the application's; {reason}.",
+            "decryption-failed": "The {what} is encrypted to this application's key, but {reason}.",
+            "encryption-form-refused": "The {what} cannot be opened: {reason}.",
+        }.get(opening.code, "The {what} was opened, but {reason}.")
+        words = say(template, what=what, reason=opening.reason)
         yield finding(
             opening.code,
             words,
