@@ -222,7 +222,8 @@ def _figure(svg: str, words: str) -> Markup:
 
     What it names in itself gets a name of its own, since a page may hold several figures.
     """
-    bare = re.sub(r"<metadata>.*?</metadata>", "", svg[svg.index("<svg") :], flags=re.DOTALL)
+    before, opened, rest = svg[svg.index("<svg") :].partition("<metadata>")
+    bare = before + rest.partition("</metadata>")[2] if opened else before
     bare = re.sub(r"<svg\b", '<svg role="img" aria-label="' + str(Markup.escape(visible(words))) + '"', bare, count=1)
     mark = hashlib.sha256(svg.encode()).hexdigest()[:8]
     bare = re.sub(r'(\bid="|href="#|url\(#)', rf"\g<1>{mark}-", bare)
