@@ -287,3 +287,14 @@ def test_a_time_in_two_columns_needs_both(tmp_path: Path) -> None:
     _, checked = run_json("logs", "check", "logs/x.csv", folder=folder)
     assert [item["field"] for item in checked["columns"]] == ["time", "time", "user"]
     assert checked["lacking"]["time"] == 0.5
+
+
+def test_a_manager_on_record_is_not_the_user(known: Known, tmp_path: Path) -> None:
+    """People on record stand in other columns too, while those who sign in may be on no list."""
+    managers = ["m.tern", "a.fulmar", "j.gannet", "o.petrel"]
+    rows = [
+        {"at": f"2026-11-20T08:{n:02}:00Z", "manager": managers[n % 4], "login": f"new{n}.hand@northmere.example"}
+        for n in range(40)
+    ]
+    export = Export("managers", "x.csv", as_csv(rows), {}, [], [], [], "provider")
+    assert columns(proposal_of(export, known, tmp_path))["user"] == "login"

@@ -149,7 +149,8 @@ class _Work:
         spread = 0.3 * min(1.0, (column.distinct - 1) / 5)
         if (known >= _SEVERAL or known >= len(some) / 2) and column.distinct > 1:
             told = f"{round(known):,} of its {len(some):,} names are of people on record"
-            return _Fit(1.5 + known / len(some) / 2 + spread + 0.5 * name, told, SURE)
+            by_name = 0.5 * name if name > 0 else name
+            return _Fit(1.5 + known / len(some) / 2 + spread + by_name, told, SURE if name >= 0 else GUESS)
         mail = _share(column, lambda value: bool(_EMAIL.fullmatch(value)))
         if mail > 0.75:
             return _Fit(0.9 * mail + spread + 0.5 * name, f"{mail:.0%} of its values are written like mail addresses")
