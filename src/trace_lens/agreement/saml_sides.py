@@ -17,7 +17,7 @@ from trace_lens.saml.messages import Instant, Located, NameID
 from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Role
 from trace_lens.saml.names import FORMAT_UNSPECIFIED, short
 from trace_lens.workspace import trust
-from trace_lens.workspace.private_keys import certificate_key_print, decryption_key, key_print
+from trace_lens.workspace.private_keys import certificate_key_print, decryption_key, own_print
 from trace_lens.workspace.records import App, Workspace
 
 
@@ -218,7 +218,7 @@ class SamlSides(Sides):
         private = decryption_key(self.app, self.workspace)
         if private is None:
             return Row(item="encryption", words="encryption key", owner=Side.APPLICATION, cells=(), counts=None)
-        own = key_print(private.public_key())
+        own = own_print(self.app, private.public_key())
         cells = [*self._in_app("decryption_key", own), *self._in_metadata("application", "KeyDescriptor", *found)]
         return self._row("encryption", "encryption key", Side.APPLICATION, cells, some_of=False)
 

@@ -18,7 +18,7 @@ from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.workspace import trust
-from trace_lens.workspace.private_keys import beside_key, certificate_key_print, decryption_key, key_print
+from trace_lens.workspace.private_keys import beside_key, certificate_key_print, decryption_key, own_print
 from trace_lens.workspace.records import EVERYONE, App, Workspace
 
 STAGE = Stage.SETTINGS
@@ -121,7 +121,7 @@ def _key_pairs(app: App, workspace: Workspace) -> Iterator[Pair]:
     if app.settings.application.decryption_key is None:
         return
     private = decryption_key(app, workspace)
-    own = key_print(private.public_key()) if private else None
+    own = own_print(app, private.public_key()) if private else None
     if own is None:
         return
     kept_beside = beside_key(app)

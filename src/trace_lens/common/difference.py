@@ -95,6 +95,12 @@ _ASCII_LOOKALIKES = bytes(ord(_LOOKALIKES.get(code, chr(code))) for code in rang
 _UNSEEN = dict.fromkeys(map(ord, "\u200b\u200c\u200d\u2060\ufeff\u00ad\u200e\u200f"))
 
 
+def lookalike_letters() -> dict[str, str]:
+    """Letters of other alphabets, each with the Latin letter that it prints like."""
+    pairs = ((chr(code), letter) for code, letter in _LOOKALIKES.items())
+    return {char: letter for char, letter in pairs if not char.isascii() and letter.isalpha()}
+
+
 class Difference(NamedTuple):
     """What kind of difference, and which part of each value differs (start and end, in characters)."""
 

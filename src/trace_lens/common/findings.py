@@ -12,8 +12,8 @@ from typing import NamedTuple
 from trace_lens.common import limits
 from trace_lens.common.locations import Location
 
-PROVEN, INFERRED = "proven", "inferred"
-"""How certain a break is: shown by facts, or concluded from what is usual."""
+PROVEN, INFERRED, RECORDED = "proven", "inferred", "recorded"
+"""How certain a break is: shown by facts, concluded from what is usual, or told by the record of a redacted copy."""
 
 
 class Stage(StrEnum):
@@ -100,7 +100,8 @@ class Finding(NamedTuple):
     """One answer of one check. Field meanings follow `diagnose --format json` (see the JSON reference).
 
     `difference` says how `expected` and `actual` differ, and `differing` where: the beginning and the end of what
-    differs in each. `certainty` is `proven` or `inferred` for a break, None otherwise. `overrules` names the findings
+    differs in each. `certainty` is `proven`, `inferred` or `recorded` for a
+    break, None otherwise. `overrules` names the findings
     that a sign-in that was let in all the same makes doubtful. `setting` is the one that it is about, where it compares
     the settings of both sides.
     """

@@ -20,14 +20,17 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.addresses import plain
 from trace_lens.common.guarding import Faults
+from trace_lens.common.recorded import Verdicts, answered_by, answering
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.given_up import taken_up
 from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.proving import proven
+from trace_lens.diagnosis.recording import as_recorded
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.logs.matching.seen import LogView, Seen
 from trace_lens.workspace.records import Workspace
+from trace_lens.workspace.redactions import verdicts_of
 from trace_lens.workspace.sources import SourceFile
 
 if TYPE_CHECKING:
@@ -87,7 +90,8 @@ class _Gathered(NamedTuple):
     `attempts` are those that the `evidence` makes, `told` is what failed there. `evidence` is None where it was let go,
     since there are too many sources to keep it: then they are read again.
     `wanted` and `offered` are the loose ends by which attempts of other sources may belong to these. `traces` are what
-    the attempts show that logs may show too.
+    the attempts show that logs may show too. `vouched` says that something held only as the record of a redacted copy
+    has it.
     """
 
     at: int
@@ -98,6 +102,7 @@ class _Gathered(NamedTuple):
     wanted: frozenset[str] = frozenset()
     offered: frozenset[str] = frozenset()
     traces: tuple[Seen, ...] = ()
+    vouched: bool = False
 
 
 class _Judged(NamedTuple):
@@ -226,6 +231,17 @@ def _shared(work: Callable[[list[_Places]], list[T]], run: _Run, groups: list[_P
 
 def _gather(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None = None) -> _Gathered:
     """Read sources, unless their `evidence` is at hand, and say by what their attempts may belong to others."""
+    verdicts = _verdicts(run, places)
+    with answered_by(answering() or verdicts):
+        return _gathered(run, places, evidence)._replace(vouched=verdicts is not None and verdicts.used)
+
+
+def _verdicts(run: _Run, places: _Places) -> Verdicts | None:
+    """What the records of redacted copies among some sources say."""
+    return verdicts_of([record for place in places if (record := run.sources[place].redaction) is not None])
+
+
+def _gathered(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None) -> _Gathered:
     faults = Faults()
     held = evidence or tuple(_read(run.sources[place]) for place in places)
     attempts = _assembled(run, held, faults)
@@ -275,6 +291,16 @@ def _judge(run: _Run, gathered: _Gathered) -> _Judged:
     """
     if gathered.evidence is None:
         gathered = _gather(run._replace(options=run.options._replace(with_logs=False)), gathered.places)
+    verdicts = _verdicts(run, gathered.places)
+    with answered_by(answering() or verdicts):
+        judged = _judged(run, gathered)
+    if verdicts is None:
+        return judged
+    vouched = (gathered.vouched or verdicts.used) and not run.workspace.trust.everything
+    return judged._replace(diagnoses=tuple(as_recorded(diagnosis, vouched=vouched) for diagnosis in judged.diagnoses))
+
+
+def _judged(run: _Run, gathered: _Gathered) -> _Judged:
     faults = Faults()
     evidence, attempts = gathered.evidence or (), gathered.attempts
     for held in evidence:

@@ -63,11 +63,15 @@ class AttemptParties(NamedTuple):
 
 
 class Circumstances(NamedTuple):
-    """What a diagnosis was made under: the moment, where that came from, and the settings that were tried."""
+    """What a diagnosis was made under: the moment, where that came from, and the settings that were tried.
+
+    `redacted` says that a redacted copy was judged, of whose signatures and ciphertexts a record tells.
+    """
 
     at: datetime | None
     at_from: str | None
     supposed: tuple[str, ...]
+    redacted: bool = False
 
 
 class Details(NamedTuple):

@@ -102,25 +102,25 @@ def without_people(diagnoses: Iterable[Diagnosis], stand_ins: StandIns) -> list[
     """Diagnoses in which no person, no address of one, and no secret is left."""
     found = list(diagnoses)
     for diagnosis in found:
-        for name in _people_in(diagnosis):
+        for name in people_in(diagnosis):
             stand_ins.person(name)
-        for address in _addresses_in(diagnosis):
+        for address in addresses_in(diagnosis):
             stand_ins.address(address)
     return [_replaced(diagnosis, stand_ins) for diagnosis in found]
 
 
-def _people_in(value: Any) -> Iterator[str]:
+def people_in(value: Any) -> Iterator[str]:
     """Every name of a person in a diagnosis."""
     if isinstance(value, Person):
         yield value
     elif isinstance(value, Sentence):
         for part in value.values.values():
-            yield from _people_in(part)
+            yield from people_in(part)
     elif isinstance(value, Diagnosis):
         if value.subject:
             yield value.subject
         for field in value:
-            yield from _people_in(field)
+            yield from people_in(field)
     elif isinstance(value, Event):
         if value.user:
             yield value.user
@@ -128,20 +128,20 @@ def _people_in(value: Any) -> Iterator[str]:
         if names_person(value.name) or names_person(value.serves or ""):
             yield from (*value.values, *value.mapped)
         for row_field in value:
-            yield from _people_in(row_field)
+            yield from people_in(row_field)
     elif isinstance(value, tuple):
         for member in value:
-            yield from _people_in(member)
+            yield from people_in(member)
 
 
-def _addresses_in(value: Any) -> Iterator[str]:
+def addresses_in(value: Any) -> Iterator[str]:
     """The network addresses that people came from."""
     if isinstance(value, Event):
         if value.ip and _is_address(value.ip):
             yield value.ip
     elif isinstance(value, tuple):
         for member in value:
-            yield from _addresses_in(member)
+            yield from addresses_in(member)
 
 
 def _is_address(text: str) -> bool:

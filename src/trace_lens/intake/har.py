@@ -63,6 +63,11 @@ _SECRETS = (b"passw", b"passphrase", b"pwd", b"passcode")
 _FRAMES = {"iframe", "frame", "embed", "object"}
 
 
+def is_static_media(media: str) -> bool:
+    """Whether a media type is that of an image, a style, a font or a script: no part of a sign-in."""
+    return _STATIC_MEDIA.match(media) is not None
+
+
 class NoHar(Exception):
     """A source that looks like a browser export and is none; says why."""
 

@@ -6,6 +6,7 @@ table verifies nothing.
 
 from __future__ import annotations
 
+from functools import partial
 from typing import NamedTuple
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
@@ -13,7 +14,9 @@ from cryptography.hazmat.primitives import constant_time, hashes, hmac
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
+from trace_lens.common import recorded
 from trace_lens.pki.small_order import has_small_order
 
 _HASHES: dict[str, hashes.HashAlgorithm] = {
@@ -68,6 +71,17 @@ def same_algorithm(left: str, right: str) -> bool:
 
 def verifies(algorithm: str, key: PublicKeyTypes | bytes, signature: bytes, octets: bytes) -> bool:
     """Whether a key made this signature over these octets; False also where key and algorithm do not go together."""
+    return recorded.holds(
+        "token", partial(_octets, key), signature, octets, lambda: _verifies(algorithm, key, signature, octets)
+    )
+
+
+def _octets(key: PublicKeyTypes | bytes) -> bytes:
+    """What stands for a key where a verdict is kept: of a shared secret nothing but that it is one."""
+    return b"shared" if isinstance(key, bytes) else key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+
+
+def _verifies(algorithm: str, key: PublicKeyTypes | bytes, signature: bytes, octets: bytes) -> bool:
     row = SIGNATURES.get(algorithm)
     if row is None:
         return False

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+from functools import partial
 from typing import Any, NamedTuple
 
 from cryptography.exceptions import InvalidTag
@@ -16,8 +17,9 @@ from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa, x448, x2
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.keywrap import InvalidUnwrap, aes_key_unwrap
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
-from trace_lens.common import limits
+from trace_lens.common import limits, recorded
 from trace_lens.oidc.jose import Jwe, critical_names, from_base64url
 from trace_lens.oidc.jwk import read_jwk
 
@@ -99,6 +101,18 @@ def refusal(header: dict[str, Any]) -> str | None:
 
 def decrypt(jwe: Jwe, key: Recipient) -> bytes:
     """The octets inside. Raises Refused, NotForKey or Broken."""
+    return recorded.opened(partial(_key_octets, key), jwe.ciphertext, lambda: _decrypt(jwe, key), Broken)
+
+
+def _key_octets(key: Recipient) -> bytes:
+    """What stands for a key where a verdict is kept: its public half, of a shared secret only that it is one."""
+    if isinstance(key, bytes):
+        return b"shared"
+    public: bytes = key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    return public
+
+
+def _decrypt(jwe: Jwe, key: Recipient) -> bytes:
     reason = refusal(jwe.header)
     if reason:
         raise Refused(reason)

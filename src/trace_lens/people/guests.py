@@ -28,7 +28,7 @@ _ESCAPES = tuple(
         ("by a number in hexadecimal", r"(?:_x|\\u|\\x|&#x|0x|[+_~!^])(00[0-9a-f]{2}|[0-9a-f]{2})[_;]?"),
     )
 )
-_MARKERS = {
+GUEST_MARKERS = {
     "ext",
     "extern",
     "external",
@@ -188,7 +188,7 @@ def _goes_on(form: _Form, end: int, homes: tuple[str, ...]) -> bool:
     if end == len(form.flat) or form.gap(end) != ".":
         return False
     follows = form.flat[slice(*form.runs(end, len(form.flat))[0])]
-    return follows not in _MARKERS and not any(form.flat[end:].startswith(home) for home in homes)
+    return follows not in GUEST_MARKERS and not any(form.flat[end:].startswith(home) for home in homes)
 
 
 def _stretches(
@@ -240,7 +240,7 @@ def _locals(form: _Form, low: int, high: int, *, from_left: bool) -> Iterator[tu
         cut = kept[0][0] if from_left else kept[-1][1]
         inside = {form.gap(item[0]) for item in kept[1:]}
         marker = form.flat[slice(*dropped)]
-        if form.gap(cut) not in inside or marker in _MARKERS or ends == {marker}:
+        if form.gap(cut) not in inside or marker in GUEST_MARKERS or ends == {marker}:
             yield (cut, high) if from_left else (low, cut)
 
 

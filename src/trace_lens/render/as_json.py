@@ -74,6 +74,7 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
         "at": show_moment(diagnosis.at) if diagnosis.at else None,
         "at_from": diagnosis.judged.at_from,
         "chosen_by": diagnosis.parties.chosen_by,
+        "redacted": diagnosis.judged.redacted,
         "outcome": diagnosis.outcome,
         "first_break": diagnosis.first_break.code if diagnosis.first_break else None,
         "cause": diagnosis.cause,

@@ -6,6 +6,7 @@ Sources: XML Signature 1.1 §6, RFC 6931, RFC 9231 (EdDSA). What is not in the t
 from __future__ import annotations
 
 import hashlib
+from functools import partial
 from typing import NamedTuple
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
@@ -13,7 +14,9 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
+from trace_lens.common import recorded
 from trace_lens.pki.small_order import has_small_order
 
 _OLD = "http://www.w3.org/2000/09/xmldsig#"
@@ -104,6 +107,27 @@ def verifies(
     pss: PSSParameters | None = None,
 ) -> bool:
     """Whether a key made this signature over these octets; False also where the key is of another family."""
+    return recorded.holds(
+        "signature",
+        partial(key_octets, key),
+        signature,
+        octets,
+        lambda: _verifies(key, algorithm, signature, octets, pss),
+    )
+
+
+def key_octets(key: PublicKeyTypes) -> bytes:
+    """The octets of a public key: its SubjectPublicKeyInfo in DER (RFC 5280 §4.1.2.7)."""
+    return key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+
+
+def _verifies(
+    key: PublicKeyTypes,
+    algorithm: SignatureAlgorithm,
+    signature: bytes,
+    octets: bytes,
+    pss: PSSParameters | None,
+) -> bool:
     try:
         match algorithm.family, key:
             case "rsa", rsa.RSAPublicKey():

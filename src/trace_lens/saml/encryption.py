@@ -16,8 +16,10 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import padding, rsa
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from lxml import etree
 
+from trace_lens.common import recorded
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.saml.names import ENCRYPTION, SIGNATURE, short
@@ -95,6 +97,24 @@ def decrypt(holder: etree._Element, key: rsa.RSAPrivateKey) -> bytes:
 
     Raises EncryptionRefused, OtherKey or DecryptionFailed.
     """
+    return recorded.opened(
+        lambda: key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo),
+        _ciphertext(holder),
+        lambda: _decrypt(holder, key),
+        DecryptionFailed,
+    )
+
+
+def _ciphertext(holder: etree._Element) -> bytes:
+    """The octets of the content's ciphertext, empty where there are none that can be read."""
+    data = holder.find(_E + "EncryptedData")
+    try:
+        return b"" if data is None else _octets(data)
+    except (EncryptionRefused, DecryptionFailed):
+        return b""
+
+
+def _decrypt(holder: etree._Element, key: rsa.RSAPrivateKey) -> bytes:
     data = holder.find(_E + "EncryptedData")
     if data is None:
         raise EncryptionRefused("it holds no EncryptedData")

@@ -22,7 +22,7 @@ from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.serialization import load_der_public_key
 from lxml import etree
 
-from trace_lens.common import limits
+from trace_lens.common import limits, recorded
 from trace_lens.saml import algorithms
 from trace_lens.saml.algorithms import PSSParameters, SignatureAlgorithm
 from trace_lens.saml.canonical import ALGORITHMS, Canonicalization, NotCanonical, canonical
@@ -112,7 +112,14 @@ class XMLSignature(NamedTuple):
         if not name:
             return False
         octets = canonical(element, self.canonicalization, leave_out=signature)
-        return hmac.compare_digest(algorithms.digest(name, octets), self.digest_value)
+        made = algorithms.digest(name, octets)
+        return recorded.holds(
+            "digest",
+            lambda: name.encode(),
+            self.digest_value,
+            octets,
+            lambda: hmac.compare_digest(made, self.digest_value),
+        )
 
 
 def duplicate_ids(root: etree._Element) -> tuple[str, ...]:

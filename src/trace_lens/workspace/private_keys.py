@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
@@ -26,6 +27,8 @@ if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 PASSWORD_VARIABLE = "TRACE_LENS_KEY_PASSWORD"
+STANDS_IN_FOR = "Stands in for the key with the fingerprint"
+"""So begins, in the file of a redacted copy's stand-in for a private key, the line that says which key it was."""
 
 
 def decryption_key(app: App, workspace: Workspace) -> rsa.RSAPrivateKey | None:
@@ -65,6 +68,15 @@ def key_print(key: PublicKeyTypes) -> str:
     """The SHA-256 fingerprint of a public key: of its SubjectPublicKeyInfo (RFC 5280 §4.1.2.7)."""
     octets = key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
     return str(Fingerprint("sha256", hashlib.sha256(octets).hexdigest()))
+
+
+def own_print(app: App, key: PublicKeyTypes) -> str:
+    """The fingerprint of an application's key; of a stand-in in a redacted copy that of the key it stands for."""
+    name = app.settings.application.decryption_key
+    line = (
+        re.search(rf"^{STANDS_IN_FOR} (\S+)$", app.source.read(name).decode("latin-1"), re.MULTILINE) if name else None
+    )
+    return line[1] if line else key_print(key)
 
 
 def certificate_key_print(der: bytes | None) -> str | None:
@@ -131,7 +143,7 @@ def beside_key(app: App) -> tuple[str, bool] | None:
     prints = [found for der in ders if (found := certificate_key_print(der))]
     if key is None or not prints:
         return None
-    own = key_print(key.public_key())
+    own = own_print(app, key.public_key())
     return (own, True) if own in prints else (prints[0], False)
 
 

@@ -12,6 +12,7 @@ from trace_lens.common import limits
 from trace_lens.common.guarding import why
 from trace_lens.intake.har import is_har
 from trace_lens.intake.peeling import Peeled, peel, peel_stream
+from trace_lens.workspace.redactions import Recorded, record_of, recorded_in
 
 _HEAD = 64 * 1024
 
@@ -19,13 +20,15 @@ _HEAD = 64 * 1024
 class SourceFile(NamedTuple):
     """One source: `data` is None where it could not be read, and `problem` then says why.
 
-    A large browser export is not read whole: its `path` is kept instead, to be streamed.
+    A large browser export is not read whole: its `path` is kept instead, to be streamed. `redaction` is the record that
+    lies beside it, where it is a redacted copy.
     """
 
     name: str
     data: bytes | None
     problem: str | None = None
     path: Path | None = None
+    redaction: Recorded | None = None
 
     def peeled(self) -> Peeled | None:
         """What stands in it; None where it could not be read."""
@@ -43,7 +46,7 @@ def read_sources(names: tuple[str, ...]) -> Iterator[SourceFile]:
     for name in names:
         path = Path(name)
         if path.is_dir():
-            files = sorted(file for file in path.rglob("*") if not file.is_dir() and not _hidden(file, path))
+            files = _files_of(path)
             if not files:
                 yield SourceFile(name, None, "this folder holds no files")
             for file in files:
@@ -57,6 +60,14 @@ def read_sources(names: tuple[str, ...]) -> Iterator[SourceFile]:
                 yield SourceFile(name, None, "no file matches" if glob.has_magic(name) else "there is no such file")
             for file in files:
                 yield _read(str(file), file)
+
+
+def _files_of(folder: Path) -> list[Path]:
+    """The files of a folder; of one with redacted copies these, and not the settings that came with them."""
+    recorded = recorded_in(folder)
+    if recorded is not None:
+        return [folder / name for name in recorded.files if (folder / name).is_file()]
+    return sorted(file for file in folder.rglob("*") if not file.is_dir() and not _hidden(file, folder))
 
 
 def _hidden(file: Path, folder: Path) -> bool:
@@ -88,9 +99,10 @@ def _read(name: str, path: Path) -> SourceFile:
             if handed and not stat.S_ISREG(mode):
                 return bounded(name, stream)
             if path.stat().st_size > limits.STREAMED_BYTES and is_har(stream.read(_HEAD)):
-                return SourceFile(name, None, None, path)
+                return SourceFile(name, None, None, path, record_of(path))
             stream.seek(0)
-            return bounded(name, stream)
+            read = bounded(name, stream)
+            return read._replace(redaction=record_of(path, read.data)) if read.data is not None else read
     except OSError as error:
         return SourceFile(name, None, f"it cannot be read: {(error.strerror or str(error)).lower()}")
 

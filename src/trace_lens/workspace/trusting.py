@@ -25,6 +25,11 @@ class Trust:
         self._ask = ask
         self._answers: dict[str, bool] = {}
 
+    @property
+    def everything(self) -> bool:
+        """Whether the user has said that all of it is to be trusted."""
+        return self._everything
+
     def allows(self, what: str) -> bool:
         """Whether something outside of the workspace, told in words, may be followed."""
         if self._everything:

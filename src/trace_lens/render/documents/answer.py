@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 
 from trace_lens.common import catalogue
-from trace_lens.common.findings import INFERRED, Finding, Stage
+from trace_lens.common.findings import INFERRED, RECORDED, Finding, Stage
 from trace_lens.common.masking import visible
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.judging import Diagnosis
@@ -21,6 +21,7 @@ MOMENT = {
     "log": "the moment of the matching log event",
     "message": "when the message was issued; its arrival is not known",
 }
+REDACTED = "A redacted copy: signatures and ciphertexts are as its record tells them, not verified."
 _NAMED = 3
 """How many codes are named on the line of what comes after, and on the one of how sure it is."""
 
@@ -29,6 +30,8 @@ def answer_lines(diagnosis: Diagnosis) -> Document:
     """The answer in at most twelve lines of 80 columns, as far as its sentences are of usual length."""
     changed = next((finding for finding in diagnosis.findings if finding.code == "issued-before-change"), None)
     words = changed.detail if changed else diagnosis.details.arriving
+    if diagnosis.judged.redacted:
+        yield prose(REDACTED, style="risk")
     if words:
         yield prose(words, style="risk")
     yield answer(headline(diagnosis), STYLE[diagnosis.outcome], f": {diagnosis.cause}")
@@ -90,7 +93,7 @@ def how_sure(diagnosis: Diagnosis) -> str:
         count = len(diagnosis.unchecked)
         others = f"{count} other question{'' if count == 1 else 's'}"
         return "every question that decides was answered" + (f"; {others} could not be asked" if count else "")
-    words = "likely, not proven" if first.certainty == INFERRED else "proven"
+    words = {INFERRED: "likely, not proven", RECORDED: "as recorded, not verified"}.get(first.certainty or "", "proven")
     logged = any(
         finding.because_of == first.code and finding.stage is Stage.ADMITTED and finding.code == "application-refused"
         for finding in diagnosis.findings

@@ -1,0 +1,176 @@
+"""XML and HTML rewritten where they stand: texts, values of attributes and comments get what a visitor makes of them.
+
+Read by its tags, not as a document, so that what is cut off, nested wrongly or no XML at all stays as it was.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from html import unescape
+from typing import NamedTuple
+
+_PIECE = re.compile(
+    r"<!--(?:(?!-->).)*+(?:-->|$)|<!\[CDATA\[(?:(?!\]\]>).)*+(?:\]\]>|$)|<\?(?:(?!\?>).)*+(?:\?>|$)|<![A-Za-z][^>]*+>?"
+    r"|</?[A-Za-z_](?:[^<>\"']|\"[^\"]*+(?:\"|$)|'[^']*+(?:'|$))*+>?",
+    re.DOTALL,
+)
+_ATTRIBUTE = re.compile(r"([^\s=<>/\"']+)(\s*+=\s*+)(\"[^\"]*+(?:\"|$)|'[^']*+(?:'|$)|[^\s\"'<>]+)")
+_NAME = re.compile(r"</?([^\s/>]+)")
+_RAW = ("script", "style")
+_END_OF_RAW = re.compile(r"</(?:script|style)", re.IGNORECASE)
+_TAG = re.compile(r"</?[A-Za-z][\w:.-]*+(?:\s[^<>]*+)?>")
+_NEVER_CLOSED = frozenset(
+    ["area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "source", "track", "wbr"]
+)
+
+
+class Piece(NamedTuple):
+    """A text in markup: that of an element, of an attribute (`attribute` names it) or a comment.
+
+    `element` is the name of the innermost element without its prefix, `above` are those around it, outermost first.
+    `attributes` are those of the element, or of the tag that the attribute stands in.
+    """
+
+    text: str
+    element: str
+    above: tuple[str, ...]
+    attributes: dict[str, str]
+    attribute: str | None = None
+    is_comment: bool = False
+
+
+Visit = Callable[[Piece], str]
+
+
+def looks_like(text: str) -> bool:
+    """Whether a text is markup: it begins with a tag, or holds one and begins before it with none of JSON's signs."""
+    start = text.lstrip()[:2]
+    if start[:1] == "<" and (start[1:].isalpha() or start[1:] in ("!", "?", "/", "_")):
+        return True
+    return start[:1] not in ("{", "[", '"') and _TAG.search(text) is not None
+
+
+def rewritten(text: str, visit: Visit) -> str:
+    """Markup with what the visitor makes of each text in it.
+
+    The text of an element that comments part is given to the visitor as one, since readers take it as one.
+    """
+    made: list[str] = []
+    stack: list[tuple[str, dict[str, str]]] = []
+    texts: list[tuple[int, str, bool]] = []
+
+    def flush() -> None:
+        if not texts:
+            return
+        element, attributes = stack[-1] if stack else ("", {})
+        above = tuple(name for name, _ in stack[:-1])
+        whole = "".join(plain for _, plain, _ in texts)
+        replaced = visit(Piece(whole, element, above, attributes)) if whole.strip() else whole
+        start = 0
+        for position, (place, plain, is_raw) in enumerate(texts):
+            end = start + len(plain) if position < len(texts) - 1 else len(replaced)
+            if replaced[start:end] != plain:
+                made[place] = replaced[start:end] if is_raw else escaped(replaced[start:end], made[place])
+            start = end
+        texts.clear()
+
+    def keep_text(raw: str, plain: str, *, is_raw: bool) -> None:
+        if raw:
+            made.append(raw)
+            texts.append((len(made) - 1, plain, is_raw))
+
+    position = 0
+    while True:
+        if stack and stack[-1][0].casefold() in _RAW:
+            closing = _END_OF_RAW.search(text, position)
+            end = closing.start() if closing else len(text)
+            keep_text(text[position:end], text[position:end], is_raw=True)
+            flush()
+            position = end
+            stack = stack if closing else []
+        match = _PIECE.search(text, position)
+        if match is None:
+            break
+        raw_text = text[position : match.start()]
+        keep_text(raw_text, unescape(raw_text), is_raw=False)
+        position = match.end()
+        piece = match[0]
+        if piece.startswith("<!--"):
+            made.append(_comment(piece, visit))
+        elif piece.startswith("<![CDATA["):
+            inner = piece[9:].removesuffix("]]>")
+            made.append("<![CDATA[")
+            keep_text(inner, inner, is_raw=True)
+            made.append(piece[9 + len(inner) :])
+        elif piece.startswith("</"):
+            flush()
+            made.append(piece)
+            _close(stack, _name(piece))
+        elif piece.startswith(("<?", "<!")):
+            flush()
+            made.append(piece)
+        else:
+            flush()
+            name, attributes = _name(piece), _attributes(piece)
+            above = tuple(found for found, _ in stack)
+            made.append(_tag(piece, name, above, attributes, visit))
+            if not piece.endswith("/>") and name.casefold() not in _NEVER_CLOSED:
+                stack.append((name, attributes))
+    rest = text[position:]
+    keep_text(rest, unescape(rest), is_raw=False)
+    flush()
+    return "".join(made)
+
+
+def _close(stack: list[tuple[str, dict[str, str]]], name: str) -> None:
+    for place in range(len(stack) - 1, max(len(stack) - 20, -1), -1):
+        if stack[place][0].casefold() == name.casefold():
+            del stack[place:]
+            return
+
+
+def _name(tag: str) -> str:
+    match = _NAME.match(tag)
+    return match[1].rpartition(":")[2] if match else ""
+
+
+def _attributes(tag: str) -> dict[str, str]:
+    return {match[1]: unescape(_bare(match[3])) for match in _ATTRIBUTE.finditer(tag)}
+
+
+def _bare(value: str) -> str:
+    quote = value[:1] if value[:1] in "\"'" else ""
+    return value[1:].removesuffix(quote) if quote else value
+
+
+def _tag(tag: str, name: str, above: tuple[str, ...], attributes: dict[str, str], visit: Visit) -> str:
+    def replaced(match: re.Match[str]) -> str:
+        value = match[3]
+        plain = unescape(_bare(value))
+        made = visit(Piece(plain, name, above, attributes, match[1])) if plain.strip() else plain
+        if made == plain:
+            return match[0]
+        quote = value[:1] if value[:1] in "\"'" else ""
+        end = quote if quote and value[1:].endswith(quote) else ""
+        text = escaped(made, value)
+        text = text.replace('"', "&quot;") if quote == '"' else text.replace("'", "&#39;") if quote == "'" else text
+        return f"{match[1]}{match[2]}{quote}{text}{end}"
+
+    start = _NAME.match(tag)
+    offset = start.end() if start else 0
+    return tag[:offset] + _ATTRIBUTE.sub(replaced, tag[offset:])
+
+
+def _comment(piece: str, visit: Visit) -> str:
+    inner = piece[4:].removesuffix("-->")
+    made = visit(Piece(inner, "", (), {}, is_comment=True)) if inner.strip() else inner
+    return f"<!--{made.replace('--', '- ')}{piece[4 + len(inner) :]}"
+
+
+def escaped(text: str, like: str) -> str:
+    """A text with its signs written as references, as another one has them."""
+    made = text.replace("&", "&amp;").replace("<", "&lt;")
+    if "&gt;" in like or ">" not in like:
+        made = made.replace(">", "&gt;")
+    return made
