@@ -12,6 +12,8 @@ from trace_lens.cli.options import Moment, tell
 from trace_lens.cli.session import Session, with_session
 from trace_lens.cli.with_logs import logbook
 
+_NAMED = 5
+
 
 @click.command(
     epilog="Examples:\n\n  trace-lens redact captures/0142.har --output for-the-vendor --with-settings\n\n"
@@ -66,7 +68,7 @@ def command(
     """
     from trace_lens.cli.redacting import key_of, tell_copies, write_raw
     from trace_lens.diagnosis.judging import Options
-    from trace_lens.handover.redaction.copying import Redaction
+    from trace_lens.handover.redaction.copying import Overwrites, Redaction
 
     if with_settings and folder is None:
         raise click.UsageError("--with-settings needs --output: settings are files beside the copies.")
@@ -80,7 +82,11 @@ def command(
     redaction = Redaction(read, workspace, options, key_of(key_file), logbook=book, together=together)
     if folder is None:
         return write_raw(redaction)
-    copies = redaction.write(folder, with_settings=with_settings, now=session.now)
+    try:
+        copies = redaction.write(folder, with_settings=with_settings, now=session.now)
+    except Overwrites as error:
+        named = ", ".join(error.names[:5]) + (", …" if len(error.names) > _NAMED else "")
+        raise click.UsageError(f"--output: {named} would be overwritten in {folder}. Name another folder.") from None
     tell_copies(copies, folder)
     if copies.left_out:
         return 3

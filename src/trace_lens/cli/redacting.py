@@ -15,7 +15,8 @@ import click
 from trace_lens.cli.options import tell
 
 if TYPE_CHECKING:
-    from trace_lens.handover.redaction.copying import Copies, Redaction
+    from trace_lens.handover.redaction.copying import Redaction
+    from trace_lens.handover.redaction.record import Copies
 
 _WORDS = {
     "address": ("network address", "network addresses"),
@@ -55,11 +56,13 @@ def key_of(file: Path | None) -> bytes:
 
 def write_raw(redaction: Redaction) -> int:
     """The copy of one source on standard output; what was replaced on standard error."""
+    from trace_lens.handover.redaction.copying import NotCopied
+
     try:
         made = redaction.one()
-    except ValueError as error:
+    except NotCopied as error:
         tell(f"Not copied: {error}.")
-        return 1 if "were found" in str(error) else 3
+        return 1 if error.leaked else 3
     sys.stdout.buffer.write(made)
     sys.stdout.buffer.flush()
     tell(f"Replaced: {listed(redaction.counts)}.")

@@ -50,7 +50,7 @@ GUEST_MARKERS = {
     "g",
 }
 _BRACKETS = {"()", "[]", "{}", "<>"}
-_ENDINGS = re.compile(
+DOMAIN_ENDINGS = re.compile(
     r"(?:[a-z]{2}|com|org|net|edu|gov|int|mil|info|biz|aero|coop|museum|travel|example|test|invalid|local|email|online"
     r"|cloud|group|global|systems|services|solutions|world|company|agency|digital|network|tech|shop|store|site)"
 )
@@ -286,7 +286,7 @@ def seen_guest(name: str) -> tuple[str, str, str] | None:
         if marker[:1] == "." or (marker and marker[0].isascii() and marker[0].isalnum()):
             continue
         ending = domain[0].rpartition(".")[2].casefold()
-        return (folded[: sign.start()], domain[0], home) if marker or _ENDINGS.fullmatch(ending) else None
+        return (folded[: sign.start()], domain[0], home) if marker or DOMAIN_ENDINGS.fullmatch(ending) else None
     return None
 
 

@@ -1,4 +1,4 @@
-"""The record that lies beside redacted copies: which files it is about, and what arithmetic had said of their originals.
+"""The record beside redacted copies: which files it is about, and what arithmetic had said of their originals.
 
 It may have come with a ticket, so it is read as anything from a stranger is: with bounds, and never as a reason to
 trust. Each file is bound by its SHA-256 digest; a copy that was changed since has no record.
@@ -22,9 +22,12 @@ _MOST_BYTES = 64 * 1024 * 1024
 
 
 class Recorded(NamedTuple):
-    """What one record says: the digest of each file by its name, the marks of what held, what was inside."""
+    """What one record says: the digest of each file by its name, the files of settings beside them, the marks of what
+    held, what was inside.
+    """
 
     digests: dict[str, str]
+    settings: tuple[str, ...]
     held: frozenset[str]
     inside: dict[str, bytes | None]
 
@@ -84,8 +87,10 @@ def _read(path: Path, _: int, __: int) -> Recorded | None:
         if isinstance(file.get("written"), str)
     }
     held = verdicts.get("held")
+    settings = told.get("settings")
     return Recorded(
         digests,
+        tuple(name for name in settings if isinstance(name, str)) if isinstance(settings, list) else (),
         frozenset(mark for mark in held if isinstance(mark, str)) if isinstance(held, list) else frozenset(),
         dict(_inside(verdicts.get("inside"))),
     )

@@ -6,6 +6,7 @@ import csv
 import io
 import re
 from collections.abc import Collection, Iterator
+from typing import Literal
 
 from trace_lens.handover.redaction import markup
 from trace_lens.handover.redaction.places import PERSON, place_of
@@ -13,7 +14,8 @@ from trace_lens.handover.redaction.texts import Texts
 from trace_lens.logs.formats.records import sniffed
 
 _HEADER = re.compile(
-    r"^(?P<mark>[ \t]*(?:[<>*|#]{1,3}[ \t]+)?)(?P<name>:?[A-Za-z][A-Za-z0-9_-]*)(?P<colon>[ \t]*:[ \t]*)(?P<value>[^\r\n]*)$",
+    r"^(?P<mark>[ \t]*(?:[<>*|#]{1,3}[ \t]+)?)(?P<name>:?[A-Za-z][A-Za-z0-9_-]*)(?P<colon>[ \t]*:[ \t]*)"
+    r"(?P<value>[^\r\n]*)$",
     re.MULTILINE,
 )
 _KNOWN = re.compile(
@@ -174,7 +176,8 @@ class FileCopy:
         header = [cell.strip() for cell in rows[0]]
         ending = "\r\n" if "\r\n" in text[:65536] else "\n"
         target = io.StringIO(newline="")
-        quoting = csv.QUOTE_ALL if text.lstrip("\ufeff")[:1] == '"' else csv.QUOTE_MINIMAL
+        all_quoted = text.lstrip("\ufeff")[:1] == '"'
+        quoting: Literal[0, 1] = csv.QUOTE_ALL if all_quoted else csv.QUOTE_MINIMAL
         writer = csv.writer(target, delimiter=sign, lineterminator=ending, quoting=quoting)
         for number, row in enumerate(rows):
             if number == 0:

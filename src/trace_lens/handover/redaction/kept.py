@@ -217,9 +217,17 @@ def kept_of(texts: Iterable[str], patterns: Iterable[str], people: Iterable[str]
         labels=labels,
         words=frozenset(run.casefold() for text in values for run in RUN.findall(text)),
         literals=literals,
-        people=frozenset(word for word in words if len(word) > 1 and not word.isdigit()),
+        people=frozenset(word for word in words if len(word) > 1 and (not word.isdigit() or _tells_apart(word))),
         joined={"".join(parts): tuple(parts) for name in named if len(parts := RUN.findall(_local(name))) > 1},
     )
+
+
+def _tells_apart(digits: str) -> bool:
+    """Whether a number in a name is more than a counter or a year."""
+    return len(digits) > _COUNTER and not (len(digits) == _SHORT_NUMBER and digits[:2] in ("19", "20"))
+
+
+_COUNTER = 2
 
 
 def _local(name: str) -> str:

@@ -48,6 +48,8 @@ class Leaks:
         for run in runs if is_name else runs[:1]:
             if len(run) < (_SHORTEST_NAME if is_name else _SHORTEST):
                 continue
+            if run.isdigit() and len(run) <= _SHORTEST and run not in self._kept.people:
+                continue
             if run in self._kept.words or run in trade_words() - self._kept.people or run in self._kept.labels:
                 continue
             self._sought.add(_digest(run))

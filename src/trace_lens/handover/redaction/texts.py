@@ -11,118 +11,36 @@ import base64
 import binascii
 import re
 import zlib
-from collections.abc import Callable
-from functools import lru_cache
-from urllib.parse import quote, unquote, unquote_to_bytes, urlsplit
+from collections import Counter
+from urllib.parse import quote, unquote, unquote_to_bytes
 
 from trace_lens.common import limits
 from trace_lens.common.secret_names import JWK_PUBLIC
 from trace_lens.handover.redaction import json_text, markup
-from trace_lens.handover.redaction.kept import STANDARDS
-from trace_lens.handover.redaction.places import (
-    CODE,
-    COOKIE,
-    KEPT,
-    PASSWORD,
-    PERSON,
-    PERSONAL,
-    SECRET,
-    SECRETS,
-    TOKEN,
-    is_kept_header,
-    place_of,
-)
+from trace_lens.handover.redaction.encodings import like, percent, spread
+from trace_lens.handover.redaction.headers import Headers
+from trace_lens.handover.redaction.kept import RUN, trade_words
+from trace_lens.handover.redaction.markup_texts import MarkupTexts
+from trace_lens.handover.redaction.places import CODE, KEPT, PASSWORD, PERSON, PERSONAL, SECRETS, TOKEN, place_of
+from trace_lens.handover.redaction.running import RunningText
+from trace_lens.handover.redaction.tokens import Tokens
+from trace_lens.handover.redaction.web_addresses import WebAddresses
 from trace_lens.handover.redaction.words import Words
-from trace_lens.oidc.jose import from_base64url, to_base64url
 from trace_lens.oidc.tokens import code_challenge, half_hashes
 from trace_lens.pki.certificates import certificate_or_none
-from trace_lens.saml.artifact import is_artifact
 
 _DEEPEST = 12
-_JWT = re.compile(r"[A-Za-z0-9_=-]{4,}(?:\.[A-Za-z0-9_=+/-]*){1,4}")
+"""So many layers are gone through; what lies deeper is a secret as a whole."""
 _PAIR = re.compile(r"[^\s=&<>\"'{}]{1,120}=[^\s&<>\"]*+(?:&[^\s=&<>\"'{}]{0,120}(?:=[^\s&<>\"]*+)?)*+")
-_ADDRESS = re.compile(r"[A-Za-z][A-Za-z0-9+.-]{0,30}:(?://)?[^\s]+")
-_SCHEMES = frozenset(
-    [
-        "http",
-        "https",
-        "ws",
-        "wss",
-        "ldap",
-        "ldaps",
-        "ftp",
-        "sftp",
-        "custom",
-        "app",
-        "android-app",
-        "ms-app",
-        "blob",
-        "view-source",
-    ]
-)
 _BASE64 = re.compile(r"[A-Za-z0-9+/_\-]+={0,2}")
-_HOST = r"(?:[A-Za-z0-9_](?:[A-Za-z0-9_-]*[A-Za-z0-9])?\.)+[A-Za-z]{2,24}"
-_MONTH = "Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec"
-_MOMENT = (
-    r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?"
-    rf"|\d{{1,2}}[ /-](?:{_MONTH})[ /-]\d{{4}}(?:[: ]\d\d:\d\d:\d\d)?(?: ?(?:GMT|UTC|[+-]\d{{4}}))?"
-    r"|\d{1,2}:\d\d:\d\d(?:[.,]\d+)?|\d{1,2}[./]\d{1,2}[./]\d{4}"
-)
-_IN_WORDS = re.compile(
-    rf"(?P<moment>\b(?:{_MOMENT})\b)"
-    r"|(?P<pem>-----BEGIN [A-Z0-9 ]+-----.*?(?:-----END [A-Z0-9 ]+-----|\Z))"
-    r"|(?P<url>\b[A-Za-z][A-Za-z0-9+.-]{1,30}://[^\s<>\"'`|\\^]+)"
-    r"|(?P<jwt>\beyJ[A-Za-z0-9_-]{6,}\.[A-Za-z0-9_.=-]+)"
-    r"|(?P<phone>(?<![\w.:/-])\+?\(?\d[\d ()/-]{6,}\d(?![\w.:-]))"
-    rf"|(?P<mail>[^\s<>\"'(),;:=&|\[\]]+@{_HOST})"
-    r"|(?P<v4>(?<![\w.])\d{1,3}(?:\.\d{1,3}){3}(?![\w.]))"
-    r"|(?P<v6>(?<![\w:])(?:[0-9A-Fa-f]{0,4}:){2,7}[0-9A-Fa-f]{0,4}(?![\w:]))"
-    r"|(?P<named>(?i:\b(?:password|passwd|passphrase|passcode|pwd|client_?secret|secret|api_?key|otp|pin))"
-    r"(?:\"?\s{0,3}(?:=|:)\s{0,3}|\s+(?:is|was)\s+)(?P<secret>\"[^\"]*\"?|'[^']*'?|[^\s\"'&;,<>]+))"
-    r"|(?P<bearer>(?i:\b(?:bearer|basic|dpop|negotiate|digest))\s+(?P<credential>[A-Za-z0-9._~+/=-]{6,}))"
-    rf"|(?P<host>(?<![\w@.-]){_HOST}(?![\w@]))"
-    r"|(?P<form>[\w.\-\[\]%]{1,80}=[^\s&<>\"']+(?:&[\w.\-\[\]%]{1,80}=[^\s&<>\"']*)+)"
-    r"|(?P<pair>(?<![\w=])[\w.\-]{1,60}=(?=[^\s=])(?P<value>[^\s&<>\"',;]+))"
-    r"|(?P<escaped>[^\s<>\"']*%[0-9A-Fa-f]{2}[^\s<>\"']*)"
-    r"|(?P<blob>[A-Za-z0-9+/_-]{24,}={0,2})"
-    r"|(?P<path>(?<![\w/])/[^\s<>\"'`|\\^,;()]+)"
-    r"|(?P<word>[^\W_](?:[\w~'’-]*\w)?)",
-    re.DOTALL,
-)
-_ENDS = ".,;:!?)]}'\""
-_CERTIFIED = {"X509Certificate", "x5c"}
-_NAMES_OF_ATTRIBUTES = frozenset(
-    [
-        "Name",
-        "FriendlyName",
-        "name",
-        "id",
-        "for",
-        "class",
-        "type",
-        "rel",
-        "method",
-        "enctype",
-        "autocomplete",
-        "lang",
-        "charset",
-        "http-equiv",
-        "property",
-        "role",
-        "Algorithm",
-        "Format",
-        "NameFormat",
-        "Method",
-        "Binding",
-        "Version",
-        "use",
-        "target",
-        "style",
-        "xmlns",
-        "ProtocolBinding",
-        "protocolSupportEnumeration",
-    ]
-)
+_WITH_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]{0,30}:(?://)?[^\s]+")
+_LONGEST_REMEMBERED = 400
+_MOST_REMEMBERED = 50_000
+_SIGNATURE = re.compile(r"[A-Za-z0-9+/= \r\n]{40,}")
+_COUNTS = re.compile(r"(?i)size|length|count|age|expir|time|seconds|port|line|column|total|width|height|_at$|version")
+"""Names under which a number counts something."""
+_LOST_PLUS = re.compile(r"[A-Za-z0-9+/=\s]{60,}")
+"""A value in which a plus sign is one, and no blank."""
 
 
 class Texts:
@@ -132,10 +50,12 @@ class Texts:
         self._words = words
         self._made: dict[str, str] = {}
         """Values that were made from others by a hash, each with the same hash of the other's stand-in."""
-        self.stand_ins: dict[bytes, bytes] = {}
-        """The stand-ins of octets (signatures, digests, ciphertexts), each with what it is for."""
-        self.kept_certificates = 0
-        self._remembered = lru_cache(maxsize=50_000)(self._under)
+        self._tokens = Tokens(words, self)
+        self._markup_texts = MarkupTexts(words, self, self._tokens)
+        self._addresses = WebAddresses(words, self)
+        self._running = RunningText(words, self)
+        self._headers = Headers(words, self)
+        self._remembered: dict[tuple[str, str, int], tuple[str, Counter[str]]] = {}
 
     def hashes_follow(self, values: dict[str, str]) -> None:
         """Make the hashes of these values (each with the name it goes by) those of their stand-ins, wherever they are.
@@ -155,9 +75,18 @@ class Texts:
         """A text that stands under a name."""
         if not text or text.isspace():
             return text
-        if len(text) < _REMEMBERED:
-            return self._remembered(text, name, depth)
-        return self._under(text, name, depth)
+        if len(text) >= _LONGEST_REMEMBERED:
+            return self._under(text, name, depth)
+        known = self._remembered.get((text, name, depth))
+        if known is None:
+            before = Counter(self._words.counts)
+            made = self._under(text, name, depth)
+            if len(self._remembered) >= _MOST_REMEMBERED:
+                self._remembered.clear()
+            self._remembered[text, name, depth] = made, self._words.counts - before
+            return made
+        self._words.counts.update(known[1])
+        return known[0]
 
     def _under(self, text: str, name: str, depth: int) -> str:
         bare = text.strip()
@@ -176,28 +105,26 @@ class Texts:
         return lead + self._of_form(bare, name, place, depth) + trail
 
     def _of_form(self, text: str, name: str, place: str, depth: int) -> str:
-        for form in (self._json, self._markup, self._token, self._artifact):
+        for form in (self._json, self._markup, self.token, self._tokens.artifact):
             made = form(text, name, depth)
             if made is not None:
                 return made
         if name.casefold() in ("signature", "signaturevalue") and _SIGNATURE.fullmatch(text):
-            return self._base64_octets(text.replace(" ", "+"), "signature").replace("+", " " if " " in text else "+")
+            return self._tokens.octets_in_base64(text.replace(" ", "+"), "signature").replace(
+                "+", " " if " " in text else "+"
+            )
         if place in SECRETS:
             made = self.in_base64(text, name, depth) if place == TOKEN else None
             return made if made is not None else self._words.secret(text, place)
         if place == PERSONAL:
-            return self._words.note("person", text, _EVERY_RUN.sub(lambda match: self._whole_run(match[0]), text))
-        for form in (self._escaped, self._address, self._form, self.in_base64):
+            return self._words.note("person", text, RUN.sub(lambda match: self._words.whole_run(match[0]), text))
+        for form in (self._escaped, self.address, self._form, self.in_base64):
             made = form(text, name, depth)
             if made is not None:
                 return made
         if place == PERSON:
             return self._words.person(text)
         return self.words(text, depth)
-
-    def _whole_run(self, run: str) -> str:
-        substitutes = self._words.substitutes
-        return substitutes.number(run) if run.isdigit() else substitutes.word(run)
 
     # forms
 
@@ -241,7 +168,7 @@ class Texts:
             return self.number(member.text, name)
         if member.name in ("name", "key") and "value" in member.beside:
             return self.key(member.text)
-        if member.name == "x5c" or name in _CERTIFIED:
+        if member.name == "x5c" or name == "X509Certificate":
             return member.text
         return self.under(member.text, name, depth)
 
@@ -261,11 +188,11 @@ class Texts:
 
     def key(self, text: str) -> str:
         """The name of a parameter, member, header or cookie: kept, but where it tells of somebody or is an id."""
-        if text in self._words.kept.values or not text:
+        if text in self._words.kept.values or not text or text.casefold() in trade_words():
             return text
         if "://" in text:
             return self.under(text)
-        runs = _EVERY_RUN.findall(text)
+        runs = RUN.findall(text)
         kept = self._words.kept
         if "@" in text:
             return self._words.person(text)
@@ -277,148 +204,17 @@ class Texts:
         ]
         if not telling:
             return text
-        made = _EVERY_RUN.sub(lambda match: self._whole_run(match[0]) if match[0] in telling else match[0], text)
+        made = RUN.sub(lambda match: self._words.whole_run(match[0]) if match[0] in telling else match[0], text)
         return self._words.note("id", text, made)
 
     def _markup(self, text: str, name: str, depth: int) -> str | None:
-        return self.in_markup(text, depth) if markup.looks_like(text) else None
-
-    def in_markup(self, text: str, depth: int = 0) -> str:
-        """XML or HTML, as far as it goes."""
-        return markup.rewritten(text, lambda piece: self._piece(piece, depth + 1))
-
-    def _piece(self, piece: markup.Piece, depth: int) -> str:
-        if piece.is_comment:
-            return self._comment(piece.text, depth)
-        if piece.attribute is not None:
-            return self._attribute(piece, depth)
-        element = piece.element
-        if element in ("X509Certificate", "BinarySecurityToken") or element in _KEY_PARTS:
-            return self._certificate(piece.text) if element in _CERTIFICATES else piece.text
-        if element in ("SignatureValue", "DigestValue", "CipherValue"):
-            return self._base64_octets(piece.text, "signature" if element != "CipherValue" else "encrypted")
-        if element in ("Artifact", "MessageHandle", "AssertionHandle"):
-            return self._artifact(piece.text.strip(), "", depth) or self._words.secret(piece.text, CODE)
-        return self.under(piece.text, self._name_of(piece), depth)
-
-    def _name_of(self, piece: markup.Piece) -> str:
-        """The name that the text of an element goes by."""
-        if piece.element == "AttributeValue":
-            return self._attribute_name(piece)
-        if piece.element in ("title", "h1", "h2", "option", "label", "button", "a", "p", "span", "div", "td", "th"):
-            return ""
-        if "ContactPerson" in piece.above:
-            return "contact"
-        return piece.element
-
-    def _attribute_name(self, piece: markup.Piece) -> str:
-        return self._current_attribute if piece.above and piece.above[-1] == "Attribute" else "value"
-
-    _current_attribute = ""
-
-    def _attribute(self, piece: markup.Piece, depth: int) -> str:
-        name = piece.attribute or ""
-        bare = name.rpartition(":")[2]
-        if piece.element == "Attribute" and bare in ("Name", "FriendlyName", "AttributeName"):
-            self._current_attribute = piece.attributes.get("FriendlyName") or piece.text
-            return self.under(piece.text, "", depth) if "://" in piece.text else self.key(piece.text)
-        if name.startswith("xmlns") or bare in _NAMES_OF_ATTRIBUTES:
-            return (
-                self.under(piece.text, "", depth) if "://" in piece.text and "@" in piece.text else self._named(piece)
-            )
-        if bare.startswith("on") and piece.element.islower():
-            return self.words(piece.text, depth)
-        if bare == "value":
-            beside = piece.attributes
-            return self.under(piece.text, beside.get("name") or beside.get("id") or beside.get("Name") or "", depth)
-        if bare == "content":
-            return self.under(piece.text, piece.attributes.get("name", ""), depth)
-        if bare in ("title", "alt", "placeholder"):
-            return self.words(piece.text, depth)
-        return self.under(piece.text, "" if bare in ("href", "src", "action") else bare, depth)
-
-    def _named(self, piece: markup.Piece) -> str:
-        return self.key(piece.text) if (piece.attribute or "") in ("id", "name", "for", "class") else piece.text
-
-    def _comment(self, text: str, depth: int) -> str:
-        """Nobody knows what stands in a comment: nothing of it stays but its length and its signs."""
-        return self._words.note("comment", text, self._words.substitutes.secret(text)) if text.strip() else text
-
-    def _certificate(self, text: str) -> str:
-        try:
-            der = base64.b64decode("".join(text.split()), validate=True)
-        except (binascii.Error, ValueError):
-            return self._base64_octets(text, TOKEN)
-        if certificate_or_none(der) is None:
-            return self._base64_octets(text, TOKEN)
-        self.kept_certificates += 1
-        return text
-
-    def _base64_octets(self, text: str, kind: str) -> str:
-        """Octets in base64 with as many others in their place; what is no base64 is a secret as it stands."""
-        bare = "".join(text.split())
-        try:
-            octets = base64.b64decode(bare, validate=True)
-        except (binascii.Error, ValueError):
-            return self._words.secret(text, kind)
-        return self._words.note(kind, text, _spread(base64.b64encode(self._octets(octets)).decode(), text))
-
-    def _octets(self, octets: bytes) -> bytes:
-        made = self._words.substitutes.octets(octets)
-        self.stand_ins[made] = octets
-        return made
-
-    def _token(self, text: str, name: str, depth: int) -> str | None:
-        """A JWS or JWE in its compact form (RFC 7515 §7.1, RFC 7516 §7.1), cut off or not."""
-        if text.count(".") > 4 or not text.startswith(("ey", "e3", "ew", "IHsi", "CnsK")) or not _JWT.fullmatch(text):
-            return None
-        parts = text.split(".")
-        header = self._json_part(parts[0], depth)
-        if header is None:
-            return None
-        if len(parts) == 5:
-            rest = [part and self._octets_part(part, "encrypted") for part in parts[1:]]
-        else:
-            payload = self._json_part(parts[1], depth) if parts[1] else parts[1]
-            rest = [payload if payload is not None else self._octets_part(parts[1], TOKEN)]
-            rest += [part and self._octets_part(part, "signature") for part in parts[2:]]
-        return self._words.note(TOKEN, text, ".".join([header, *rest]))
-
-    def _json_part(self, part: str, depth: int) -> str | None:
-        try:
-            octets, lenient = from_base64url(part if len(part.rstrip("=")) % 4 != 1 else part[:-1])
-            plain = octets.decode("utf-8", "strict" if len(part) % 4 != 1 else "ignore")
-        except (ValueError, UnicodeDecodeError):
-            return None
-        if plain.lstrip()[:1] != "{":
-            return None
-        made = self.in_json(plain, "", depth + 1)
-        if made == plain:
-            return part
-        return _as_written(made.encode("utf-8", "surrogatepass"), part, lenient=lenient)
-
-    def _octets_part(self, part: str, kind: str) -> str:
-        try:
-            octets, lenient = from_base64url(part)
-        except ValueError:
-            return self._words.secret(part, kind)
-        return self._words.note(kind, part, _as_written(self._octets(octets), part, lenient=lenient))
-
-    def _artifact(self, text: str, name: str, depth: int) -> str | None:
-        """An artifact (SAML 2.0 Bindings §3.6.4): the issuer that it names stays, its handle goes."""
-        if len(text) != _ARTIFACT or not _BASE64.fullmatch(text):
-            return None
-        octets = base64.b64decode(text.replace("-", "+").replace("_", "/"))
-        if not is_artifact(octets):
-            return None
-        made = octets[:24] + self._words.substitutes.octets(octets[24:])
-        return self._words.note(CODE, text, base64.b64encode(made).decode())
+        return self._markup_texts.in_markup(text, depth) if markup.looks_like(text) else None
 
     def _escaped(self, text: str, name: str, depth: int) -> str | None:
         """A text that is percent-encoded as a whole (RFC 3986 §2.1)."""
         if "%" not in text or not re.fullmatch(r"(?:[^\s%]|%[0-9A-Fa-f]{2})+", text):
             return None
-        if _ADDRESS.fullmatch(text) or text[0] in "/?#" or ("=" in text and not re.match(r"[\w.-]*%", text)):
+        if _WITH_SCHEME.fullmatch(text) or text[0] in "/?#" or ("=" in text and not re.match(r"[\w.-]*%", text)):
             return None
         return self.encoded(text, name, depth)
 
@@ -430,7 +226,7 @@ class Texts:
         octets = unquote_to_bytes(raw)
         plain = octets.decode("utf-8", "surrogateescape")
         made = self.under(plain, name, depth + 1)
-        return text if made == plain else _percent(made, text, plus=raw != text)
+        return text if made == plain else percent(made, text, plus=raw != text)
 
     def _form(self, text: str, name: str, depth: int) -> str | None:
         """application/x-www-form-urlencoded, or a query."""
@@ -455,83 +251,6 @@ class Texts:
         made = self.key(plain)
         return name if made == plain else quote(made, safe="[]")
 
-    def _address(self, text: str, name: str, depth: int) -> str | None:
-        """An address: its scheme and the settings' hosts stay, whoever stands before the host goes."""
-        if text[0] == "/" and text[1:2] != "/" and not re.search(r"\s", text):
-            return self._path_and_more(text, depth)
-        scheme, colon, rest = text.partition(":")
-        if not colon or re.search(r"\s", text) or not re.fullmatch(r"[A-Za-z][A-Za-z0-9+.-]*", scheme):
-            return None
-        if scheme.casefold() == "urn":
-            return self._urn(text, depth)
-        if scheme.casefold() == "mailto":
-            return f"{scheme}:{self.under(rest, 'email', depth + 1)}"
-        if scheme.casefold() == "data":
-            return f"{scheme}:{self._words.secret(rest, 'data')}"
-        if not rest.startswith("//"):
-            return None
-        if self._nearly_kept(text) or rest[2:].partition("/")[0].casefold() in STANDARDS:
-            return text
-        base = self._recorded_start(text)
-        if base:
-            return base + self._path_and_more(text[len(base) :], depth)
-        return f"{scheme}://{self._after_scheme(rest[2:], depth)}"
-
-    def _recorded_start(self, text: str) -> str:
-        """The longest address on record that it begins with and goes on from: what was added at the end shows."""
-        starts = (value for value in self._words.kept.values if "://" in value and text.startswith(value))
-        return max((value for value in starts if urlsplit(value).path.strip("/")), key=len, default="")
-
-    def _nearly_kept(self, text: str) -> bool:
-        """Whether it is one on record but for a slip: that is no secret, and it is what breaks."""
-        if "@" in text or "?" in text or "#" in text or self._words.kept.people & set(_small_runs(text)):
-            return False
-        return _nearest(text, self._words.kept.values)
-
-    def _after_scheme(self, text: str, depth: int) -> str:
-        match = re.match(r"[^/?#]*", text)
-        authority = match[0] if match else ""
-        rest = text[len(authority) :]
-        user, at, host = authority.rpartition("@")
-        if at:
-            login, colon, password = user.partition(":")
-            made = self._words.person(unquote(login)) if login else ""
-            user = quote(made, safe="") + colon + (self._words.secret(password, PASSWORD) if password else "")
-        port = re.search(r":\d*$", host)
-        name = host[: port.start()] if port and not host.endswith("]") else host
-        return f"{user}{at}{self._words.host(name)}{host[len(name) :]}{self._path_and_more(rest, depth)}"
-
-    def _path_and_more(self, text: str, depth: int) -> str:
-        head, hash_sign, fragment = text.partition("#")
-        path, mark, query = head.partition("?")
-        made = "/".join(self._segment(segment, depth) for segment in path.split("/"))
-        made += mark + (self.query(query, depth) if query else "")
-        if hash_sign:
-            made += "#" + (self.query(fragment, depth) if "=" in fragment else self._segment_path(fragment, depth))
-        return made
-
-    def _segment_path(self, text: str, depth: int) -> str:
-        return "/".join(self._segment(segment, depth) for segment in text.split("/"))
-
-    def _segment(self, segment: str, depth: int) -> str:
-        name, *parameters = segment.split(";")
-        made = [self.encoded(name, "", depth) if "%" in name else self._of_segment(name, depth)]
-        for parameter in parameters:
-            key, equals, value = parameter.partition("=")
-            made.append(f"{key}={self.encoded(value, key, depth)}" if equals else self._of_segment(parameter, depth))
-        return ";".join(made)
-
-    def _of_segment(self, text: str, depth: int) -> str:
-        if not text:
-            return text
-        token = self._token(text, "", depth) or (self.in_base64(text, "", depth) if len(text) > 60 else None)
-        return token if token is not None else self.words(text, depth)
-
-    def _urn(self, text: str, depth: int) -> str:
-        if text.casefold().startswith(("urn:oasis:", "urn:ietf:", "urn:mace:", "urn:oid:", "urn:federation:")):
-            return text
-        return "urn:" + self.words(text[4:], depth)
-
     def in_base64(self, text: str, name: str = "", depth: int = 0) -> str | None:
         """base64 (RFC 4648 §4, §5) of something that has a form of its own, wrapped into lines or not."""
         bare = "".join(text.split())
@@ -546,12 +265,12 @@ class Texts:
         made = self._of_octets(octets, name, depth)
         if made is None:
             return None
-        return text if made == octets else _spread(_like(made, bare), text)
+        return text if made == octets else spread(like(made, bare), text)
 
     def _of_octets(self, octets: bytes, name: str, depth: int) -> bytes | None:
         """Octets that are a text with a form, or that unfold to one (RFC 1951); None where they are neither."""
         if octets[:2] == b"\x30\x82":
-            return octets if certificate_or_none(octets) else self._octets(octets)
+            return octets if certificate_or_none(octets) else self._tokens.octets(octets)
         try:
             plain = octets.decode("utf-8")
         except UnicodeDecodeError:
@@ -589,97 +308,13 @@ class Texts:
         packed = packer.compress(made)
         return packed + (packer.flush() if inflater.eof else packer.flush(zlib.Z_SYNC_FLUSH))
 
-    # words
-
-    def words(self, text: str, depth: int = 0) -> str:
-        """Running text: what has a form in it by that form, the rest word by word."""
-        return _IN_WORDS.sub(lambda match: self._found(match, depth), text)
-
-    def _found(self, match: re.Match[str], depth: int) -> str:
-        kind, text = match.lastgroup or "", match[0]
-        if match["named"]:
-            start = match.start("secret") - match.start()
-            secret = match["secret"].strip("\"'")
-            if secret.casefold() in _SAID_OF_SECRETS:
-                return text
-            return text[:start] + text[start:].replace(secret, self._words.secret(secret, PASSWORD)) if secret else text
-        if match["bearer"]:
-            start = match.start("credential") - match.start()
-            return text[:start] + self.credential(text.split()[0], match["credential"], depth)
-        if match["pair"]:
-            start = match.start("value") - match.start()
-            value, ending = _ended(text[start:])
-            name = text[: start - 1]
-            return f"{self.key(name)}={self.encoded(value, name, depth + 1)}{ending}"
-        bare, ending = _ended(text) if kind in ("url", "path", "escaped", "form") else (text, "")
-        simple: dict[str, Callable[[str], str]] = {
-            "moment": str,
-            "phone": self._phone,
-            "mail": self._words.person,
-            "v4": self._words.address,
-            "v6": self._v6,
-            "host": self._words.host,
-            "word": self._words.token,
-            "pem": self.pem,
-        }
-        if kind in simple:
-            return simple[kind](text)
-        if kind == "jwt":
-            bare = text.rstrip(".") if text.count(".") > _DOTS else text
-            return (self._token(bare, "", depth) or self._words.secret(bare, TOKEN)) + text[len(bare) :]
-        if kind == "blob":
-            return self.in_base64(text, "", depth) or self._words.token(text)
-        if kind == "escaped":
-            return self.encoded(bare, "", depth + 1) + ending
-        if kind == "form":
-            return self.query(bare, depth + 1) + ending
-        return (self._address(bare, "", depth + 1) or self._words.token(bare)) + ending
-
-    def _phone(self, text: str) -> str:
-        digits = sum(map(str.isdigit, text))
-        if digits < 7 or self._words.kept.keeps_word(text):
-            return text
-        return self._words.note("number", text, re.sub(r"\d+", lambda match: self._whole_run(match[0]), text))
-
-    def _v6(self, text: str) -> str:
-        return self._words.address(text) if text.count(":") > 1 and re.search(r"[0-9A-Fa-f]", text) else text
-
-    def pem(self, text: str) -> str:
-        """A certificate stays, as does a public key; of anything else in PEM nothing does."""
-        if re.match(r"-----BEGIN (?:X509 |TRUSTED )?(?:CERTIFICATE|PUBLIC KEY|RSA PUBLIC KEY)-----", text):
-            return text
-        first, _, rest = text.partition("\n")
-        body, dashes, end = rest.partition("-----END")
-        lines = [self._words.substitutes.secret(line) for line in body.split("\n")]
-        return self._words.note("private-key", text, f"{first}\n" + "\n".join(lines) + dashes + end)
-
-    def credential(self, scheme: str, value: str, depth: int = 0) -> str:
-        """What follows a scheme in Authorization (RFC 9110 §11.6.2)."""
-        if scheme.casefold() == "basic":
-            made = self._basic(value)
-            if made is not None:
-                return made
-        return self._token(value, "", depth) or self._words.secret(value, TOKEN)
-
-    def _basic(self, value: str) -> str | None:
-        """User and password (RFC 7617 §2): the user as wherever else, the password gone."""
-        try:
-            plain = base64.b64decode(value, validate=True).decode()
-        except (binascii.Error, ValueError):
-            return None
-        user, colon, password = plain.partition(":")
-        if not colon:
-            return None
-        kept = unquote(user) in self._words.kept.values
-        made = user if kept else self._words.person(user)
-        secret = self._words.secret(password, PASSWORD)
-        return self._words.note(TOKEN, value, base64.b64encode(f"{made}:{secret}".encode()).decode())
+    # what others ask for
 
     def wrapped(self, text: str, name: str) -> str:
         """base64 over several lines, each perhaps with the mark of a quotation before it."""
         bare = re.sub(r"[\s>|]+", "", text)
         made = self.under(bare, name)
-        return text if made == bare else _spread(made, text)
+        return text if made == bare else spread(made, text)
 
     def is_on_record(self, text: str) -> bool:
         """Whether settings on record hold this very text."""
@@ -693,180 +328,47 @@ class Texts:
         """A secret, whole."""
         return self._words.secret(text, kind)
 
-    def multipart(self, text: str) -> str:
-        """A form of several parts (RFC 7578): the value of each by its name, what is a file word by word."""
+    @property
+    def stand_ins(self) -> dict[bytes, bytes]:
+        """The octets that stand in for others (signatures, digests, ciphertexts), each with those it stands for."""
+        return self._tokens.stand_ins
 
-        def replaced(match: re.Match[str]) -> str:
-            return match["head"] + self.under(match["value"], match["name"] or "")
+    def words(self, text: str, depth: int = 0) -> str:
+        """Running text."""
+        return self._running.words(text, depth)
 
-        return _PART.sub(replaced, text)
+    def pem(self, text: str) -> str:
+        """What stands in PEM (RFC 7468)."""
+        return self._running.pem(text)
 
-    # headers
+    def in_markup(self, text: str) -> str:
+        """XML or HTML, as far as it goes."""
+        return self._markup_texts.in_markup(text)
+
+    def token(self, text: str, name: str, depth: int) -> str | None:
+        """A token in its compact form; None where it is none."""
+        return self._tokens.token(text, name, depth)
+
+    def address(self, text: str, name: str, depth: int) -> str | None:
+        """An address, or the path of one; None where it is none."""
+        return self._addresses.address(text, name, depth)
+
+    def path_and_more(self, text: str, depth: int) -> str:
+        """A path with what may follow it."""
+        return self._addresses.path_and_more(text, depth)
+
+    def credential(self, scheme: str, value: str, depth: int = 0) -> str:
+        """What follows a scheme in Authorization."""
+        return self._headers.credential(scheme, value, depth)
 
     def header(self, name: str, value: str) -> str:
         """The value of a header field."""
-        small = name.strip().casefold().lstrip(":")
-        if is_kept_header(small):
-            return value
-        if small in ("cookie", "cookie2"):
-            return "; ".join(self.cookie(pair) for pair in value.split("; "))
-        if small == "set-cookie":
-            return "\n".join(self._set_cookie(line) for line in value.split("\n"))
-        if small in ("authorization", "proxy-authorization", "x-authorization"):
-            scheme, blank, credential = value.partition(" ")
-            return f"{scheme} {self.credential(scheme, credential)}" if blank else self._words.secret(value, TOKEN)
-        if small in ("host", "authority", "x-forwarded-host"):
-            host, colon, port = value.partition(":")
-            return f"{self._words.host(host)}{colon}{port}"
-        if small == "user-agent":
-            return _PRODUCT.sub(lambda match: match[0] if match["product"] else self.words(match[0]), value)
-        if small in ("etag", "if-none-match", "x-csrf-token", "x-xsrf-token", "x-api-key", "x-auth-token"):
-            return self._words.secret(value, SECRET)
-        return self.under(value, small)
-
-    def cookie(self, pair: str) -> str:
-        """A cookie's name and value: the name stays, the value goes, equal ones alike."""
-        name, equals, value = pair.partition("=")
-        if not equals:
-            return self._words.secret(pair, COOKIE)
-        return f"{self.key(name)}={self.cookie_value(value)}"
+        return self._headers.header(name, value)
 
     def cookie_value(self, value: str) -> str:
         """The value of a cookie."""
-        bare = value.strip('"')
-        return value.replace(bare, self._words.secret(bare, COOKIE)) if bare and bare not in _CLEARED else value
+        return self._headers.cookie_value(value)
 
-    def _set_cookie(self, line: str) -> str:
-        first, *attributes = line.split(";")
-        made = [self.cookie(first)]
-        for attribute in attributes:
-            name, equals, value = attribute.partition("=")
-            small = name.strip().casefold()
-            if small == "domain":
-                dot = "." if value.startswith(".") else ""
-                value = dot + self._words.host(value.lstrip("."))
-            elif small == "path":
-                value = self._path_and_more(value, 0)
-            elif equals and small not in ("expires", "max-age", "samesite", "priority", "version"):
-                value = self.words(value)
-            made.append(f"{name}{equals}{value}")
-        return ";".join(made)
-
-
-_REMEMBERED = 400
-_ARTIFACT = 60
-"""Characters of an artifact's 44 octets in base64."""
-_DOTS = 2
-"""A token that somebody signed has so many dots."""
-_SIGNATURE = re.compile(r"[A-Za-z0-9+/= \r\n]{40,}")
-_PART = re.compile(
-    r"(?P<head>Content-Disposition:[^\r\n]*?(?:\bname=\"(?P<name>[^\"]*)\")?[^\r\n]*\r?\n(?:[^\r\n]+\r?\n)*\r?\n)"
-    r"(?P<value>.*?)(?=\r?\n--|\Z)",
-    re.DOTALL | re.IGNORECASE,
-)
-_EVERY_RUN = re.compile(r"[^\W_]+")
-_COUNTS = re.compile(r"(?i)size|length|count|age|expir|time|seconds|port|line|column|total|width|height|_at$|version")
-_CLEARED = {"", "deleted", "-", "null", "none"}
-_SAID_OF_SECRETS = frozenset(
-    [
-        "is",
-        "was",
-        "not",
-        "wrong",
-        "expired",
-        "invalid",
-        "incorrect",
-        "missing",
-        "required",
-        "has",
-        "must",
-        "the",
-        "a",
-        "your",
-    ]
-)
-_LOST_PLUS = re.compile(r"[A-Za-z0-9+/=\s]{60,}")
-_PRODUCT = re.compile(r"(?P<product>[A-Za-z]+/[\d.]+)|[^\s]+")
-_KEY_PARTS = frozenset(
-    ["Modulus", "Exponent", "PublicKey", "P", "Q", "G", "Y", "KeySize", "X509Certificate", "BinarySecurityToken"]
-)
-_CERTIFICATES = ("X509Certificate", "BinarySecurityToken")
-
-
-def _small_runs(text: str) -> list[str]:
-    return [run.casefold() for run in _EVERY_RUN.findall(text)]
-
-
-@lru_cache(maxsize=10_000)
-def _nearest(text: str, values: frozenset[str]) -> bool:
-    """Whether an address differs from one of some by a slip only."""
-    from trace_lens.common.difference import kind
-
-    slips = ("whitespace", "percent-encoding", "case", "lookalike", "trailing-slash", "scheme", "port", "edit")
-    return any(
-        abs(len(value) - len(text)) <= _SLIP and "://" in value and kind(value, text) in slips for value in values
-    )
-
-
-_SLIP = 8
-
-
-def _ended(text: str) -> tuple[str, str]:
-    """A text without the marks that end the sentence it stands in, and these."""
-    bare = text.rstrip(_ENDS)
-    return bare, text[len(bare) :]
-
-
-def _like(octets: bytes, bare: str) -> str:
-    """Octets in the alphabet, and with or without the padding, of a text in base64."""
-    made = base64.b64encode(octets).decode()
-    if ("-" in bare or "_" in bare) or (len(bare) % 4 and "+" not in bare and "/" not in bare):
-        made = made.replace("+", "-").replace("/", "_") if "-" in bare or "_" in bare else made
-    if not bare.endswith("=") and len(bare) % 4:
-        made = made.rstrip("=")
-    return made[:-1] if len(bare.rstrip("=")) % 4 == 1 and len(made) > 1 else made
-
-
-def _spread(made: str, like: str) -> str:
-    """A text with line ends and blanks where another one had them; what is longer goes into its last line."""
-    if not any(map(str.isspace, like)):
-        return made
-    out, place = [], 0
-    for piece in re.findall(r"\s+(?:[>|]+[ \t]*)*|[^\s]+", like):
-        if piece[0].isspace():
-            out.append(piece)
-        else:
-            out.append(made[place : place + len(piece)])
-            place += len(piece)
-    rest = made[place:]
-    text = "".join(out)
-    stem = text.rstrip()
-    return stem + rest + text[len(stem) :]
-
-
-def _as_written(octets: bytes, part: str, *, lenient: bool) -> str:
-    made = to_base64url(octets)
-    if lenient:
-        made = made.replace("-", "+").replace("_", "/") if "+" in part or "/" in part else made
-        made += "=" * (-len(made) % 4) if part.endswith("=") else ""
-    return made
-
-
-def _percent(plain: str, like: str, *, plus: bool) -> str:
-    """A text percent-encoded in the manner of another: the same signs left bare, digits in the same case."""
-    bare = set(re.sub(r"%[0-9A-Fa-f]{2}", "", like)) - ({"+"} if plus else set())
-    made = quote(plain.encode("utf-8", "surrogateescape"), safe="".join(sign for sign in bare if sign.isascii()))
-    coded = {code.upper() for code in re.findall(r"%[0-9A-Fa-f]{2}", like)}
-    for sign in "-._~":
-        if quote_of(sign) in coded and sign not in bare:
-            made = made.replace(sign, quote_of(sign))
-    if plus:
-        made = made.replace("%20", "+")
-    if re.search(r"%[0-9a-f]?[a-f]", like) and not re.search(r"%[0-9A-F]?[A-F]", like):
-        made = re.sub(r"%[0-9A-F]{2}", lambda match: match[0].lower(), made)
-    return made
-
-
-def quote_of(sign: str) -> str:
-    """A sign, percent-encoded."""
-    return f"%{ord(sign):02X}"
+    def multipart(self, text: str) -> str:
+        """A form of several parts."""
+        return self._headers.multipart(text)

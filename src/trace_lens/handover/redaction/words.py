@@ -9,7 +9,7 @@ from collections import Counter
 from trace_lens.handover.redaction.kept import RUN, Kept
 from trace_lens.handover.redaction.leaks import Leaks
 from trace_lens.handover.redaction.substitutes import Substitutes
-from trace_lens.people.guests import GUEST_MARKERS
+from trace_lens.people.guests import DOMAIN_ENDINGS, GUEST_MARKERS
 
 _GUID = re.compile(r"[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}")
 _OF_NAMES = re.compile(r"(?:0?x|u)?0{0,2}[0-9a-f]{2}|at|commat|cn|ou|dc|uid|ad|ldap|nt|authority|dn", re.IGNORECASE)
@@ -52,11 +52,15 @@ class Words:
     def _names_somebody(self, text: str) -> bool:
         return any(run.casefold() in self.kept.people for run in RUN.findall(text))
 
+    def whole_run(self, run: str) -> str:
+        """The stand-in of a run of letters and digits, whatever it is."""
+        return self.substitutes.number(run) if run.isdigit() else self.substitutes.word(run)
+
     def _run(self, run: str) -> str:
         """The stand-in of a run; one that joins the words of a name has theirs."""
         parts = self.kept.joined.get(run.casefold())
         if not parts or len("".join(parts)) != len(run):
-            return self.substitutes.number(run) if run.isdigit() else self.substitutes.word(run)
+            return self.whole_run(run)
         made, start = "", 0
         for part in parts:
             made += self.substitutes.word(run[start : start + len(part)])
@@ -106,8 +110,16 @@ class Words:
         parts = [
             label if label in ("", "*") else RUN.sub(lambda match: self._label(match[0]), label) for label in labels
         ]
-        ending = last if parts else RUN.sub(lambda match: self._label(match[0]), last)
+        known = parts and (DOMAIN_ENDINGS.fullmatch(last.casefold()) or self.kept.keeps_label(last))
+        ending = last if known else RUN.sub(lambda match: self._label(match[0]), last)
         return self.note("host", text, ".".join([*parts, ending]))
+
+    def host_in_words(self, text: str) -> str:
+        """What looks like a host in running text: `m.tern` is the name of somebody, and no host."""
+        last = text.rpartition(".")[2]
+        if not self.kept.keeps_host(text) and not DOMAIN_ENDINGS.fullmatch(last.casefold()):
+            return self.token(text)
+        return self.token(text) if self._names_somebody(text) else self.host(text)
 
     def _label(self, run: str) -> str:
         return run if self.kept.keeps_label(run) else self.substitutes.word(run)
