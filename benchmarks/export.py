@@ -92,7 +92,7 @@ def main() -> None:
     megabytes = int(sys.argv[1]) if len(sys.argv) > 1 else 500
     count = int(sys.argv[2]) if len(sys.argv) > 2 else 200_000
     keys = make_keys()
-    signs = [one.data for one in captures(keys) if one.file[:2] in ("50", "51", "55")]
+    signs = [one.data for one, _ in captures(keys) if one.file[:2] in ("50", "51", "55")]
     entries = [entry for data in signs for entry in json.loads(data)["log"]["entries"]]
     entries.sort(key=lambda one: str(one["startedDateTime"]))
     with tempfile.TemporaryDirectory() as name:

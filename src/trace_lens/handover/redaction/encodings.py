@@ -62,3 +62,10 @@ def percent(plain: str, like: str, *, plus: bool) -> str:
 def quote_of(sign: str) -> str:
     """A sign, percent-encoded."""
     return f"%{ord(sign):02X}"
+
+
+def is_wrapped(text: str) -> bool:
+    """Whether lines are those of one value that was wrapped: all as long as the first, but for the last one."""
+    first, *others = [line.strip("> |\t\r") for line in text.split("\n")]
+    lengths = [len(line) for line in others]
+    return bool(lengths) and all(length == len(first) for length in lengths[:-1]) and lengths[-1] <= len(first)

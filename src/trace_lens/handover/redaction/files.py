@@ -9,6 +9,7 @@ from collections.abc import Collection, Iterator
 from typing import Literal
 
 from trace_lens.handover.redaction import markup
+from trace_lens.handover.redaction.encodings import is_wrapped
 from trace_lens.handover.redaction.places import PERSON, place_of
 from trace_lens.handover.redaction.texts import Texts
 from trace_lens.logs.formats.records import sniffed
@@ -30,7 +31,7 @@ _OPTION = re.compile(
     re.DOTALL,
 )
 _PEM = re.compile(r"-----BEGIN [A-Z0-9 ]+-----.*?(?:-----END [A-Z0-9 ]+-----|\Z)", re.DOTALL)
-_WRAPPED = re.compile(r"(?<![A-Za-z0-9+/_.=-])(?:[A-Za-z0-9+/_.-]{20,}=*[ \t]*\r?\n[>| \t]*)+[A-Za-z0-9+/_.-]*={0,2}")
+_WRAPPED = re.compile(r"(?<![A-Za-z0-9+/_.-])(?:[A-Za-z0-9+/_.-]{20,}=*[ \t]*\r?\n[>| \t]*)+[A-Za-z0-9+/_.-]*={0,2}")
 _FIELD_BEFORE = re.compile(r"(?P<name>\b[\w.-]{1,60})(?P<sign>=|:[ \t]*)$")
 _QUOTED_PAIR = re.compile(r"(?P<name>\b[\w.-]{1,60})=\"(?P<value>(?:\\.|[^\"\\])*)\"")
 _JSON_START = re.compile(r"[{\[](?=\s*[\"{\[}])")
@@ -111,7 +112,7 @@ class FileCopy:
             return f"{match['mark']}{match['name']}{match['colon']}{self._texts.header(match['name'], match['value'])}"
         if match.re is _OPTION:
             return f"{match['head']}{match['quote']}{self._of_option(match['option'], match['value'])}{match['quote']}"
-        if not _is_wrapped(match[0]):
+        if not is_wrapped(match[0]):
             return None
         before = _FIELD_BEFORE.search(text[max(0, match.start() - 80) : match.start()])
         return self._texts.wrapped(match[0], before["name"] if before else "")
@@ -279,15 +280,8 @@ def _one_word(text: str) -> bool:
     return (
         bool(bare)
         and not re.search(r"[ \t]", bare)
-        and ("\n" not in bare or re.fullmatch(r"[A-Za-z0-9+/=_\-\r\n]+", bare) is not None)
+        and ("\n" not in bare or re.fullmatch(r"[A-Za-z0-9+/_\-\r\n]+={0,2}", bare) is not None)
     )
-
-
-def _is_wrapped(text: str) -> bool:
-    """Whether lines are those of one value that was wrapped: all as long as the first, but for the last one."""
-    first, *others = [line.strip("> |\t\r") for line in text.split("\n")]
-    lengths = [len(line) for line in others]
-    return bool(lengths) and all(length == len(first) for length in lengths[:-1]) and lengths[-1] <= len(first)
 
 
 def _end_of_json(text: str, start: int) -> int | None:

@@ -45,6 +45,8 @@ def rewritten(text: str, visit: Visit, name: str = "", above: tuple[str, ...] = 
 
 def string(token: str) -> str | None:
     """The text of a string's token; None where it is no whole string."""
+    if "\\" not in token and len(token) > 1 and token[-1] == '"':
+        return token[1:-1]
     try:
         value = json.loads(token, strict=False)
     except ValueError:

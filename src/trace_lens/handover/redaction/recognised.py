@@ -49,7 +49,7 @@ def recognise(source: SourceFile, workspace: Workspace) -> Recognised:
         return _settings(source.data or b"")
     form = log_form(source, workspace)
     evidence = read_evidence(source)
-    if evidence.kinds == ("private-key",):
+    if evidence.kinds == ("private-key",) and not _is_text_around(source.data or b""):
         return Recognised(because="it is a private key, which leaves no house")
     if evidence.found:
         return Recognised(form or TEXT, hashed=_hashed(evidence.oidc))
@@ -57,6 +57,12 @@ def recognise(source: SourceFile, workspace: Workspace) -> Recognised:
         return Recognised(form)
     because = evidence.without_sign_in() or "; ".join(evidence.problems)
     return Recognised(because=f"it cannot be told what it is, so it is not copied: {because}")
+
+
+def _is_text_around(data: bytes) -> bool:
+    """Whether a key stands within other text: that is copied, without the key."""
+    bare = data.strip()
+    return b"-----BEGIN" in bare and not bare.startswith(b"-----BEGIN")
 
 
 def _settings(data: bytes) -> Recognised:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
+from trace_lens.handover.redaction.encodings import is_wrapped, spread
 from trace_lens.handover.redaction.places import PASSWORD, TOKEN
 from trace_lens.handover.redaction.rewriting import Rewrites
 from trace_lens.handover.redaction.words import Words
@@ -30,7 +31,10 @@ _IN_WORDS = re.compile(
     r"|(?P<bearer>(?i:\b(?:bearer|basic|dpop|negotiate|digest))\s+(?P<credential>[A-Za-z0-9._~+/=-]{6,}))"
     rf"|(?P<host>(?<![\w@.-]){_HOST}(?![\w@]))"
     r"|(?P<form>[\w.\-\[\]%]{1,80}=[^\s&<>\"']+(?:&[\w.\-\[\]%]{1,80}=[^\s&<>\"']*)+)"
-    r"|(?P<pair>(?<![\w=])[\w.\-]{1,60}=(?=[^\s=])(?P<value>[^\s&<>\"',;]+))"
+    r"|(?P<pair>(?<![\w=])[\w.\-]{1,60}=(?=[^\s=])"
+    r"(?P<value>(?:[A-Za-z0-9+/_-]{40,}\r?\n[>| \t]*)+[A-Za-z0-9+/_-]+={0,2}"
+    r"|[^\s&<>\"',;]+))"
+    r"|(?P<wrapped>(?:[A-Za-z0-9+/_-]{40,}\r?\n[>| \t]*)+[A-Za-z0-9+/_-]+={0,2})"
     r"|(?P<escaped>[^\s<>\"']*%[0-9A-Fa-f]{2}[^\s<>\"']*)"
     r"|(?P<blob>[A-Za-z0-9+/_-]{24,}={0,2})"
     r"|(?P<path>(?<![\w/])/[^\s<>\"'`|\\^,;()]+)"
@@ -72,6 +76,8 @@ class RunningText:
             start = match.start("value") - match.start()
             value, ending = _ended(text[start:])
             name = text[: start - 1]
+            if "\n" in value:
+                return f"{self._rewrites.key(name)}={self._wrapped(value, name, depth)}{ending}"
             return f"{self._rewrites.key(name)}={self._rewrites.encoded(value, name, depth + 1)}{ending}"
         bare, ending = _ended(text) if kind in ("url", "path", "escaped", "form") else (text, "")
         simple: dict[str, Callable[[str], str]] = {
@@ -86,6 +92,8 @@ class RunningText:
         }
         if kind in simple:
             return simple[kind](text)
+        if kind == "wrapped":
+            return self._wrapped(text, "", depth)
         if kind == "jwt":
             bare = text.rstrip(".") if text.count(".") > _DOTS else text
             return (self._rewrites.token(bare, "", depth) or self._words.secret(bare, TOKEN)) + text[len(bare) :]
@@ -96,6 +104,14 @@ class RunningText:
         if kind == "form":
             return self._rewrites.query(bare, depth + 1) + ending
         return (self._rewrites.address(bare, "", depth + 1) or self._words.token(bare)) + ending
+
+    def _wrapped(self, text: str, name: str, depth: int) -> str:
+        """A value over several lines, where they are those of one; else line by line."""
+        if is_wrapped(text):
+            bare = re.sub(r"[\s>|]+", "", text)
+            made = self._rewrites.under(bare, name, depth + 1)
+            return text if made == bare else spread(made, text)
+        return "\n".join(self._rewrites.under(line, name, depth + 1) for line in text.split("\n"))
 
     def _phone(self, text: str) -> str:
         digits = sum(map(str.isdigit, text))

@@ -13,6 +13,7 @@ import ipaddress
 import re
 import unicodedata
 from functools import lru_cache
+from math import gcd
 
 from trace_lens.common.difference import lookalike_letters
 
@@ -20,7 +21,7 @@ KEY_BYTES = 32
 _HEX = re.compile(r"[0-9a-fA-F]+(?:-[0-9a-fA-F]+)*")
 _ALIKE = lookalike_letters()
 """Letters of other alphabets, each with the Latin letter that it prints like."""
-_HAVE_ALIKE = "".join(sorted({letter for letter in _ALIKE.values() if letter.islower()}))
+_HAVE_ALIKE = "".join(sorted({letter for char, letter in _ALIKE.items() if letter.islower() and char.islower()}))
 _OTHERS = "".join(letter for letter in "abcdefghijklmnopqrstuvwxyz" if letter not in _HAVE_ALIKE)
 _ACCENTED = "àáâãäåçèéêëìíîïñòóôõöùúûü"
 _LOWER, _DIGITS, _HEXES = "abcdefghijklmnopqrstuvwxyz", "0123456789", "0123456789abcdef"
@@ -38,13 +39,18 @@ class Substitutes:
         self.word = lru_cache(maxsize=100_000)(self._word)
 
     def _word(self, word: str) -> str:
-        """A run of letters and digits: two that begin alike get stand-ins that begin alike."""
+        """A run of letters and digits: two that begin alike get stand-ins that begin alike, and no two the same.
+
+        Each character is exchanged within its kind in an order that what stands before it gives.
+        """
         state, made = b"", []
         for char in word:
             plain = _plain(char)
-            block = hashlib.blake2b(state + plain.encode(), key=self._key, digest_size=18).digest()
-            state, number = block[:16], int.from_bytes(block[16:])
+            number = int.from_bytes(hashlib.blake2b(state, key=self._key, digest_size=4, person=b"order").digest())
             made.append(_stand_in(char, plain, number))
+            state = hashlib.blake2b(
+                state + plain.encode("utf-8", "surrogatepass"), key=self._key, digest_size=16
+            ).digest()
         return "".join(made)
 
     def secret(self, value: str) -> str:
@@ -62,9 +68,12 @@ class Substitutes:
         return hashlib.shake_256(self._key + b"octets" + value).digest(len(value))
 
     def number(self, digits: str) -> str:
-        """Digits for digits, the first no zero unless it was one."""
-        made = self.word(digits)
-        return made if digits[:1] == "0" or made[:1] != "0" else "7" + made[1:]
+        """Digits for digits, the first no zero unless it was one; no two numbers get the same."""
+        if not digits or digits[0] == "0":
+            return digits[:1] + self.word(digits)[1:]
+        block = hashlib.blake2b(b"first", key=self._key, digest_size=4).digest()
+        first = 1 + _mixed(int(digits[0]) - 1, 9, int.from_bytes(block))
+        return f"{first}{self.word(digits)[1:]}"
 
     def address(self, text: str) -> str:
         """An address in the network, of the same kind: in the same network with those it was in one with.
@@ -86,10 +95,11 @@ class Substitutes:
         return made.upper() if text.isupper() else made
 
     def _alike_octets(self, packed: bytes) -> bytes:
-        return bytes(
-            hashlib.blake2b(packed[: place + 1], key=self._key, digest_size=1, person=b"address").digest()[0]
-            for place in range(len(packed))
-        )
+        made = bytearray()
+        for place, octet in enumerate(packed):
+            block = hashlib.blake2b(packed[:place], key=self._key, digest_size=4, person=b"address").digest()
+            made.append(_mixed(octet, 256, int.from_bytes(block)))
+        return bytes(made)
 
 
 def folded(text: str) -> str:
@@ -107,10 +117,10 @@ def _stand_in(char: str, plain: str, number: int) -> str:
     if not char.isalnum():
         return char
     if char in _DIGITS:
-        return _DIGITS[number % 10]
+        return _DIGITS[_mixed(int(char), 10, number)]
     if len(plain) == 1 and plain.isascii() and plain.isalpha():
         letters = _HAVE_ALIKE if plain in _HAVE_ALIKE else _OTHERS
-        made = letters[number % len(letters)]
+        made = letters[_mixed(letters.index(plain), len(letters), number)]
         if not char.isascii():
             made = next((other for other, latin in _ALIKE.items() if latin == made and other.islower()), made)
         return made.upper() if char.isupper() else made
@@ -119,16 +129,27 @@ def _stand_in(char: str, plain: str, number: int) -> str:
     return _of_another_alphabet(char, number)
 
 
+def _mixed(place: int, size: int, number: int) -> int:
+    """Another place among so many: no two places get the same one (an affine map, whose factor shares no divisor)."""
+    factors = _factors(size)
+    return (factors[number % len(factors)] * place + number // len(factors)) % size
+
+
+@lru_cache(maxsize=512)
+def _factors(size: int) -> tuple[int, ...]:
+    return tuple(factor for factor in range(1, size) if gcd(factor, size) == 1) or (1,)
+
+
 def _of_another_alphabet(char: str, number: int) -> str:
     """A letter with an accent for one, else one of the same alphabet and case, so that octets stay as many."""
     if char.casefold() in _ACCENTED:
-        made = _ACCENTED[number % len(_ACCENTED)]
+        made = _ACCENTED[_mixed(_ACCENTED.index(char.casefold()), len(_ACCENTED), number)]
         return made.upper() if char.isupper() else made
     start = ord(char) & ~0x1F
     fitting = [
         chr(code) for code in range(start, start + 32) if unicodedata.category(chr(code)) == unicodedata.category(char)
     ]
-    return fitting[number % len(fitting)]
+    return fitting[_mixed(fitting.index(char), len(fitting), number)]
 
 
 def _random(char: str, number: int, *, hexadecimal: bool) -> str:

@@ -6,7 +6,7 @@ import re
 from functools import lru_cache
 from urllib.parse import quote, unquote
 
-from trace_lens.common.addresses import parts_of
+from trace_lens.common.addresses import host_of, parts_of
 from trace_lens.common.difference import kind
 from trace_lens.handover.redaction.kept import RUN, STANDARDS
 from trace_lens.handover.redaction.places import PASSWORD
@@ -25,6 +25,7 @@ class WebAddresses:
 
     def __init__(self, words: Words, rewrites: Rewrites) -> None:
         self._words, self._rewrites = words, rewrites
+        self._recorded = _Recorded(words.kept.values)
 
     def address(self, text: str, name: str, depth: int) -> str | None:
         """An address: its scheme and the settings' hosts stay, whoever stands before the host goes."""
@@ -50,8 +51,7 @@ class WebAddresses:
 
     def _recorded_start(self, text: str) -> str:
         """The longest address on record that it begins with and goes on from: what was added at the end shows."""
-        starts = (value for value in self._words.kept.values if "://" in value and text.startswith(value))
-        return max((value for value in starts if parts_of(value).path.strip("/")), key=len, default="")
+        return self._recorded.starting(text)
 
     def _nearly_kept(self, text: str) -> bool:
         """Whether it is one on record but for a slip: that is no secret, and it is what breaks."""
@@ -62,7 +62,7 @@ class WebAddresses:
             or self._words.kept.people & {run.casefold() for run in RUN.findall(text)}
         ):
             return False
-        return _nearest(text, self._words.kept.values)
+        return self._recorded.nearly(text)
 
     def _after_scheme(self, text: str, depth: int) -> str:
         match = re.match(r"[^/?#]*", text)
@@ -115,10 +115,48 @@ class WebAddresses:
         return "urn:" + self._rewrites.words(text[4:], depth)
 
 
-@lru_cache(maxsize=10_000)
-def _nearest(text: str, values: frozenset[str]) -> bool:
-    """Whether an address differs from one of some by a slip only."""
+class _Recorded:
+    """The addresses on record, by host, so that the few which another may be a slip of are found at once."""
 
-    return any(
-        abs(len(value) - len(text)) <= _SLIP and "://" in value and kind(value, text) in _SLIPS for value in values
-    )
+    def __init__(self, values: frozenset[str]) -> None:
+        self._by_host: dict[str, list[str]] = {}
+        for value in values:
+            if "://" in value:
+                self._by_host.setdefault(host_of(value), []).append(value)
+        self._near_hosts = lru_cache(maxsize=1000)(self._hosts_near)
+
+    def starting(self, text: str) -> str:
+        """The longest address with a path that another begins with; empty where none is."""
+        there = (value for value in self._by_host.get(host_of(text), ()) if text.startswith(value))
+        return max((value for value in there if parts_of(value).path.strip("/")), key=len, default="")
+
+    def nearly(self, text: str) -> bool:
+        """Whether an address differs from one of them by a slip only."""
+        hosts = self._near_hosts(host_of(text))
+        return any(
+            abs(len(value) - len(text)) <= _SLIP and _mostly_alike(value, text) and kind(value, text) in _SLIPS
+            for host in hosts
+            for value in self._by_host[host]
+        )
+
+    def _hosts_near(self, host: str) -> tuple[str, ...]:
+        return tuple(
+            own
+            for own in self._by_host
+            if own == host
+            or (abs(len(own) - len(host)) <= _SLIP and _mostly_alike(own, host) and kind(own, host) in _SLIPS)
+        )
+
+
+def _mostly_alike(item: str, other: str) -> bool:
+    """Whether two texts begin and end alike but for a few characters: what a slip leaves; capitals aside."""
+    left, right = item.casefold(), other.casefold()
+    shortest = min(len(left), len(right))
+    start = _shared(left, right)
+    end = _shared(left[::-1], right[::-1])
+    return start + end >= shortest - _SLIP or "%" in item + other
+
+
+def _shared(item: str, other: str) -> int:
+    """How many characters two texts begin with alike."""
+    return next((at for at, (a, b) in enumerate(zip(item, other, strict=False)) if a != b), min(len(item), len(other)))
