@@ -42,6 +42,7 @@ SCHEMAS = (
     "log-files",
     "events",
     "timeline",
+    "redaction",
 )
 TABLES = (
     ("trace-lens.toml", settings.WorkspaceSettings),

@@ -90,7 +90,10 @@ def tell_copies(copies: Copies, folder: Path) -> None:
     if copies.files:
         click.echo("")
         click.echo("A last search through every decoding found nothing of what was replaced.")
-    if copies.same:
+    if copies.same and copies.without:
+        click.echo("The copies diagnose as the originals do without lists and logs, which are not handed over:")
+        click.echo("same codes, stages and first breaks. --with-settings puts what they need beside them.")
+    elif copies.same:
         click.echo("The copies diagnose as the originals: same codes, stages and first breaks.")
     elif copies.same is False:
         click.echo("The copies do not diagnose as the originals:")

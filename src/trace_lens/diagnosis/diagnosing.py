@@ -25,7 +25,7 @@ from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.given_up import taken_up
 from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.proving import proven
-from trace_lens.diagnosis.recording import as_recorded
+from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.logs.matching.seen import LogView, Seen
@@ -232,6 +232,8 @@ def _shared(work: Callable[[list[_Places]], list[T]], run: _Run, groups: list[_P
 def _gather(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None = None) -> _Gathered:
     """Read sources, unless their `evidence` is at hand, and say by what their attempts may belong to others."""
     verdicts = _verdicts(run, places)
+    if _holds_stand_ins_alone(run, places):
+        run = run._replace(workspace=without_lists(run.workspace))
     with answered_by(answering() or verdicts):
         return _gathered(run, places, evidence)._replace(vouched=verdicts is not None and verdicts.used)
 
@@ -239,6 +241,13 @@ def _gather(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | N
 def _verdicts(run: _Run, places: _Places) -> Verdicts | None:
     """What the records of redacted copies among some sources say."""
     return verdicts_of([record for place in places if (record := run.sources[place].redaction) is not None])
+
+
+def _holds_stand_ins_alone(run: _Run, places: _Places) -> bool:
+    """Whether sources are redacted copies, and the lists of this workspace were not redacted with them."""
+    root = run.workspace.root.resolve() if run.workspace.root else None
+    records = [record for place in places if (record := run.sources[place].redaction) is not None]
+    return any(record.folder != root or not record.settings for record in records)
 
 
 def _gathered(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None) -> _Gathered:
@@ -292,10 +301,15 @@ def _judge(run: _Run, gathered: _Gathered) -> _Judged:
     if gathered.evidence is None:
         gathered = _gather(run._replace(options=run.options._replace(with_logs=False)), gathered.places)
     verdicts = _verdicts(run, gathered.places)
+    apart = _holds_stand_ins_alone(run, gathered.places)
+    if apart:
+        run = run._replace(workspace=without_lists(run.workspace))
     with answered_by(answering() or verdicts):
         judged = _judged(run, gathered)
     if verdicts is None:
         return judged
+    if apart:
+        judged = judged._replace(diagnoses=tuple(map(for_stand_ins, judged.diagnoses)))
     vouched = (gathered.vouched or verdicts.used) and not run.workspace.trust.everything
     return judged._replace(diagnoses=tuple(as_recorded(diagnosis, vouched=vouched) for diagnosis in judged.diagnoses))
 

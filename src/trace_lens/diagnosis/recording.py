@@ -2,14 +2,47 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from trace_lens.common.findings import RECORDED, Finding, Stage, Unchecked
 from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.workspace.records import EVERYONE, Workspace
 
+_OF_PEOPLE = (Stage.IDENTIFIED, Stage.ENTITLED)
+_STAND_INS = "the names in a redacted copy are stand-ins; only lists that were redacted with it hold them"
 _BY_RECORD = frozenset({"encrypted-to-other-key", "decryption-failed", "capture-altered", "request-signature-invalid"})
 """Findings of other stages than `authentic` that rest on arithmetic which a copy cannot show."""
-_WORDS = (
-    "this is a redacted copy: its signatures and what was encrypted in it are as its record tells them, not verified"
-)
+_WORDS = "that a signature in it holds, or what was encrypted in it, is told by the record of a redacted copy alone"
+
+
+def without_lists(workspace: Workspace) -> Workspace:
+    """A workspace without its lists of accounts, groups and assignments: they hold none of a copy's stand-ins."""
+    apps = {}
+    for name, app in workspace.apps.items():
+        told = app.settings
+        assigned = told.provider_setup.assigned
+        settings = told._replace(
+            account=told.account._replace(list_file=None, groups=None),
+            provider_setup=told.provider_setup._replace(assigned=assigned if assigned == EVERYONE else None),
+        )
+        apps[name] = replace(app, settings=settings)
+    return replace(workspace, apps=apps, _kept={})
+
+
+def for_stand_ins(diagnosis: Diagnosis) -> Diagnosis:
+    """A diagnosis that was made without lists: what it could not ask is told as that."""
+    stages = tuple(
+        result._replace(unchecked=tuple(map(_of_stand_ins, result.unchecked))) if result.stage in _OF_PEOPLE else result
+        for result in diagnosis.stages
+    )
+    told = {id(question) for result in diagnosis.stages if result.stage in _OF_PEOPLE for question in result.unchecked}
+    unchecked = tuple(_of_stand_ins(question) if id(question) in told else question for question in diagnosis.unchecked)
+    return diagnosis._replace(stages=stages, unchecked=unchecked)
+
+
+def _of_stand_ins(question: Unchecked) -> Unchecked:
+    lacking = question.allowed_by
+    return question if lacking is None else question._replace(because=_STAND_INS, needs="")
 
 
 def as_recorded(diagnosis: Diagnosis, *, vouched: bool) -> Diagnosis:

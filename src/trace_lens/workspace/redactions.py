@@ -22,10 +22,11 @@ _MOST_BYTES = 64 * 1024 * 1024
 
 
 class Recorded(NamedTuple):
-    """What one record says: the digest of each file by its name, the files of settings beside them, the marks of what
-    held, what was inside.
+    """What one record says: the folder it lies in, the digest of each file by its name, the files of settings beside
+    them, the marks of what held, what was inside.
     """
 
+    folder: Path
     digests: dict[str, str]
     settings: tuple[str, ...]
     held: frozenset[str]
@@ -89,6 +90,7 @@ def _read(path: Path, _: int, __: int) -> Recorded | None:
     held = verdicts.get("held")
     settings = told.get("settings")
     return Recorded(
+        path.parent.resolve(),
         digests,
         tuple(name for name in settings if isinstance(name, str)) if isinstance(settings, list) else (),
         frozenset(mark for mark in held if isinstance(mark, str)) if isinstance(held, list) else frozenset(),

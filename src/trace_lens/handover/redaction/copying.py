@@ -22,6 +22,7 @@ from trace_lens.common.recorded import Listening, Replaying, answered_by
 from trace_lens.diagnosis.diagnosing import Result, diagnose_sources
 from trace_lens.diagnosis.judging import Options
 from trace_lens.diagnosis.logbook import Logbook, logbook_of
+from trace_lens.diagnosis.recording import without_lists
 from trace_lens.handover.redaction.alike import differences
 from trace_lens.handover.redaction.exports import ExportCopy
 from trace_lens.handover.redaction.files import FileCopy
@@ -182,7 +183,8 @@ class Redaction:
         left_out = [(names.shown(name), self._texts.words(because)) for name, because in self._left_out]
         left_out += [(names.shown(name), "its rows are no lines, so it is not copied") for name in again.left_out]
         same = None if not self._before.diagnoses else not again.differing
-        copies = Copies(tuple(files), (), tuple(left_out), again.settings, same, again.differing)
+        without = () if again.settings else ("accounts", "assignments", "logs")
+        copies = Copies(tuple(files), (), tuple(left_out), again.settings, same, again.differing, without)
         (room / FILE).write_text(record_text(copies, again.replaying, now), "utf-8")
         return copies._replace(leaks=tuple(self._leaks(room)))
 
@@ -207,8 +209,9 @@ class Redaction:
                 settings += logs
                 load_logs(room, workspace)
                 book = logbook_of(workspace)
-        if book is None and self._logbook is not None:
-            before, options = self._without_logs, options._replace(with_logs=False)
+        if needed is None:
+            before, options = self._bare, options._replace(with_logs=False)
+            workspace = without_lists(workspace)
         octets = ChainMap(self._texts.stand_ins, copied.stand_ins)
         replaying = Replaying(self._heard, octets.get, self._copied_inside)
         sources = list(read_sources(tuple(str(room / file.written) for file in files)))
@@ -218,10 +221,10 @@ class Redaction:
         return _Again(tuple(settings), tuple(left_out), replaying, tuple(differences(before, after)))
 
     @cached_property
-    def _without_logs(self) -> Result:
-        """The diagnoses of the originals as they are where no logs are loaded."""
-        options = self._options._replace(with_logs=False)
-        return diagnose_sources(iter(self._sources), self._workspace, options, 1, together=self._together)
+    def _bare(self) -> Result:
+        """The diagnoses of the originals as they are where no lists and no logs are at hand."""
+        options, workspace = self._options._replace(with_logs=False), without_lists(self._workspace)
+        return diagnose_sources(iter(self._sources), workspace, options, 1, together=self._together)
 
     def _copied_inside(self, octets: bytes) -> bytes:
         text = octets.decode("utf-8", "surrogateescape")

@@ -29,7 +29,7 @@ class Copies(NamedTuple):
 
     `left_out` are sources that were not copied, with the reason. `settings` are the files of the small workspace.
     `same` says whether the copies diagnose as their originals; None where there was nothing to diagnose. `differing`
-    says in what they do not.
+    says in what they do not. `without` is what neither was asked of, since it is not handed over.
     """
 
     files: tuple[CopiedFile, ...]
@@ -38,6 +38,7 @@ class Copies(NamedTuple):
     settings: tuple[str, ...]
     same: bool | None
     differing: tuple[str, ...]
+    without: tuple[str, ...] = ()
 
 
 def record_text(copies: Copies, replaying: Replaying, now: datetime) -> str:
@@ -50,7 +51,7 @@ def record_text(copies: Copies, replaying: Replaying, now: datetime) -> str:
         "leaks": len(copies.leaks),
         "left_out": [{"source": source, "because": because} for source, because in copies.left_out],
         "settings": list(copies.settings),
-        "diagnosis": {"same": copies.same, "differing": list(copies.differing)},
+        "diagnosis": {"same": copies.same, "differing": list(copies.differing), "without": list(copies.without)},
         "verdicts": {
             "held": sorted(replaying.held),
             "inside": {
