@@ -8,6 +8,7 @@ import re
 import stat
 from collections.abc import Iterator
 from html.parser import HTMLParser
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
@@ -293,3 +294,35 @@ def test_no_file_of_the_workspace_is_named_to_a_side(side: str, demo: Path) -> N
     assert text.count("# Sign-in to") > 60
     found = re.findall(r"(?<![\w/])(?:apps|providers|metadata|certs|keys|discovery|accounts|assignments)/\S+", text)
     assert not found
+
+
+def _brightness(colour: str) -> float:
+    """The relative luminance of a colour (WCAG 2.2, section "relative luminance")."""
+    parts = [int(colour[at : at + 2], 16) / 255 for at in (1, 3, 5)]
+    red, green, blue = (part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts)
+    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+
+def test_every_colour_of_a_page_can_be_read() -> None:
+    """The contrast of each ink to its ground is 4.5 at the least (WCAG 2.2 §1.4.3), in light, in dark, on paper."""
+    style = files("trace_lens.render").joinpath("templates", "page.css").read_text("utf-8")
+    grounds = [
+        dict(re.findall(r"--([\w-]+): (#[0-9a-f]{6})", block)) for block in re.findall(r":root \{([^}]*)\}", style)
+    ]
+    assert len(grounds) == 3
+    for told in grounds:
+        inks = [
+            (ink, ground) for ink in ("ink", "quiet", "break", "risk", "ok", "link") for ground in ("ground", "field")
+        ]
+        for ink, ground in (*inks, ("mark-ink", "mark")):
+            both = sorted((_brightness({**grounds[0], **told}[name]) for name in (ink, ground)), reverse=True)
+            assert (both[0] + 0.05) / (both[1] + 0.05) >= 4.5, (ink, ground, told)
+
+
+def test_the_letter_names_nobody_but_where_told(demo: Path) -> None:
+    capture = "captures/07-lost-property-claim-name.txt"
+    masked = run("report", capture, "--ask", folder=demo).stdout.decode()
+    revealed = run("report", capture, "--ask", "--reveal", folder=demo).stdout.decode()
+    assert "Whose sign-in it is (person 1 here) you are told apart from this letter" in masked
+    assert "@northmere.example" not in masked
+    assert re.search(r"The person is [a-z.]+@northmere\.example", revealed)

@@ -83,7 +83,13 @@ def command(
     if not session.reveal:
         result, digests = without_names(result, digests, workspace, session.masks, hides_files=side is not None)
     work = Reports(
-        workspace, result, Made(session.now, digests), side=_side(side), ask=ask, form=form, reveal=session.reveal
+        workspace,
+        result,
+        Made(session.now, digests, named=session.reveal),
+        side=_side(side),
+        ask=ask,
+        form=form,
+        reveal=session.reveal,
     )
     if folder:
         work.write_folder(folder)

@@ -27,9 +27,17 @@ class Request(NamedTuple):
     answers: int
 
 
-def requests_of(diagnosis: Diagnosis) -> list[Request]:
-    """What to ask for, what answers most first; empty where nothing is open that somebody could send."""
-    found = [*_recording(diagnosis), *_from_server(diagnosis), *_log_lines(diagnosis), *_on_record(diagnosis)]
+def requests_of(diagnosis: Diagnosis, *, named: bool = False) -> list[Request]:
+    """What to ask for, what answers most first; empty where nothing is open that somebody could send.
+
+    `named` says that the diagnosis has the person's name, not a stand-in.
+    """
+    found = [
+        *_recording(diagnosis),
+        *_from_server(diagnosis),
+        *_log_lines(diagnosis, named=named),
+        *_on_record(diagnosis),
+    ]
     return sorted(found, key=lambda request: -request.answers)
 
 
@@ -79,7 +87,7 @@ def _from_server(diagnosis: Diagnosis) -> Iterator[Request]:
         )
 
 
-def _log_lines(diagnosis: Diagnosis) -> Iterator[Request]:
+def _log_lines(diagnosis: Diagnosis, *, named: bool) -> Iterator[Request]:
     """Lines of logs around the moment, by the ids of the messages."""
     if diagnosis.at is None:
         return
@@ -98,7 +106,7 @@ def _log_lines(diagnosis: Diagnosis) -> Iterator[Request]:
         yield Request(
             side,
             f"The lines of the {side}'s sign-in log of this attempt.",
-            tuple(_steps(diagnosis, when, offset)),
+            tuple(_steps(diagnosis, when, offset, named=named)),
             len(lacking),
         )
 
@@ -109,7 +117,7 @@ def _role(diagnosis: Diagnosis, source: str) -> str | None:
     return told.settings.role if told else None
 
 
-def _steps(diagnosis: Diagnosis, when: datetime, offset: timedelta | None) -> Iterator[str]:
+def _steps(diagnosis: Diagnosis, when: datetime, offset: timedelta | None, *, named: bool) -> Iterator[str]:
     yield f"All lines from {show_moment(when - _AROUND)} to {show_moment(when + _AROUND)} (true time, UTC)."
     if offset is not None:
         begin, end = when - _AROUND + offset, when + _AROUND + offset
@@ -117,8 +125,10 @@ def _steps(diagnosis: Diagnosis, when: datetime, offset: timedelta | None) -> It
         yield f"By the clock of that log, which is {off}: {show_moment(begin)} to {show_moment(end)}."
     if diagnosis.details.ids:
         yield f"Lines with one of these ids are the right ones: {', '.join(diagnosis.details.ids[:6])}."
-    if diagnosis.subject:
+    if diagnosis.subject and named:
         yield f"The person is {diagnosis.subject}."
+    elif diagnosis.subject:
+        yield f"Whose sign-in it is ({diagnosis.subject} here) you are told apart from this letter, should you need it."
     yield "Send them as they are, with their times and ids; leave out tokens, cookies and other people's lines."
 
 

@@ -85,12 +85,19 @@ class FileCopy:
 
     def _in_dump(self, text: str) -> Iterator[tuple[int, int, str]]:
         position = 0
+        ahead: dict[re.Pattern[str], re.Match[str] | None] = dict.fromkeys((_PEM, _HEADER, _OPTION, _WRAPPED))
         while position < len(text):
-            found = [match for form in (_PEM, _HEADER, _OPTION, _WRAPPED) if (match := form.search(text, position))]
-            found = [match for match in found if self._fits(match)] or found
-            if not found:
+            for form, match in list(ahead.items()):
+                if match is None or match.start() < position:
+                    found = form.search(text, position)
+                    if found is None:
+                        del ahead[form]
+                    else:
+                        ahead[form] = found
+            there = [match for match in ahead.values() if match is not None]
+            if not there:
                 return
-            match = min(found, key=lambda item: (item.start(), -item.end()))
+            match = min(there, key=lambda item: (item.start(), not self._fits(item), -item.end()))
             made = self._of_match(match, text)
             if made is not None:
                 yield match.start(), match.end(), made
@@ -133,12 +140,15 @@ class FileCopy:
 
     def _rest(self, text: str) -> str:
         """What stands between: JSON and markup in it as such, the rest as words."""
-        made, position = [], 0
+        made, position, failed = [], 0, 0
         for match in _JSON_START.finditer(text):
             if match.start() < position:
                 continue
             end = _end_of_json(text, match.start())
             if end is None:
+                failed += 1
+                if failed > _MOST_TRIES:
+                    break
                 continue
             made += [self._words(text[position : match.start()]), self._texts.in_json(text[match.start() : end])]
             position = end
@@ -268,6 +278,8 @@ class FileCopy:
 
 _ERROR_CODE = re.compile(r"(?i)(?:\w+[ _.-])?code")
 """A column of a log that is called so holds codes of what went wrong, no authorization codes."""
+_MOST_TRIES = 50
+"""So many beginnings of JSON that are none are tried in one text."""
 _OF_PEOPLE = ("owner", "reason")
 """Keys of settings whose values are about people."""
 _TOML_PIECE = re.compile(r"\"(?:\\.|[^\"\\])*\"|'[^']*'|#[^\n]*")

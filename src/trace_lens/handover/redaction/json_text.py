@@ -82,7 +82,7 @@ class _Walk:
                 continue
             if token in "{[":
                 stack.append((kind, key, above, here, "k" if waiting_for_key else ""))
-                above = (*above, key) if key else above
+                above = (*above[-_ABOVE:], key) if key else above
                 kind = token
                 here = self._texts(self.place) if token == "{" else here
                 waiting_for_key = token == "{"
@@ -147,6 +147,8 @@ class _Walk:
         return token if made == value else as_token(made, token)
 
 
+_ABOVE = 24
+"""So many of the names above a value are told."""
 _LOOKED_AT = 400
 """So many tokens of an object are looked at for the name that a value in it goes by."""
 _LONG = 2000

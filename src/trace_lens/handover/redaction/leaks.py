@@ -20,9 +20,11 @@ from urllib.parse import unquote_to_bytes
 from trace_lens.common import limits
 from trace_lens.handover.redaction.kept import RUN, Kept, trade_words
 
-_SHORTEST = 5
-"""Runs of fewer characters stand in other words by chance."""
-_SHORTEST_NAME = 4
+_SHORTEST_NAME, _SHORTEST, _SHORTEST_NUMBER = 4, 7, 10
+"""Runs of fewer characters are not looked for: of names of those concerned, of other words, of digits alone.
+
+The more there are to look for, the more of them stand by chance in the letters of a certificate, say.
+"""
 _DEEPEST = 8
 _PIECE = 4 * 1024 * 1024
 _OVERLAP = 64 * 1024
@@ -46,9 +48,8 @@ class Leaks:
                 self._made.add(_digest(run))
         runs = sorted(RUN.findall(value.casefold()), key=len, reverse=True)
         for run in runs if is_name else runs[:1]:
-            if len(run) < (_SHORTEST_NAME if is_name else _SHORTEST):
-                continue
-            if run.isdigit() and len(run) <= _SHORTEST and run not in self._kept.people:
+            of_somebody = is_name and run in self._kept.people
+            if len(run) < (_SHORTEST_NAME if of_somebody else _SHORTEST_NUMBER if run.isdigit() else _SHORTEST):
                 continue
             if run in self._kept.words or run in trade_words() - self._kept.people or run in self._kept.labels:
                 continue

@@ -19,6 +19,8 @@ _ATTRIBUTE = re.compile(r"([^\s=<>/\"']+)(\s*+=\s*+)(\"[^\"]*+(?:\"|$)|'[^']*+(?
 _NAME = re.compile(r"</?([^\s/>]+)")
 _RAW = ("script", "style")
 _END_OF_RAW = re.compile(r"</(?:script|style)", re.IGNORECASE)
+_ABOVE = 24
+"""So many of the elements above a text are told."""
 _TAG = re.compile(r"</?[A-Za-z][\w:.-]*+(?:\s[^<>]*+)?>")
 _NEVER_CLOSED = frozenset(
     ["area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "source", "track", "wbr"]
@@ -64,7 +66,7 @@ def rewritten(text: str, visit: Visit) -> str:
         if not texts:
             return
         element, attributes = stack[-1] if stack else ("", {})
-        above = tuple(name for name, _ in stack[:-1])
+        above = tuple(name for name, _ in stack[-_ABOVE:-1])
         whole = "".join(plain for _, plain, _ in texts)
         replaced = visit(Piece(whole, element, above, attributes)) if whole.strip() else whole
         start = 0
@@ -113,7 +115,7 @@ def rewritten(text: str, visit: Visit) -> str:
         else:
             flush()
             name, attributes = _name(piece), _attributes(piece)
-            above = tuple(found for found, _ in stack)
+            above = tuple(found for found, _ in stack[-_ABOVE:])
             made.append(_tag(piece, name, above, attributes, visit))
             if not piece.endswith("/>") and name.casefold() not in _NEVER_CLOSED:
                 stack.append((name, attributes))

@@ -28,7 +28,7 @@ from trace_lens.render.document import (
     prose,
     table,
 )
-from trace_lens.render.documents.answer import MOMENT, OUTCOME, STYLE, headline, how_sure, roots_of
+from trace_lens.render.documents.answer import MOMENT, OUTCOME, REDACTED, STYLE, headline, how_sure, roots_of
 from trace_lens.render.documents.diagnosis import events_table, open_in_full, overview
 from trace_lens.render.documents.findings import SIDE, claim_lines, finding_lines, one_line, remedy_lines
 from trace_lens.render.documents.ladder import ladder
@@ -42,10 +42,11 @@ _ASKED = {
 
 
 class Made(NamedTuple):
-    """How a report was made: when, and the sources with the digest of each (SHA-256)."""
+    """How a report was made: when, and the sources with the digest of each (SHA-256); `named` where it names people."""
 
     now: datetime
     files: tuple[tuple[str, str], ...]
+    named: bool = False
 
 
 def title_of(diagnosis: Diagnosis, *, ask: bool = False) -> str:
@@ -168,7 +169,7 @@ def _whose(finding: Finding, app: str) -> str:
 
 def ask_pages(diagnosis: Diagnosis, made: Made, of: Side | None = None) -> Document:
     """What to record and send, for those who can; `of` keeps the requests to one of them."""
-    found = [request for request in requests_of(diagnosis) if of is None or request.of == str(of)]
+    found = [request for request in requests_of(diagnosis, named=made.named) if of is None or request.of == str(of)]
     yield heading("What this is about")
     app = diagnosis.parties.app_name or "an application"
     yield prose(f"A sign-in to {app} is being looked into. Some questions cannot be answered by what is at hand.")
@@ -217,6 +218,8 @@ def nothing_pages(result: Result) -> Document:
 
 def _answer(diagnosis: Diagnosis) -> Document:
     yield heading("The answer")
+    if diagnosis.judged.redacted:
+        yield line(Span(REDACTED, "risk"))
     yield line(Span(headline(diagnosis), STYLE[diagnosis.outcome]), f": {diagnosis.cause}")
     if diagnosis.outcome != "inconclusive":
         yield Fact("how sure", how_sure(diagnosis))
