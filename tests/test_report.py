@@ -325,4 +325,4 @@ def test_the_letter_names_nobody_but_where_told(demo: Path) -> None:
     revealed = run("report", capture, "--ask", "--reveal", folder=demo).stdout.decode()
     assert "Whose sign-in it is (person 1 here) you are told apart from this letter" in masked
     assert "@northmere.example" not in masked
-    assert re.search(r"The person is [a-z.]+@northmere\.example", revealed)
+    assert re.search(r"The person is `[a-z.]+@northmere\.example", revealed)

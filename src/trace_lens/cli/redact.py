@@ -73,6 +73,8 @@ def command(
     if with_settings and folder is None:
         raise click.UsageError("--with-settings needs --output: settings are files beside the copies.")
     workspace = session.workspace
+    if with_settings and workspace.root is None:
+        raise click.UsageError("--with-settings: there is no workspace here; name one with --workspace.")
     session.check_names(app, provider)
     read = list(session.sources(sources))
     if folder is None and len(read) > 1:
@@ -88,8 +90,4 @@ def command(
         named = ", ".join(error.names[:5]) + (", …" if len(error.names) > _NAMED else "")
         raise click.UsageError(f"--output: {named} would be overwritten in {folder}. Name another folder.") from None
     tell_copies(copies, folder)
-    if copies.left_out:
-        return 3
-    if copies.leaks:
-        tell("Nothing was written.")
-    return int(bool(copies.leaks))
+    return 3 if copies.left_out else int(bool(copies.leaks))

@@ -92,7 +92,10 @@ def _digest(run: str) -> int:
 
 
 def unfolded(octets: bytes) -> Iterator[bytes]:
-    """Every way in which octets, or a part of them, may stand for others."""
+    """Every way in which octets, or a part of them, may stand for others; what is no text can only be unpacked."""
+    yield from _inflated(octets)
+    if not _is_text(octets) and octets[:2] not in _WIDE:
+        return
     if b"%" in octets:
         plain = unquote_to_bytes(octets)
         if plain != octets:
@@ -105,9 +108,8 @@ def unfolded(octets: bytes) -> Iterator[bytes]:
         yield _ESCAPE.sub(_unescaped, octets)
     if b"=3D" in octets or b"=\n" in octets or b"=\r\n" in octets:
         yield quopri.decodestring(octets)
-    if octets[:2] in (b"\xff\xfe", b"\xfe\xff"):
+    if octets[:2] in _WIDE:
         yield octets.decode("utf-16", "replace").encode("utf-8", "surrogatepass")
-    yield from _inflated(octets)
     for match in _BASE64.finditer(octets):
         for text in {match[0], *match[0].split()}:
             yield from _from_base64(text)
@@ -127,13 +129,20 @@ def _from_base64(text: bytes) -> Iterator[bytes]:
         octets = base64.b64decode(bare + b"=" * (-len(bare) % 4))
     except (binascii.Error, ValueError):
         return
-    printable = sum(32 <= octet < 127 or octet in (9, 10, 13) or octet > 127 for octet in octets[:200])
-    if octets and printable >= _MOSTLY * min(len(octets), 200):
+    if octets and _is_text(octets):
         yield octets
     yield from _inflated(octets)
 
 
 _MOSTLY = 0.9
+_SAMPLE = 200
+_WIDE = (b"\xff\xfe", b"\xfe\xff")
+
+
+def _is_text(octets: bytes) -> bool:
+    """Whether octets begin as a text does: with few control characters."""
+    head = octets[:_SAMPLE]
+    return sum(32 <= octet < 127 or octet in (9, 10, 13) or octet > 127 for octet in head) >= _MOSTLY * len(head)
 
 
 def _inflated(octets: bytes) -> Iterator[bytes]:

@@ -17,6 +17,7 @@ from trace_lens.handover.redaction import markup
 from trace_lens.handover.redaction.kept import patterns_of, strings_of
 from trace_lens.handover.redaction.settings_copy import Needed
 from trace_lens.logs.recognising.forms import form_of
+from trace_lens.workspace.loading import ROOT_FILE
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 from trace_lens.workspace.trust import files_on_record
@@ -24,6 +25,8 @@ from trace_lens.workspace.trust import files_on_record
 
 def told_in(workspace: Workspace) -> Iterator[str]:
     """Every value of the settings and of the documents that they name."""
+    if workspace.root is not None and (workspace.root / ROOT_FILE).is_file():
+        yield from strings_of(tomllib.loads(as_utf8((workspace.root / ROOT_FILE).read_bytes()).decode("utf-8-sig")))
     for app in workspace.apps.values():
         yield from strings_of(app.source.raw)
         yield app.id
