@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from trace_lens.cli import completing
-from trace_lens.cli.options import Moment, tell
+from trace_lens.cli.options import Moment
 from trace_lens.cli.session import Session, with_session
 from trace_lens.cli.with_logs import logbook
 
