@@ -13,10 +13,10 @@ from trace_lens.handover.redaction.words import Words
 
 _FILE_NAME = re.compile(r'(filename\*?=")([^"]*)"')
 _PART = re.compile(
-    r"(?P<head>Content-Disposition:[^\r\n]*?(?:\bname=\"(?P<name>[^\"]*)\")?[^\r\n]*\r?\n(?:[^\r\n]+\r?\n)*\r?\n)"
-    r"(?P<value>.*?)(?=\r?\n--|\Z)",
+    r"(?P<head>Content-Disposition:[^\r\n]{0,1000}+\r?\n(?:[^\r\n]{1,1000}+\r?\n){0,20}+\r?\n)(?P<value>.*?)(?=\r?\n--|\Z)",
     re.DOTALL | re.IGNORECASE,
 )
+_NAME_OF_PART = re.compile(r'[; ]name="([^"]*+)"')
 _CLEARED = {"", "deleted", "-", "null", "none"}
 _PRODUCT = re.compile(r"(?P<product>[A-Za-z]+/[\d.]+)|[^\s]+")
 
@@ -54,7 +54,8 @@ class Headers:
 
         def replaced(match: re.Match[str]) -> str:
             head = _FILE_NAME.sub(lambda named: f'{named[1]}{self._rewrites.under(named[2], "person")}"', match["head"])
-            return head + self._rewrites.under(match["value"], match["name"] or "")
+            name = _NAME_OF_PART.search(match["head"])
+            return head + self._rewrites.under(match["value"], name[1] if name else "")
 
         return _PART.sub(replaced, text)
 

@@ -15,7 +15,7 @@ _PIECE = re.compile(
     r"|</?[A-Za-z_](?:[^<>\"']|\"[^\"]*+(?:\"|$)|'[^']*+(?:'|$))*+>?",
     re.DOTALL,
 )
-_ATTRIBUTE = re.compile(r"([^\s=<>/\"']+)(\s*+=\s*+)(\"[^\"]*+(?:\"|$)|'[^']*+(?:'|$)|[^\s\"'<>]+)")
+_ATTRIBUTE = re.compile(r"(?<![^\s<>/\"'=])([^\s=<>/\"']++)(\s*+=\s*+)(\"[^\"]*+(?:\"|$)|'[^']*+(?:'|$)|[^\s\"'<>]+)")
 _NAME = re.compile(r"</?([^\s/>]+)")
 _RAW = ("script", "style")
 _END_OF_RAW = re.compile(r"</(?:script|style)", re.IGNORECASE)

@@ -22,16 +22,16 @@ TOKEN, PASSWORD, CODE, COOKIE, SECRET, PERSON, PERSONAL, KEPT, ANY = (
 """Kinds of places. What is `personal` is replaced to the last digit (a date of birth, a number to call)."""
 SECRETS = frozenset({TOKEN, PASSWORD, CODE, COOKIE, SECRET})
 _CODES = {"code", "user_code", "device_code", "otp", "pin", "one_time_code", "authorization_code", "auth_req_id"}
-_PASSWORD = re.compile(
-    r"(?:.*[_\-.\[])?(?:j_)?(?:pass(?:word|wd|phrase|code)|pwd|passwort|contrase\w+|mot_?de_?passe)(?:[_\-.\]\d].*)?",
-    re.IGNORECASE,
+_PASSWORD = re.compile(r"j?(?:pass(?:word|wd|phrase|code|e|wort)?|pwd|kennwort|contrase\w+)\d*")
+_SECRET_ENDS = (
+    *("secret", "privatekey", "apikey", "signingkey", "accesskey", "secretkey", "verifier", "credential"),
+    *("credentials", "sessiontoken", "sessionkey", "jsessionid", "phpsessid", "authenticitytoken"),
+    *("requestverificationtoken",),
 )
-_SECRET = re.compile(
-    r"(?:.*[_\-.])?(?:client_?secret|secret|private_?key|api_?key|apikey|signing_?key|access_?key|secret_?key|verifier"
-    r"|code_verifier|credentials?|session_?token|session_?key|csrf\w*|xsrf\w*|__requestverificationtoken"
-    r"|authenticity_token|jsessionid|phpsessid|auth|authorization|sig)",
-    re.IGNORECASE,
-)
+_SECRET_PARTS = frozenset({"auth", "authorization", "sig"})
+_PASSWORD_ENDS = ("password", "passwd", "passphrase", "passwort")
+_PARTS = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[^\W_A-Z\d]+\d*|\d+|[^\W_]+")
+"""The words of a name, whether parted by signs or by capitals."""
 _PERSONAL = re.compile(
     r"(?:.*[/:._-])?(?:birth_?date|date_?of_?birth|dob|phone\w*|mobile|telephone\w*|fax|street\w*|postal\w*|zip\w*"
     r"|locality|address|home_?address|formatted|picture|photo|avatar|middle_?name|gecos|ssn|national_?id"
@@ -150,11 +150,14 @@ def place_of(name: str) -> str:
         return KEPT
     if small in _CODES:
         return CODE
-    if _PASSWORD.fullmatch(small):
+    parts = [part.casefold() for part in _PARTS.findall(last)]
+    if small.endswith(_PASSWORD_ENDS) or any(_PASSWORD.fullmatch(part) for part in parts):
         return PASSWORD
     if (small in PARAMETERS and small != "request") or small.endswith("token"):
         return TOKEN
-    if _SECRET.fullmatch(small):
+    if "".join(parts).endswith(_SECRET_ENDS) or not _SECRET_PARTS.isdisjoint(parts[-1:]):
+        return SECRET
+    if any(part.startswith(("csrf", "xsrf")) for part in parts):
         return SECRET
     if _PERSONAL.fullmatch(last):
         return PERSONAL
