@@ -19,6 +19,7 @@ COMMANDS = {
     "diagnosis": ("diagnose", CAPTURE),
     "timeline": ("timeline", CAPTURE),
     "log-check": ("logs", "check", "export.csv"),
+    "expiry": ("expiry", "--now", "2026-11-22T00:00Z"),
     "events": ("logs", "search", "--user", "a.fulmar", "--app", "shore-tours", "--since", "2026-11-18"),
 }
 EXPORT = "Zeitpunkt,Konto,Ziel,Ergebnis,Nr,Text,Von,Anfrage,Sitzung"
@@ -33,6 +34,9 @@ KEEP = {
     "windows": 1,
     "claims": 2,
     "columns": 3,
+    "dates": 2,
+    "hits": 2,
+    "apps": 3,
 }
 
 

@@ -43,6 +43,7 @@ SCHEMAS = (
     "events",
     "timeline",
     "redaction",
+    "expiry",
 )
 TABLES = (
     ("trace-lens.toml", settings.WorkspaceSettings),

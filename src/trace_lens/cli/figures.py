@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,6 +14,7 @@ from trace_lens.cli.options import tell
 if TYPE_CHECKING:
     from trace_lens.diagnosis.judging import Diagnosis
     from trace_lens.diagnosis.timelines import Timeline
+    from trace_lens.fleet.dates import Ending
 
 _FORMS = ("png", "svg")
 
@@ -41,6 +43,13 @@ def draw_timeline(file: Path, found: Timeline) -> bool:
     from trace_lens.render.figures.timeline import draw_timelines
 
     return _written(file, lambda form: draw_timelines(found, form))
+
+
+def draw_year(file: Path, found: Sequence[Ending], now: datetime) -> bool:
+    """Draw the year ahead into a file; where that cannot be, say why and give False."""
+    from trace_lens.render.figures.year import draw_year
+
+    return _written(file, lambda form: draw_year(found, now, form))
 
 
 def _written(file: Path, drawn: Callable[[str], bytes]) -> bool:

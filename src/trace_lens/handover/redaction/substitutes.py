@@ -36,7 +36,7 @@ class Substitutes:
 
     def __init__(self, key: bytes) -> None:
         self._key = key[:64]
-        self.word = lru_cache(maxsize=100_000)(self._word)
+        self.word = lru_cache(maxsize=32_768)(self._word)
 
     def _word(self, word: str) -> str:
         """A run of letters and digits: two that begin alike get stand-ins that begin alike, and no two the same.

@@ -35,7 +35,7 @@ _PAIR = re.compile(r"[^\s=&<>\"'{}]{1,120}=[^\s&<>\"]*+(?:&[^\s=&<>\"'{}]{0,120}
 _BASE64 = re.compile(r"[A-Za-z0-9+/_\-]+={0,2}")
 _WITH_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]{0,30}:(?://)?[^\s]+")
 _LONGEST_REMEMBERED = 400
-_MOST_REMEMBERED = 50_000
+_MOST_REMEMBERED = 16_384
 _SIGNATURE = re.compile(r"[A-Za-z0-9+/= \r\n]{40,}")
 _COUNTS = re.compile(r"(?i)size|length|count|age|expir|time|seconds|port|line|column|total|width|height|_at$|version")
 """Names under which a number counts something."""
@@ -55,7 +55,7 @@ class Texts:
         self._addresses = WebAddresses(words, self)
         self._running = RunningText(words, self)
         self._headers = Headers(words, self)
-        self._remembered: dict[tuple[str, str, int], tuple[str, Counter[str]]] = {}
+        self._remembered: dict[tuple[str, str, int], tuple[str, tuple[tuple[str, int], ...]]] = {}
 
     def hashes_follow(self, values: dict[str, str]) -> None:
         """Make the hashes of these values (each with the name it goes by) those of their stand-ins, wherever they are.
@@ -83,9 +83,9 @@ class Texts:
             made = self._under(text, name, depth)
             if len(self._remembered) >= _MOST_REMEMBERED:
                 self._remembered.clear()
-            self._remembered[text, name, depth] = made, self._words.counts - before
+            self._remembered[text, name, depth] = made, tuple((self._words.counts - before).items())
             return made
-        self._words.counts.update(known[1])
+        self._words.counts.update(dict(known[1]))
         return known[0]
 
     def _under(self, text: str, name: str, depth: int) -> str:

@@ -1,0 +1,1 @@
+"""All applications together: what ends when, and whom it hits."""
