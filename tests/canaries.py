@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import quopri
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
@@ -193,6 +194,9 @@ def texts(new: Canaries) -> dict[str, str]:
     key = b64(new() * 9)
     return {
         "answer.xml": soap,
+        "escaped.txt": soap.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;"),
+        "printable.txt": quopri.encodestring(f"To: {new()}\n\n{form}\n".encode()).decode(),
+        "quoted.txt": "Hello,\n\n" + "".join(f"> {form[at : at + 70]}\n" for at in range(0, len(form), 70)),
         "answer-lines.txt": "SAMLResponse=" + "\n".join(b64(soap)[at : at + 76] for at in range(0, len(b64(soap)), 76)),
         "dump.txt": f"""GET https://sp.corp.example/a/{new()}?ticket={new()} HTTP/1.1
 Host: sp.corp.example

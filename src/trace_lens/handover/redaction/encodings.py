@@ -65,7 +65,12 @@ def quote_of(sign: str) -> str:
 
 
 def is_wrapped(text: str) -> bool:
-    """Whether lines are those of one value that was wrapped: all as long as the first, but for the last one."""
-    first, *others = [line.strip("> |\t\r") for line in text.split("\n")]
-    lengths = [len(line) for line in others]
-    return bool(lengths) and all(length == len(first) for length in lengths[:-1]) and lengths[-1] <= len(first)
+    """Whether lines are those of one value that was wrapped: all as long, but for the last one, which is no longer, and
+    the first one, before which the name of a field may stand.
+    """
+    first, *others = [len(line.strip("> |\t\r")) for line in text.split("\n")]
+    if not others:
+        return False
+    *middle, last = others
+    width = middle[0] if middle else max(first, last)
+    return first <= width and last <= width and all(length == width for length in middle)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import quopri
 import re
 from collections.abc import Collection, Iterator
 from typing import Literal
@@ -31,7 +32,9 @@ _OPTION = re.compile(
     re.DOTALL,
 )
 _PEM = re.compile(r"-----BEGIN [A-Z0-9 ]+-----.*?(?:-----END [A-Z0-9 ]+-----|\Z)", re.DOTALL)
-_WRAPPED = re.compile(r"(?<![A-Za-z0-9+/_.-])(?:[A-Za-z0-9+/_.-]{20,}=*[ \t]*\r?\n[>| \t]*)+[A-Za-z0-9+/_.-]*={0,2}")
+_WRAPPED = re.compile(
+    r"(?<![A-Za-z0-9+/_.%-])(?:[A-Za-z0-9+/_.%-]{20,}+=*+[ \t]*+\r?\n[>| \t]*+)++[A-Za-z0-9+/_.%-]*+={0,2}"
+)
 _FIELD_BEFORE = re.compile(r"(?P<name>\b[\w.-]{1,60})(?P<sign>=|:[ \t]*)$")
 _QUOTED_PAIR = re.compile(r"(?P<name>\b[\w.-]{1,60})=\"(?P<value>(?:\\.|[^\"\\])*)\"")
 _JSON_START = re.compile(r"[{\[](?=\s*[\"{\[}])")
@@ -68,6 +71,9 @@ class FileCopy:
             return self.settings(text)
         if name.endswith((".ldif", ".ldf")):
             return self._directory(text)
+        if "=3D" in text and _SOFT_BREAK.search(text):
+            plain = quopri.decodestring(text.encode("utf-8", "surrogateescape")).decode("utf-8", "surrogateescape")
+            return quopri.encodestring(self.dump(plain).encode("utf-8", "surrogateescape")).decode("ascii", "replace")
         head = text.lstrip("\ufeff \t\r\n")[:1]
         if head in "<{[" or _one_word(text):
             return self._texts.under(text)
@@ -157,6 +163,8 @@ class FileCopy:
     def _words(self, text: str) -> str:
         if markup.looks_like(text):
             return self._texts.in_markup(text)
+        if "&lt;" in text:
+            return self._texts.in_escaped_markup(text)
         made, position = [], 0
         for match in _QUOTED_PAIR.finditer(text):
             made.append(self._texts.words(text[position : match.start()]))
@@ -280,6 +288,8 @@ _ERROR_CODE = re.compile(r"(?i)(?:\w+[ _.-])?code")
 """A column of a log that is called so holds codes of what went wrong, no authorization codes."""
 _MOST_TRIES = 50
 """So many beginnings of JSON that are none are tried in one text."""
+_SOFT_BREAK = re.compile(r"\S=\r?\n\S")
+"""Where a line goes on in the next one, in quoted-printable (RFC 2045 §6.7)."""
 _OF_PEOPLE = ("owner", "reason")
 """Keys of settings whose values are about people."""
 _TOML_PIECE = re.compile(r"\"(?:\\.|[^\"\\])*\"|'[^']*'|#[^\n]*")

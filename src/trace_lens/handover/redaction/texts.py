@@ -12,6 +12,7 @@ import binascii
 import re
 import zlib
 from collections import Counter
+from html import unescape
 from urllib.parse import quote, unquote, unquote_to_bytes
 
 from trace_lens.common import limits
@@ -118,6 +119,8 @@ class Texts:
             return made if made is not None else self._words.secret(text, place)
         if place == PERSONAL:
             return self._words.note("person", text, RUN.sub(lambda match: self._words.whole_run(match[0]), text))
+        if "&lt;" in text:
+            return self.in_escaped_markup(text, depth)
         for form in (self._escaped, self.address, self._form, self.in_base64):
             made = form(text, name, depth)
             if made is not None:
@@ -209,6 +212,10 @@ class Texts:
 
     def _markup(self, text: str, name: str, depth: int) -> str | None:
         return self._markup_texts.in_markup(text, depth) if markup.looks_like(text) else None
+
+    def in_escaped_markup(self, text: str, depth: int = 0) -> str:
+        """Markup whose signs are written as references, as one document within another has them."""
+        return markup.escaped(self.under(unescape(text), "", depth + 1), "&gt;" if "&gt;" in text else "")
 
     def _escaped(self, text: str, name: str, depth: int) -> str | None:
         """A text that is percent-encoded as a whole (RFC 3986 §2.1)."""
