@@ -334,11 +334,25 @@ def test_a_folded_guest_is_still_read_as_one() -> None:
         "Fri, 20 Nov 2026 08:14:03 GMT",
         "true",
         "1795012253",
+        '"GET / HTTP/1.1" 302 1979 "-"',
+        "rsa-sha256 and utf8 over oauth2",
     ],
 )
 def test_what_tells_nothing_of_anybody_stays(text: str) -> None:
     kept = kept_of(["https://roster.northmere.example/saml/"], [], ["m.tern@northmere.example"])
     assert made_texts(kept).under(text) == text
+
+
+@pytest.mark.parametrize(
+    "text", ["+47 22 11 22 33", "(0)22 112233", "22 11 22 33", "emp12345678", "4711815", "user20461"]
+)
+def test_numbers_that_tell_somebody_apart_go(text: str) -> None:
+    made = made_texts().words(f"call {text} now")
+    assert made.startswith("call ")
+    assert made.endswith(" now")
+    digits = re.sub(r"\D", "", text)
+    assert len(re.sub(r"\D", "", made)) == len(digits)
+    assert digits not in re.sub(r"\D", "", made)
 
 
 def test_names_of_people_go_even_where_they_are_words_of_the_trade() -> None:

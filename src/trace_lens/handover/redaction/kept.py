@@ -168,9 +168,12 @@ class Kept(NamedTuple):
             return True
         if known in trade_words():
             return run not in _NAMES_TOO
+        if _ALGORITHM.fullmatch(known):
+            return True
         parts = _PARTED.findall(run)
         return len(parts) > 1 and all(
-            part.isdigit() or (part.casefold() in trade_words() and part.casefold() not in self.people)
+            (part.isdigit() and len(part) <= _VERSION)
+            or (part.casefold() in trade_words() and part.casefold() not in self.people)
             for part in parts
         )
 
@@ -185,6 +188,10 @@ class Kept(NamedTuple):
         return (known in self.labels and known not in self.people) or known in _OF_HOSTS
 
 
+_ALGORITHM = re.compile(r"(?:sha|rs|ps|es|hs|ed|aes|rsa|a|utf|iso|p|x|tls|md)\d{1,4}(?:kw|gcm|gcmkw|cbc|c|v\d)?")
+"""Names of algorithms and encodings that have a number: `sha256`, `utf8`."""
+_VERSION = 2
+"""So many digits behind words of the trade are a version (`oauth2`), and tell nobody apart."""
 _SHORT_NUMBER = 4
 """So many digits tell nobody apart: years, ports, statuses."""
 STANDARDS = frozenset({"www.w3.org", "schemas.xmlsoap.org", "docs.oasis-open.org", "schemas.openid.net", "openid.net"})
