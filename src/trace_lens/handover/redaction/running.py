@@ -115,7 +115,7 @@ class RunningText:
 
     def _phone(self, text: str) -> str:
         digits = sum(map(str.isdigit, text))
-        if digits < _SHORTEST_NUMBER or self._words.kept.keeps_word(text):
+        if digits < _SHORTEST_NUMBER or (text.isdigit() and self._words.kept.keeps_word(text)):
             return text
         return self._words.note("number", text, re.sub(r"\d+", lambda match: self._words.whole_run(match[0]), text))
 
