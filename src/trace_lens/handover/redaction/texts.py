@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import codecs
 import re
 import zlib
 from collections import Counter
@@ -37,6 +38,7 @@ _BASE64 = re.compile(r"[A-Za-z0-9+/_\-]+={0,2}")
 _WITH_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]{0,30}:(?://)?[^\s]+")
 _LONGEST_REMEMBERED = 400
 _MOST_REMEMBERED = 16_384
+_SHORTEST_MARKUP = 24
 _SIGNATURE = re.compile(r"[A-Za-z0-9+/= \r\n]{40,}")
 _COUNTS = re.compile(r"(?i)size|length|count|age|expir|time|seconds|port|line|column|total|width|height|_at$|version")
 """Names under which a number counts something."""
@@ -295,7 +297,11 @@ class Texts:
 
     def _cut_text(self, octets: bytes, depth: int) -> bytes | None:
         """Markup or JSON that ends within a character, as a paste that is cut off does."""
-        if octets[:1] not in (b"<", b"{"):
+        if octets[:1] not in (b"<", b"{") or len(octets) < _SHORTEST_MARKUP:
+            return None
+        try:
+            codecs.getincrementaldecoder("utf-8")().decode(octets)
+        except UnicodeDecodeError:
             return None
         return self.under(octets.decode("utf-8", "surrogateescape"), "", depth + 1).encode("utf-8", "surrogateescape")
 
