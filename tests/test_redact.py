@@ -9,6 +9,7 @@ import json
 import os
 import re
 import stat
+import zipfile
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -204,6 +205,22 @@ def test_canaries_in_an_export(tmp_path: Path) -> None:
     assert len(new.made) > 80
     assert left_in_folder(tmp_path / "copy", new) == {}
     assert json.loads((tmp_path / "copy" / "all.har").read_text())["log"]["entries"][0]["response"]["status"] == 302
+
+
+@pytest.mark.parametrize("form", ["gz", "zip"])
+def test_a_packed_export(demo: Path, tmp_path: Path, form: str) -> None:
+    data = (demo / "captures" / "55-weather-desk-loop.har").read_bytes()
+    if form == "gz":
+        (tmp_path / "m.har.gz").write_bytes(gzip.compress(data))
+    else:
+        with zipfile.ZipFile(tmp_path / "m.tern.zip", "w") as archive:
+            archive.writestr("m.tern.har", data)
+    (file,) = tmp_path.iterdir()
+    done = said("redact", file, "--output", tmp_path / "copy", "--with-settings", folder=demo)
+    record = json.loads((tmp_path / "copy" / "redaction.json").read_text())
+    assert (done.code, record["diagnosis"]["same"]) == (0, True), done.err
+    again = said("diagnose", record["files"][0]["written"], "--format", "json", folder=tmp_path / "copy")
+    assert json.loads(again.out)["attempts"][0]["redacted"]
 
 
 def test_canaries_in_sources_of_every_form(tmp_path: Path) -> None:

@@ -11,6 +11,7 @@ import hashlib
 import io
 import shutil
 import tempfile
+import zipfile
 from collections import ChainMap, Counter
 from collections.abc import Iterator, Sequence
 from datetime import datetime
@@ -135,16 +136,17 @@ class Redaction:
         if kind != EXPORT:
             target.write(self._of_file(source, kind))
             return
+        copy = ExportCopy(self._texts)
         with opened(source) as stream:
-            packed = stream.read(2) == b"\x1f\x8b"
+            head = stream.read(4)
             stream.seek(0)
-            if not packed:
-                ExportCopy(self._texts).write(stream, target)
-                return
-            with gzip.GzipFile(fileobj=target, mode="wb", mtime=0) as written:
-                ExportCopy(self._texts).write(
-                    cast("BinaryIO", gzip.GzipFile(fileobj=stream)), cast("BinaryIO", written)
-                )
+            if head[:2] == b"\x1f\x8b":
+                with gzip.GzipFile(fileobj=target, mode="wb", mtime=0) as written:
+                    copy.write(cast("BinaryIO", gzip.GzipFile(fileobj=stream)), cast("BinaryIO", written))
+            elif head == b"PK\x03\x04":
+                _copy_archive(copy, stream, target)
+            else:
+                copy.write(stream, target)
 
     def _of_file(self, source: SourceFile, kind: str) -> bytes:
         data = source.data or b""
@@ -235,6 +237,14 @@ class Redaction:
             if path.is_file() and OWN_FOLDER not in path.relative_to(room).parts:  # it holds what stands in logs/
                 with path.open("rb") as stream:
                     yield from self._words.leaks.in_stream(stream)
+
+
+def _copy_archive(copy: ExportCopy, stream: BinaryIO, target: BinaryIO) -> None:
+    """The one export in a ZIP archive, in an archive of its own."""
+    with zipfile.ZipFile(stream) as archive, zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as written:
+        name = next(name for name in archive.namelist() if name.lower().endswith(".har"))
+        with archive.open(name) as inner, written.open("export.har", "w") as outer:
+            copy.write(cast("BinaryIO", inner), cast("BinaryIO", outer))
 
 
 def _is_there(source: SourceFile) -> bool:

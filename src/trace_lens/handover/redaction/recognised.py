@@ -42,9 +42,10 @@ def recognise(source: SourceFile, workspace: Workspace) -> Recognised:
     with opened(source) as stream:
         head = stream.read(_HEAD)
     if source.path is not None or is_har(head):
-        if head[:4] == b"PK\x03\x04":
-            return Recognised(because="it is a ZIP archive; unpack it first")
-        return Recognised(EXPORT, hashed=_hashed(read_evidence(source).oidc))
+        evidence = read_evidence(source)
+        if not evidence.found:
+            return Recognised(because=evidence.without_sign_in() or "; ".join(evidence.problems))
+        return Recognised(EXPORT, hashed=_hashed(evidence.oidc))
     if source.name.endswith(".toml"):
         return _settings(source.data or b"")
     form = log_form(source, workspace)
