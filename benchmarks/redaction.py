@@ -1,7 +1,7 @@
-"""Memory and time for redacting a browser export of 500 MB with 200,000 entries and three sign-ins in it.
+"""Memory and time for redacting a browser export of 500 MB with 150,000 entries and three sign-ins in it.
 
 Prints the sizes, the seconds, MB a second, the peak memory of the process, and whether the copy diagnoses the same.
-Run: .venv/bin/python benchmarks/redaction.py [MEGABYTES] [ENTRIES]
+Run: .venv/bin/python benchmarks/redaction.py [MEGABYTES OF BODIES] [ENTRIES]
 """
 
 from __future__ import annotations
@@ -21,8 +21,8 @@ MOST_MEMORY = 400
 
 def main() -> None:
     """Make the export, redact it, print the figures."""
-    megabytes = int(sys.argv[1]) if len(sys.argv) > 1 else 500
-    count = int(sys.argv[2]) if len(sys.argv) > 2 else 200_000
+    megabytes = int(sys.argv[1]) if len(sys.argv) > 1 else 375
+    count = int(sys.argv[2]) if len(sys.argv) > 2 else 150_000
     keys = make_keys()
     signs = [one.data for one, _ in captures(keys) if one.file[:2] in ("50", "51", "55")]
     entries = [entry for data in signs for entry in json.loads(data)["log"]["entries"]]
