@@ -497,6 +497,18 @@ def test_people_in_the_names_of_files_are_replaced(demo: Path, tmp_path: Path) -
     assert "tern" not in (tmp_path / "copy" / "redaction.json").read_text() + "".join(names) + done.out
 
 
+@pytest.mark.parametrize("name", ["07-lost-property-claim-name.txt", "30-slip-booking-works.txt"])
+def test_copies_where_there_is_no_workspace(demo: Path, tmp_path: Path, name: str) -> None:
+    (tmp_path / name).write_bytes((demo / "captures" / name).read_bytes())
+    done = said("redact", name, "--output", "copy", folder=tmp_path)
+    assert done.code == 0, done.err
+    text = (tmp_path / "copy" / name).read_bytes()
+    assert b"northmere" not in text
+    before = json.loads(said("diagnose", name, "--format", "json", folder=tmp_path).out)["attempts"]
+    after = json.loads(said("diagnose", f"copy/{name}", "--format", "json", folder=tmp_path).out)["attempts"]
+    assert list(map(told, after)) == list(map(told, before))
+
+
 def test_nothing_is_overwritten_that_it_did_not_write(demo: Path, tmp_path: Path) -> None:
     capture = demo / "captures" / "19-crew-roster-works-again.txt"
     (tmp_path / "captures").mkdir()

@@ -194,7 +194,7 @@ def open_workspace(folder: Path | None) -> Workspace:
     root = folder or find_workspace(Path.cwd())
     ask = ask_password if sys.stderr.isatty() else None
     if root is None:
-        return Workspace(ask=ask)
+        return Workspace(ask=ask, trust=_trust(Path.cwd()))
     try:
         return load_workspace(root, ask, _trust(root))
     except SettingsError as error:

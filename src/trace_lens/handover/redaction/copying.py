@@ -31,7 +31,7 @@ from trace_lens.handover.redaction.kept import RUN, kept_of
 from trace_lens.handover.redaction.logs_copy import load_logs, write_logs
 from trace_lens.handover.redaction.on_record import columns_in, everything_in, needed_by, patterns_in, told_in
 from trace_lens.handover.redaction.recognised import EXPORT, Recognised, opened, recognise
-from trace_lens.handover.redaction.record import CopiedFile, Copies, record_text, with_earlier
+from trace_lens.handover.redaction.record import CopiedFile, Copies, record_text, with_earlier, without_names
 from trace_lens.handover.redaction.settings_copy import Needed, SettingsCopy
 from trace_lens.handover.redaction.substitutes import Substitutes
 from trace_lens.handover.redaction.texts import Texts
@@ -234,9 +234,13 @@ class Redaction:
 
     def _leaks(self, room: Path) -> Iterator[str]:
         for path in sorted(room.rglob("*")):
-            if path.is_file() and OWN_FOLDER not in path.relative_to(room).parts:  # it holds what stands in logs/
-                with path.open("rb") as stream:
-                    yield from self._words.leaks.in_stream(stream)
+            if not path.is_file() or OWN_FOLDER in path.relative_to(room).parts:  # that holds what stands in logs/
+                continue
+            if path == room / FILE:
+                yield from self._words.leaks.in_stream(io.BytesIO(without_names(path.read_text("utf-8")).encode()))
+                continue
+            with path.open("rb") as stream:
+                yield from self._words.leaks.in_stream(stream)
 
 
 def _copy_archive(copy: ExportCopy, stream: BinaryIO, target: BinaryIO) -> None:

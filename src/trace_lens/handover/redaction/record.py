@@ -78,5 +78,13 @@ def with_earlier(new: str, earlier: str, there: Callable[[str], bool]) -> str:
     return _text(told)
 
 
+def without_names(record: str) -> str:
+    """A record without the names of files: out of these people were taken, and whoever named them chose the rest."""
+    told = json.loads(record)
+    told["files"] = [{**file, "source": "", "written": ""} for file in told["files"]]
+    told["left_out"] = [{**one, "source": ""} for one in told["left_out"]]
+    return _text(told)
+
+
 def _text(told: dict[str, Any]) -> str:
     return json.dumps(told, indent=1, ensure_ascii=False) + "\n"

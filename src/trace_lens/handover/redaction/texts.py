@@ -195,7 +195,7 @@ class Texts:
         """The name of a parameter, member, header or cookie: kept, but where it tells of somebody or is an id."""
         if text in self._words.kept.values or not text or text.casefold() in trade_words():
             return text
-        if "://" in text:
+        if "://" in text or text.startswith("urn:"):
             return self.under(text)
         runs = RUN.findall(text)
         kept = self._words.kept
