@@ -12,7 +12,6 @@ import tempfile
 from pathlib import Path
 
 from export import PROGRAM, peak_and_seconds, write_export
-
 from trace_lens.demo.captures import captures
 from trace_lens.demo.workspace import make_keys, write_settings
 
