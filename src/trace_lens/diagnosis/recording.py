@@ -12,7 +12,7 @@ _OF_PEOPLE = (Stage.IDENTIFIED, Stage.ENTITLED)
 _STAND_INS = "the names in a redacted copy are stand-ins; only lists that were redacted with it hold them"
 _BY_RECORD = frozenset({"encrypted-to-other-key", "decryption-failed", "capture-altered", "request-signature-invalid"})
 """Findings of other stages than `authentic` that rest on arithmetic which a copy cannot show."""
-_WORDS = "that a signature in it holds, or what was encrypted in it, is told by the record of a redacted copy alone"
+_WORDS = "only the record of this redacted copy tells that a signature in it holds, or what was encrypted in it"
 
 
 def without_lists(workspace: Workspace) -> Workspace:

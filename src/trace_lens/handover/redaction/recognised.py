@@ -57,7 +57,7 @@ def recognise(source: SourceFile, workspace: Workspace) -> Recognised:
     if form:
         return Recognised(form)
     because = evidence.without_sign_in() or "; ".join(evidence.problems)
-    return Recognised(because=f"it cannot be told what it is, so it is not copied: {because}")
+    return Recognised(because=f"it cannot be told what it is: {because}")
 
 
 def _is_text_around(data: bytes) -> bool:
@@ -70,7 +70,7 @@ def _settings(data: bytes) -> Recognised:
     try:
         tomllib.loads(as_utf8(data).decode("utf-8-sig"))
     except (ValueError, UnicodeDecodeError) as error:
-        return Recognised(because=f"it is no TOML that can be read, so it is not copied: {error}")
+        return Recognised(because=f"it is no TOML that can be read: {error}")
     return Recognised(TEXT)
 
 

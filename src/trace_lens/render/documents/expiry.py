@@ -71,8 +71,9 @@ def _answer(near: Sequence[Ending], now: datetime, span: timedelta, following: E
     gone = [ending for ending in near if ending.at <= now]
     coming = [ending for ending in near if ending.at > now]
     apps = {hit.app for ending in near for hit in ending.hits}
-    words = f": {len(coming)} date{'' if len(coming) == 1 else 's'} within {within}"
-    words += f", {len(gone)} already past" if gone else ""
+    told = [f"{len(coming)} date{'' if len(coming) == 1 else 's'} within {within}"] if coming else []
+    told += [f"{len(gone)} already past"] if gone else []
+    words = f": {', '.join(told)}"
     words += f"; {len(apps)} application{'' if len(apps) == 1 else 's'} hit."
     yield answer("ENDS SOON" if coming else "ENDED", "break" if gone else "risk", words)
 
