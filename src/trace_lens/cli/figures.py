@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from trace_lens.diagnosis.judging import Diagnosis
     from trace_lens.diagnosis.timelines import Timeline
     from trace_lens.fleet.dates import Ending
+    from trace_lens.fleet.logged import Logged
+    from trace_lens.fleet.overview import Fleet
 
 _FORMS = ("png", "svg")
 
@@ -50,6 +52,13 @@ def draw_year(file: Path, found: Sequence[Ending], now: datetime) -> bool:
     from trace_lens.render.figures.year import draw_year
 
     return _written(file, lambda form: draw_year(found, now, form))
+
+
+def draw_fleet(file: Path, found: Fleet, logged: Logged) -> bool:
+    """Draw all applications over time into a file; where that cannot be, say why and give False."""
+    from trace_lens.render.figures.fleet import draw_fleet
+
+    return _written(file, lambda form: draw_fleet(found, logged, form))
 
 
 def _written(file: Path, drawn: Callable[[str], bytes]) -> bool:

@@ -22,10 +22,11 @@ if TYPE_CHECKING:
     Counts = NDArray[np.int64]
 
 HOUR, DAY = 3_600.0, 86_400.0
-_RAMPS = ((1.0, 2.0), (2.0, 2.0), (4.0, 2.0), (7.0, 0.0), (14.0, 0.0))
-_WHOLE = 0.0
-"""How many days a slope may take, and how much more than a jump it must explain (in log-likelihood) to be told in its
-place. A short one has its length as one more thing to choose; where a long one explains as much as a jump, it is taken.
+_RAMPS = (1.0, 2.0, 4.0, 7.0, 14.0)
+"""How many days a slope may take that begins or ends within the span."""
+_PRICE = 2.0
+"""What a course must explain in log-likelihood for each thing that it may choose: a slope over the whole span has its
+height, a jump its moment, too, a slope of some days also its length. 2 is what one may gain by chance in 95 of 100.
 """
 _BEGINS = 25
 _WAVES_FROM, _HOURS_FROM, _WEEKS_FROM = 2.0, 4.0, 8.0
@@ -114,12 +115,12 @@ def best_slope(groups: Groups, course: Course) -> tuple[float, tuple[float, floa
     import numpy as np
 
     first, span = float(groups.middle[0]), float(np.ptp(groups.middle)) / DAY
-    shapes, ahead = [(first, max(span, 1e-3))], [_WHOLE]
-    for days, more in _RAMPS:
+    shapes, ahead = [(first, max(span, 1e-3))], [-_PRICE]
+    for days in _RAMPS:
         if days <= 2 * span:
             begins = first + (np.linspace(0, span, _BEGINS) - days / 2) * DAY
             shapes += [(float(begin), days) for begin in begins]
-            ahead += [more] * _BEGINS
+            ahead += [_PRICE] * _BEGINS
     plain = fit(groups, course)
     offset = plain.odds
     columns = np.array([ramp(groups.middle, *shape) for shape in shapes])

@@ -1,11 +1,11 @@
 """When the failure rate of an application changed: from which rate to which, and between which moments.
 
-Attempts are put in groups by time (an hour, longer where there are many; each by itself where there are few). In each
+Attempts are put in groups by time (an hour, longer where there are many; each alone where there are few). In each
 application the best one change or stretch is looked for, beside a daily rhythm and a slow slope, again and again between
 those that were found. A change must not rest on one person. Which changes are told is decided over all applications
-together by the procedure of Benjamini and Hochberg: of the applications that are told to have changed no more than the
-level are expected to be quiet ones, and among quiet applications alone a false one is as rare as the level says. Within
-those, changes are told at the level that the applications passed (Benjamini and Bogomolov).
+together by the procedure of Benjamini and Hochberg: of those that are told no more than the level are expected to be of
+quiet applications, and among quiet applications alone one is as rare as the level says. Within an application, changes
+are told at the level that the applications passed (Benjamini and Bogomolov).
 
 The moment's interval holds 95 % of the likelihood over time, each moment between two attempts counting alike.
 
@@ -17,6 +17,7 @@ change-point (1975); R. W. M. Wedderburn, Quasi-likelihood functions (1974), for
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.fleet.alternatives import HOUR, Course, Groups, beside_jumps, best_rhythm, best_slope, fit
@@ -41,6 +42,8 @@ _WITHOUT_ONE = 0.05
 """The chance that a change may have at most when the person is left out whom it rests on most."""
 _FEW_PEOPLE = 4
 _MASS = 0.95
+_PLAINLY = 4.0
+"""By how much a jump must explain more than a slope (in log-likelihood) to be told as plainly abrupt."""
 
 
 class Series(NamedTuple):
@@ -56,7 +59,8 @@ class Series(NamedTuple):
 
 class Step(NamedTuple):
     """A change of the rate. Moments are epoch seconds: `at` is the first attempt at the new rate, the change lies
-    between `earliest` and `latest`. `chance` is how likely a quiet application shows as much.
+    between `earliest` and `latest`. `chance` is how likely a quiet application shows as much; `abrupt` is False where a
+    slow slope would explain the failures nearly as well as the jump.
     """
 
     at: float
@@ -65,6 +69,7 @@ class Step(NamedTuple):
     before: Rate
     after: Rate
     chance: float
+    abrupt: bool = True
 
 
 def find_changes(fleet: Sequence[Series], level: float = LEVEL) -> list[tuple[Step, ...]]:
@@ -118,7 +123,7 @@ class _Search:
 
         bounds = [0, *(int(self.edges[place]) for place in places), len(self.series.times)]
         rate = np.empty(len(self.series.times))
-        for low, high in zip(bounds, bounds[1:], strict=False):
+        for low, high in pairwise(bounds):
             rate[low:high] = (self.summed[high] - self.summed[low]) / (high - low)
         spread = float((rate * (1 - rate)).sum())
         if not spread:
@@ -169,7 +174,10 @@ class _Search:
             if other is None:
                 # A stretch is as likely by chance as both its ends together.
                 told = sorted(
-                    [*zip(self.course.places, self.entered, strict=True), *((place, jump.chance) for place in jump.places)]
+                    [
+                        *zip(self.course.places, self.entered, strict=True),
+                        *((place, jump.chance) for place in jump.places),
+                    ]
                 )
                 other = self.course._replace(places=tuple(place for place, _ in told))
                 self.entered = [chance for _, chance in told]
@@ -185,7 +193,7 @@ class _Search:
             expected = np.concatenate([[0.0], np.cumsum(groups.attempts * rate)])
         bounds = [0, *course.places, len(self.edges) - 1]
         most = NOTHING
-        for low, high in zip(bounds, bounds[1:], strict=False):
+        for low, high in pairwise(bounds):
             part = slice(low, high + 1)
             if expected is None:
                 found = best(self.failures[part], self.edges[part], self.table, self.dispersion)
@@ -287,10 +295,20 @@ class _Search:
             before=Rate(middle - first, int(self.summed[middle] - self.summed[first])),
             after=Rate(last - middle, int(self.summed[last] - self.summed[middle])),
             chance=self.chances[number],
+            abrupt=self._is_abrupt(number),
         )
 
+    def _is_abrupt(self, number: int) -> bool:
+        """Whether a jump explains more than a slope in its place, by enough to leave no doubt."""
+        groups, places = self._groups(), self.course.places
+        if self.course.slope is not None or len(groups.middle) < 3:
+            return True
+        without = self.course._replace(places=places[:number] + places[number + 1 :])
+        gain = fit(groups, self.course).likelihood - fit(groups, without).likelihood
+        return (gain - best_slope(groups, without)[0]) / self.dispersion >= _PLAINLY
+
     def _gains(self, first: int, last: int) -> Numbers:
-        """The gain of a change behind each attempt of some but the last; attempts of one moment cannot be told apart."""
+        """The gain of a change behind each attempt but the last; attempts of one moment cannot be told apart."""
         import numpy as np
 
         if self.course.slope or self.course.rhythm:

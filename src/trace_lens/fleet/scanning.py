@@ -106,9 +106,7 @@ def gains_of_one(failures: Counts, attempts: Counts, table: Numbers) -> Numbers:
     s, n = failures - failures[0], attempts - attempts[0]
     whole = log_likelihood(s[-1], n[-1], table)
     found: Numbers = (
-        log_likelihood(s[1:-1], n[1:-1], table)
-        + log_likelihood(s[-1] - s[1:-1], n[-1] - n[1:-1], table)
-        - whole
+        log_likelihood(s[1:-1], n[1:-1], table) + log_likelihood(s[-1] - s[1:-1], n[-1] - n[1:-1], table) - whole
     )
     return found
 

@@ -67,10 +67,12 @@ class Duck:
         with self.meaning():
             return self._prepared(statement, parts, given).fetchall()
 
-    def arrays(self, statement: str, parts: Sequence[Path]) -> dict[str, NDArray[Any]]:
+    def arrays(
+        self, statement: str, parts: Sequence[Path], given: Mapping[str, Given] | None = None
+    ) -> dict[str, NDArray[Any]]:
         """The columns that a statement gives, as arrays. Raises StoreProblem."""
         with self.meaning():
-            return self._prepared(statement, parts, None).fetchnumpy()
+            return self._prepared(statement, parts, given).fetchnumpy()
 
     def _prepared(
         self, statement: str, parts: Sequence[Path], given: Mapping[str, Given] | None
