@@ -119,7 +119,7 @@ def _signatures(source: Source, name: str, workspace: Workspace) -> tuple[Metada
     """The signatures of a metadata file, held against every certificate on record, once for a file."""
 
     def judged() -> tuple[MetadataSignature, ...]:
-        data = source.read(name)
+        data = source.document(name) or b""
         if b"SignatureValue" not in data:
             return ()
         certificates = [key.certificate for key in trust.everything(workspace) if key.certificate]

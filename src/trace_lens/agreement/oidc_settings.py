@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
+from trace_lens.agreement.missing import not_fetched_yet
 from trace_lens.agreement.pairs import Pair, Value
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
@@ -131,6 +132,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
         lacking.append(("issuer", f"the issuer of {provider.name} is not on record", Side.PROVIDER))
     if provider and not any(key.key.for_signing for key in token_keys.published(provider, workspace)):
         lacking.append(("key_set", f"no signing key of {provider.name} is on record", Side.PROVIDER))
+    yield from not_fetched_yet(app, provider)
     for key, reason, side in lacking:
         file = provider.source.file if provider and side is Side.PROVIDER else app.source.file
         yield finding(

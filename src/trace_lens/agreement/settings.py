@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from datetime import datetime
 
 from trace_lens.agreement.keys import pinned_keys, signed_metadata
+from trace_lens.agreement.missing import not_fetched_yet
 from trace_lens.agreement.pairs import Pair, Value
 from trace_lens.checks.entitled import lacks_ordinary_role
 from trace_lens.common.difference import is_near
@@ -290,6 +291,7 @@ def _missing(app: App, workspace: Workspace) -> Iterator[Finding]:
                 ),
             ),
         )
+    yield from not_fetched_yet(app, workspace.provider_of(app))
     for key, reason, side in lacking:
         yield finding(
             "setting-missing",

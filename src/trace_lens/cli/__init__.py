@@ -24,6 +24,7 @@ _COMMANDS = {
     "compare": "Compare two attempts, metadata files or certificates.",
     "demo": "Write the demo workspace and run the full example on it.",
     "diagnose": "Diagnose each sign-in found in the sources.",
+    "drift": "Show what changed in metadata, discovery documents and key sets, and whom it hits.",
     "fleet": "Show all applications: failure rates, when they changed, and shared causes.",
     "explain": "Explain a finding: why it happens, and how to repair it.",
     "identify": "Show which account each name leads to by the account rule.",

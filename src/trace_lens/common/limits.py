@@ -201,3 +201,12 @@ REMEMBERED_WORKSPACES = 200
 """So many workspaces are remembered as valid in the user's cache; the oldest ones are forgotten."""
 ADDED_ENTITIES = 500
 """How many entities of one metadata file are put on record at once, without one being picked."""
+
+FETCH_SECONDS = 20.0
+"""The time for one document from an address, in seconds, with all redirects."""
+
+FETCHED_BYTES = 32 * 1024 * 1024
+"""Largest document that is fetched, in bytes."""
+
+REDIRECTS = 8
+"""Most redirects that are followed to a document."""

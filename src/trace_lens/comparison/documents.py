@@ -53,7 +53,7 @@ def metadata_compared(left: ComparedSide, right: ComparedSide, workspace: Worksp
     same = 0
     for a, b in pairs:
         prefix = f"{a.entity_id}: " if len(pairs) > 1 else ""
-        document, other = dict(_entity_items(a)), dict(_entity_items(b))
+        document, other = dict(entity_items(a)), dict(entity_items(b))
         for name in dict.fromkeys([*document, *other]):
             before, after = document.get(name, ()), other.get(name, ())
             if before == after:
@@ -97,7 +97,7 @@ def _entities(side: ComparedSide) -> tuple[Entity, ...]:
         raise CannotCompare(f"{side.name} is no metadata that can be read: {damage.reason}", unread=True) from None
 
 
-def _entity_items(entity: Entity) -> Iterable[tuple[str, tuple[str, ...]]]:
+def entity_items(entity: Entity) -> Iterable[tuple[str, tuple[str, ...]]]:
     yield "entityID", (entity.entity_id,)
     yield "validUntil", (show_moment(entity.valid_until),) if entity.valid_until else ()
     yield "cacheDuration", (entity.cache_duration,) if entity.cache_duration else ()

@@ -1,7 +1,7 @@
 """When the failure rate of an application changed: from which rate to which, and between which moments.
 
-Attempts are put in groups by time (an hour, longer where there are many; each alone where there are few). In each
-application the best one change or stretch is looked for, beside a daily rhythm and a slow slope, again and again between
+Attempts are put in groups by time (an hour, longer where there are many; each alone where there are few). In each of
+the applications the best one change or stretch is looked for, beside a daily rhythm and a slow slope, and again between
 those that were found. A change must not rest on one person. Which changes are told is decided over all applications
 together by the procedure of Benjamini and Hochberg: of those that are told no more than the level are expected to be of
 quiet applications, and among quiet applications alone one is as rare as the level says. Within an application, changes

@@ -10,6 +10,7 @@ from trace_lens.common.moments import show_moment
 from trace_lens.common.sentences import Person
 from trace_lens.fleet.binomial import Rate, Slope
 from trace_lens.fleet.dates import Ending
+from trace_lens.fleet.drifting import DocumentHit, Drift, Version
 from trace_lens.fleet.overview import AppState, Change, Fleet, FleetCause
 from trace_lens.fleet.rollovers import Rollover
 
@@ -151,3 +152,41 @@ def _cause(item: FleetCause) -> Json:
         "apps": list(item.cause.apps),
         "from": item.source,
     }
+
+
+def drift(found: Sequence[Drift]) -> Json:
+    """`trace-lens/drift/1`."""
+    return {
+        "schema": "trace-lens/drift/1",
+        "documents": [
+            {
+                "document": item.document.name,
+                "kind": item.document.kind,
+                "owner": item.document.whose,
+                "status": item.status,
+                "before": _version(item.before),
+                "after": _version(item.after),
+                "code": item.code,
+                "because": item.because,
+                "changes": [
+                    {
+                        "item": change.item,
+                        "change": change.change,
+                        "before": change.before,
+                        "after": change.after,
+                        "hits": [_hit(hit) for hit in change.hits],
+                    }
+                    for change in item.changes
+                ],
+            }
+            for item in found
+        ],
+    }
+
+
+def _hit(hit: DocumentHit) -> Json:
+    return {"app": hit.app, "code": hit.code, "severity": hit.severity, "detail": str(hit.detail)}
+
+
+def _version(version: Version | None) -> Json | None:
+    return {"at": show_moment(version.at), "sha256": version.sha256} if version else None

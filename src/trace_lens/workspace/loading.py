@@ -31,6 +31,8 @@ _FILE_KEYS: dict[str, tuple[tuple[str, ...], ...]] = {
         ("provider_setup", "assigned"),
     ),
 }
+_FETCHED = ("metadata", "discovery", "key_set")
+"""Documents of a provider that may be named by their address."""
 _LOOPBACK = {"localhost", "127.0.0.1", "[::1]"}
 
 
@@ -136,6 +138,7 @@ def missing_files(source: Source, kind: str, trust: Trust | None = None) -> list
     given, does not let them lead to.
     """
     from trace_lens.pki.fingerprints import FingerprintError, is_fingerprint, read_fingerprint
+    from trace_lens.workspace.snapshots import is_address
 
     problems = []
     for path in _FILE_KEYS[kind]:
@@ -151,6 +154,10 @@ def missing_files(source: Source, kind: str, trust: Trust | None = None) -> list
                     read_fingerprint(name)
                 except FingerprintError as error:
                     problems.append(Problem(source.file, line, key, str(error)))
+                continue
+            if kind == "provider" and path[-1] in _FETCHED and "://" in name:
+                if not is_address(name):
+                    problems.append(Problem(source.file, line, key, f"names {name}, which is no https address"))
                 continue
             target = source.root / name
             wrong = wrong_with(source.root, target, trust) if trust else None

@@ -58,8 +58,20 @@ class Source:
         return Location(line=line_of(self.text, path), path=key)
 
     def read(self, name: str) -> bytes:
-        """A file that this one names, relative to the workspace."""
+        """A file that this one names, relative to the workspace. Raises OSError."""
         return (self.root / name).read_bytes()
+
+    def document(self, name: str) -> bytes | None:
+        """A document that this one names: a file of the workspace, or, for an address, its newest snapshot.
+
+        None for an address of which there is none. Raises OSError.
+        """
+        if "://" not in name:
+            return self.read(name)
+        from trace_lens.workspace.snapshots import newest
+
+        held = newest(self.root, name)
+        return held.read() if held else None
 
     def problem(self, name: str, reason: str, line: int = 1) -> SettingsError:
         """The error for a file that this one names and that cannot be used."""
@@ -126,6 +138,18 @@ class Provider:
         if document is not None and not found and not (isinstance(document, dict) and "keys" in document):
             raise self.source.problem(self.settings.key_set or "", "is no key set: it has no list of keys")
         return found
+
+    def not_fetched(self, protocol: str) -> tuple[tuple[str, str], ...]:
+        """The addresses of its documents for a protocol (`saml`, `oidc`) of which no snapshot was kept yet, each behind
+        its setting.
+        """
+        told = self.settings
+        named: tuple[tuple[str, str | None], ...] = (("metadata", told.metadata),)
+        if protocol == "oidc":
+            named = (("discovery", told.discovery), ("key_set", told.key_set))
+        return tuple(
+            (key, name) for key, name in named if name and "://" in name and self.source.document(name) is None
+        )
 
     @property
     def identifiers(self) -> tuple[str, ...]:
@@ -355,16 +379,21 @@ def _json(source: Source, name: str | None) -> object:
     if name is None:
         return None
     try:
-        return read_json(source.read(name)).value
+        data = source.document(name)
+        return None if data is None else read_json(data).value
     except JsonDamaged as error:
         raise source.problem(name, f"is no JSON that can be read: {error.reason}") from None
     except OSError as error:
         raise source.problem(name, f"cannot be read: {error.strerror}") from None
 
 
-def _entity(source: Source, name: str, entity_id: str | None, role: str) -> Entity:
+def _entity(source: Source, name: str, entity_id: str | None, role: str) -> Entity | None:
+    """The entity in a document; None for an address of which there is no snapshot."""
     try:
-        entity, _ = find_entity(source.read(name), entity_id, role)
+        data = source.document(name)
+        if data is None:
+            return None
+        entity, _ = find_entity(data, entity_id, role)
     except XMLDamaged as error:
         raise source.problem(name, f"is no metadata that can be read: {error.reason}", error.line or 1) from None
     except OSError as error:

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from typing import NamedTuple
 
 from trace_lens.common.sentences import FileName, say
-from trace_lens.oidc.jwk import Jwk, read_key_set
+from trace_lens.oidc.jwk import Jwk, read_key_set, thumbprint
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 from trace_lens.workspace import trust
 from trace_lens.workspace.records import Provider, Workspace
@@ -16,16 +16,26 @@ _FOLDERS = ("discovery", "keys", "certs")
 
 
 class TokenKey(NamedTuple):
-    """A key that tokens may be signed with. `held_by` is `published` by a provider, or a file `on file` only."""
+    """A key that tokens may be signed with. `held_by` is `published` by a provider, `retired` by one (in an older
+    snapshot of its key set; `until` is the moment of the first snapshot without it), or a file `on file` only.
+    """
 
     held_by: str
     owner: str
     file: str
     key: Jwk
+    until: datetime | None = None
 
     @property
     def words(self) -> str:
         """How a sentence names it."""
+        if self.held_by == "retired":
+            return say(
+                "the key {words}, which {owner} retired on {until} or shortly before",
+                words=self.key.words,
+                owner=self.owner,
+                until=f"{self.until:%Y-%m-%d}" if self.until else "a day that is not known",
+            )
         whose = f", which {self.owner} publishes" if self.held_by == "published" else ""
         return say("the key {words} in {file}{whose}", words=self.key.words, file=FileName(self.file), whose=whose)
 
@@ -52,6 +62,8 @@ def elsewhere(workspace: Workspace, provider: Provider | None) -> tuple[TokenKey
 
 
 def _elsewhere(workspace: Workspace, provider: Provider | None) -> Iterator[TokenKey]:
+    for owner in workspace.providers.values():
+        yield from _retired(owner, workspace)
     read = {provider.settings.key_set} if provider else set()
     for other_provider in workspace.providers.values():
         if other_provider is not provider:
@@ -69,6 +81,31 @@ def _elsewhere(workspace: Workspace, provider: Provider | None) -> Iterator[Toke
         yield from _of_certificate(pinned, pinned.held_by, pinned.owner)
 
 
+def _retired(provider: Provider, workspace: Workspace) -> Iterator[TokenKey]:
+    """The keys that a provider once published: those of older snapshots of its key set, and not of now."""
+    from trace_lens.workspace.snapshots import earlier
+
+    name = provider.settings.key_set
+    if not name or workspace.root is None:
+        return
+    now = {thumbprint(key) for key in provider.key_set}
+    gone: dict[str, TokenKey] = {}
+    for snapshot in earlier(workspace.root, name):
+        try:
+            keys = read_key_set(read_json(snapshot.read()).value)
+        except (OSError, JsonDamaged):
+            continue
+        there = {print_: key for key in keys if (print_ := thumbprint(key))}
+        gone = {
+            print_: key if print_ in there or key.until else key._replace(until=snapshot.at)
+            for print_, key in gone.items()
+        }
+        gone |= {
+            print_: TokenKey("retired", provider.name, name, key) for print_, key in there.items() if print_ not in now
+        }
+    yield from gone.values()
+
+
 def _of_certificate(key: trust.RecordedKey, held_by: str, owner: str) -> Iterator[TokenKey]:
     if key.certificate:
         name = key.certificate.subject
@@ -80,6 +117,11 @@ def saved_at(provider: Provider, workspace: Workspace) -> datetime | None:
     name = provider.settings.key_set
     if name is None or workspace.root is None:
         return None
+    if "://" in name:
+        from trace_lens.workspace.snapshots import newest
+
+        held = newest(workspace.root, name)
+        return held.at if held else None
     try:
         return datetime.fromtimestamp((workspace.root / name).stat().st_mtime, UTC)
     except OSError:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from datetime import datetime
 from typing import NamedTuple
 
 from trace_lens.common.locations import Location
@@ -9,14 +11,17 @@ from trace_lens.common.sentences import FileName, say
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.fingerprints import Fingerprint, is_fingerprint, read_fingerprint
 from trace_lens.pki.pem import PastedCertificate
+from trace_lens.saml.metadata import IDP_ROLE, find_entity
+from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace.records import App, Provider, Workspace
 
 
 class RecordedKey(NamedTuple):
     """A certificate, or a fingerprint of one, on record.
 
-    `held_by` says who has it there: `pinned` by an application, `published` by a provider, only `seen` in a capture, or
-    a file `on file` only.
+    `held_by` says who has it there: `pinned` by an application, `published` by a provider, `retired` by one (in an older
+    snapshot of its metadata), only `seen` in a capture, or a file `on file` only. `until` is the moment of the first
+    snapshot without a retired key.
     `problem` says why it cannot be used, `repairs` what was mended so that it can.
     """
 
@@ -28,6 +33,7 @@ class RecordedKey(NamedTuple):
     fingerprint: Fingerprint | None = None
     repairs: tuple[str, ...] = ()
     problem: str | None = None
+    until: datetime | None = None
 
     @property
     def words(self) -> str:
@@ -38,6 +44,12 @@ class RecordedKey(NamedTuple):
             case "published":
                 return say(
                     "the certificate in {file}, which {owner} publishes", file=FileName(self.file), owner=self.owner
+                )
+            case "retired":
+                return say(
+                    "a key that {owner} retired on {until} or shortly before",
+                    owner=self.owner,
+                    until=f"{self.until:%Y-%m-%d}" if self.until else "a day that is not known",
                 )
             case _:
                 return say("the certificate in {file}", file=FileName(self.file))
@@ -78,6 +90,38 @@ def _published(provider: Provider, workspace: Workspace) -> tuple[RecordedKey, .
     return tuple(found)
 
 
+def retired(provider: Provider, workspace: Workspace) -> tuple[RecordedKey, ...]:
+    """The signing keys that a provider once published: those of older snapshots of its metadata, and not of now."""
+    return workspace.once(f"retired {provider.id}", lambda: tuple(_retired(provider, workspace)))
+
+
+def _retired(provider: Provider, workspace: Workspace) -> Iterator[RecordedKey]:
+    from trace_lens.workspace.snapshots import earlier
+
+    name = provider.settings.metadata
+    if not name or workspace.root is None:
+        return
+    now = {key.certificate for key in published(provider, workspace)}
+    gone: dict[Certificate, RecordedKey] = {}
+    for snapshot in earlier(workspace.root, name):
+        try:
+            entity, _ = find_entity(snapshot.read(), provider.entity_id, IDP_ROLE)
+        except (OSError, XMLDamaged):
+            continue
+        role = entity.role(IDP_ROLE) if entity else None
+        keys = role.signing_keys if role else ()
+        held = [_record(key.certificate, "retired", provider.name, name, key.where) for key in keys]
+        there = {key.certificate for key in held}
+        gone = {
+            certificate: key if certificate in there or key.until else key._replace(until=snapshot.at)
+            for certificate, key in gone.items()
+        }
+        for key in held:
+            if key.certificate and key.certificate not in now:
+                gone[key.certificate] = key
+    yield from gone.values()
+
+
 def own_keys(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
     """The keys with which an application signs what it sends: those of its metadata. Raises SettingsError."""
     return workspace.once(f"own keys {app.id}", lambda: _own_keys(app))
@@ -107,6 +151,8 @@ def _everything(workspace: Workspace) -> tuple[RecordedKey, ...]:
     found: list[RecordedKey] = []
     for provider in workspace.providers.values():
         found += published(provider, workspace)
+    for provider in workspace.providers.values():
+        found += retired(provider, workspace)
     for app in workspace.apps.values():
         found += pinned(app, workspace)
     for name in workspace.files_in("certs"):
@@ -124,7 +170,7 @@ def files_on_record(workspace: Workspace) -> list[str]:
         saml = app.settings.application.saml
         names += [saml.metadata, *saml.trusted_certificates, *saml.seen_certificates]
     names += workspace.files_in("certs")
-    return list(dict.fromkeys(name for name in names if name and not is_fingerprint(name)))
+    return list(dict.fromkeys(name for name in names if name and "://" not in name and not is_fingerprint(name)))
 
 
 def _from_file(workspace: Workspace, name: str, held_by: str, owner: str) -> list[RecordedKey]:

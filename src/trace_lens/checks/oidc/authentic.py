@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator
 
 from trace_lens.checks.certificate_dates import dates_of
 from trace_lens.checks.checking import Answer, check
+from trace_lens.checks.not_fetched import not_fetched
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.verified import EMBEDDED, KNOWN, NONE, TRUSTED, Verdict, signature_length, suits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
@@ -199,13 +200,18 @@ def signature(case: OidcCase) -> Answer:
         yield finding(
             "no-trusted-key",
             "No key of the provider is on record to judge the signature by"
-            + (say(" ({broken}).", broken=_broken(verdict)) if verdict.broken else "."),
+            + (say(" ({broken})", broken=_broken(verdict)) if verdict.broken else "")
+            + not_fetched(case.provider, "oidc")
+            + ".",
             side=Side.APPLICATION,
-            remedy="Save the provider's key set in the workspace and name it as key_set in the provider's file.",
+            remedy="Fetch the provider's documents: trace-lens drift"
+            if not_fetched(case.provider, "oidc")
+            else "Save the provider's key set in the workspace and name it as key_set in the provider's file.",
             evidence=case.of_header("kid"),
         )
         if verdict.standing != KNOWN:
-            yield Unchecked("signature-value-invalid", "no key of the provider is on record", decides=True)
+            missing = not_fetched(case.provider, "oidc")
+            yield Unchecked("signature-value-invalid", f"no key of the provider is on record{missing}", decides=True)
     yield from _by_standing(case, jws, verdict)
 
 

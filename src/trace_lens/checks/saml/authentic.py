@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from trace_lens.checks.case import Need
 from trace_lens.checks.certificate_dates import dates_of
 from trace_lens.checks.checking import Answer, check
+from trace_lens.checks.not_fetched import not_fetched
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.covered import at_certificate, at_signature
 from trace_lens.checks.saml.signed import Verdict
@@ -137,6 +138,7 @@ def _no_key(case: SamlCase, verdict: Verdict) -> Iterator[Finding | Unchecked]:
         if any(pin.problem for pin in case.signed.pins)
         else say("no signing certificate is on record for {who}", who=who)
     )
+    because += not_fetched(case.provider, "saml")
     embedded = (
         " The certificate that came inside the message fits the signature, but whoever writes a message can put any "
         "certificate in it."

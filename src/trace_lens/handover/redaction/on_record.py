@@ -19,6 +19,7 @@ from trace_lens.handover.redaction.settings_copy import Needed
 from trace_lens.logs.recognising.forms import form_of
 from trace_lens.workspace.loading import ROOT_FILE
 from trace_lens.workspace.records import Workspace
+from trace_lens.workspace.snapshots import newest
 from trace_lens.workspace.sources import SourceFile
 from trace_lens.workspace.trust import files_on_record
 
@@ -40,11 +41,22 @@ def told_in(workspace: Workspace) -> Iterator[str]:
         yield from strings_of(table)
 
 
+def _octets(workspace: Workspace, name: str | None) -> bytes | None:
+    """A document on record: a file, or the newest snapshot of an address."""
+    if workspace.root is None or not name:
+        return None
+    if "://" in name:
+        held = newest(workspace.root, name)
+        return held.read() if held else None
+    return (workspace.root / name).read_bytes() if (workspace.root / name).is_file() else None
+
+
 def _in_document(workspace: Workspace, name: str | None) -> Iterator[str]:
     """The values in a document; of metadata nothing that stands under a contact."""
-    if workspace.root is None or not name or not (workspace.root / name).is_file():
+    data = _octets(workspace, name)
+    if data is None:
         return
-    text = as_utf8((workspace.root / name).read_bytes()).decode("utf-8-sig", "replace")
+    text = as_utf8(data).decode("utf-8-sig", "replace")
     if text.lstrip()[:1] == "<":
         found: list[str] = []
 

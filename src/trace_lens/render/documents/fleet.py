@@ -11,8 +11,18 @@ from trace_lens.common.moments import show_moment
 from trace_lens.fleet.apart import Apart
 from trace_lens.fleet.binomial import Rate, Slope
 from trace_lens.fleet.overview import LOGS, AppState, Change, Fleet, SharedChange, changes_together, worse
-from trace_lens.render.document import BLANK, Copied, Document, Span, answer, heading, prose, spans_of, table
-from trace_lens.render.document import Paragraph
+from trace_lens.render.document import (
+    BLANK,
+    Copied,
+    Document,
+    Paragraph,
+    Span,
+    answer,
+    heading,
+    prose,
+    spans_of,
+    table,
+)
 
 _MOST_CAUSES = 8
 _MOST_NEAR = 4

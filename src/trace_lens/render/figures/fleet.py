@@ -1,8 +1,7 @@
-"""All applications against time: the share of failures as colour, pale where there are few sign-ins, with the changes of
-each rate and what happened near.
+"""All applications against time: the share of failures as colour, with the changes of each rate and what happened near.
 
-The colours (cividis) grow lighter with the share, so that they can be read without telling hues apart; a triangle up is
-a change for the worse, one down for the better.
+The colours grow darker with the share, so that they can be read without telling hues apart; where there are few
+sign-ins they fade. A triangle up is a change for the worse, one down for the better.
 """
 
 from __future__ import annotations
@@ -19,6 +18,7 @@ from trace_lens.render.figures.ladder import NothingToDraw
 if TYPE_CHECKING:
     import numpy as np
     from matplotlib.axes import Axes
+    from matplotlib.cm import ScalarMappable
     from numpy.typing import NDArray
 
 _INK, _QUIET, _FIELD = "#1b1f24", "#7a828c", "#eef1f4"
@@ -27,8 +27,10 @@ _ENOUGH = 8
 """From so many sign-ins on, a share is drawn in its full colour."""
 _STEPS = (1, 2, 3, 6, 12, 24, 48, 168)
 _COLUMNS = 170
+_COLOURS = ("#d5e3ee", "#f2d58a", "#e38f34", "#a8400c", "#4a1300")
+"""From a share of none to the greatest: each darker than the one before."""
 _FULL = 0.5
-"""The share of failures from which on the colour is the lightest."""
+"""The share of failures from which on the colour is the darkest."""
 
 
 def draw_fleet(found: Fleet, logged: Logged, form: str) -> bytes:
@@ -55,7 +57,7 @@ def draw_fleet(found: Fleet, logged: Logged, form: str) -> bytes:
     bar = figure.colorbar(image, ax=axes, shrink=0.5, aspect=30, pad=0.01)
     bar.set_label("share of failed sign-ins", color=_INK)
     bar.set_ticks([0, 0.1, 0.2, 0.3, 0.4, 0.5], labels=["0 %", "10 %", "20 %", "30 %", "40 %", "50 % and more"])
-    bar.outline.set_visible(False)  # type: ignore[operator]  # not in the stubs
+    bar.outline.set_visible(False)
     more = f"; {len(states) - len(listed)} more are not drawn" if len(states) > len(listed) else ""
     axes.set_title(
         f"Failed sign-ins, {found.span[0]:%Y-%m-%d} to {found.span[1]:%Y-%m-%d}, {hours} h a cell; "
@@ -89,12 +91,13 @@ def _days(seconds: float, begin: float) -> float:
     return (seconds - begin) / 86_400
 
 
-def _cells(axes: Axes, listed: list[AppState], logged: Logged, begin: float, hours: int, end: datetime) -> object:
+def _cells(
+    axes: Axes, listed: list[AppState], logged: Logged, begin: float, hours: int, end: datetime
+) -> ScalarMappable:
     """The shares as cells; returns what the key of colours is made of."""
     import numpy as np
-    from matplotlib import colormaps
     from matplotlib.cm import ScalarMappable
-    from matplotlib.colors import Normalize
+    from matplotlib.colors import LinearSegmentedColormap, Normalize
 
     columns = logged.attempts
     width = hours * 3600
@@ -102,7 +105,7 @@ def _cells(axes: Axes, listed: list[AppState], logged: Logged, begin: float, hou
     number = {name: place for place, name in enumerate(logged.apps)}
     cells: NDArray[np.float64] = np.ones((len(listed), count, 4))
     scale = Normalize(0, _FULL, clip=True)
-    colours = colormaps["cividis"]
+    colours = LinearSegmentedColormap.from_list("share", _COLOURS)
     for row, state in enumerate(listed):
         mine = columns.app == number[state.app.id]
         place = ((columns.times[mine] - begin) // width).astype(int)
@@ -149,7 +152,8 @@ def _frame(axes: Axes, listed: list[AppState], begin: float, end: datetime) -> N
     day = first.replace(hour=0, minute=0)
     span = (end - day).days + 1
     step = next((days for days in (1, 2, 7, 14, 28, 91, 182, 365) if span / days <= 16), 365)
-    places, names = [], []
+    places: list[float] = []
+    names: list[str] = []
     while day <= end:
         if day >= first:
             places.append(_days(day.timestamp(), begin))

@@ -1,0 +1,1 @@
+"""The far side, spoken to: the only part that opens a connection."""

@@ -1,0 +1,196 @@
+"""One way to ask an address over HTTP: TLS always verified, proxies of the environment, limits of size and time.
+
+What fails is told in the codes of the catalogue (stage `reachable`). Certificates are trusted as OpenSSL is set up on
+this machine (SSL_CERT_FILE and SSL_CERT_DIR are honoured). Loopback never goes through a proxy. Redirects are followed
+as a browser does, but never from https to http.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+import ssl
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, NamedTuple
+from urllib.request import getproxies
+
+from trace_lens.common import limits
+from trace_lens.common.addresses import host_of, parts_of, resolved
+from trace_lens.common.version import __version__
+
+if TYPE_CHECKING:
+    import httpx
+
+_LOOPBACK = ("localhost", "127.0.0.1", "::1", "[::1]")
+_REDIRECTS = (301, 302, 303, 307, 308)
+_NOT_YET, _EXPIRED = 9, 10
+_SELF_SIGNED = (18, 19)
+_NO_ISSUER = (20, 21)
+_OTHER_NAME = (62, 64)
+"""Results of OpenSSL's verification (x509_vfy.h)."""
+
+
+class Unreachable(Exception):
+    """An address could not be asked, or did not answer as it should; `code` is one of the catalogue."""
+
+    def __init__(self, code: str, because: str) -> None:
+        super().__init__(because)
+        self.code, self.because = code, because
+
+
+class Answer(NamedTuple):
+    """What came: the address that answered in the end, status, content type, and the octets."""
+
+    url: str
+    status: int
+    content_type: str
+    data: bytes
+    date: str | None
+
+
+class Transport:
+    """Asks addresses; a context manager. `seconds` is the time for one document, with all that leads to it."""
+
+    def __init__(self, seconds: float = limits.FETCH_SECONDS, octets: int = limits.FETCHED_BYTES) -> None:
+        self.seconds, self.octets = seconds, octets
+        self._client: httpx.Client | None = None
+
+    def __enter__(self) -> Transport:
+        import httpx
+
+        context = ssl.create_default_context()
+        direct = {f"all://{host}": None for host in _LOOPBACK if host != "::1"}
+        self._client = httpx.Client(
+            verify=context,
+            mounts=direct,
+            follow_redirects=False,
+            headers={"User-Agent": f"trace-lens/{__version__}", "Accept-Encoding": "gzip, identity"},
+        )
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._client:
+            self._client.close()
+
+    def fetch(self, url: str) -> Answer:
+        """The document at an address. Raises Unreachable."""
+        until = time.monotonic() + self.seconds
+        asked = url
+        for _ in range(limits.REDIRECTS):
+            answer, location = self._ask(asked, until)
+            if location is None:
+                return answer
+            onward = resolved(asked, location)
+            if parts_of(onward).scheme not in ("https", parts_of(asked).scheme):
+                raise Unreachable("unexpected-answer", f"{asked} redirects to {onward}, which is not https")
+            asked = onward
+        raise Unreachable("unexpected-answer", f"{url} redirects more than {limits.REDIRECTS} times")
+
+    def _ask(self, url: str, until: float) -> tuple[Answer, str | None]:
+        import httpx
+
+        assert self._client is not None
+        left = until - time.monotonic()
+        if left <= 0:
+            raise Unreachable("port-unreachable", f"{url} gave no answer within {self.seconds:.0f} seconds")
+        with _told(url, self.seconds):
+            request = self._client.build_request("GET", url, timeout=httpx.Timeout(left))
+            answer = self._client.send(request, stream=True)
+            try:
+                if answer.status_code in _REDIRECTS and answer.headers.get("location"):
+                    return self._made(url, answer, b""), answer.headers["location"]
+                data = self._read(url, answer, until)
+            finally:
+                answer.close()
+        return self._made(url, answer, data), None
+
+    def _read(self, url: str, answer: httpx.Response, until: float) -> bytes:
+        """The octets of an answer, within the limits of size and time."""
+        data = bytearray()
+        for piece in answer.iter_bytes():
+            data += piece
+            if len(data) > self.octets:
+                raise Unreachable("unexpected-answer", f"{url} sends more than {self.octets:,} bytes")
+            if time.monotonic() > until:
+                raise Unreachable("port-unreachable", f"{url} was not read whole within {self.seconds:.0f} seconds")
+        return bytes(data)
+
+    def _made(self, url: str, answer: httpx.Response, data: bytes) -> Answer:
+        kind = answer.headers.get("content-type", "").partition(";")[0].strip().lower()
+        return Answer(url, answer.status_code, kind, data, answer.headers.get("date"))
+
+
+def proxy_for(url: str) -> str | None:
+    """The proxy of the environment through which an address is asked; None where it is asked directly."""
+    host = host_of(url)
+    if host in _LOOPBACK or _without_proxy(host):
+        return None
+    told = getproxies()
+    return told.get(parts_of(url).scheme) or told.get("all")
+
+
+def _without_proxy(host: str) -> bool:
+    listed = os.environ.get("no_proxy") or os.environ.get("NO_PROXY") or ""
+    names = [name.strip().lstrip(".").lower() for name in listed.split(",") if name.strip()]
+    return "*" in names or any(host == name or host.endswith(f".{name}") for name in names)
+
+
+@contextmanager
+def _told(url: str, seconds: float) -> Iterator[None]:
+    """What goes wrong, in the words of the catalogue."""
+    import httpx
+
+    host = host_of(url)
+    try:
+        yield
+    except httpx.TimeoutException:
+        raise Unreachable("port-unreachable", f"{url} gave no answer within {seconds:.0f} seconds") from None
+    except httpx.ProxyError as error:
+        raise Unreachable(
+            "port-unreachable", f"the proxy {proxy_for(url)} did not let {host} through ({error})"
+        ) from None
+    except (httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
+        raise Unreachable("document-not-fetched", f"{url} cannot be asked: {error}") from None
+    except httpx.RemoteProtocolError as error:
+        raise Unreachable("unexpected-answer", f"{host} does not answer in HTTP ({error})") from None
+    except httpx.DecodingError as error:
+        raise Unreachable("unexpected-answer", f"{url} sends what cannot be unpacked ({error})") from None
+    except httpx.TransportError as error:
+        raise _reason(error, url, host) from None
+
+
+def _reason(error: BaseException, url: str, host: str) -> Unreachable:
+    """The first cause of an error that has a name in the catalogue."""
+    cause: BaseException | None = error
+    while cause is not None:
+        if isinstance(cause, ssl.SSLCertVerificationError):
+            return _of_certificate(cause, host)
+        if isinstance(cause, ssl.SSLError):
+            words = str(cause.reason or cause).replace("_", " ").lower()
+            return Unreachable("tls-refused", f"no secure connection to {host} came about ({words})")
+        if isinstance(cause, socket.gaierror):
+            return Unreachable("name-not-resolved", f"{host} has no address ({cause.strerror})")
+        if isinstance(cause, ConnectionError | OSError) and cause.errno is not None:
+            port = parts_of(url).port or (443 if url.startswith("https") else 80)
+            return Unreachable("port-unreachable", f"{host}, port {port}: {(cause.strerror or str(cause)).lower()}")
+        cause = cause.__cause__ or cause.__context__
+    return Unreachable("port-unreachable", f"{host} cannot be reached ({error})")
+
+
+def _of_certificate(error: ssl.SSLCertVerificationError, host: str) -> Unreachable:
+    found = error.verify_code
+    if found in (_NOT_YET, _EXPIRED):
+        state = "has ended" if found == _EXPIRED else "is not valid yet"
+        return Unreachable("tls-certificate-expired", f"the TLS certificate of {host} {state}")
+    if found in _OTHER_NAME:
+        return Unreachable("tls-name-mismatch", f"the TLS certificate of {host} is for other names")
+    if found in _SELF_SIGNED:
+        return Unreachable("tls-untrusted", f"the TLS certificate of {host} is self-signed, by nobody trusted here")
+    if found in _NO_ISSUER:
+        words = "an unknown authority, or an intermediate certificate that the server does not send"
+        return Unreachable(
+            "tls-untrusted", f"the TLS certificate of {host} leads to no authority trusted here: {words}"
+        )
+    return Unreachable("tls-untrusted", f"the TLS certificate of {host} does not verify ({error.verify_message})")
