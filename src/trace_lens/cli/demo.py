@@ -42,11 +42,14 @@ def command(session: Session, folder: Path | None) -> int:
     from trace_lens.render import as_json
     from trace_lens.workspace.loading import load_workspace
     from trace_lens.workspace.log_sources import log_sources
+    from trace_lens.workspace.snapshots import keep
     from trace_lens.workspace.sources import SourceFile
 
     folder = folder or Path("northmere-demo")
     try:
         demo = write_demo(folder)
+        for item in demo.earlier:
+            keep(folder, item.document, item.data, item.at)
     except DemoExists:
         raise click.UsageError(f"{folder} is not empty, and nothing is overwritten. Name another folder.") from None
     except OSError as error:

@@ -70,7 +70,7 @@ def command(
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents.fleet import fleet_pages
 
-        return fleet_pages(found, full=session.verbose)
+        return fleet_pages(found, now, full=session.verbose)
 
     from trace_lens.render import json_fleet
 

@@ -22,13 +22,22 @@ from trace_lens.demo.captured import Capture
 from trace_lens.demo.clients import CLIENTS
 from trace_lens.demo.diary import Entry
 from trace_lens.demo.log_descriptions import CODES, GATEWAY, PLATFORM, PROVIDER, PROVIDER_CODES, SHORE_TOURS, dictionary
-from trace_lens.demo.scenario import APPLICATIONS, BY_ID, GUESTS, HOME, PARTNER, PEOPLE
+from trace_lens.demo.scenario import APPLICATIONS, BY_ID, GUESTS, HOME, PARTNER, PEOPLE, ROLLOVER
 
 AHEAD = timedelta(minutes=9, seconds=4)
 """How far the gateway's clock is ahead."""
 SIGN_INS = 8_600
 _BEGIN = datetime(2026, 11, 9, tzinfo=UTC)
 _OSLO = ZoneInfo("Europe/Oslo")
+_NEVER = datetime(2027, 1, 1, tzinfo=UTC)
+_OLD_KEY_ONLY = {
+    "berth-planner": _NEVER,
+    "fuel-ledger": _NEVER,
+    "weather-desk": datetime(2026, 11, 17, 14, 10, tzinfo=UTC),
+}
+"""The applications that trust the old signing key only, and when that was repaired."""
+_OFFICE = "192.0.2.20"
+"""The office of which Slip Booking loses the cookies."""
 _BIRDS = (
     "auk",
     "brant",
@@ -176,22 +185,25 @@ def _everybody(draw: random.Random) -> Iterator[_SignIn]:
     apps = [application.id for application in (*APPLICATIONS, *CLIENTS)]
     weights = [application.users**0.5 for application in (*APPLICATIONS, *CLIENTS)]
     days = [day for day in range(12) for _ in range(7 if day % 7 < 5 else 2)]
+    trouble = random.Random(117)
     made = 0
     while made < SIGN_INS:
         login = draw.choice(logins) if draw.random() < 0.93 else draw.choice(PEOPLE).login
         at = _BEGIN + timedelta(days=draw.choice(days), hours=min(max(draw.gauss(9.6, 2.9), 0.2), 23.8))
         app = draw.choices(apps, weights)[0]
         session = f"_se{draw.getrandbits(64):016x}"
+        address = _address(draw, login)
         for _ in range(4):
             chance = draw.random()
             denied = "D-1001" if chance < 0.045 else "N-2207" if chance < 0.052 else None
             refused = draw.choice(("A-31", "A-41", "A-70")) if denied is None and draw.random() < 0.03 else None
+            refused = refused or (_trouble(trouble, app, at, address) if denied is None else None)
             yield _SignIn(
                 at=at,
                 login=login,
                 account=f"{login}@{HOME}",
                 app=app,
-                address=_address(draw, login),
+                address=address,
                 request=f"_rq{draw.getrandbits(96):024x}",
                 session=session,
                 denied=denied,
@@ -202,6 +214,18 @@ def _everybody(draw: random.Random) -> Iterator[_SignIn]:
             if (denied is None and refused is None) or draw.random() < 0.35:
                 break
             at += timedelta(seconds=11 + draw.expovariate(1 / 55))
+
+
+def _trouble(draw: random.Random, app: str, at: datetime, address: str) -> str | None:
+    """The code of a sign-in that fails by what went wrong in this fortnight, of which the captures show some."""
+    if app in _OLD_KEY_ONLY and ROLLOVER <= at < _OLD_KEY_ONLY[app]:
+        return "A-20"
+    days = (at - _BEGIN) / timedelta(days=1)
+    if app == "ticket-desk" and draw.random() < 0.02 * days:
+        return "A-31"
+    if app == "slip-booking" and address == _OFFICE and draw.random() < 0.85:
+        return "A-70"
+    return None
 
 
 def _address(draw: random.Random, login: str) -> str:

@@ -245,6 +245,10 @@ APPLICATIONS = (
         attributes={"department": ["harbour"]},
     ),
     Application("shore-tours", "Shore Tours", "tours", 120, pins=("certs/id-2026.pem",), site=SHORE),
+    Application("pilot-rota", "Pilot Rota", "rota", 140),
+    Application("ice-charts", "Ice Charts", "ice", 75),
+    Application("dry-dock", "Dry Dock", "drydock", 52),
+    Application("fog-signals", "Fog Signals", "fog", 0),
 )
 BY_ID = {application.id: application for application in APPLICATIONS}
 NAME_ID_FORMAT = EMAIL

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from cryptography.hazmat.primitives import hashes
@@ -24,6 +24,7 @@ from trace_lens.demo.scenario import (
     PROVIDER,
     PROVIDER_SLO,
     PROVIDER_SSO,
+    ROLLOVER,
     Application,
 )
 
@@ -32,12 +33,22 @@ _BINDING = "urn:oasis:names:tc:SAML:2.0:bindings:"
 
 
 @dataclass(frozen=True, slots=True)
+class Earlier:
+    """A document of the provider as somebody fetched it at a moment."""
+
+    document: str
+    data: bytes
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
 class Demo:
-    """What was written: the folder, the captures, and how many files there are in all."""
+    """What was written: the folder, the captures, the number of files; and documents as they were earlier."""
 
     folder: Path
     captures: tuple[Capture, ...]
     files: int
+    earlier: tuple[Earlier, ...]
 
 
 class DemoExists(Exception):
@@ -86,7 +97,19 @@ def write_demo(folder: Path) -> Demo:
         | log_files(told)
     )
     written = write_settings(folder, keys) + _write(folder, files)
-    return Demo(folder, made, written)
+    return Demo(folder, made, written, tuple(_earlier(keys)))
+
+
+def _earlier(keys: dict[str, SigningKey]) -> Iterator[Earlier]:
+    """The documents that change with the key: a day before, and just after."""
+    now = _settings(keys)
+    before = {
+        "metadata/northmere-id.xml": _provider_metadata(keys["id-2025"]).encode(),
+        "discovery/northmere-id.keys.json": now["discovery/northmere-id.keys-2026-05.json"],
+    }
+    for document, data in before.items():
+        yield Earlier(document, data, ROLLOVER - timedelta(days=1, hours=2))
+        yield Earlier(document, now[document], ROLLOVER + timedelta(minutes=20))
 
 
 def _readme(made: tuple[Capture, ...]) -> str:

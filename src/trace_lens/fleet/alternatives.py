@@ -108,16 +108,16 @@ def rhythm(middle: Numbers, kind: str) -> Numbers:
     return np.array(columns).T.reshape(len(middle), len(columns))
 
 
-def best_slope(groups: Groups, course: Course) -> tuple[float, tuple[float, float]]:
-    """The slope that explains most beside a course: its gain in log-likelihood, less what it must be ahead of a jump,
-    and its begin and length.
+def best_slope(groups: Groups, course: Course, shortest: float = 0.0) -> tuple[float, tuple[float, float]]:
+    """The slope, of so many days at least, that explains most beside a course: its gain in log-likelihood, less what it
+    must be ahead of a jump, and its begin and length.
     """
     import numpy as np
 
     first, span = float(groups.middle[0]), float(np.ptp(groups.middle)) / DAY
     shapes, ahead = [(first, max(span, 1e-3))], [-_PRICE]
     for days in _RAMPS:
-        if days <= 2 * span:
+        if shortest <= days <= 2 * span:
             begins = first + (np.linspace(0, span, _BEGINS) - days / 2) * DAY
             shapes += [(float(begin), days) for begin in begins]
             ahead += [_PRICE] * _BEGINS

@@ -114,8 +114,7 @@ def _units(
     import numpy as np
 
     place = np.array([*of, -1], dtype=np.int64)[attempts.address]
-    alone = _distinct(place, attempts.address)
-    place = np.where(np.isin(place, alone), -1, place)
+    place = np.where(np.isin(place, _alone(place, attempts.address)), -1, place)
     hours = (attempts.times // HOUR).astype(np.int64)
     who = np.where(attempts.person >= 0, attempts.person, (1 << 40) + np.arange(len(hours)))
     order = np.lexsort((attempts.times, attempts.stretch, hours, who))
@@ -133,12 +132,12 @@ def _units(
     )
 
 
-def _distinct(place: Counts, address: Counts) -> Counts:
+def _alone(place: Counts, address: Counts) -> Counts:
     """The networks that only one address is of: these are told by the address."""
     import numpy as np
 
-    pairs = np.unique(np.stack([place, address]), axis=1)
-    found, counts = np.unique(pairs[0], return_counts=True)
+    _, first = np.unique(address, return_index=True)
+    found, counts = np.unique(place[first], return_counts=True)
     told: Counts = found[counts < 2]
     return told
 

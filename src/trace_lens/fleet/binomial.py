@@ -8,6 +8,7 @@ weighted least squares), §4.5 (dispersion).
 from __future__ import annotations
 
 from math import sqrt
+from statistics import NormalDist
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
@@ -128,6 +129,12 @@ class Slope(NamedTuple):
     per_day: float
     low: float
     high: float
+
+    @property
+    def chance(self) -> float:
+        """How likely a rate that does not grow shows as much (one-sided, by the normal distribution)."""
+        error = (self.high - self.low) / 2 / Z95
+        return 1.0 if error <= 0 else NormalDist().cdf(-self.per_day / error)
 
 
 def slope(days: Numbers, failed: NDArray[np.bool_], clusters: Counts) -> Slope | None:

@@ -43,7 +43,8 @@ _WITHOUT_ONE = 0.05
 _FEW_PEOPLE = 4
 _MASS = 0.95
 _PLAINLY = 4.0
-"""By how much a jump must explain more than a slope (in log-likelihood) to be told as plainly abrupt."""
+_SLOW_DAYS = 4.0
+"""By how much a jump must explain more than a slope of so many days (in log-likelihood) to be plainly abrupt."""
 
 
 class Series(NamedTuple):
@@ -305,7 +306,7 @@ class _Search:
             return True
         without = self.course._replace(places=places[:number] + places[number + 1 :])
         gain = fit(groups, self.course).likelihood - fit(groups, without).likelihood
-        return (gain - best_slope(groups, without)[0]) / self.dispersion >= _PLAINLY
+        return (gain - best_slope(groups, without, _SLOW_DAYS)[0]) / self.dispersion >= _PLAINLY
 
     def _gains(self, first: int, last: int) -> Numbers:
         """The gain of a change behind each attempt but the last; attempts of one moment cannot be told apart."""

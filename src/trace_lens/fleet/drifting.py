@@ -22,13 +22,14 @@ from trace_lens.fleet.documents import (
     NoDocument,
     OnRecord,
     Read,
+    on_record,
     read_document,
 )
 from trace_lens.oidc.documents import ENDPOINTS
 from trace_lens.pki.fingerprints import is_fingerprint, read_fingerprint
 from trace_lens.workspace import trust
 from trace_lens.workspace.records import App, Workspace
-from trace_lens.workspace.snapshots import Snapshot, keep, snapshots_of
+from trace_lens.workspace.snapshots import Snapshot, earlier, keep, snapshots_of
 
 FIRST, SAME, CHANGED, UNREACHABLE, UNREADABLE = "first", "same", "changed", "unreachable", "unreadable"
 ADDED, REMOVED, OTHER = "added", "removed", "changed"
@@ -107,6 +108,39 @@ def drift_of(
     if kept and _worth_keeping(document, root, read, now):
         keep(root, document.name, data, now)
     return Drift(document, status, earlier if old else None, after, changes)
+
+
+class Recorded(NamedTuple):
+    """A change between two snapshots of a document: it happened after `since` and up to `at`."""
+
+    document: OnRecord
+    since: datetime
+    at: datetime
+    words: str
+
+
+def changes_on_record(workspace: Workspace) -> Iterator[Recorded]:
+    """What changed between the snapshots of each document on record, in the order of time."""
+    if workspace.root is None:
+        return
+    for document in on_record(workspace):
+        before: tuple[Snapshot, Read] | None = None
+        for snapshot in earlier(workspace.root, document.name):
+            read = _read_snapshot(document, snapshot)
+            if read is None:
+                continue
+            if before is not None and read.items != before[1].items:
+                owner = document.provider or document.app
+                name = owner.name if owner else ""
+                items = sorted(
+                    item
+                    for item in {*read.items, *before[1].items}
+                    if read.items.get(item) != before[1].items.get(item)
+                )
+                more = f" and {len(items) - 3} more" if len(items) > 3 else ""
+                words = f"{document.kind} of {name} changed: {', '.join(items[:3])}{more}"
+                yield Recorded(document, before[0].at, snapshot.at, words)
+            before = snapshot, read
 
 
 def _snapshot(held: tuple[Snapshot, ...], moment: datetime) -> Snapshot | None:

@@ -166,9 +166,9 @@ class _Lists:
         conditions += [f"e.time >= {_literal(since)}"] if since else []
         conditions += [f"e.time < {_literal(until)}"] if until else []
         statement = (
-            "SELECT s.number AS source, a.number AS app, epoch_us(e.time) AS time, "
-            f"e.outcome = {quoted(FAILURE)} AS failed, coalesce(p.number, -1) AS person, "
-            "coalesce(c.number, -1) AS code, coalesce(i.number, -1) AS address, "
+            "SELECT (s.number)::INTEGER AS source, (a.number)::INTEGER AS app, epoch_us(e.time) AS time, "
+            f"e.outcome = {quoted(FAILURE)} AS failed, (coalesce(p.number, -1))::INTEGER AS person, "
+            "(coalesce(c.number, -1))::INTEGER AS code, (coalesce(i.number, -1))::INTEGER AS address, "
             "CASE WHEN len(e.ids) > 0 THEN hash(e.ids) ELSE 0::UBIGINT END AS ids FROM events e "
             "JOIN fleet_sources s ON e.source = s.name JOIN fleet_apps a ON e.app = a.name "
             'LEFT JOIN fleet_people p ON e.source = p.source AND e."user" = p.name '
@@ -201,10 +201,7 @@ class _Lists:
         self.addresses = tuple(row[0] for row in distinct)
         given["fleet_addresses"] = _table(name=self.addresses, number=range(len(self.addresses)))
         columns = self.store.duck.arrays(statement, parts, given)
-        kept = {name: np.asarray(column) for name, column in columns.items()}
-        for name in ("source", "app", "time", "person", "code", "address"):
-            kept[name] = kept[name].astype(np.int64)
-        return kept
+        return {name: np.asarray(column) for name, column in columns.items()}
 
 
 def _table(**columns: Any) -> Given:
@@ -237,25 +234,25 @@ def persons(
     for a domain, unless one log has that name with two domains.
     """
     sources = list(sources)
-    domains: dict[str, set[str]] = {}
+    several: set[str] = set()
+    bares: dict[str, str] = {}
     for source in sources:
-        here: dict[str, set[str]] = {}
+        here: dict[str, str] = {}
         for name in written.get(source, ()):
-            here.setdefault(bare(name), set()).add(name.casefold().partition("@")[2])
-        for local, found in here.items():
-            if len(found) > 1:
-                domains.setdefault(local, set()).update(found)
+            local, domain = bares.setdefault(name, bare(name)), name.casefold().partition("@")[2]
+            if here.setdefault(local, domain) != domain:
+                several.add(local)
     number: dict[object, int] = {}
     names: list[str] = []
     made = {}
     for source in sources:
         for name in sorted(written.get(source, ())):
             reading = people.read(name)
-            likely = max(reading, key=lambda person: reading[person], default=None)
+            likely = max(reading, key=lambda person: reading[person]) if reading else None
             if likely is not None and reading[likely] > _ONE:
                 key: object = likely
             else:
-                key = name.casefold() if bare(name) in domains else bare(name) or name.casefold()
+                key = name.casefold() if bares[name] in several else bares[name] or name.casefold()
             if key not in number:
                 number[key] = len(names)
                 names.append(name)
@@ -267,17 +264,25 @@ def _without_copies(found: dict[str, Any]) -> tuple[dict[str, Any], Counts]:
     """Without lines that stand twice in one log: the same in everything, an id among it."""
     import numpy as np
 
-    order = np.lexsort(
-        (found["ids"], found["failed"], found["code"], found["person"], found["app"], found["source"], found["time"])
-    )
-    columns = {name: column[order] for name, column in found.items()}
-    same = np.ones(max(len(order) - 1, 0), dtype=bool)
-    for column in columns.values():
-        same &= column[1:] == column[:-1]
-    same &= columns["ids"][1:] != 0
-    kept = np.concatenate([[True], ~same])[: len(order)]
-    columns = {name: column[kept] for name, column in columns.items()}
-    return columns, columns.pop("source")
+    ids = found["ids"]
+    rows = np.flatnonzero(ids)
+    whole = ids[rows].astype(np.uint64)
+    for number, (name, column) in enumerate(found.items()):
+        if name != "ids":
+            whole = whole * np.uint64(0x9E3779B97F4A7C15) + column[rows].astype(np.uint64) + np.uint64(number)
+    order = np.argsort(whole, kind="stable")
+    rows, whole = rows[order], whole[order]
+    same = whole[1:] == whole[:-1]
+    first, second = rows[:-1][same], rows[1:][same]
+    if len(second):
+        alike = np.ones(len(second), dtype=bool)
+        for column in found.values():
+            alike &= column[first] == column[second]
+        kept = np.ones(len(ids), dtype=bool)
+        kept[second[alike]] = False
+        found = {name: column[kept] for name, column in found.items()}
+    del found["ids"]
+    return found, found.pop("source")
 
 
 def _ahead(
@@ -353,7 +358,8 @@ def _nearest(base: Columns, more: Columns) -> Counts:
     found = np.full(len(more.app), -1, dtype=np.int64)
     if not len(base.app):
         return found
-    pairs = np.concatenate([base.app, more.app]) << 32 | (np.concatenate([base.person, more.person]) & 0xFFFFFFFF)
+    app, person = (np.concatenate(pair).astype(np.int64) for pair in ((base.app, more.app), (base.person, more.person)))
+    pairs = app << 32 | (person & 0xFFFFFFFF)
     pair = np.unique(pairs, return_inverse=True)[1].astype(np.int64)
     begin = min(float(base.times.min()), float(more.times.min()))
     ticks = ((np.concatenate([base.times, more.times]) - begin) * 100).astype(np.int64)

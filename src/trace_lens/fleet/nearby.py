@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
+from trace_lens.fleet.drifting import changes_on_record
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.workspace import trust
 from trace_lens.workspace.records import App, Workspace
@@ -24,11 +25,16 @@ class Near(NamedTuple):
 
 
 class Happened(NamedTuple):
-    """Something that happened to an application or a provider; to all where `whose` is empty."""
+    """Something that happened to an application or a provider; to all where `whose` is empty.
+
+    `since` is the earliest moment where only an interval is known: what differs between two snapshots happened between
+    them, and `at` is the second one.
+    """
 
     at: datetime
     whose: str
     what: str
+    since: datetime | None = None
 
 
 def happened(workspace: Workspace) -> list[Happened]:
@@ -48,6 +54,8 @@ def happened(workspace: Workspace) -> list[Happened]:
         for own in app.role.keys if app.role else ():
             for at, what in _dates(certificate_or_none(own.certificate.der)):
                 found[Happened(at, app.id, f"a certificate of {app.name} {what}")] = None
+    for item in changes_on_record(workspace):
+        found[Happened(item.at, item.document.whose, item.words, item.since)] = None
     return list(found)
 
 
@@ -70,7 +78,11 @@ def near(
     nearest to a moment first. `codes` are the first appearances of codes in its failures.
     """
     whose = {"", *((app.id, app.provider_id or "") if app else ())}
-    found = [Near(item.at, item.what) for item in on_record if item.whose in whose]
-    found += codes
-    inside = [item for item in dict.fromkeys(found) if earliest - BEFORE <= item.at <= latest]
-    return tuple(sorted(inside, key=lambda item: (abs(item.at - at), item.what)))
+    begin = earliest - BEFORE
+    found = [
+        Near(item.at, item.what)
+        for item in on_record
+        if item.whose in whose and begin <= item.at and (item.since or item.at) <= latest
+    ]
+    found += [item for item in codes if begin <= item.at <= latest]
+    return tuple(sorted(dict.fromkeys(found), key=lambda item: (abs(item.at - at), item.what)))

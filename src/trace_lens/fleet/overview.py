@@ -28,6 +28,9 @@ if TYPE_CHECKING:
 
 CAPTURES, LOGS = "captures", "logs"
 _DAY = 86_400.0
+_SURE = 0.05
+_PART = 0.2
+"""The first appearance of a code is told near a change where so great a part of the failures behind it has that code."""
 _FIRST_AFTER = timedelta(days=1)
 """A code appears for the first time only where the log was without it for as long."""
 
@@ -118,7 +121,7 @@ def overview(
     for number, app in enumerate(workspace.apps.values()):
         item = series[number] if number < len(series) else None
         codes = columns.code[rows[number]] if item else None
-        first = _first_codes(item, codes, logged.codes) if item is not None and codes is not None else []
+        first = _first_codes(app.name, item, codes, logged.codes) if item is not None and codes is not None else []
         found = steps[number] if item else ()
         states.append(
             AppState(
@@ -127,7 +130,7 @@ def overview(
                 rate=_rate(item),
                 trend=_trend(item) if item else None,
                 common=_common(app.id, broken, codes, logged.codes),
-                changes=tuple(_change(step, app, record, first) for step in found),
+                changes=tuple(_change(step, app, record, _telling(step, item, codes, first)) for step in found),
                 apart=apart[number] if item else (),
             )
         )
@@ -198,7 +201,7 @@ def _common(app: str, broken: Counter[tuple[str, str]], codes: Counts | None, na
     return Common(names[most].code, LOGS, int(counts[most]))
 
 
-def _first_codes(series: Series, codes: Counts, names: Sequence[Code]) -> list[Near]:
+def _first_codes(app: str, series: Series, codes: Counts, names: Sequence[Code]) -> list[tuple[int, Near]]:
     """When each code of a failure appeared for the first time, where the log was without it for a day."""
     import numpy as np
 
@@ -208,13 +211,24 @@ def _first_codes(series: Series, codes: Counts, names: Sequence[Code]) -> list[N
     for kind, place in zip(kinds.tolist(), first.tolist(), strict=True):
         at = _moment(series.times[place])
         if kind >= 0 and begin is not None and at - begin >= _FIRST_AFTER:
-            found.append(Near(at, f"the first {names[kind].code} in {names[kind].source}"))
+            found.append((kind, Near(at, f"{app}: the first {names[kind].code} in {names[kind].source}")))
     return found
+
+
+def _telling(
+    step: Step, series: Series | None, codes: Counts | None, first: Iterable[tuple[int, Near]]
+) -> tuple[Near, ...]:
+    """The first appearances of those codes that a good part of the failures behind a change has."""
+    if series is None or codes is None or not step.after.failures:
+        return ()
+    behind = codes[(series.times >= step.at) & series.failed][: step.after.failures]
+    return tuple(item for kind, item in first if (behind == kind).sum() >= _PART * len(behind))
 
 
 def _change(step: Step, app: App, record: Iterable[Happened], codes: Iterable[Near]) -> Change:
     at, earliest, latest = _moment(step.at), _moment(step.earliest), _moment(step.latest)
-    beside = near(record, app, codes, earliest, latest, at)
+    rises = (step.after.share or 0.0) > (step.before.share or 0.0)
+    beside = near(record, app, codes if rises else (), earliest, latest, at)
     return Change(at, earliest, latest, step.before, step.after, step.abrupt, beside)
 
 
@@ -249,6 +263,21 @@ def causes_in_logs(logged: Logged, sources: Mapping[str, LogSource], examples: M
             )
         )
     return tuple(sorted(made, key=lambda cause: -cause.attempts))
+
+
+def rising(fleet: Fleet) -> tuple[AppState, ...]:
+    """The applications whose rate grows slowly, without a jump: surely, over all of them together (Bonferroni), and by
+    a twentieth of itself a day at least.
+    """
+    return tuple(
+        state
+        for state in fleet.apps
+        if state.trend is not None
+        and state.rate.share
+        and not state.changes
+        and state.trend.chance * len(fleet.apps) <= _SURE
+        and state.trend.per_day >= state.rate.share / 20
+    )
 
 
 class SharedChange(NamedTuple):

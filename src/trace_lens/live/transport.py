@@ -123,12 +123,16 @@ class Transport:
 
 
 def proxy_for(url: str) -> str | None:
-    """The proxy of the environment through which an address is asked; None where it is asked directly."""
+    """The proxy of the environment for an address, without its password; None where it is asked directly."""
     host = host_of(url)
     if host in _LOOPBACK or _without_proxy(host):
         return None
     told = getproxies()
-    return told.get(parts_of(url).scheme) or told.get("all")
+    proxy = told.get(parts_of(url).scheme) or told.get("all")
+    if not proxy:
+        return None
+    scheme, _, rest = proxy.rpartition("://")
+    return f"{scheme}://{rest.rpartition('@')[2]}" if scheme else rest.rpartition("@")[2]
 
 
 def _without_proxy(host: str) -> bool:
@@ -163,6 +167,7 @@ def _told(url: str, seconds: float) -> Iterator[None]:
 
 def _reason(error: BaseException, url: str, host: str) -> Unreachable:
     """The first cause of an error that has a name in the catalogue."""
+    proxy = proxy_for(url)
     cause: BaseException | None = error
     while cause is not None:
         if isinstance(cause, ssl.SSLCertVerificationError):
@@ -170,9 +175,11 @@ def _reason(error: BaseException, url: str, host: str) -> Unreachable:
         if isinstance(cause, ssl.SSLError):
             words = str(cause.reason or cause).replace("_", " ").lower()
             return Unreachable("tls-refused", f"no secure connection to {host} came about ({words})")
+        if proxy and isinstance(cause, OSError) and not isinstance(cause, ssl.SSLError):
+            return Unreachable("port-unreachable", f"the proxy {proxy} cannot be reached ({cause.strerror or cause})")
         if isinstance(cause, socket.gaierror):
             return Unreachable("name-not-resolved", f"{host} has no address ({cause.strerror})")
-        if isinstance(cause, ConnectionError | OSError) and cause.errno is not None:
+        if isinstance(cause, OSError) and cause.errno is not None:
             port = parts_of(url).port or (443 if url.startswith("https") else 80)
             return Unreachable("port-unreachable", f"{host}, port {port}: {(cause.strerror or str(cause)).lower()}")
         cause = cause.__cause__ or cause.__context__

@@ -19,9 +19,9 @@ from trace_lens.workspace.records import App, Provider, Workspace
 class RecordedKey(NamedTuple):
     """A certificate, or a fingerprint of one, on record.
 
-    `held_by` says who has it there: `pinned` by an application, `published` by a provider, `retired` by one (in an older
-    snapshot of its metadata), only `seen` in a capture, or a file `on file` only. `until` is the moment of the first
-    snapshot without a retired key.
+    `held_by` says who has it there: `pinned` by an application, `published` by a provider, `retired` by one (in an
+    older snapshot of its metadata), only `seen` in a capture, or a file `on file` only. `until` is the moment of the
+    first snapshot without a retired key.
     `problem` says why it cannot be used, `repairs` what was mended so that it can.
     """
 

@@ -9,8 +9,8 @@ from datetime import datetime
 
 from trace_lens.common.moments import show_moment
 from trace_lens.fleet.apart import Apart
-from trace_lens.fleet.binomial import Rate, Slope
-from trace_lens.fleet.overview import LOGS, AppState, Change, Fleet, SharedChange, changes_together, worse
+from trace_lens.fleet.binomial import Rate
+from trace_lens.fleet.overview import LOGS, AppState, Change, Fleet, SharedChange, changes_together, rising, worse
 from trace_lens.render.document import (
     BLANK,
     Copied,
@@ -29,12 +29,12 @@ _MOST_NEAR = 4
 _WHAT = {"person": "person", "address": "address", "place": "network"}
 
 
-def fleet_pages(found: Fleet, *, full: bool = False) -> Document:
+def fleet_pages(found: Fleet, now: datetime, *, full: bool = False) -> Document:
     """The answer first; `full` leaves nothing out."""
     shared = changes_together(found)
     yield from _answer(found, shared)
     yield BLANK
-    yield from _applications(found)
+    yield from _applications(found, now)
     if shared:
         yield BLANK
         yield heading("What changed, and when")
@@ -73,8 +73,7 @@ def _answer(found: Fleet, shared: Sequence[SharedChange]) -> Document:
         yield answer("BACK TO BEFORE", "ok", f": every failure rate that rose has fallen again. {period}.")
     else:
         yield answer("NO CHANGE", "ok", f": no failure rate has jumped. {period}.")
-    rising = [state for state in found.apps if _is_rising(state)]
-    for state in rising:
+    for state in rising(found):
         assert state.trend is not None
         rate = f"by {_percent(state.trend.per_day)} of its sign-ins a day"
         yield Paragraph(spans_of(Span("RISING SLOWLY", "risk"), f": {state.app.name} fails more often, {rate}."))
@@ -85,48 +84,33 @@ def _answer(found: Fleet, shared: Sequence[SharedChange]) -> Document:
                 yield Paragraph(spans_of(Span("ONE PLACE ONLY", "break"), said))
 
 
-def _is_rising(state: AppState) -> bool:
-    """Whether a rate without a jump grows, by enough to matter: a tenth of itself a day."""
-    if state.trend is None or state.changes or not state.rate.share:
-        return False
-    return state.trend.low > 0 and state.trend.per_day >= state.rate.share / 20
-
-
-def _applications(found: Fleet) -> Document:
+def _applications(found: Fleet, now: datetime) -> Document:
     """One row an application, those that fail now first."""
     order = sorted(
         found.apps, key=lambda state: (not (state.changes and worse(state.changes[-1])), -(state.rate.share or -1.0))
     )
     yield table(
-        ("application", "sign-ins", "failed", "of 100", "a day", "settings", "most often", "next date"),
+        ("application", "sign-ins", "failed", "95 %", "settings", "most often", "ends in"),
         [
             (
                 state.app.name,
                 str(state.rate.attempts),
-                str(state.rate.failures) if state.rate.attempts else "",
+                _percent(state.rate.share) if state.rate.share is not None else Span("none", "unchecked"),
                 _interval(state.rate),
-                _trend(state.trend),
                 _settings(state),
                 state.common.code if state.common else "",
-                f"{state.setup.next_date.at:%Y-%m-%d}" if state.setup.next_date else "",
+                f"{state.setup.next_date.days(now)} days" if state.setup.next_date else "",
             )
             for state in order
         ],
     )
 
 
-def _interval(rate: Rate) -> Span | str:
-    if rate.interval is None or rate.share is None:
-        return Span("no sign-in", "unchecked")
-    low, high = (round(100 * end) for end in rate.interval)
-    return f"{100 * rate.share:.1f} ({low}–{high})"
-
-
-def _trend(trend: Slope | None) -> Span | str:
-    """A slope that is told from none; otherwise nothing."""
-    if trend is None or trend.low <= 0 <= trend.high:
+def _interval(rate: Rate) -> str:
+    if rate.interval is None:
         return ""
-    return Span(f"{100 * trend.per_day:+.1f}", "risk" if trend.per_day > 0 else "ok")
+    low, high = (round(100 * end) for end in rate.interval)
+    return f"{low}–{high}"
 
 
 def _settings(state: AppState) -> Span:

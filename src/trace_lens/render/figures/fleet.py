@@ -166,10 +166,18 @@ def _frame(axes: Axes, listed: list[AppState], begin: float, end: datetime) -> N
         axes.axhline(row - 0.5, color="white", linewidth=1.5)
     events = {item for state in listed for change in state.changes for item in change.near}
     drawn = sorted(events, key=lambda item: (item.at, item.what))[:12]
-    for number, item in enumerate(drawn, 1):
+    groups: list[list[int]] = []
+    for number, item in enumerate(drawn):
         place = _days(item.at.timestamp(), begin)
         axes.axvline(place, color=_INK, linewidth=1, linestyle=(0, (3, 2)), zorder=2)
-        axes.text(place, -0.7 - 0.55 * (number % 2), str(number), fontsize=8, color=_INK, ha="center", va="bottom")
+        if groups and place - _days(drawn[groups[-1][0]].at.timestamp(), begin) < 0.015 * span:
+            groups[-1].append(number)
+        else:
+            groups.append([number])
+    for group in groups:
+        place = _days(drawn[group[0]].at.timestamp(), begin)
+        label = f"{group[0] + 1}" if len(group) == 1 else f"{group[0] + 1}–{group[-1] + 1}"
+        axes.text(place, -0.7, label, fontsize=8, color=_INK, ha="center", va="bottom")
     if drawn:
         told = [f"{number}  {item.at:%d %b %H:%M}  {visible(item.what)}" for number, item in enumerate(drawn, 1)]
         axes.set_xlabel("\n".join(told), fontsize=8, color=_INK, loc="left")
