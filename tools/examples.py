@@ -20,6 +20,8 @@ COMMANDS = {
     "timeline": ("timeline", CAPTURE),
     "log-check": ("logs", "check", "export.csv"),
     "expiry": ("expiry", "--now", "2026-11-22T00:00Z"),
+    "fleet": ("fleet", "--now", "2026-11-22T00:00Z"),
+    "drift": ("drift", "metadata/northmere-id.xml", "--since", "2026-11-16T12:00Z", "--now", "2026-11-22T00:00Z"),
     "events": ("logs", "search", "--user", "a.fulmar", "--app", "shore-tours", "--since", "2026-11-18"),
 }
 EXPORT = "Zeitpunkt,Konto,Ziel,Ergebnis,Nr,Text,Von,Anfrage,Sitzung"
@@ -37,6 +39,9 @@ KEEP = {
     "dates": 2,
     "hits": 2,
     "apps": 3,
+    "applications": 1,
+    "causes": 2,
+    "near": 2,
 }
 
 

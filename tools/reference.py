@@ -44,6 +44,8 @@ SCHEMAS = (
     "timeline",
     "redaction",
     "expiry",
+    "fleet",
+    "drift",
 )
 TABLES = (
     ("trace-lens.toml", settings.WorkspaceSettings),
