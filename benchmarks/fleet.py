@@ -1,5 +1,5 @@
-"""Changes of failure rates, on simulated fleets: false alarms, what is found, how well the moment is known; and how long
-`fleet` takes for 300 applications and two million events.
+"""Changes of failure rates on simulated fleets: false alarms, what is found, the moment; and the time and memory of
+`fleet` for 300 applications and two million events.
 
     python benchmarks/fleet.py [chance|quiet|found|slopes|size]...
 """
