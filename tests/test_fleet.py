@@ -13,9 +13,10 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kit import certificate, run, run_json
+from kit import certificate, key, run, run_json
 from strict_schemas import conforms
 from trace_lens.common.locations import Location
+from trace_lens.demo.tokens import public_jwk
 from trace_lens.fleet.dates import Ending, Hit, endings, within
 from trace_lens.render.calendar import write_calendar
 from trace_lens.render.openmetrics import write_metrics
@@ -277,3 +278,22 @@ def test_a_figure_of_nothing(tmp_path: Path) -> None:
     done = run("expiry", "--figure", "year.png", folder=tmp_path)
     assert done.returncode == 2
     assert b"nothing on record ends within a year" in done.stderr
+
+
+def test_a_key_set_with_a_next_key(house: Path) -> None:
+    """The next key is the one that older snapshots do not hold, whatever the order."""
+    old, new = public_jwk(key("tokens-old"), "2025"), public_jwk(key("tokens-new"), "2026")
+    (house / "keys" / "set.json").write_text(json.dumps({"keys": [old]}))
+    with (house / "providers" / "id.toml").open("a") as stream:
+        stream.write('key_set = "keys/set.json"\nissuer = "https://id.northmere.example"\n')
+    with (house / "apps" / "web.toml").open("a") as stream:
+        stream.write('discovery_url = "https://id.northmere.example/.well-known/openid-configuration"\n')
+    _, told = expiry(house)
+    assert not [change for change in told["rollovers"] if "kid" in change["next"]]
+    run("drift", "keys/set.json", "--now", NOW, folder=house)
+    (house / "keys" / "set.json").write_text(json.dumps({"keys": [new, old]}))
+    _, told = expiry(house)
+    (change,) = [change for change in told["rollovers"] if "kid" in change["next"]]
+    assert change["next"] == {"kid": "2026", "file": "keys/set.json"}
+    assert [(ready["app"], ready["state"]) for ready in change["apps"]] == [("web", "fetches")]
+    assert "who is ready for key 2026" in run("expiry", "--now", NOW, folder=house).stdout.decode()

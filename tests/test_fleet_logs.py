@@ -302,3 +302,37 @@ def test_the_fortnight_of_the_demo(demo: Path) -> None:
     changed = {app for app, item in states.items() if item["changes"]}
     assert changed == {"berth-planner", "fuel-ledger", "weather-desk"}
     assert states["fog-signals"]["failure_rate"] is None
+
+
+def test_of_very_many_captures_the_causes_are_told(demo: Path, tmp_path: Path) -> None:
+    """The largest first, with an example and what to do; the order is stable, and shared out or not is all the same."""
+    whole = (demo / "captures/04-crew-roster-slash-lost.txt").read_bytes()
+    cut = (demo / "captures/18-ticket-desk-cut-off.txt").read_bytes()
+    for number in range(160):
+        (tmp_path / f"{number:03}.txt").write_bytes(cut if number % 4 == 0 else whole)
+    text = run("diagnose", str(tmp_path), folder=demo).stdout.decode()
+    head, _, rest = text.partition("Causes, the largest first")
+    assert head.startswith("160 sign-ins in ")
+    assert ": 160 broken." in head
+    assert rest.index("120 × audience-mismatch") < rest.index("40 × capture-truncated")
+    assert f"for example {tmp_path}/001.txt" in rest
+    assert "Set the audience" in rest
+    assert "https://roster.northmere.example/saml/" in rest
+    assert len(rest.splitlines()) < 20
+    lines = run("diagnose", str(tmp_path), "-q", folder=demo).stdout.decode().splitlines()
+    assert [line.partition(":")[0][-7:] for line in lines] == [f"{number:03}.txt" for number in range(160)]
+
+
+def test_progress_is_told_to_who_watches(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+    from trace_lens.cli import progress
+
+    monkeypatch.setattr(progress.sys.stderr, "isatty", lambda: True, raising=False)
+    monkeypatch.setattr(progress, "_AFTER", 0.0)
+    monkeypatch.setattr(progress, "_EVERY", 0.0)
+    with progress.watched("sources") as told:
+        assert told is not None
+        told(50, 200)
+    assert "50 of 200 sources" in capsys.readouterr().err
+    monkeypatch.setattr(progress.sys.stderr, "isatty", lambda: False, raising=False)
+    with progress.watched("sources") as told:
+        assert told is None

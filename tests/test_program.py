@@ -442,7 +442,7 @@ def test_demo(shown_demo: tuple[Done, Path]) -> None:
     text = done.stdout.decode()
     assert "69 sign-ins in captures/: 40 broken, 28 sound, 1 inconclusive." in text
     assert text.count("\n  trace-lens ") == 9
-    assert "42,030 events in the logs of four systems" in text.replace("\n", " ")
+    assert "42,359 events in the logs of four systems" in text.replace("\n", " ")
     assert "harbour-gate  9 minutes 4 seconds ahead" in text
     _, document = run_json("diagnose", "captures", folder=story)
     conforms(document, "diagnosis")

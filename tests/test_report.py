@@ -320,7 +320,7 @@ def test_every_colour_of_a_page_can_be_read() -> None:
 
 
 def test_the_letter_names_nobody_but_where_told(demo: Path) -> None:
-    capture = "captures/07-lost-property-claim-name.txt"
+    capture = "captures/24-quay-passes-works-request-and-answer.txt"
     masked = run("report", capture, "--ask", folder=demo).stdout.decode()
     revealed = run("report", capture, "--ask", "--reveal", folder=demo).stdout.decode()
     assert "Whose sign-in it is (person 1 here) you are told apart from this letter" in masked

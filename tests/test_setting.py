@@ -136,7 +136,7 @@ def test_the_state_in_a_few_lines(tmp_path: Path, demo: Path) -> None:
     assert "Three ways to begin" in done.stdout.decode()
     lines = run(folder=demo).stdout.decode().splitlines()
     assert len(lines) == 6
-    assert "20 (7 OpenID Connect, 13 SAML)" in lines[1]
+    assert "24 (7 OpenID Connect, 17 SAML)" in lines[1]
     assert "crew-roster" in lines[5]
     (tmp_path / "trace-lens.toml").write_text("clock_skw = 1\n")
     assert run(folder=tmp_path).returncode == 2

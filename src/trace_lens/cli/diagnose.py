@@ -12,6 +12,7 @@ import click
 from trace_lens.cli import completing
 from trace_lens.cli.figures import FigureFile, draw
 from trace_lens.cli.options import Moment, tell
+from trace_lens.cli.progress import watched
 from trace_lens.cli.session import Session, with_session
 from trace_lens.cli.with_logs import logbook, tell_problem
 
@@ -99,7 +100,9 @@ def command(
         with_logs=book is not None,
         prove=not lines,
     )
-    result = diagnose_sources(session.sources(sources), workspace, options, together=together, logbook=book)
+    with watched("sources") as told:
+        read = session.sources(sources)
+        result = diagnose_sources(read, workspace, options, together=together, logbook=book, told=told)
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):
         return 2

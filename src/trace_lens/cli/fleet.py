@@ -11,6 +11,7 @@ import click
 
 from trace_lens.cli.figures import FigureFile, draw_fleet
 from trace_lens.cli.options import Moment, sources_of, tell
+from trace_lens.cli.progress import watched
 from trace_lens.cli.session import Session, with_session
 
 if TYPE_CHECKING:
@@ -88,7 +89,8 @@ def _diagnosed(session: Session, sources: tuple[str, ...]) -> tuple[tuple[Diagno
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Options
 
-    result = diagnose_sources(sources_of(sources), session.workspace, Options(now=session.now))
+    with watched("sources") as told:
+        result = diagnose_sources(sources_of(sources), session.workspace, Options(now=session.now), told=told)
     for source, because in result.unreadable:
         tell(f"{source}: {because}")
     return tuple(result.diagnoses), 3 if result.unreadable else 0

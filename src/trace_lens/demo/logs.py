@@ -137,7 +137,7 @@ class _SignIn:
     of_partner: bool = False
 
 
-def log_files(made: Iterable[tuple[Capture, list[Entry]]], seed: int = 1109) -> dict[str, bytes]:
+def log_files(made: Iterable[tuple[Capture, list[Entry]]], seed: int = 1111) -> dict[str, bytes]:
     """The files of all four logs with their descriptions; `made` are the captures with what the diary holds of them."""
     draw = random.Random(seed)
     sign_ins = [*_captured(draw, made), *_everybody(draw)]

@@ -41,6 +41,10 @@ T = TypeVar("T")
 _AGAINST_EXPECTATION = ("record-contradicted", "application-too-lenient")
 MANY = 200
 """From this many sources on, the work is worth sharing out."""
+_SHARE = 100
+"""So many sources at most are handed to a process at a time."""
+Progress = Callable[[int, int], None]
+"""Hears how many of how many sources were done."""
 
 
 class Unplaced(NamedTuple):
@@ -122,6 +126,14 @@ class _Run(NamedTuple):
     options: Options
     together: bool = False
     views: Mapping[str, LogView] = MappingProxyType({})
+    told: Progress | None = None
+
+    def heard(self, items: Iterable[T], whole: int, sizes: int = 1) -> Iterator[T]:
+        """Items as they come, with each told to whoever hears how far the work is; `sizes` sources stand for each."""
+        for number, item in enumerate(items, 1):
+            if self.told:
+                self.told(min(number * sizes, whole), whole)
+            yield item
 
 
 def diagnose_sources(
@@ -132,8 +144,11 @@ def diagnose_sources(
     *,
     together: bool = False,
     logbook: Logbook | None = None,
+    told: Progress | None = None,
 ) -> Result:
     """Diagnose every attempt of every source, in their order; `together` says that all are of one attempt.
+
+    `told` hears how many sources of how many were read or judged, as the work goes on.
 
     Where there is a `logbook`, what the logs hold of the attempts is found for all of them together before any is
     judged; where its store cannot be used the result says so and is without.
@@ -142,13 +157,14 @@ def diagnose_sources(
     core where it is None): there, a source is read again if it belongs together with another, or if logs are loaded.
     Raises SettingsError where a list of the workspace cannot be used.
     """
-    run = _Run(dict(enumerate(sources)), workspace, options, together)
+    run = _Run(dict(enumerate(sources)), workspace, options, together, told=told)
     alone: list[_Places] = [(place,) for place in run.sources]
     if together:
         return _with_logs(run, [_gather(run, tuple(run.sources))], logbook)
     workers = workers or os.cpu_count() or 1
     if len(alone) < MANY:
-        return _with_logs(run, _joined(run, [_gather(run, places) for places in alone]), logbook)
+        gathered = [_gather(run, places) for places in run.heard(alone, len(alone))]
+        return _with_logs(run, _joined(run, gathered), logbook)
     if logbook is not None:
         gathered = _shared(_gather_share, run, alone, workers)
         return _with_logs(run, _joined(run, gathered), logbook, workers)
@@ -171,7 +187,7 @@ def _with_logs(run: _Run, gathered: list[_Gathered], logbook: Logbook | None, wo
         else:
             run, clocks = run._replace(views=beside.views), beside.clocks
     if workers == 1 or len(gathered) < MANY:
-        judged = [_judge(run, group) for group in gathered]
+        judged = [_judge(run, group) for group in run.heard(gathered, len(gathered))]
     else:
         judged = _shared(_judge_share, run, [group.places for group in gathered], workers)
     return _result(judged)._replace(clocks=clocks, log_problem=problem)
@@ -217,16 +233,16 @@ def _let_go(gathered: _Gathered) -> _Gathered:
 
 def _shared(work: Callable[[list[_Places]], list[T]], run: _Run, groups: list[_Places], workers: int) -> list[T]:
     """What the work gives for all groups, shared out to processes where there are several."""
-    size = -(-len(groups) // (workers * 4))
+    size = min(_SHARE, -(-len(groups) // (workers * 4)))
     shares = [groups[start : start + size] for start in range(0, len(groups), size)]
     if workers == 1 or "fork" not in multiprocessing.get_all_start_methods():
         _begin(run)
-        return [part for share in shares for part in work(share)]
+        return [part for share in run.heard(map(work, shares), len(groups), size) for part in share]
     from concurrent.futures import ProcessPoolExecutor
 
     fork = multiprocessing.get_context("fork")
-    with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(run,)) as pool:
-        return [part for share in pool.map(work, shares) for part in share]
+    with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(run._replace(told=None),)) as pool:
+        return [part for share in run.heard(pool.map(work, shares), len(groups), size) for part in share]
 
 
 def _gather(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None = None) -> _Gathered:

@@ -14,7 +14,8 @@ from trace_lens.diagnosis.judging import Diagnosis
 class Cause(NamedTuple):
     """One cause of several attempts: the first break, the side that must act, the value to set, and whom it hits.
 
-    `value_to_set` is None where each attempt wants another one; `example` is the source of the first attempt.
+    `value_to_set` is None where each attempt wants another one; `example` is the source of the first attempt. `remedy`
+    is what to do, None where nothing says.
     """
 
     code: str
@@ -25,6 +26,7 @@ class Cause(NamedTuple):
     attempts: int
     people: int
     example: str
+    remedy: str | None = None
 
 
 def causes_of(diagnoses: Iterable[Diagnosis]) -> tuple[Cause, ...]:
@@ -59,4 +61,5 @@ def _cause(members: list[tuple[Diagnosis, Finding]]) -> Cause:
         attempts=len(members),
         people=len({diagnosis.subject for diagnosis, _ in members if diagnosis.subject}),
         example=example.source,
+        remedy=first.remedy,
     )

@@ -30,7 +30,7 @@ CAPTURES, LOGS = "captures", "logs"
 _DAY = 86_400.0
 _SURE = 0.05
 _PART = 0.2
-"""The first appearance of a code is told near a change where so great a part of the failures behind it has that code."""
+"""The first appearance of a code is told near a change if so great a part of the failures behind it has that code."""
 _FIRST_AFTER = timedelta(days=1)
 """A code appears for the first time only where the log was without it for as long."""
 

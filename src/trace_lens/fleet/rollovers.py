@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
+from trace_lens.oidc.jwk import read_key_set, thumbprint
+from trace_lens.oidc.strict_json import JsonDamaged, read_json
 from trace_lens.pki.certificates import Certificate
 from trace_lens.workspace import trust
 from trace_lens.workspace.records import App, Provider, Workspace
+from trace_lens.workspace.snapshots import earlier
 
 READY, FETCHES, NOT_READY, UNKNOWN = "ready", "fetches", "not-ready", "unknown"
 
@@ -22,10 +25,12 @@ class Readiness(NamedTuple):
 
 
 class Rollover(NamedTuple):
-    """A change of key that is under way: the next certificate, the file that publishes it, and each application."""
+    """A change of key that is under way: the next key (its certificate, or the id of a key of a key set), the file that
+    publishes it, and each application.
+    """
 
     provider: str
-    next: Certificate
+    next: Certificate | str
     file: str
     apps: tuple[Readiness, ...]
 
@@ -38,7 +43,7 @@ def next_of(certificate: Certificate, published: Sequence[Certificate]) -> Certi
 
 def rollovers(workspace: Workspace, now: datetime) -> list[Rollover]:
     """Every change of key that is under way: a provider publishes several certificates that are still valid, or one of
-    its applications pins another than the one that it publishes.
+    its applications pins another than the one that it publishes; or its key set holds several keys for signing.
 
     Raises SettingsError.
     """
@@ -54,7 +59,47 @@ def rollovers(workspace: Workspace, now: datetime) -> list[Rollover]:
         if len({key.certificate for key in valid}) > 1 or others:
             readiness = tuple(state_of(app, newest.certificate, workspace) for app in apps)
             found.append(Rollover(provider.id, newest.certificate, newest.file, readiness))
-    return found
+    return found + [change for provider in workspace.providers.values() for change in _of_key_set(provider, workspace)]
+
+
+def _of_key_set(provider: Provider, workspace: Workspace) -> Iterator[Rollover]:
+    """The change of a key for tokens: a key set holds several for signing. The next one is that which older snapshots
+    do not hold; without them, the one that is listed last.
+    """
+    keys = [key for key in provider.key_set if key.for_signing and not key.problem]
+    if len({thumbprint(key) for key in keys}) < 2:
+        return
+    before = _held_before(provider, workspace)
+    new = [key for key in keys if before and thumbprint(key) not in before]
+    coming = (new or keys)[-1]
+    apps = [
+        app
+        for app in workspace.apps.values()
+        if workspace.provider_of(app) is provider and app.settings.protocol == "oidc" and not app.is_interface
+    ]
+    yield Rollover(
+        provider.id,
+        coming.id or thumbprint(coming) or "a key without an id",
+        provider.settings.key_set or "",
+        tuple(
+            Readiness(app.id, FETCHES, "it takes the key set from the discovery document")
+            if app.settings.application.oidc.discovery_url
+            else Readiness(app.id, UNKNOWN, "whether it fetches the key set anew is not on record")
+            for app in apps
+        ),
+    )
+
+
+def _held_before(provider: Provider, workspace: Workspace) -> set[str | None]:
+    """The keys of the oldest snapshot of a key set; empty where there is none."""
+    if workspace.root is None or not provider.settings.key_set:
+        return set()
+    for snapshot in earlier(workspace.root, provider.settings.key_set):
+        try:
+            return {thumbprint(key) for key in read_key_set(read_json(snapshot.read()).value)}
+        except (OSError, JsonDamaged):
+            continue
+    return set()
 
 
 def _pins_another(app: App, certificate: Certificate, workspace: Workspace) -> bool:

@@ -29,7 +29,10 @@ def expiry(
         "rollovers": [
             {
                 "provider": change.provider,
-                "next": {"sha256": str(change.next.sha256), "file": change.file},
+                "next": {
+                    **({"kid": change.next} if isinstance(change.next, str) else {"sha256": str(change.next.sha256)}),
+                    "file": change.file,
+                },
                 "apps": [ready._asdict() for ready in change.apps],
             }
             for change in changing

@@ -29,6 +29,8 @@ from trace_lens.render.documents.ladder import ladder
 
 _MOST_EVENTS = 8
 _UNPLACED = 6
+_MOST_ROWS = 150
+"""Of more sign-ins only the causes are told, not each by itself."""
 _SHOWN_REASONS = 3
 """How many reasons the short list of what was not checked gives."""
 _STANDING = ("certificate-expiring", "secret-expiring")
@@ -41,7 +43,11 @@ def diagnosis_pages(result: Result, *, full: bool = False, details: bool = True)
     `full` shows every finding with its evidence, `details` each attempt of several by itself.
     """
     many = len(result.diagnoses) > 1
-    if many:
+    if len(result.diagnoses) > _MOST_ROWS and not full:
+        details = False
+        yield from _counted(result.diagnoses)
+        yield from _causes(result.diagnoses, all_of_them=True)
+    elif many:
         yield from overview(result.diagnoses)
         yield from _causes(result.diagnoses)
     said: set[tuple[str, str]] = set()
@@ -50,7 +56,7 @@ def diagnosis_pages(result: Result, *, full: bool = False, details: bool = True)
             yield Rule()
         yield from one(diagnosis, full=full, said=said)
     if many and not (details or full):
-        yield prose("Details: name one source, or add -v.", 0, "quiet")
+        yield prose("Details: name one source, or add -v. One line each: -q.", 0, "quiet")
     if result.unplaced:
         yield from _unplaced(result)
     if result.unreadable:
@@ -86,15 +92,21 @@ def _unplaced(result: Result) -> Document:
         yield prose(f"… and {count - _UNPLACED} more; --format json lists them all", 2, "quiet")
 
 
+def _counted(diagnoses: Sequence[Diagnosis]) -> Document:
+    """How many sign-ins there are, and how they ended."""
+    counts = [(name, sum(diagnosis.outcome == name for diagnosis in diagnoses)) for name in OUTCOME]
+    words = ", ".join(f"{count:,} {name}" for name, count in counts if count)
+    folder = _common_folder([diagnosis.source for diagnosis in diagnoses])
+    within = f" in {visible(folder)}" if folder else ""
+    yield heading(f"{_count(len(diagnoses), 'sign-in')}{within}: {words}.", level=1)
+    yield BLANK
+
+
 def overview(diagnoses: Iterable[Diagnosis]) -> Document:
     """One line for each sign-in, after a line that counts them."""
     found = list(diagnoses)
-    counts = [(name, sum(diagnosis.outcome == name for diagnosis in found)) for name in OUTCOME]
-    words = ", ".join(f"{count} {name}" for name, count in counts if count)
+    yield from _counted(found)
     folder = _common_folder([diagnosis.source for diagnosis in found])
-    within = f" in {visible(folder)}" if folder else ""
-    yield heading(f"{_count(len(found), 'sign-in')}{within}: {words}.", level=1)
-    yield BLANK
     yield table(
         ("no", "source", "application", "person", "result", "value to set"),
         [
@@ -131,17 +143,21 @@ def _ended(diagnosis: Diagnosis) -> Span:
     return Span(text, STYLE[diagnosis.outcome])
 
 
-def _causes(diagnoses: Sequence[Diagnosis]) -> Document:
-    """The causes that broke more than one attempt."""
-    repeated = [cause for cause in causes_of(diagnoses) if cause.attempts > 1]
-    if not repeated:
+def _causes(diagnoses: Sequence[Diagnosis], *, all_of_them: bool = False) -> Document:
+    """The causes that broke more than one attempt, or all causes, the largest first."""
+    told = [cause for cause in causes_of(diagnoses) if all_of_them or cause.attempts > 1]
+    if not told:
         return
-    yield heading(Span("Causes that repeat", "head"))
-    for cause in repeated:
+    yield heading(Span("Causes, the largest first" if all_of_them else "Causes that repeat", "head"))
+    for cause in told:
         where = f"at the {cause.side}" if cause.side in ("application", "provider") else f"side: {cause.side}"
         people = f"; {_count(cause.people, 'person')}" if cause.people else ""
         hits = f"{', '.join(cause.apps) or 'applications not known'}{people}"
-        yield prose(f"{cause.attempts} × {cause.code}, {where}: {cause.what.lower()} ({hits})", 2)
+        yield prose(f"{cause.attempts:,} × {cause.code}, {where}: {cause.what.lower()} ({hits})", 2)
+        if all_of_them:
+            yield prose(f"for example {visible(cause.example)}", 4, "quiet")
+            if cause.remedy:
+                yield prose(cause.remedy, 4)
         if cause.value_to_set:
             yield Copied(cause.value_to_set)
     yield BLANK

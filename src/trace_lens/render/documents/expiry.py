@@ -44,9 +44,13 @@ def expiry_pages(
         waiting = [ready for ready in change.apps if ready.state == NOT_READY]
         provider = workspace.providers[change.provider].name
         yield BLANK
-        yield heading(f"{provider}: who is ready for certificate {change.next.sha256.hex[:8]}", level=1)
-        begins, ends = show_moment(change.next.not_before), show_moment(change.next.not_after)
-        words = f"It is in {change.file}, from {begins} to {ends}. "
+        if isinstance(change.next, str):
+            yield heading(f"{provider}: who is ready for key {change.next}", level=1)
+            words = f"It is in {change.file}. "
+        else:
+            yield heading(f"{provider}: who is ready for certificate {change.next.sha256.hex[:8]}", level=1)
+            begins, ends = show_moment(change.next.not_before), show_moment(change.next.not_after)
+            words = f"It is in {change.file}, from {begins} to {ends}. "
         words += (
             f"{len(waiting)} of {len(change.apps)} are not ready." if waiting else "Nobody is known not to be ready."
         )
