@@ -313,9 +313,9 @@ def test_of_very_many_captures_the_causes_are_told(demo: Path, tmp_path: Path) -
     text = run("diagnose", str(tmp_path), folder=demo).stdout.decode()
     head, _, rest = text.partition("Causes, the largest first")
     assert head.startswith("160 sign-ins in ")
-    assert ": 160 broken." in head
+    assert head.split()[-2:] == ["160", "broken."]
     assert rest.index("120 × audience-mismatch") < rest.index("40 × capture-truncated")
-    assert f"for example {tmp_path}/001.txt" in rest
+    assert f"for example {tmp_path}/001.txt" in " ".join(rest.split())
     assert "Set the audience" in rest
     assert "https://roster.northmere.example/saml/" in rest
     assert len(rest.splitlines()) < 20
