@@ -223,7 +223,7 @@ def test_without_logs_the_settings_are_told_and_rates_are_null(house: Path) -> N
             None,
         )
         assert item["changes"] == []
-    assert run("fleet", folder=house).stdout.decode().startswith("NO LOGS: 3 applications on record")
+    assert run("fleet", folder=house).stdout.decode().startswith("NO SIGN-INS: 3 applications on record")
 
 
 @pytest.mark.parametrize(

@@ -49,16 +49,17 @@ def command(
     """Show all applications: settings, failure rates, when these changed, who fails, and shared causes.
 
     Rates come from the loaded logs, causes from the logs and from captures: the SOURCEs, by default the folder
-    captures/ of the workspace. Exit status: 0, 2 wrong usage or settings, 3 a source could not be read.
+    captures/ of the workspace. Exit status: 0, 2 wrong usage or settings, 3 a SOURCE could not be read.
     """
     from trace_lens.fleet.overview import overview
     from trace_lens.fleet.taking_in import logs_of
     from trace_lens.logs.store.manifest import StoreProblem
 
     workspace, now = session.workspace, session.now
+    named = bool(sources)
     if not sources and not no_captures and (session.root / _CAPTURES).is_dir():
         sources = (str(session.root / _CAPTURES),)
-    diagnoses, status = _diagnosed(session, sources)
+    diagnoses, failed = _diagnosed(session, sources)
     try:
         taken = logs_of(workspace, since, until)
     except StoreProblem as error:
@@ -79,13 +80,13 @@ def command(
         session.emit(pages, lambda: {"applications": json_fleet.fleet_rows(found)}, "applications")
     else:
         session.emit(pages, lambda: json_fleet.fleet(found))
-    return status
+    return 3 if failed and named else 0
 
 
-def _diagnosed(session: Session, sources: tuple[str, ...]) -> tuple[tuple[Diagnosis, ...], int]:
-    """The diagnoses of captures, and the exit status where some could not be read."""
+def _diagnosed(session: Session, sources: tuple[str, ...]) -> tuple[tuple[Diagnosis, ...], bool]:
+    """The diagnoses of captures, and whether some could not be read."""
     if not sources:
-        return (), 0
+        return (), False
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Options
 
@@ -93,4 +94,4 @@ def _diagnosed(session: Session, sources: tuple[str, ...]) -> tuple[tuple[Diagno
         result = diagnose_sources(sources_of(sources), session.workspace, Options(now=session.now), told=told)
     for source, because in result.unreadable:
         tell(f"{source}: {because}")
-    return tuple(result.diagnoses), 3 if result.unreadable else 0
+    return tuple(result.diagnoses), bool(result.unreadable)

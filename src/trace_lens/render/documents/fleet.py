@@ -58,8 +58,10 @@ def _answer(found: Fleet, shared: Sequence[SharedChange]) -> Document:
     if found.span is None:
         count = len(found.apps)
         captures = f", {found.captures} captured sign-ins" if found.captures else ""
-        yield answer("NO LOGS", "unchecked", f": {count} applications on record{captures}; no sign-in in a loaded log.")
-        yield prose("Rates and changes need logs: trace-lens logs load", style="quiet")
+        yield answer(
+            "NO SIGN-INS", "unchecked", f": {count} applications on record{captures}; the loaded logs tell none."
+        )
+        yield prose("Rates and changes need logs of the time: trace-lens logs load", style="quiet")
         return
     failing = [state for state in found.apps if state.changes and worse(state.changes[-1])]
     begin, end = (_short(moment) for moment in found.span)
@@ -99,7 +101,7 @@ def _applications(found: Fleet, now: datetime) -> Document:
                 _interval(state.rate),
                 _settings(state),
                 state.common.code if state.common else "",
-                f"{state.setup.next_date.days(now)} days" if state.setup.next_date else "",
+                _count(state.setup.next_date.days(now), "day") if state.setup.next_date else "",
             )
             for state in order
         ],
