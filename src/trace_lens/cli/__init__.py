@@ -25,6 +25,7 @@ _COMMANDS = {
     "demo": "Write the demo workspace and run the full example on it.",
     "diagnose": "Diagnose each sign-in found in the sources.",
     "drift": "Show what changed in metadata, discovery documents and key sets, and whom it hits.",
+    "probe": "Try what applications need, live: names, ports, TLS, documents, endpoints.",
     "fleet": "Show all applications: failure rates, when they changed, and shared causes.",
     "explain": "Explain a finding: why it happens, and how to repair it.",
     "identify": "Show which account each name leads to by the account rule.",

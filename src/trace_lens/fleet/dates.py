@@ -17,10 +17,12 @@ from trace_lens.oidc.jwk import Jwk
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.saml.metadata import Key
 from trace_lens.workspace import trust
+from trace_lens.workspace.own_files import OWN_FOLDER
 from trace_lens.workspace.records import App, Provider, Workspace
+from trace_lens.workspace.seen_tls import FILE, seen_tls
 
 CERTIFICATE, SECRET, METADATA, KEY_SET = "certificate", "client-secret", "metadata", "key-set"
-SIGNING, ENCRYPTION = "signing", "encryption"
+SIGNING, ENCRYPTION, TLS = "signing", "encryption", "tls"
 YES, NO, UNKNOWN = "yes", "no", "unknown"
 _DAY = timedelta(days=1)
 
@@ -64,7 +66,7 @@ def endings(workspace: Workspace) -> list[Ending]:
     found: dict[tuple[str, ...], Ending] = {}
     for ending in _all(workspace):
         own = ("", "") if ending.sha256 else (ending.app or "", ending.file)
-        told = ending.sha256 or f"{ending.what} {ending.at}"
+        told = ending.sha256 if ending.sha256 and ending.purpose != TLS else f"{ending.what} {ending.at}"
         key = (ending.kind, told, ending.purpose or "", ending.provider or "", *own)
         before = found.get(key)
         found[key] = ending if before is None else _together(before, ending)
@@ -90,10 +92,29 @@ def _all(workspace: Workspace) -> Iterator[Ending]:
         yield from _published(provider, apps, workspace)
         yield from _keys_of_tokens(provider, apps)
         yield from _metadata(provider, apps, workspace)
+    yield from _of_hosts(workspace)
     for app in workspace.apps.values():
         yield from _pinned(app, workspace)
         yield from _own(app)
         yield from _secret(app)
+
+
+def _of_hosts(workspace: Workspace) -> Iterator[Ending]:
+    """The TLS certificates of hosts, as the last probes saw them."""
+    for item in seen_tls(workspace.root) if workspace.root else ():
+        yield Ending(
+            at=item.not_after,
+            kind=CERTIFICATE,
+            what=f"TLS certificate of {item.host}",
+            provider=None,
+            app=None,
+            purpose=TLS,
+            sha256=item.sha256,
+            file=f"{OWN_FOLDER}/{FILE}",
+            where=Location(part=f"seen {item.seen:%Y-%m-%d}"),
+            hits=tuple(Hit(app, "connects to it, or is it") for app in item.apps if app in workspace.apps),
+            ready=UNKNOWN,
+        )
 
 
 def _published(provider: Provider, apps: list[App], workspace: Workspace) -> Iterator[Ending]:

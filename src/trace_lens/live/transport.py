@@ -41,13 +41,31 @@ class Unreachable(Exception):
 
 
 class Answer(NamedTuple):
-    """What came: the address that answered in the end, status, content type, and the octets."""
+    """What came: the address that answered, status, header fields, the octets; when it was asked (epoch seconds) and
+    when the head of the answer was there.
+    """
 
     url: str
     status: int
-    content_type: str
+    headers: tuple[tuple[str, str], ...]
     data: bytes
-    date: str | None
+    asked: float
+    answered: float
+
+    def header(self, name: str) -> str | None:
+        """The first header field of a name."""
+        return next((value for key, value in self.headers if key.lower() == name.lower()), None)
+
+    @property
+    def content_type(self) -> str:
+        """The kind of content, without parameters."""
+        return (self.header("content-type") or "").partition(";")[0].strip().lower()
+
+    @property
+    def onward(self) -> str | None:
+        """Where it redirects to, as a whole address."""
+        location = self.header("location")
+        return resolved(self.url, location) if location and self.status in _REDIRECTS else None
 
 
 class Transport:
@@ -75,20 +93,27 @@ class Transport:
             self._client.close()
 
     def fetch(self, url: str) -> Answer:
-        """The document at an address. Raises Unreachable."""
+        """The document at an address, wherever it redirects to. Raises Unreachable."""
         until = time.monotonic() + self.seconds
         asked = url
         for _ in range(limits.REDIRECTS):
-            answer, location = self._ask(asked, until)
-            if location is None:
+            answer = self._ask("GET", asked, until)
+            if answer.onward is None:
                 return answer
-            onward = resolved(asked, location)
-            if parts_of(onward).scheme not in ("https", parts_of(asked).scheme):
-                raise Unreachable("unexpected-answer", f"{asked} redirects to {onward}, which is not https")
-            asked = onward
+            if parts_of(answer.onward).scheme not in ("https", parts_of(asked).scheme):
+                raise Unreachable("unexpected-answer", f"{asked} redirects to {answer.onward}, which is not https")
+            asked = answer.onward
         raise Unreachable("unexpected-answer", f"{url} redirects more than {limits.REDIRECTS} times")
 
-    def _ask(self, url: str, until: float) -> tuple[Answer, str | None]:
+    def ask(
+        self, url: str, method: str = "GET", headers: dict[str, str] | None = None, body: bytes | None = None
+    ) -> Answer:
+        """The answer of one address, redirects not followed. Raises Unreachable."""
+        return self._ask(method, url, time.monotonic() + self.seconds, headers, body)
+
+    def _ask(
+        self, method: str, url: str, until: float, headers: dict[str, str] | None = None, body: bytes | None = None
+    ) -> Answer:
         import httpx
 
         assert self._client is not None
@@ -96,15 +121,17 @@ class Transport:
         if left <= 0:
             raise Unreachable("port-unreachable", f"{url} gave no answer within {self.seconds:.0f} seconds")
         with _told(url, self.seconds):
-            request = self._client.build_request("GET", url, timeout=httpx.Timeout(left))
+            request = self._client.build_request(
+                method, url, headers=headers, content=body, timeout=httpx.Timeout(left)
+            )
+            asked = time.time()
             answer = self._client.send(request, stream=True)
+            answered = time.time()
             try:
-                if answer.status_code in _REDIRECTS and answer.headers.get("location"):
-                    return self._made(url, answer, b""), answer.headers["location"]
                 data = self._read(url, answer, until)
             finally:
                 answer.close()
-        return self._made(url, answer, data), None
+        return Answer(url, answer.status_code, tuple(answer.headers.multi_items()), data, asked, answered)
 
     def _read(self, url: str, answer: httpx.Response, until: float) -> bytes:
         """The octets of an answer, within the limits of size and time."""
@@ -116,10 +143,6 @@ class Transport:
             if time.monotonic() > until:
                 raise Unreachable("port-unreachable", f"{url} was not read whole within {self.seconds:.0f} seconds")
         return bytes(data)
-
-    def _made(self, url: str, answer: httpx.Response, data: bytes) -> Answer:
-        kind = answer.headers.get("content-type", "").partition(";")[0].strip().lower()
-        return Answer(url, answer.status_code, kind, data, answer.headers.get("date"))
 
 
 def proxy_for(url: str) -> str | None:
@@ -162,10 +185,10 @@ def _told(url: str, seconds: float) -> Iterator[None]:
     except httpx.DecodingError as error:
         raise Unreachable("unexpected-answer", f"{url} sends what cannot be unpacked ({error})") from None
     except httpx.TransportError as error:
-        raise _reason(error, url, host) from None
+        raise reason_of(error, url, host) from None
 
 
-def _reason(error: BaseException, url: str, host: str) -> Unreachable:
+def reason_of(error: BaseException, url: str, host: str) -> Unreachable:
     """The first cause of an error that has a name in the catalogue."""
     proxy = proxy_for(url)
     cause: BaseException | None = error
