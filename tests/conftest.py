@@ -10,9 +10,11 @@ import tempfile
 from pathlib import Path
 
 import pytest
+from cryptography.hazmat.primitives import serialization
 from hypothesis import settings
 
 from kit import Done, run
+from live_kit import Held, issued
 
 settings.register_profile("machines are noisy", deadline=None)
 settings.load_profile("machines are noisy")
@@ -42,3 +44,12 @@ def shown_demo(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> tupl
 def demo(shown_demo: tuple[Done, Path]) -> Path:
     """The workspace of the demo with its logs loaded, which no test may change."""
     return shown_demo[1]
+
+
+@pytest.fixture(scope="session")
+def authority(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Held]:
+    """The file of an authority's certificate, and what it is to sign with."""
+    held = issued("An authority of the test", None)
+    file = tmp_path_factory.mktemp("authority") / "ca.pem"
+    file.write_bytes(held[0].public_bytes(serialization.Encoding.PEM))
+    return file, held

@@ -4,24 +4,19 @@ from __future__ import annotations
 
 import contextlib
 import http.server
-import ipaddress
 import json
-import ssl
 import threading
-from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import pytest
 from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.x509.oid import NameOID
 from hypothesis import given
 from hypothesis import strategies as st
 
 from kit import bare, certificate, pem, run, run_json
+from live_kit import issued, serving
 from strict_schemas import conforms
 from trace_lens.fleet.documents import METADATA, NoDocument, OnRecord, read_document
 from trace_lens.live.transport import Transport, Unreachable, proxy_for
@@ -266,29 +261,6 @@ def test_what_is_an_address(name: str, wanted: bool) -> None:
 # -- addresses
 
 
-def _issued(name: str, by: tuple[x509.Certificate, Any] | None, *hosts: str, begins: int = -1, ends: int = 30) -> Any:
-    private = ec.generate_private_key(ec.SECP256R1())
-    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
-    now = datetime.now(UTC)
-    builder = (
-        x509.CertificateBuilder()
-        .subject_name(subject)
-        .issuer_name(by[0].subject if by else subject)
-        .public_key(private.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now + timedelta(days=begins))
-        .not_valid_after(now + timedelta(days=ends))
-        .add_extension(x509.BasicConstraints(by is None, None), critical=True)
-        .add_extension(x509.SubjectKeyIdentifier.from_public_key(private.public_key()), critical=False)
-    )
-    if hosts:
-        names = [
-            x509.IPAddress(ipaddress.ip_address(host)) if host[0].isdigit() else x509.DNSName(host) for host in hosts
-        ]
-        builder = builder.add_extension(x509.SubjectAlternativeName(names), critical=False)
-    return builder.sign(by[1] if by else private, hashes.SHA256()), private
-
-
 class Pages(http.server.BaseHTTPRequestHandler):
     """Answers as the path says."""
 
@@ -324,33 +296,8 @@ class Pages(http.server.BaseHTTPRequestHandler):
         """Say nothing."""
 
 
-@pytest.fixture(scope="module")
-def authority(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Any]:
-    held = _issued("An authority of the test", None)
-    file = tmp_path_factory.mktemp("authority") / "ca.pem"
-    file.write_bytes(held[0].public_bytes(serialization.Encoding.PEM))
-    return file, held
-
-
-@contextlib.contextmanager
-def serving(folder: Path, held: tuple[x509.Certificate, Any] | None, served: dict[str, bytes]) -> Iterator[int]:
-    """A server on loopback, with a TLS certificate if one is given; its port."""
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), type("Some", (Pages,), {"served": served}))
-    server.daemon_threads = True
-    if held:
-        plain = serialization.NoEncryption()
-        private = held[1].private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, plain)
-        (folder / "server.pem").write_bytes(held[0].public_bytes(serialization.Encoding.PEM) + private)
-        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-        context.load_cert_chain(folder / "server.pem")
-        server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
-    thread = threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True)
-    thread.start()
-    try:
-        yield server.server_address[1]
-    finally:
-        server.shutdown()
-        server.server_close()
+def pages(served: dict[str, bytes]) -> type[Pages]:
+    return type("Some", (Pages,), {"served": served})
 
 
 def addressed(house: Path, address: str) -> None:
@@ -363,7 +310,7 @@ def test_an_address_is_fetched_kept_and_read_from_there(
 ) -> None:
     monkeypatch.setenv("SSL_CERT_FILE", str(authority[0]))
     served = {"/id.xml": metadata(OLD).encode()}
-    with serving(tmp_path, _issued("here", authority[1], "localhost", "127.0.0.1"), served) as port:
+    with serving(tmp_path, issued("here", authority[1], "localhost", "127.0.0.1"), pages(served)) as port:
         address = f"https://localhost:{port}/id.xml"
         addressed(house, address)
         missing = run("apps", "check", "old-only", folder=house).stdout.decode()
@@ -408,8 +355,11 @@ def test_what_fails_at_an_address(
     code: str,
 ) -> None:
     monkeypatch.setenv("SSL_CERT_FILE", str(authority[0]))
-    held = _issued("here", authority[1], *hosts, begins=days[0], ends=days[1])
-    with serving(tmp_path, held, {"/id.xml": b"here"}) as port, Transport(seconds=1.0, octets=1_000_000) as transport:
+    held = issued("here", authority[1], *hosts, begins=days[0], ends=days[1])
+    with (
+        serving(tmp_path, held, pages({"/id.xml": b"here"})) as port,
+        Transport(seconds=1.0, octets=1_000_000) as transport,
+    ):
         if path == "/gone":
             assert transport.fetch(f"https://localhost:{port}{path}").status == 404
             return
@@ -421,15 +371,19 @@ def test_what_fails_at_an_address(
 def test_what_is_served_is_followed_and_what_nobody_here_trusts_is_refused(
     tmp_path: Path, authority: tuple[Path, Any], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    held = _issued("here", authority[1], "localhost")
-    with serving(tmp_path, held, {"/id.xml": b"here"}) as port:
+    held = issued("here", authority[1], "localhost")
+    with serving(tmp_path, held, pages({"/id.xml": b"here"})) as port:
         with Transport(seconds=5) as transport, pytest.raises(Unreachable) as caught:
             transport.fetch(f"https://localhost:{port}/id.xml")
         assert caught.value.code == "tls-untrusted"
         monkeypatch.setenv("SSL_CERT_FILE", str(authority[0]))
         with Transport(seconds=5) as transport:
             assert transport.fetch(f"https://localhost:{port}/onward").data == b"here"
-    with serving(tmp_path, None, {}) as port, Transport(seconds=5) as transport, pytest.raises(Unreachable) as caught:
+    with (
+        serving(tmp_path, None, pages({})) as port,
+        Transport(seconds=5) as transport,
+        pytest.raises(Unreachable) as caught,
+    ):
         transport.fetch(f"https://localhost:{port}/id.xml")
     assert caught.value.code == "tls-refused"
 

@@ -46,6 +46,7 @@ SCHEMAS = (
     "expiry",
     "fleet",
     "drift",
+    "probe",
 )
 TABLES = (
     ("trace-lens.toml", settings.WorkspaceSettings),

@@ -93,26 +93,29 @@ def aliases(host: Host) -> Outcome:
     return Outcome(OK, f"leads to {', '.join(targets)}", tuple(("CNAME", target) for target in targets))
 
 
-def proofs(domain: str) -> Outcome:
-    """The TXT records of an e-mail domain; skipped where no name server answers."""
+def proofs(domain: str, proof: str | None) -> Outcome:
+    """The TXT records of an e-mail domain, held against the one that proves it; skipped where no name server answers,
+    or where nothing says which record that is.
+    """
     import dns.exception
     import dns.resolver
 
+    if proof is None:
+        return Outcome(SKIPPED, "which TXT record proves it is not on record (domain_proof in the provider's file)")
+    texts: list[str] = []
     try:
         answer = dns.resolver.resolve(domain, "TXT", lifetime=_LOOKUP_SECONDS)
+        texts = [b"".join(record.strings).decode("utf-8", "replace") for record in answer]
     except (dns.resolver.NoAnswer, dns.resolver.NXDOMAIN):
-        words = say("{domain} has no TXT record, so nothing in DNS proves whose it is.", domain=domain)
-        return Outcome(RISK, words, (), finding("domain-not-proven", words))
-    except dns.exception.DNSException as error:
+        pass
+    except (dns.exception.DNSException, OSError) as error:
         return Outcome(SKIPPED, f"no name server answers ({type(error).__name__})")
-    except OSError as error:
-        return Outcome(SKIPPED, f"no name server answers ({error})")
-    texts = [b"".join(record.strings).decode("utf-8", "replace") for record in answer]
-    return Outcome(
-        OK,
-        f"{len(texts)} TXT records; which of them proves it is not on record",
-        tuple(("TXT", text) for text in texts),
-    )
+    evidence = tuple(("TXT", text) for text in texts)
+    if proof in texts:
+        return Outcome(OK, "the TXT record that proves it is there", evidence)
+    words = say("{domain} has no TXT record {proof}.", domain=domain, proof=proof)
+    found = finding("domain-not-proven", words, expected=proof, actual="; ".join(texts) or None, compared=False)
+    return Outcome(RISK, words, evidence, found)
 
 
 def connect(host: Host, addresses: Sequence[str]) -> Outcome:

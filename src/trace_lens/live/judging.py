@@ -156,7 +156,7 @@ def keys_in(url: str, answer: Answer, provider: Provider, evidence: tuple[tuple[
 def speaks(url: str, transport: Transport) -> Outcome:
     """Whether a host answers in HTTP, with whatever status."""
     try:
-        answer = transport.ask(url)
+        answer = transport.head_of(url)
     except Unreachable as error:
         return failed(error)
     via = answer.header("via")
@@ -191,7 +191,7 @@ def clock(url: str, skew: timedelta, transport: Transport, pause: Callable[[floa
         if number:
             pause(0.37)
         try:
-            answer = transport.ask(url)
+            answer = transport.head_of(url)
         except Unreachable as error:
             return failed(error) if not count else Outcome(OK, f"{count} samples only: {error.because}")
         told = _date(answer)

@@ -7,7 +7,7 @@ The hosts are those in the files of the applications and their providers, and in
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack
 from datetime import datetime
 from functools import partial
@@ -151,8 +151,8 @@ class _Plan:
         else:
             self._oidc(app, provider)
         for domain in dict.fromkeys((*told.email_domains, *provider.settings.email_domains)):
-            step = Step(f"domain:{domain}", DOMAIN, domain, (), lambda _, domain=domain: connecting.proofs(domain))  # type: ignore[misc]
-            self.add(step, app)
+            work = partial(connecting.proofs, domain, provider.settings.domain_proof)
+            self.add(Step(f"domain:{domain}", DOMAIN, domain, (), partial(_alone, work)), app)
 
     def _saml(self, app: App, provider: Provider) -> None:
         url = provider.settings.metadata
@@ -292,6 +292,11 @@ class _Plan:
         self.add(Step(f"clock:{host}", CLOCK, host, self.host(url, app), lambda _: work()), app)
 
 
+def _alone(work: Callable[[], Outcome], _: dict[str, Any]) -> Outcome:
+    """Work that needs nothing of the steps before it."""
+    return work()
+
+
 def _redirect_urls(entity: Entity | None) -> Iterable[str]:
     """The sign-on addresses of an identity provider for HTTP-Redirect."""
     role = entity.role("IDPSSODescriptor") if entity else None
@@ -303,4 +308,6 @@ def _redirect_urls(entity: Entity | None) -> Iterable[str]:
 def _is_loopback_redirect(url: str, app: App) -> bool:
     """Whether a redirect URI is that of a program on a desk (RFC 8252 §7.3), which listens only while it signs in."""
     parts = parts_of(url)
-    return bool(app.settings.application.oidc.public) and parts.hostname in ("127.0.0.1", "::1", "localhost")
+    if parts.scheme != "http" or parts.hostname not in ("127.0.0.1", "::1", "localhost"):
+        return False
+    return bool(app.settings.application.oidc.public) or parts.port is None

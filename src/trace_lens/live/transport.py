@@ -111,8 +111,19 @@ class Transport:
         """The answer of one address, redirects not followed. Raises Unreachable."""
         return self._ask(method, url, time.monotonic() + self.seconds, headers, body)
 
+    def head_of(self, url: str) -> Answer:
+        """The head of what an address answers to GET; what comes behind it is not read. Raises Unreachable."""
+        return self._ask("GET", url, time.monotonic() + self.seconds, reads=False)
+
     def _ask(
-        self, method: str, url: str, until: float, headers: dict[str, str] | None = None, body: bytes | None = None
+        self,
+        method: str,
+        url: str,
+        until: float,
+        headers: dict[str, str] | None = None,
+        body: bytes | None = None,
+        *,
+        reads: bool = True,
     ) -> Answer:
         import httpx
 
@@ -128,7 +139,7 @@ class Transport:
             answer = self._client.send(request, stream=True)
             answered = time.time()
             try:
-                data = self._read(url, answer, until)
+                data = self._read(url, answer, until) if reads else b""
             finally:
                 answer.close()
         return Answer(url, answer.status_code, tuple(answer.headers.multi_items()), data, asked, answered)

@@ -80,6 +80,7 @@ class ProviderSettings(NamedTuple):
     left_out_markers: Texts = ()
     most_groups: Most = Most()
     guest_pattern: Pattern = None
+    domain_proof: str | None = None
 
 
 class Rewrite(NamedTuple):
