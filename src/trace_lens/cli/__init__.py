@@ -33,6 +33,7 @@ _COMMANDS = {
     "logs": "Check, load, list and search sign-in logs.",
     "timeline": "Show attempts and their log events on one time axis.",
     "expiry": "Show what ends when, whom it hits, and who is ready for what comes after.",
+    "rehearse": "Sign in with a test account, over plain forms, and diagnose the way.",
     "receive": "Catch a sign-in on this machine, and diagnose it.",
     "redact": "Make copies that can leave the house: secrets gone, people replaced.",
     "report": "Write a report of sign-ins to hand over.",

@@ -210,3 +210,6 @@ FETCHED_BYTES = 32 * 1024 * 1024
 
 REDIRECTS = 8
 """Most redirects that are followed to a document."""
+
+REHEARSED_HOPS = 60
+"""Most requests of one rehearsed sign-in."""
