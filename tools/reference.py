@@ -139,7 +139,9 @@ def schemas() -> str:
     ]
     for name in SCHEMAS:
         schema = json.loads(files("trace_lens.render").joinpath("schemas", f"{name}.json").read_text("utf-8"))
-        links = f"[Schema](../src/trace_lens/render/schemas/{name}.json) · [example](examples/{name}.json)"
+        links = f"[Schema](../src/trace_lens/render/schemas/{name}.json)"
+        if (DOCS / "examples" / f"{name}.json").is_file():
+            links += f" · [example](examples/{name}.json)"
         own = {**meanings, **meanings.get(name, {})} if isinstance(meanings.get(name), dict) else meanings
         rows = dict.fromkeys(
             f"| {key} | {kind} | {own[key.rpartition('.')[2]]} |" for key, kind in keys_of(schema, schema)
