@@ -72,7 +72,7 @@ def resolve(host: Host) -> Outcome:
     private = [address for address in addresses if _is_private(address)]
     detail = ", ".join(addresses)
     if private and not host.is_local and not host.is_literal:
-        detail += f" ({', '.join(private)}: inside this network)"
+        detail += " (inside this network)" if len(private) == len(addresses) else f" ({', '.join(private)}: inside)"
     return Outcome(OK, detail, tuple((_family(address), address) for address in addresses), made=addresses)
 
 

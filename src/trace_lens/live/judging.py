@@ -36,6 +36,8 @@ _HEALTHY = {
     PAGE: (401, 403),
 }
 """Statuses with which an endpoint answers a request without a message, besides those below 400."""
+_UNTOLD = (500, 501)
+"""What a redirect URI or ACS URL may answer where nothing came for it, although it takes messages."""
 _SAMPLES = 3
 _TURNS = 8
 _WELL_KNOWN = "/.well-known/openid-configuration"
@@ -175,6 +177,15 @@ def endpoint(url: str, kind: str, transport: Transport) -> Outcome:
         evidence += (("redirects to", plain(answer.onward)),)
     if answer.status < 400 or answer.status in _HEALTHY[kind]:
         return Outcome(OK, f"status {answer.status}", evidence)
+    if kind == CALLBACK and answer.status in _UNTOLD:
+        words = say(
+            "{url} answers a request without a message with status {status}. Many applications do, and take messages; "
+            "trace-lens rehearse tells.",
+            url=url,
+            status=str(answer.status),
+        )
+        found = finding("endpoint-not-answering", words, severity=Severity.RISK)
+        return Outcome(RISK, words, evidence, found)
     words = say("{url} answers with status {status}.", url=url, status=str(answer.status))
     code = "unexpected-answer" if kind == PAGE else "endpoint-not-answering"
     side = Side.PROVIDER if kind in (TOKEN, USERINFO, SIGN_OUT) else Side.APPLICATION

@@ -154,7 +154,7 @@ def without_password(passed: Iterable[Passed], account: Account) -> tuple[Passed
 
     hidden = quote_plus(account.password).encode()
     return tuple(
-        item._replace(body=item.body.replace(hidden, b"***")) if item.body and hidden else item for item in passed
+        item._replace(body=item.body.replace(hidden, b"")) if item.body and hidden else item for item in passed
     )
 
 

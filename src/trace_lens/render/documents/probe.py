@@ -34,10 +34,15 @@ def probe_pages(runs: Sequence[Probe], workspace: Workspace, *, full: bool = Fal
         yield heading(title)
         blocked = [tried for tried in steps if tried.outcome.status == BLOCKED and not full]
         for tried in steps:
-            if tried not in blocked:
+            if tried not in blocked and (full or not _says_nothing(tried)):
                 yield from _step(tried, runs, full=full)
         if blocked:
             yield from _blocked(blocked, by_id)
+
+
+def _says_nothing(tried: Tried) -> bool:
+    """Whether a step went well and found nothing: a name without an alias."""
+    return tried.step.id.startswith("cname:") and tried.outcome.status in (OK, SKIPPED) and not tried.outcome.evidence
 
 
 def _blocked(steps: Sequence[Tried], by_id: dict[str, Tried]) -> Document:
