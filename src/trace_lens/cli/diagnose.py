@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -15,6 +15,9 @@ from trace_lens.cli.options import Moment, tell
 from trace_lens.cli.progress import watched
 from trace_lens.cli.session import Session, with_session
 from trace_lens.cli.with_logs import logbook, tell_problem
+
+if TYPE_CHECKING:
+    from trace_lens.diagnosis.judging import Options
 
 _SHOWN_EACH = 3
 """Up to how many attempts of several named files are each shown by itself."""
@@ -100,6 +103,8 @@ def command(
         with_logs=book is not None,
         prove=not lines,
     )
+    if lines and book is None and not together and not figure:
+        return _streamed(session, sources, options, strict=strict)
     with watched("sources") as told:
         read = session.sources(sources)
         result = diagnose_sources(read, workspace, options, together=together, logbook=book, told=told)
@@ -131,6 +136,37 @@ def command(
     unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
     session.emit(pages, lambda: as_json.diagnoses(result.diagnoses, unreadable, session.masks, result.unplaced))
     return result.exit_status(strict=strict)
+
+
+def _streamed(session: Session, sources: tuple[str, ...], options: Options, *, strict: bool) -> int:
+    """One line for each attempt as soon as it is known; the exit status."""
+    from trace_lens.diagnosis.diagnosing import Result
+    from trace_lens.diagnosis.streaming import Streamed
+    from trace_lens.render import as_json
+
+    status = number = 0
+
+    def items(stream: Streamed) -> Iterator[Any]:
+        nonlocal status, number
+        for judged in stream.of(session.sources(sources)):
+            status = max(status, Result(judged.diagnoses, judged.unreadable).exit_status(strict=strict))
+            for source, because in judged.unreadable:
+                tell(f"{source}: {because}")
+            for diagnosis in judged.diagnoses:
+                number += 1
+                yield as_json.attempt(diagnosis._replace(id=str(number)), session.masks)
+
+    with watched("sources") as told:
+        stream = Streamed(session.workspace, options, told)
+        session.emit_lines(items(stream))
+    if stream.late:
+        words = (
+            "belongs to an attempt that was told before it came"
+            if stream.late == 1
+            else ("belong to attempts that were told before they came")
+        )
+        tell(f"{stream.late} of the sources {words}: put what belongs together closer, or name it with --together.")
+    return status
 
 
 def _names_files(sources: tuple[str, ...]) -> bool:

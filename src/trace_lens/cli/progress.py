@@ -15,7 +15,8 @@ Told = Callable[[int, int], None]
 
 @contextmanager
 def watched(what: str) -> Iterator[Told | None]:
-    """What hears how much of the work is done, of things called `what`; None where nobody watches.
+    """What hears how much of the work is done, of things called `what`, and how much there is (0: not known); None if
+    nobody watches.
 
     The line is taken away when the block ends.
     """
@@ -33,10 +34,9 @@ def watched(what: str) -> Iterator[Told | None]:
             return
         last, shown = now, True
         rate = done / max(now - begin, 0.001)
-        left = (whole - done) / rate if rate else 0.0
-        click.echo(
-            f"\r\x1b[K{done:,} of {whole:,} {what}, {rate:,.0f} a second, {left:,.0f} s left ", err=True, nl=False
-        )
+        left = f", {(whole - done) / rate:,.0f} s left" if whole and rate else ""
+        of = f" of {whole:,}" if whole else ""
+        click.echo(f"\r\x1b[K{done:,}{of} {what}, {rate:,.0f} a second{left} ", err=True, nl=False)
 
     try:
         yield told

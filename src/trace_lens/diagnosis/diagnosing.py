@@ -88,7 +88,7 @@ class Result(NamedTuple):
         return int("broken" in outcomes)
 
 
-class _Gathered(NamedTuple):
+class Gathered(NamedTuple):
     """What sources that belong together hold, put together but not yet judged; `at` is the place of the first.
 
     `attempts` are those that the `evidence` makes, `told` is what failed there. `evidence` is None where it was let go,
@@ -109,16 +109,16 @@ class _Gathered(NamedTuple):
     vouched: bool = False
 
 
-class _Judged(NamedTuple):
+class Judged(NamedTuple):
     """What came of sources that belong together."""
 
-    gathered: _Gathered
+    gathered: Gathered
     diagnoses: tuple[Diagnosis, ...] = ()
     unreadable: tuple[tuple[str, str], ...] = ()
     unplaced: tuple[Unplaced, ...] = ()
 
 
-class _Run(NamedTuple):
+class Run(NamedTuple):
     """What all sources of a run are judged by; `views` is what the logs hold of each attempt."""
 
     sources: dict[int, SourceFile]
@@ -157,7 +157,7 @@ def diagnose_sources(
     core where it is None): there, a source is read again if it belongs together with another, or if logs are loaded.
     Raises SettingsError where a list of the workspace cannot be used.
     """
-    run = _Run(dict(enumerate(sources)), workspace, options, together, told=told)
+    run = Run(dict(enumerate(sources)), workspace, options, together, told=told)
     alone: list[_Places] = [(place,) for place in run.sources]
     if together:
         return _with_logs(run, [_gather(run, tuple(run.sources))], logbook)
@@ -173,7 +173,7 @@ def diagnose_sources(
     return _result(judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined)
 
 
-def _with_logs(run: _Run, gathered: list[_Gathered], logbook: Logbook | None, workers: int = 1) -> Result:
+def _with_logs(run: Run, gathered: list[Gathered], logbook: Logbook | None, workers: int = 1) -> Result:
     """The result of all that was gathered, where logs are loaded with what they say."""
     clocks: tuple[Clock, ...] = ()
     problem = None
@@ -193,7 +193,7 @@ def _with_logs(run: _Run, gathered: list[_Gathered], logbook: Logbook | None, wo
     return _result(judged)._replace(clocks=clocks, log_problem=problem)
 
 
-def _result(judged: Iterable[_Judged]) -> Result:
+def _result(judged: Iterable[Judged]) -> Result:
     """All that was judged as one result, the diagnoses numbered through."""
     parts = sorted(judged, key=lambda part: part.gathered.at)
     diagnoses = [diagnosis for part in parts for diagnosis in part.diagnoses]
@@ -207,45 +207,46 @@ def _result(judged: Iterable[_Judged]) -> Result:
 
 _Places = tuple[int, ...]
 """The places of sources that belong together."""
-_for_workers: list[_Run] = []
+_for_workers: list[Run] = []
 """In a worker process: what its shares are judged by. A forked process gets it whole, without any copying."""
 
 
-def _begin(run: _Run) -> None:
+def begin_worker(run: Run) -> None:
+    """What this process judges by from now on."""
     _for_workers[:] = [run]
 
 
-def _gather_share(share: list[_Places]) -> list[_Gathered]:
+def _gather_share(share: list[_Places]) -> list[Gathered]:
     run = _for_workers[0]
     return [_let_go(_gather(run, places)) for places in share]
 
 
-def _judge_share(share: list[_Places]) -> list[_Judged]:
+def _judge_share(share: list[_Places]) -> list[Judged]:
     run = _for_workers[0]
     judged = [_judge(run, _gather(run, places)) for places in share]
     return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
 
 
-def _let_go(gathered: _Gathered) -> _Gathered:
+def _let_go(gathered: Gathered) -> Gathered:
     """What was gathered without what it was gathered from: that is large, and cannot leave its process."""
     return gathered._replace(evidence=None, attempts=())
 
 
-def _shared(work: Callable[[list[_Places]], list[T]], run: _Run, groups: list[_Places], workers: int) -> list[T]:
+def _shared(work: Callable[[list[_Places]], list[T]], run: Run, groups: list[_Places], workers: int) -> list[T]:
     """What the work gives for all groups, shared out to processes where there are several."""
     size = min(_SHARE, -(-len(groups) // (workers * 4)))
     shares = [groups[start : start + size] for start in range(0, len(groups), size)]
     if workers == 1 or "fork" not in multiprocessing.get_all_start_methods():
-        _begin(run)
+        begin_worker(run)
         return [part for share in run.heard(map(work, shares), len(groups), size) for part in share]
     from concurrent.futures import ProcessPoolExecutor
 
     fork = multiprocessing.get_context("fork")
-    with ProcessPoolExecutor(workers, fork, initializer=_begin, initargs=(run._replace(told=None),)) as pool:
+    with ProcessPoolExecutor(workers, fork, initializer=begin_worker, initargs=(run._replace(told=None),)) as pool:
         return [part for share in run.heard(pool.map(work, shares), len(groups), size) for part in share]
 
 
-def _gather(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None = None) -> _Gathered:
+def _gather(run: Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None = None) -> Gathered:
     """Read sources, unless their `evidence` is at hand, and say by what their attempts may belong to others."""
     verdicts = _verdicts(run, places)
     if _holds_stand_ins_alone(run, places):
@@ -254,19 +255,19 @@ def _gather(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | N
         return _gathered(run, places, evidence)._replace(vouched=verdicts is not None and verdicts.used)
 
 
-def _verdicts(run: _Run, places: _Places) -> Verdicts | None:
+def _verdicts(run: Run, places: _Places) -> Verdicts | None:
     """What the records of redacted copies among some sources say."""
     return verdicts_of([record for place in places if (record := run.sources[place].redaction) is not None])
 
 
-def _holds_stand_ins_alone(run: _Run, places: _Places) -> bool:
+def _holds_stand_ins_alone(run: Run, places: _Places) -> bool:
     """Whether sources are redacted copies, and the lists of this workspace were not redacted with them."""
     root = run.workspace.root.resolve() if run.workspace.root else None
     records = [record for place in places if (record := run.sources[place].redaction) is not None]
     return any(record.folder != root or not record.settings for record in records)
 
 
-def _gathered(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None) -> _Gathered:
+def _gathered(run: Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None) -> Gathered:
     faults = Faults()
     held = evidence or tuple(_read(run.sources[place]) for place in places)
     attempts = _assembled(run, held, faults)
@@ -277,7 +278,7 @@ def _gathered(run: _Run, places: _Places, evidence: tuple[SourceEvidence, ...] |
         _guarded(faults, attempt, partial(_trace, run, attempt, f"{at}.{number}"))
         for number, attempt in enumerate(attempts)
     ]
-    return _Gathered(
+    return Gathered(
         at,
         places,
         held,
@@ -296,12 +297,12 @@ def _read(source: SourceFile) -> SourceEvidence:
     return held or SourceEvidence(source.name, Peeled(()), problems=(faults.told[0][1],), is_there=False)
 
 
-def _trace(run: _Run, attempt: Attempt, key: str) -> Seen | None:
+def _trace(run: Run, attempt: Attempt, key: str) -> Seen | None:
     """What logs may hold of an attempt; None where none are loaded."""
     return seen_of(case_of(attempt, run.workspace, run.options), key) if run.options.with_logs else None
 
 
-def _assembled(run: _Run, evidence: tuple[SourceEvidence, ...], faults: Faults) -> list[Attempt]:
+def _assembled(run: Run, evidence: tuple[SourceEvidence, ...], faults: Faults) -> list[Attempt]:
     """The attempts of some evidence; none, with the reason told, where they cannot be put together."""
     names = ", ".join(held.source for held in evidence)
     known = partial(protocol_at, workspace=run.workspace, app=run.options.app)
@@ -309,7 +310,7 @@ def _assembled(run: _Run, evidence: tuple[SourceEvidence, ...], faults: Faults) 
     return faults.attempt(names, "putting its messages together", work) or []
 
 
-def _judge(run: _Run, gathered: _Gathered) -> _Judged:
+def _judge(run: Run, gathered: Gathered) -> Judged:
     """The diagnoses of sources that belong together.
 
     What makes the program fail, be it a source, a message or an attempt, is told as unreadable, and the rest goes on.
@@ -330,7 +331,7 @@ def _judge(run: _Run, gathered: _Gathered) -> _Judged:
     return judged._replace(diagnoses=tuple(as_recorded(diagnosis, vouched=vouched) for diagnosis in judged.diagnoses))
 
 
-def _judged(run: _Run, gathered: _Gathered) -> _Judged:
+def _judged(run: Run, gathered: Gathered) -> Judged:
     faults = Faults()
     evidence, attempts = gathered.evidence or (), gathered.attempts
     for held in evidence:
@@ -352,7 +353,7 @@ def _judged(run: _Run, gathered: _Gathered) -> _Judged:
         _guarded(faults, case.attempt, partial(_whole, case, diagnosis, run.options)) or diagnosis
         for case, diagnosis in (weighed or list(zip(cases, diagnoses, strict=True)))
     ]
-    return _Judged(
+    return Judged(
         gathered,
         tuple(diagnosis for diagnosis in whole if diagnosis),
         tuple(faults.told),
@@ -386,8 +387,17 @@ def _unplaced(attempts: Sequence[Attempt], evidence: Iterable[SourceEvidence]) -
                 yield Unplaced(held.source, step.place, step.method, plain(step.url), step.status, kinds)
 
 
-def _joined(run: _Run, gathered: list[_Gathered]) -> list[_Gathered]:
+def _joined(run: Run, gathered: list[Gathered]) -> list[Gathered]:
     """What was gathered, with the sources that name each other's messages put together."""
+    by_place = {group.at: group for group in gathered}
+    return [
+        by_place[members[0]] if len(members) == 1 else _merged(run, [by_place[member] for member in members])
+        for members in put_together(gathered)
+    ]
+
+
+def put_together(gathered: Sequence[Gathered]) -> list[tuple[int, ...]]:
+    """Which of what was gathered belongs together, by the place of the first source of each, in their order."""
     holders: dict[str, int] = {}
     for group in gathered:
         for name in group.offered:
@@ -399,19 +409,28 @@ def _joined(run: _Run, gathered: list[_Gathered]) -> list[_Gathered]:
                 merged = groups[group.at] | groups[holders[name]]
                 for member in merged:
                     groups[member] = merged
-    by_place = {group.at: group for group in gathered}
-    made: list[_Gathered] = []
+    made: list[tuple[int, ...]] = []
     done: set[int] = set()
     for at, members in groups.items():
         if at not in done:
             done |= members
-            made.append(
-                by_place[at] if len(members) == 1 else _merged(run, [by_place[member] for member in sorted(members)])
-            )
+            made.append(tuple(sorted(members)))
     return made
 
 
-def _merged(run: _Run, groups: list[_Gathered]) -> _Gathered:
+def judge_sources(share: Sequence[tuple[int, SourceFile]]) -> list[Judged]:
+    """Some sources with their places, each judged by itself by what this process judges by."""
+    run = _for_workers[0]._replace(sources=dict(share))
+    judged = [_judge(run, _gather(run, (place,))) for place, _ in share]
+    return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
+
+
+def judged_together(run: Run, places: tuple[int, ...]) -> Judged:
+    """Sources that belong together, read and judged as one."""
+    return _judge(run, _gather(run, places))
+
+
+def _merged(run: Run, groups: list[Gathered]) -> Gathered:
     """Several groups as one, whose messages are put together anew."""
     places = tuple(place for group in groups for place in group.places)
     kept = [group.evidence for group in groups]

@@ -1,0 +1,114 @@
+"""Very many sources, diagnosed in their order as they come: attempts wait for so many sources that may belong to them,
+and are told then; what was told is let go.
+
+The names by which messages belong together are kept for the whole run as numbers, so that a match that comes too late
+is said, and not passed over.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+from collections import deque
+from collections.abc import Iterable, Iterator
+from concurrent.futures import Future, ProcessPoolExecutor
+from itertools import chain, islice
+
+from trace_lens.diagnosis.diagnosing import (
+    Judged,
+    Progress,
+    Run,
+    begin_worker,
+    judge_sources,
+    judged_together,
+    put_together,
+)
+from trace_lens.diagnosis.judging import Options
+from trace_lens.workspace.records import Workspace
+from trace_lens.workspace.sources import SourceFile
+
+WINDOW = 1_000
+"""So many further sources an attempt waits for."""
+_STEP = 100
+"""After so many more, those that waited long enough are told."""
+_SHARE = 25
+_SHARES = 4
+"""So many shares are handed to each process ahead."""
+
+
+class Streamed:
+    """The diagnoses of sources in their order, each with what else its sources hold; `late` counts the sources that
+    belong to an attempt that was told before they came.
+    """
+
+    def __init__(self, workspace: Workspace, options: Options, told: Progress | None = None) -> None:
+        self._run = Run({}, workspace, options)
+        self._told = told
+        self._offered: set[int] = set()
+        self._wanted: set[int] = set()
+        self.late = 0
+
+    def of(self, sources: Iterable[SourceFile], workers: int | None = None) -> Iterator[Judged]:
+        """What came of the sources, those that belong together as one, in the order of the first of them."""
+        held: dict[int, SourceFile] = {}
+        waiting: deque[Judged] = deque()
+        for count, judged in enumerate(self._judged(sources, held, workers or os.cpu_count() or 1), 1):
+            self.late += self._is_late(judged)
+            waiting.append(judged)
+            if self._told:
+                self._told(count, 0)
+            if len(waiting) >= WINDOW + _STEP:
+                yield from self._ready(waiting, held, WINDOW)
+        yield from self._ready(waiting, held, 0)
+
+    def _judged(self, sources: Iterable[SourceFile], held: dict[int, SourceFile], workers: int) -> Iterator[Judged]:
+        """Each source judged by itself, in order, shared out to processes."""
+        numbered = enumerate(sources)
+        shares = iter(lambda: list(islice(numbered, _SHARE)), [])
+        first = list(islice(shares, 2))
+        if workers == 1 or len(first) < 2 or "fork" not in multiprocessing.get_all_start_methods():
+            begin_worker(self._run)
+            for share in chain(first, shares):
+                held.update(share)
+                yield from judge_sources(share)
+            return
+        fork = multiprocessing.get_context("fork")
+        with ProcessPoolExecutor(workers, fork, initializer=begin_worker, initargs=(self._run,)) as pool:
+            under_way: deque[Future[list[Judged]]] = deque()
+            for share in chain(first, shares):
+                held.update(share)
+                under_way.append(pool.submit(judge_sources, share))
+                if len(under_way) > workers * _SHARES:
+                    yield from under_way.popleft().result()
+            while under_way:
+                yield from under_way.popleft().result()
+
+    def _ready(self, waiting: deque[Judged], held: dict[int, SourceFile], kept: int) -> Iterator[Judged]:
+        """What need wait no longer: all but the newest `kept` sources, with those of these that belong to them."""
+        limit = waiting[-1].gathered.at - kept if waiting else 0
+        groups = put_together([judged.gathered for judged in waiting])
+        alone = {judged.gathered.at: judged for judged in waiting}
+        gone: set[int] = set()
+        for places in groups:
+            if kept and places[0] > limit:
+                continue
+            gone.update(places)
+            if len(places) == 1:
+                judged = alone[places[0]]
+            else:
+                judged = judged_together(self._run._replace(sources={place: held[place] for place in places}), places)
+            for place in places:
+                self._offered.update(map(hash, alone[place].gathered.offered))
+                self._wanted.update(map(hash, alone[place].gathered.wanted))
+                del held[place]
+            yield judged
+        left = [judged for judged in waiting if judged.gathered.at not in gone]
+        waiting.clear()
+        waiting.extend(left)
+
+    def _is_late(self, judged: Judged) -> bool:
+        """Whether a source belongs to one that was told already."""
+        found = judged.gathered
+        return not self._offered.isdisjoint(map(hash, found.wanted)) or not self._wanted.isdisjoint(
+            map(hash, found.offered)
+        )

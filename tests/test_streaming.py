@@ -1,0 +1,94 @@
+"""Very many captures as JSON Lines: the same as all at once, in order, each as soon as nothing may belong to it any more."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from kit import authn_request, posted, redirect, response, run, workspace
+from trace_lens.diagnosis import streaming
+from trace_lens.diagnosis.judging import Options
+from trace_lens.diagnosis.streaming import Streamed
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.sources import SourceFile, read_sources
+
+
+def told(text: bytes) -> list[dict[str, Any]]:
+    return [json.loads(line) for line in text.splitlines()]
+
+
+@pytest.mark.parametrize("workers", [1, 2])
+def test_the_same_as_all_at_once(demo: Path, workers: int) -> None:
+    """For every capture of the demo: order, numbers, findings; shared out or not."""
+    from kit import NOW
+    from trace_lens.common.masking import Masks
+    from trace_lens.diagnosis.diagnosing import diagnose_sources
+    from trace_lens.render import as_json
+
+    held = load_workspace(demo)
+    sources = list(read_sources((str(demo / "captures"),)))
+    options = Options(NOW)
+    whole = diagnose_sources(sources, held, options, 1)
+    parts = list(Streamed(held, options).of(iter(sources), workers))
+    masks = Masks()
+    made = [as_json.attempt(diagnosis, masks) | {"id": ""} for part in parts for diagnosis in part.diagnoses]
+    assert made == [as_json.attempt(diagnosis, masks) | {"id": ""} for diagnosis in whole.diagnoses]
+    assert [item for part in parts for item in part.unreadable] == list(whole.unreadable)
+
+
+def sources_of(count: int) -> list[SourceFile]:
+    """Responses to requests of their own: the first names the request that comes last."""
+    made = [
+        SourceFile(f"{number}", posted(response(response_request=f"_rq{number}", request=f"_rq{number}")))
+        for number in range(count)
+    ]
+    return [*made, SourceFile("asked", redirect(authn_request(identifier="_rq0"), "SAMLRequest"))]
+
+
+@pytest.mark.parametrize(("window", "late"), [(50, 0), (5, 1)])
+def test_what_belongs_together_is_waited_for_and_said_where_it_comes_late(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, window: int, late: int
+) -> None:
+    from kit import NOW
+
+    monkeypatch.setattr(streaming, "WINDOW", window)
+    monkeypatch.setattr(streaming, "_STEP", 2)
+    held = load_workspace(workspace(tmp_path))
+    stream = Streamed(held, Options(NOW))
+    parts = list(stream.of(iter(sources_of(20)), 1))
+    first = parts[0]
+    assert [part.gathered.at for part in parts] == sorted(part.gathered.at for part in parts)
+    assert (first.gathered.places, stream.late) == (((0, 20), 0) if not late else ((0,), 1))
+    assert sum(len(part.diagnoses) for part in parts) == 20 + late
+
+
+def test_lines_come_as_they_are_known(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from kit import NOW
+
+    monkeypatch.setattr(streaming, "WINDOW", 3)
+    monkeypatch.setattr(streaming, "_STEP", 1)
+    read: list[int] = []
+
+    def sources() -> Any:
+        for number, source in enumerate(sources_of(60)):
+            read.append(number)
+            yield source
+
+    stream = Streamed(load_workspace(workspace(tmp_path)), Options(NOW)).of(sources(), 1)
+    next(stream)
+    assert len(read) <= 2 * 25
+
+
+def test_through_the_command(tmp_path: Path) -> None:
+    house = workspace(tmp_path / "house")
+    (tmp_path / "a.txt").write_bytes(posted(response()))
+    (tmp_path / "b.txt").write_bytes(b"nothing here")
+    (tmp_path / "c.txt").write_bytes(posted(response(audiences="")))
+    names = [str(tmp_path / name) for name in ("a.txt", "b.txt", "c.txt")]
+    done = run("diagnose", *names, "--format", "jsonl", folder=house)
+    assert [attempt["id"] for attempt in told(done.stdout)] == ["1", "2"]
+    assert [attempt["source"] for attempt in told(done.stdout)] == [names[0], names[2]]
+    assert (done.returncode, b"b.txt: " in done.stderr) == (3, True)
