@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -25,13 +26,27 @@ _REPORTED = "51-"
 
 @click.command(epilog="Example:\n\n  trace-lens demo /tmp/northmere")
 @click.argument("folder", required=False, type=click.Path(path_type=Path, file_okay=False), metavar="[DIR]")
+@click.option(
+    "--serve",
+    is_flag=True,
+    help="Run a small provider and application on loopback, with a workspace in DIR (default: stand-in), to try the "
+    "live commands on.",
+)
+@click.option(
+    "--fault", "faults", multiple=True, metavar="NAME", help="With --serve: begin with this fault; may be repeated."
+)
 @with_session("text", "json", workspace=False, now=f"{_NOW}, when the story ends")
-def command(session: Session, folder: Path | None) -> int:
+def command(session: Session, folder: Path | None, serve: bool, faults: tuple[str, ...]) -> int:
     """Write the demo workspace and run the full example on it.
 
     The story: one fortnight at Northmere Ferries, a made-up ferry company. DIR is northmere-demo where it is not
-    given. Everything is generated here; nothing is fetched.
+    given. Everything is generated here; nothing is fetched. With --serve, one JSON line names the addresses, and faults
+    are switched by POST to the one of them that is for that, until Ctrl-C.
     """
+    if faults and not serve:
+        raise click.UsageError("--fault goes with --serve.")
+    if serve:
+        return _serve(folder or Path("stand-in"), list(faults))
     from trace_lens.common.moments import read_moment
     from trace_lens.demo.workspace import DemoExists, write_demo
     from trace_lens.diagnosis.diagnosing import diagnose_sources
@@ -78,6 +93,32 @@ def command(session: Session, folder: Path | None) -> int:
 
     failed = [as_json.unreadable(source, because) for source, because in result.unreadable]
     session.emit(pages, lambda: as_json.diagnoses(result.diagnoses, failed, session.masks))
+    return 0
+
+
+def _serve(folder: Path, faults: list[str]) -> int:
+    """Run the stand-in until it is interrupted."""
+    import json
+    import threading
+
+    from trace_lens.live.stand_in.faults import UnknownFault
+    from trace_lens.live.stand_in.serving import serving
+
+    if folder.exists() and any(folder.iterdir()):
+        raise click.UsageError(f"{folder} is not empty, and nothing is overwritten. Name another folder.")
+    try:
+        with serving(folder, faults) as made:
+            click.echo(json.dumps(made.told()))
+            sys.stdout.flush()
+            trying = f"SSL_CERT_FILE={made.authority} trace-lens probe --all-apps --workspace {folder}"
+            tell(f"Serving until Ctrl-C. Try: {trying}")
+            threading.Event().wait()
+    except UnknownFault as error:
+        raise click.UsageError(f"--fault: {error}.") from None
+    except OSError as error:
+        raise click.UsageError(f"{folder} cannot be written: {error.strerror or error}.") from None
+    except KeyboardInterrupt:
+        tell("Ended.")
     return 0
 
 

@@ -46,9 +46,13 @@ def stamp(moment: datetime) -> str:
     return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def response(answer: Answer, key: SigningKey, draw: random.Random, signed: str = "assertion") -> etree._Element:
-    """A response, signed as told: `assertion`, `response`, `both` or `none`."""
-    request = f"_rq{draw.getrandbits(96):024x}" if answer.answers_request else None
+def response(
+    answer: Answer, key: SigningKey, draw: random.Random, signed: str = "assertion", to_request: str | None = None
+) -> etree._Element:
+    """A response, signed as told: `assertion`, `response`, `both` or `none`; it answers `to_request` where that is
+    given, otherwise a request of its own.
+    """
+    request = to_request or (f"_rq{draw.getrandbits(96):024x}" if answer.answers_request else None)
     root = etree.fromstring(_response(answer, f"_rs{draw.getrandbits(96):024x}", request))
     if answer.status == (SUCCESS,):
         assertion = etree.fromstring(_assertion(answer, f"_as{draw.getrandbits(96):024x}", request, draw))
