@@ -184,9 +184,9 @@ def handshake(host: Host, addresses: Sequence[str], now: datetime) -> Outcome:
 def _refused(error: BaseException, host: Host, address: str) -> Outcome:
     if isinstance(error, TimeoutError):
         words = say("{host} gave no answer to the TLS handshake in time.", host=str(host))
-        return Outcome(FAILED, words, (), finding("tls-refused", words))
+        return Outcome(FAILED, words, (), finding("port-unreachable", words))
     found = reason_of(error, f"https://{host}/", host.name)
-    code = found.code if found.code.startswith("tls-") else "tls-refused"
+    code = found.code
     chain = _looked_at(host, address) if isinstance(error, ssl.SSLCertVerificationError) else ()
     words = say("{because}.", because=found.because[:1].upper() + found.because[1:])
     if code == "tls-untrusted" and len(chain) == 1 and chain[0].subject != chain[0].issuer:

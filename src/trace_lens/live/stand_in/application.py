@@ -1,25 +1,26 @@
 """The stand-in's application: one door by OpenID Connect (`/login`), one by SAML (`/saml/login`), and a page.
 
-It takes what the provider sends if it answers what it asked; SAML also unasked.
+It takes what the provider sends if that holds and answers what it asked; SAML also unasked.
 """
 
 from __future__ import annotations
 
-import base64
-import json
 import secrets
 import ssl
 import time
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from typing import Any
+from urllib.parse import urlencode
 
+from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
 from lxml import etree
 from werkzeug.utils import redirect
 from werkzeug.wrappers import Request, Response
 
 from trace_lens.live.requests import authn_request, authorization_request
 from trace_lens.live.stand_in.faults import Faults
+from trace_lens.live.stand_in.verifying import Refused, assertion_of, claims_of, octets, signers
 
 CLIENT_ID = "stand-in-web"
 _COOKIE = "sign_in"
@@ -27,13 +28,18 @@ _SESSION = "session"
 
 
 class Application:
-    """The application as a WSGI application; `provider` is the provider's address, `trusted` for its TLS."""
+    """The application as a WSGI application; `provider` is the provider's address, `trusted` for its TLS.
 
-    def __init__(self, base: str, provider: str, trusted: ssl.SSLContext, faults: Faults) -> None:
+    `key` decrypts assertions; `metadata` is the provider's, read once, as an application does where it is set up.
+    """
+
+    def __init__(
+        self, base: str, provider: str, trusted: ssl.SSLContext, faults: Faults, key: RSAPrivateKey, metadata: bytes
+    ) -> None:
         self.base, self.provider, self.trusted, self.faults = base, provider, trusted, faults
+        self._key, self._signers = key, signers(metadata)
         self._waiting: dict[str, tuple[str, str]] = {}
-        self._asked: set[str] = set()
-        self._sessions: set[str] = set()
+        self._sessions: dict[str, str] = {}
 
     @property
     def entity_id(self) -> str:
@@ -59,6 +65,7 @@ class Application:
             "/saml/login": self._saml_login,
             "/saml/acs": self._acs,
             "/home": self._home,
+            "/logout": self._logout,
         }
         route = routes.get(request.path)
         answer: Response = route(request) if route else _page("<h1>Not found</h1>", 404)
@@ -91,13 +98,14 @@ class Application:
         if not state or request.cookies.get(_COOKIE) != state or state not in self._waiting:
             return _page("<h1>Sign-in failed</h1><p>The browser brought no sign-in of ours back.</p>", 400)
         nonce, verifier = self._waiting.pop(state)
-        token = self._redeemed(told.get("code", ""), verifier)
-        if token.get("nonce") != nonce or token.get("aud") != CLIENT_ID:
-            return _page("<h1>Sign-in failed</h1><p>The token is not for this sign-in.</p>", 403)
-        return self._let_in()
+        try:
+            self._redeem(told.get("code", ""), verifier, nonce)
+        except Refused as error:
+            return _page(f"<h1>Sign-in failed</h1><p>{error}</p>", 403)
+        return self._let_in("/login")
 
-    def _redeemed(self, code: str, verifier: str) -> dict[str, Any]:
-        """The claims of the ID token that a code gives; empty where there is none."""
+    def _redeem(self, code: str, verifier: str, nonce: str) -> None:
+        """Get the ID token for a code and verify it by the documents as they are now. Raises Refused."""
         import httpx
 
         form = {
@@ -108,20 +116,20 @@ class Application:
             "code_verifier": verifier,
         }
         try:
-            answer = httpx.post(f"{self.provider}/token", data=form, verify=self.trusted, trust_env=False, timeout=10)
-            part = str(answer.json()["id_token"]).split(".")[1]
-            claims = json.loads(base64.urlsafe_b64decode(part + "=" * (-len(part) % 4)))
-        except (httpx.HTTPError, ValueError, KeyError, IndexError):
-            return {}
-        return claims if isinstance(claims, dict) else {}
+            with httpx.Client(verify=self.trusted, trust_env=False, timeout=10) as client:
+                discovery = client.get(f"{self.provider}/.well-known/openid-configuration").json()
+                keys = client.get(discovery["jwks_uri"]).json()
+                token = client.post(discovery["token_endpoint"], data=form).json()["id_token"]
+        except (httpx.HTTPError, ValueError, KeyError):
+            raise Refused("The provider did not give what was asked for.") from None
+        if discovery["issuer"] != self.provider:
+            raise Refused("The discovery document is of another issuer.")
+        claims_of(token, keys, self.provider, CLIENT_ID, nonce, time.time())
 
     # -- SAML
 
     def _saml_login(self, _: Request) -> Response:
-        from trace_lens.common.addresses import parts_of
-
         url = authn_request(f"{self.provider}/saml/sso", self.entity_id, self.acs_url, datetime.now(UTC))
-        self._asked.add(parts_of(url).query)
         return redirect(url, 302)
 
     def _acs(self, request: Request) -> Response:
@@ -130,30 +138,39 @@ class Application:
         if "callback-500" in self.faults:
             return _page("<h1>Something went wrong</h1>", 500)
         try:
-            root = etree.fromstring(
-                base64.b64decode(request.form.get("SAMLResponse", ""), validate=True),
-                etree.XMLParser(resolve_entities=False, no_network=True),
-            )
-        except (ValueError, etree.XMLSyntaxError):
+            data = octets(request.form.get("SAMLResponse", ""))
+            root = etree.fromstring(data, etree.XMLParser(resolve_entities=False, no_network=True))
+            if root.get("Destination") != self.acs_url:
+                raise Refused("The response is for another address.")
+            assertion_of(root, self._key, self._signers, self.entity_id, time.time())
+        except etree.XMLSyntaxError:
             return _page("<h1>Sign-in failed</h1><p>There is no response here.</p>", 400)
-        if root.get("Destination") != self.acs_url:
-            return _page("<h1>Sign-in failed</h1><p>The response is for another address.</p>", 403)
-        return self._let_in()
+        except Refused as error:
+            return _page(f"<h1>Sign-in failed</h1><p>{error}</p>", 403)
+        return self._let_in("/saml/login")
 
     # -- behind the doors
 
-    def _let_in(self) -> Response:
+    def _let_in(self, door: str) -> Response:
         number = secrets.token_urlsafe(18)
-        self._sessions.add(number)
+        self._sessions[number] = door
         answer = redirect(f"{self.base}/home", 303)
         answer.set_cookie(_SESSION, number, secure=True, httponly=True, samesite="Lax", path="/")
         return answer
 
     def _home(self, request: Request) -> Response:
-        if "loop" in self.faults or request.cookies.get(_SESSION) not in self._sessions:
-            time.sleep(0.01)
-            return redirect(f"{self.base}/login", 302)
+        """The page for those who are signed in; others are sent to the door that they came by."""
+        door = self._sessions.get(request.cookies.get(_SESSION, ""))
+        if door is None or "loop" in self.faults:
+            return redirect(f"{self.base}{door or '/login'}", 302)
         return _page("<h1>Welcome</h1><p>You are signed in.</p><a href='/logout'>Sign out</a>")
+
+    def _logout(self, request: Request) -> Response:
+        """End the session here, and that at the provider (OpenID Connect RP-Initiated Logout §2)."""
+        self._sessions.pop(request.cookies.get(_SESSION, ""), None)
+        answer = redirect(f"{self.provider}/logout?{urlencode({'post_logout_redirect_uri': self.base + '/'})}", 302)
+        answer.delete_cookie(_SESSION, path="/")
+        return answer
 
 
 def _page(body: str, status: int = 200) -> Response:

@@ -87,10 +87,10 @@ class Provider:
         }
         route = routes.get(request.path)
         answer: Response = route(request) if route else _page("Not found", "<h1>Not found</h1>", 404)
-        answer.headers["Date"] = _date(self._now())
         return answer(environ, start)
 
-    def _now(self) -> float:
+    def now(self) -> float:
+        """What its clock shows, in seconds since 1970."""
         return time.time() + (_AHEAD if "clock" in self.faults else 0)
 
     @property
@@ -241,7 +241,7 @@ class Provider:
         digest = hashlib.sha256(sent.get("code_verifier", "").encode()).digest()
         if tokens.to_base64url(digest) != told.get("code_challenge"):
             return _json({"error": "invalid_grant", "error_description": "the code verifier does not match"}, 400)
-        now = int(self._now())
+        now = int(self.now())
         claims = {
             "iss": self.discovery()["issuer"],
             "sub": USER,
@@ -281,7 +281,7 @@ class Provider:
             audience=service.entity_id,
             acs_url=service.acs_url,
             name_id=EMAIL,
-            issued=datetime.fromtimestamp(self._now(), UTC),
+            issued=datetime.fromtimestamp(self.now(), UTC),
             answers_request=False,
         )
         root = response(answer, self._signing, self._draw, "assertion", told["request"] or None)
@@ -326,9 +326,3 @@ def _json(told: dict[str, Any], status: int = 200) -> Response:
     import json
 
     return Response(json.dumps(told), status, content_type="application/json")
-
-
-def _date(at: float) -> str:
-    from email.utils import formatdate
-
-    return formatdate(at, usegmt=True)

@@ -11,6 +11,7 @@ import socket
 import ssl
 import struct
 import threading
+import time
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -30,11 +31,22 @@ _HOST = "127.0.0.1"
 _TLS_FAULTS = ("tls-name", "tls-expired", "tls-no-intermediate")
 
 
+class _Handler(WSGIRequestHandler):
+    """What answers one connection, by the clock of its server."""
+
+    def date_time_string(self, timestamp: float | None = None) -> str:
+        """The Date of an answer."""
+        server = self.server
+        told = timestamp if timestamp is not None or not isinstance(server, _Server) else server.clock()
+        return super().date_time_string(told)
+
+
 class _Server(ThreadedWSGIServer):
     """A server that shows whatever certificate it is to show to each connection by itself."""
 
     shown: Callable[[], ssl.SSLContext] | None = None
     faults: Faults | None = None
+    clock: Callable[[], float] = time.time
 
     def get_request(self) -> tuple[Any, Any]:
         """A connection; one that is to be cut or to hang is, before anything is read."""
@@ -73,9 +85,16 @@ class StandIn:
         self._ports = [_free_port() for _ in range(3)]
         trusted = ssl.create_default_context(cafile=self.authority)
         self.provider = Provider(f"https://localhost:{self._ports[0]}", self.faults)
-        self.application = Application(f"https://{_HOST}:{self._ports[1]}", self.provider.base, trusted, self.faults)
         begin = datetime.now(UTC) - timedelta(days=1)
         self.key = make_key("Stand-in desk", begin, begin + timedelta(days=800), "Northmere Ferries")
+        self.application = Application(
+            f"https://{_HOST}:{self._ports[1]}",
+            self.provider.base,
+            trusted,
+            self.faults,
+            self.key.private,
+            self.provider.metadata().encode(),
+        )
         self.provider.clients[CLIENT_ID] = Client(
             CLIENT_ID, (self.application.redirect_uri, "http://127.0.0.1/callback")
         )
@@ -124,12 +143,13 @@ class StandIn:
                 self._start("provider", self._ports[0], self.provider)
 
     def _start(self, name: str, port: int, application: Any) -> None:
-        server = _Server(_HOST, port, application, WSGIRequestHandler)
+        server = _Server(_HOST, port, application, _Handler)
         server.daemon_threads = True
         if name != "switch":
             server.shown = self._shown if name == "provider" else lambda: self._contexts[SOUND]
         if name == "provider":
             server.faults = self.faults
+            server.clock = self.provider.now
         self._servers[name] = server
         threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
 
