@@ -95,7 +95,7 @@ def command(
         return 0
     tell(f"Asking {', '.join(_hosts(party)) or 'nobody: no address is on record'}.")
     try:
-        whole = receiving.with_documents(party)
+        whole = receiving.with_documents(party, protocol, tell)
         endpoints = receiving.endpoints_of(whole, protocol)
     except receiving.CannotReceive as error:
         tell(f"Error: {error}.")
@@ -116,7 +116,8 @@ def command(
     if not _served(receiver, port, enough, timeout):
         return 2
     if not caught:
-        tell(f"Nobody came within {timeout:.0f} seconds.")
+        came = "A sign-in began here, but the provider sent nobody back" if receiver.begun else "Nobody came"
+        tell(f"{came} within {timeout:.0f} seconds.")
     return _told(session, caught, workspace, name, har)
 
 

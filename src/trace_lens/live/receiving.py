@@ -14,16 +14,16 @@ import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
 from urllib.parse import urlencode
 
 from trace_lens.common.addresses import parts_of
 from trace_lens.live.recording import Passed
 from trace_lens.live.requests import Sent, authn_request, authorization_request
 from trace_lens.live.transport import Answer, Transport, Unreachable
-from trace_lens.oidc.jwk import read_key_set
+from trace_lens.oidc.jwk import Jwk, read_key_set
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
-from trace_lens.saml.metadata import IDP_ROLE, find_entity
+from trace_lens.saml.metadata import IDP_ROLE, Entity, find_entity
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace.own_files import OWN_FOLDER
 from trace_lens.workspace.records import App, Provider, Source, Workspace
@@ -40,6 +40,7 @@ OWN_KEY = f"{OWN_FOLDER}/receiver.key"
 _WELL_KNOWN = "/.well-known/openid-configuration"
 _DONE = "<!doctype html><title>Received</title><p>The sign-in was received. You can close this window."
 _SCOPES = ("openid", "profile", "email")
+_Document = TypeVar("_Document")
 
 
 class CannotReceive(ValueError):
@@ -65,6 +66,7 @@ class Receiver:
     caught: Callable[[Caught], None]
     told: Callable[[str], None]
     waiting: dict[str, tuple[Sent, Passed]] = field(default_factory=dict)
+    begun: int = 0
     lock: threading.Lock = field(default_factory=threading.Lock)
 
     def __call__(self, environ: dict[str, Any], start: Any) -> Iterable[bytes]:
@@ -90,6 +92,7 @@ class Receiver:
         """Send the browser to the provider."""
         from werkzeug.utils import redirect
 
+        self.begun += 1
         if self.protocol == "saml":
             url = authn_request(self.endpoints["sso"], self.client_id, self.base + ACS, datetime.now(UTC))
             return redirect(url, 302)
@@ -196,27 +199,65 @@ def _access_token(passed: Passed) -> str | None:
 # -- what it needs of the provider, and by which application it is judged
 
 
-def with_documents(provider: Provider) -> Provider:
-    """A provider with its documents at hand: those on record, else fetched now. Raises CannotReceive."""
-    told = provider.settings
-    made = Provider(provider.id, told, provider.source)
-    if told.metadata and "://" in told.metadata and provider.entity is None:
-        entity, _ = find_entity(_fetched(told.metadata), told.entity_id, IDP_ROLE)
-        made.__dict__["entity"] = entity
-    issuer = told.issuer
-    if not provider.discovery and (issuer or (told.discovery and "://" in told.discovery)):
-        url = (
-            told.discovery if told.discovery and "://" in told.discovery else f"{str(issuer).rstrip('/')}{_WELL_KNOWN}"
-        )
-        document = _json(url)
-        jwks = document.get("jwks_uri")
-        made = Provider(provider.id, told._replace(discovery=url), provider.source)
-        made.__dict__["discovery"] = document
-        if isinstance(jwks, str) and not provider.key_set:
-            made = Provider(provider.id, told._replace(discovery=url, key_set=jwks), provider.source)
-            made.__dict__["discovery"] = document
-            made.__dict__["key_set"] = read_key_set(_json(jwks))
+def with_documents(provider: Provider, protocol: str, told: Callable[[str], None]) -> Provider:
+    """A provider with its documents for a protocol as they are now; one that cannot be had is that on record, and
+    `told` hears so.
+
+    Raises CannotReceive where there is none on record either.
+    """
+    settings = provider.settings
+    if protocol == "saml":
+        if not settings.metadata or "://" not in settings.metadata:
+            return provider
+        url = settings.metadata
+        entity = _now_or_kept(url, lambda: _entity(url, settings.entity_id), provider.entity, told)
+        made = Provider(provider.id, settings, provider.source)
+        made.__dict__.update(discovery=provider.discovery, key_set=provider.key_set, entity=entity)
+        return made
+    named = settings.discovery if settings.discovery and "://" in settings.discovery else None
+    if not named and (settings.discovery or not settings.issuer):
+        return provider
+    url = named or f"{str(settings.issuer).rstrip('/')}{_WELL_KNOWN}"
+    discovery = _now_or_kept(url, lambda: _json(url), provider.discovery or None, told)
+    jwks = discovery.get("jwks_uri")
+    own = settings.key_set
+    where = own if own and "://" in own else jwks if isinstance(jwks, str) and not own else None
+    keys = provider.key_set
+    if where:
+        address = where
+        keys = _now_or_kept(address, lambda: _keys(address), provider.key_set or None, told)
+    made = Provider(provider.id, settings._replace(discovery=url, key_set=where or own), provider.source)
+    made.__dict__.update(discovery=discovery, key_set=keys, entity=provider.entity)
     return made
+
+
+def _now_or_kept(
+    url: str, get: Callable[[], _Document], kept: _Document | None, told: Callable[[str], None]
+) -> _Document:
+    try:
+        return get()
+    except CannotReceive as error:
+        if kept is None:
+            raise
+        told(f"{url} cannot be had now: {error}. What was kept of it is used.")
+        return kept
+
+
+def _entity(url: str, entity_id: str | None) -> Entity:
+    try:
+        entity, damage = find_entity(_fetched(url), entity_id, IDP_ROLE)
+    except XMLDamaged as error:
+        raise CannotReceive(f"it is no metadata: {error.reason}") from None
+    if entity is None:
+        raise CannotReceive(f"it describes no such provider{f' ({damage.reason})' if damage else ''}")
+    return entity
+
+
+def _keys(url: str) -> tuple[Jwk, ...]:
+    keys = read_key_set(_json(url))
+    if not keys:
+        raise CannotReceive(f"{url} holds no key, so no application can verify a token now")
+    return keys
 
 
 def _fetched(url: str) -> bytes:
