@@ -86,7 +86,7 @@ def first_break(told: dict[str, Any]) -> str:
     broken = [attempt["first_break"] for attempt in told["attempts"] if attempt["first_break"]]
     others = {attempt["outcome"] for attempt in told["attempts"]} - {"sound"}
     findings = [item for attempt in told["attempts"] for item in attempt["findings"]]
-    risks = sorted({item["code"] for item in findings if item["status"] == "risk"} - _ALWAYS)
+    risks = sorted({item["code"] for item in findings if item["severity"] == "risk"} - _ALWAYS)
     return broken[0] if broken else ", ".join(sorted(others)) or ", at risk: ".join([WELL, *risks[:1]])
 
 
