@@ -306,7 +306,7 @@ def test_how_often_it_fails(tmp_path: Path, trusted: Held, monkeypatch: pytest.M
     assert all(len(step["repeats"]) == 3 for step in steps)
     found = next(step for step in steps if step["status"] == FAILED)
     assert [item["status"] for item in found["repeats"]] == [FAILED] * 3
-    assert "failed or blocked 2 of 2 times" in " ".join(text.split())
+    assert "failed 2 of 2 times" in " ".join(text.split())
 
 
 # -- the graph

@@ -154,6 +154,29 @@ def test_one_cause_and_the_rest_blocked(made: StandIn, fault: str, code: str, bl
     assert all(roots(steps, step) == {cause} for step in blocked)
 
 
+def test_a_fault_that_comes_and_goes_is_told(made: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+    from trace_lens.cli import probe as command
+    from trace_lens.live import probing
+
+    runs, once = itertools.cycle([[], ["wrong-issuer"], []]), probing.probe
+
+    def with_its_faults(*told: Any) -> probing.Probe:
+        made.set(next(runs))
+        return once(*told)
+
+    monkeypatch.setattr(command, "_PAUSE", 0.01)
+    monkeypatch.setattr(probing, "probe", with_its_faults)
+    done = run("probe", WEB, "--repeat", "3", "--format", "json", folder=made.folder)
+    steps = json.loads(done.stdout)["steps"]
+    (failed,) = [step for step in steps if step["status"] == "failed"]
+    assert (done.returncode, failed["finding"]["code"]) == (1, "discovery-issuer-mismatch")
+    assert [time["status"] for time in failed["repeats"]] == ["ok", "failed", "ok"]
+    text = " ".join(run("probe", WEB, "--repeat", "3", folder=made.folder).stdout.decode().split())
+    assert text.startswith("1 FAILED: ")
+    assert "failed 1 of 3 times, at " in text
+    assert text.count("of 3 times") == 1
+
+
 @pytest.mark.parametrize(
     ("fault", "app", "code"),
     [

@@ -47,11 +47,17 @@ def command(session: Session, apps: tuple[str, ...], all_apps: bool, repeat: int
         return 0
     tell(f"Asking {', '.join(hosts) or 'nobody: no address is on record'}.")
     runs: list[Probe] = []
-    for number in range(repeat):
-        if number:
-            time.sleep(_PAUSE)
-        runs.append(probe(chosen, session.workspace, datetime.now(UTC)))
-    _keep(session, runs[-1])
+    try:
+        for number in range(repeat):
+            if number:
+                time.sleep(_PAUSE)
+            runs.append(probe(chosen, session.workspace, datetime.now(UTC)))
+    except KeyboardInterrupt:
+        if not runs:
+            raise
+        tell(f"Stopped after {len(runs)} of {repeat} times.")
+    for run in runs:
+        _keep(session, run)
 
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents.probe import probe_pages

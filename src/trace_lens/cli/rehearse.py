@@ -168,7 +168,7 @@ def _told(
     named = source._replace(name=str(file or source.name))
     result: Result = diagnose_sources([named], session.workspace, options)
     result = result._replace(diagnoses=tuple(as_rehearsed(item, rehearsed) for item in result.diagnoses))
-    tell(f"{rehearsed.words[:1].upper()}{rehearsed.words[1:]}.")
+    tell(f"Ended: {rehearsed.words}.")
     compared = _compared(session, named, user_har, options) if user_har else None
 
     def pages() -> Iterable[Any]:

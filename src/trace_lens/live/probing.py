@@ -22,6 +22,7 @@ from trace_lens.live import connecting, judging
 from trace_lens.live.connecting import Host
 from trace_lens.live.requests import authn_request, of_client
 from trace_lens.live.steps import (
+    BLOCKED,
     CLOCK,
     DNS,
     DOCUMENT,
@@ -30,7 +31,9 @@ from trace_lens.live.steps import (
     FAILED,
     HTTP,
     KEYS,
+    OK,
     REQUEST,
+    RISK,
     SKIPPED,
     TCP,
     TLS,
@@ -55,6 +58,24 @@ class Probe(NamedTuple):
 
     at: datetime
     steps: tuple[Tried, ...]
+
+
+_WORST = (FAILED, BLOCKED, RISK, OK, SKIPPED)
+
+
+def overall(runs: Sequence[Probe]) -> Probe:
+    """Several runs as one: of each step what was worst, the first time that it was.
+
+    A fault that comes and goes is a fault.
+    """
+    if len(runs) == 1:
+        return runs[0]
+    worst: dict[str, Tried] = {}
+    for tried in (tried for run in runs for tried in run.steps):
+        held = worst.get(tried.step.id)
+        if held is None or _WORST.index(tried.outcome.status) < _WORST.index(held.outcome.status):
+            worst[tried.step.id] = tried
+    return Probe(runs[-1].at, tuple(worst.values()))
 
 
 def probe(apps: Sequence[App], workspace: Workspace, now: datetime, seconds: float = WHOLE_SECONDS) -> Probe:

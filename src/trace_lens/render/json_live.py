@@ -7,7 +7,7 @@ from typing import Any
 
 from trace_lens.common.masking import Masks
 from trace_lens.common.moments import show_moment
-from trace_lens.live.probing import Probe
+from trace_lens.live.probing import Probe, overall
 from trace_lens.live.steps import Tried
 from trace_lens.render.as_json import finding
 
@@ -15,8 +15,8 @@ Json = dict[str, Any]
 
 
 def probe(runs: Sequence[Probe], masks: Masks) -> Json:
-    """`trace-lens/probe/1`, of the last run; of several, each step has what came of it each time."""
-    last = runs[-1]
+    """`trace-lens/probe/1`, ; of several runs each step is as it was at its worst, with what came of it each time."""
+    last = overall(runs)
     return {
         "schema": "trace-lens/probe/1",
         "at": show_moment(last.at.replace(microsecond=0)),

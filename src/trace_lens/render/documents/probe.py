@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from trace_lens.live.probing import Probe
+from trace_lens.common.moments import show_moment
+from trace_lens.live.probing import Probe, overall
 from trace_lens.live.steps import BLOCKED, FAILED, OK, RISK, SKIPPED, Tried
 from trace_lens.render.document import BLANK, Document, Paragraph, Span, answer, heading, prose, shown, spans_of
 from trace_lens.workspace.records import Workspace
@@ -26,8 +27,8 @@ _WHAT = {
 
 def probe_pages(runs: Sequence[Probe], workspace: Workspace, *, full: bool = False) -> Document:
     """The answer first; then a tree of what was tried; `full` shows the evidence."""
-    last = runs[-1]
-    yield from _answer(last, workspace)
+    last = overall(runs)
+    yield from _answer(last, workspace, len(runs))
     by_id = {tried.step.id: tried for tried in last.steps}
     for title, steps in _hosts(last):
         yield BLANK
@@ -60,11 +61,11 @@ def _blocked(steps: Sequence[Tried], by_id: dict[str, Tried]) -> Document:
         yield Paragraph(spans_of(Span(f"{BLOCKED:<8}", _STYLE[BLOCKED]), words), 2)
 
 
-def _answer(last: Probe, workspace: Workspace) -> Document:
+def _answer(last: Probe, workspace: Workspace, times: int) -> Document:
     failed = [tried for tried in last.steps if tried.outcome.status == FAILED]
     blocked = sum(tried.outcome.status == BLOCKED for tried in last.steps)
     risks = [tried for tried in last.steps if tried.outcome.status == RISK]
-    words = f": {len(last.steps)} steps tried"
+    words = f": {len(last.steps)} steps tried" + (f", {times} times" if times > 1 else "")
     words += f", {blocked} blocked" if blocked else ""
     if not failed:
         more = f"; {len(risks)} {'is a risk' if len(risks) == 1 else 'are risks'}" if risks else ""
@@ -117,6 +118,9 @@ def _often(tried: Tried, runs: Sequence[Probe]) -> str:
     """How often a step failed, where it was tried several times."""
     if len(runs) == 1:
         return ""
-    told = [other.outcome.status for run in runs for other in run.steps if other.step.id == tried.step.id]
-    bad = sum(status in (FAILED, BLOCKED) for status in told)
-    return f"; failed or blocked {bad} of {len(told)} times"
+    told = [other for run in runs for other in run.steps if other.step.id == tried.step.id]
+    bad = [show_moment(other.at.replace(microsecond=0)) for other in told if other.outcome.status == FAILED]
+    if not bad:
+        return ""
+    when = f"at {bad[0]}" if len(bad) == 1 else f"the first at {bad[0]}, the last at {bad[-1]}"
+    return f"; failed {len(bad)} of {len(told)} times, {when}"
