@@ -21,6 +21,8 @@ import pytest
 from kit import run
 from trace_lens.live.browsing import Browser
 from trace_lens.live.rehearsing import Account, go_from
+from trace_lens.live.stand_in.provider import Client, Service
+from trace_lens.live.stand_in.serving import serving
 from trace_lens.live.transport import Transport
 from trace_lens.workspace.loading import load_workspace
 
@@ -45,10 +47,10 @@ def systems(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @contextmanager
-def running(systems: Path, fault: str = "") -> Iterator[Path]:
-    """The systems, until the block ends; the folder of their keys."""
+def running(systems: Path, told: str = "", script: str = "live.mjs") -> Iterator[Path]:
+    """The systems, until the block ends; the folder of their keys. `told` is a fault, or what else the script reads."""
     keys = systems / "keys"
-    process = subprocess.Popen(["node", "live.mjs", str(keys), fault], cwd=systems, stdout=subprocess.PIPE, text=True)
+    process = subprocess.Popen(["node", script, str(keys), told], cwd=systems, stdout=subprocess.PIPE, text=True)
     try:
         assert process.stdout
         for line in process.stdout:
@@ -168,3 +170,42 @@ def test_a_real_provider_sends_to_the_receiver(house: Path, systems: Path, fault
         thread.join(20)
     (attempt,) = json.loads(done.stdout)["attempts"]
     assert (done.returncode, attempt["outcome"], attempt["subject"]) == (0, "sound", "m.tern"), attempt["cause"]
+
+
+def test_libraries_of_others_sign_in_at_the_stand_in(
+    house: Path, systems: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    desk, roster = "https://tickets.northmere.example", "https://roster.northmere.example"
+    with serving(tmp_path / "try-it", []) as made:
+        made.provider.clients["ticket-desk"] = Client("ticket-desk", (f"{desk}/callback",))
+        made.provider.services[f"{roster}/saml"] = Service(f"{roster}/saml", f"{roster}/saml/acs", made.key)
+        told = {
+            "provider": made.provider.base,
+            "certificate": made.provider.key.pem,
+            "decrypt": {"key": made.key.private_pem, "cert": made.key.pem},
+        }
+        with running(systems, json.dumps(told), "against.mjs") as keys:
+            (house / "saml.pem").write_text(made.provider.key.pem)
+            both = tmp_path / "both.pem"
+            both.write_text((keys / "ca.pem").read_text() + made.authority.read_text())
+            monkeypatch.setenv("SSL_CERT_FILE", str(both))
+            apps = load_workspace(house).apps
+
+            def lets_in(start: str, app: str) -> bool:
+                with Transport() as transport:
+                    browser = Browser(transport, lambda host: True)
+                    way = go_from(start, browser, Account("try.out", PASSWORD), apps[app])
+                    return way.words.endswith("200")
+
+            # A token that came over TLS from the token endpoint need not be verified by key (OpenID Connect Core §3.1.3.7).
+            for faults, by_oidc, by_saml in (
+                ([], True, True),
+                (["rolled-key"], True, False),
+                (["clock"], None, False),
+                (["wrong-issuer"], False, True),
+                ([], True, True),
+            ):
+                made.set(faults)
+                assert lets_in(f"{roster}/", "roster") is by_saml, faults
+                if by_oidc is not None:
+                    assert lets_in(f"{desk}/login", "ticket-desk") is by_oidc, faults

@@ -403,7 +403,7 @@ def test_no_two_words_get_the_same_stand_in(words: list[str]) -> None:
     assert len({substitutes.number(str(number)) for number in range(100, 400)}) == 300
 
 
-@given(st.text(min_size=1, max_size=40))
+@given(st.text(min_size=1, max_size=40) | st.text("TΤТZΖBВKКMМIІlιа", min_size=1, max_size=8))
 def test_stand_ins_are_of_the_same_form(text: str) -> None:
     substitutes = Substitutes(KEY)
     for made in (substitutes.word(text), substitutes.secret(text)):

@@ -36,21 +36,29 @@ _RSA_SHA256 = "http://www.w3.org/2001/04/xmldsig-more#rsa-sha256"
 _SECOND_FACTOR = _SAML + "ac:classes:TimeSyncToken"
 
 
-def encrypt(root: etree._Element, key: SigningKey) -> etree._Element:
-    """The response with its assertion encrypted: AES-256-GCM, the key by RSA-OAEP to the certificate of `key`."""
+def encrypt(root: etree._Element, key: SigningKey, *, first_oaep: bool = False) -> etree._Element:
+    """The response with its assertion encrypted: AES-256-GCM, the key by RSA-OAEP to the certificate of `key`.
+
+    RSA-OAEP with SHA-256 (XML Encryption 1.1 §5.5.2), or with `first_oaep` as version 1.0 has it, which all know.
+    """
     assertion = root.find(_A + "Assertion")
     if assertion is None:
         raise ValueError("the response holds no assertion to encrypt")
     content_key, vector = secrets.token_bytes(32), secrets.token_bytes(12)
     sealed = vector + AESGCM(content_key).encrypt(vector, etree.tostring(assertion, with_tail=False), None)
     oaep = padding.OAEP(padding.MGF1(hashes.SHA256()), hashes.SHA256(), None)
+    method = (
+        f'<xenc:EncryptionMethod Algorithm="{_ENC11}rsa-oaep"><ds:DigestMethod Algorithm="{_SHA256}"/>'
+        f'<xenc11:MGF xmlns:xenc11="{_ENC11}" Algorithm="{_ENC11}mgf1sha256"/></xenc:EncryptionMethod>'
+    )
+    if first_oaep:
+        oaep = padding.OAEP(padding.MGF1(hashes.SHA1()), hashes.SHA1(), None)
+        method = f'<xenc:EncryptionMethod Algorithm="{_ENC}rsa-oaep-mgf1p"/>'
     wrapped = key.private.public_key().encrypt(content_key, oaep)
     closed = etree.fromstring(
         f'<saml:EncryptedAssertion xmlns:saml="{_SAML}assertion" xmlns:xenc="{_ENC}" xmlns:ds="{_DS}">'
         f'<xenc:EncryptedData Type="{_ENC}Element"><xenc:EncryptionMethod Algorithm="{_ENC11}aes256-gcm"/><ds:KeyInfo>'
-        f'<xenc:EncryptedKey><xenc:EncryptionMethod Algorithm="{_ENC11}rsa-oaep">'
-        f'<ds:DigestMethod Algorithm="{_SHA256}"/>'
-        f'<xenc11:MGF xmlns:xenc11="{_ENC11}" Algorithm="{_ENC11}mgf1sha256"/></xenc:EncryptionMethod><ds:KeyInfo>'
+        f"<xenc:EncryptedKey>{method}<ds:KeyInfo>"
         f"<ds:X509Data><ds:X509Certificate>{key.base64}</ds:X509Certificate></ds:X509Data></ds:KeyInfo>"
         f"<xenc:CipherData><xenc:CipherValue>{base64.b64encode(wrapped).decode()}</xenc:CipherValue></xenc:CipherData>"
         "</xenc:EncryptedKey></ds:KeyInfo><xenc:CipherData>"

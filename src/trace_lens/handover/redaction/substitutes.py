@@ -122,7 +122,10 @@ def _stand_in(char: str, plain: str, number: int) -> str:
         letters = _HAVE_ALIKE if plain in _HAVE_ALIKE else _OTHERS
         made = letters[_mixed(letters.index(plain), len(letters), number)]
         if not char.isascii():
-            made = next((other for other, latin in _ALIKE.items() if latin == made and other.islower()), made)
+            alike = next((other for other, latin in _ALIKE.items() if latin == made and other.islower()), None)
+            if alike is None:  # never the Latin letter itself: what differed must differ
+                return _of_another_alphabet(char, number)
+            made = alike
         return made.upper() if char.isupper() else made
     if char.isdigit() or char.isnumeric():
         return char

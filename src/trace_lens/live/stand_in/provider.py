@@ -285,7 +285,7 @@ class Provider:
             answers_request=False,
         )
         root = response(answer, self._signing, self._draw, "assertion", told["request"] or None)
-        text = base64.b64encode(etree.tostring(encrypt(root, service.key))).decode()
+        text = base64.b64encode(etree.tostring(encrypt(root, service.key, first_oaep=True))).decode()
         fields = {"SAMLResponse": text, **({"RelayState": told["relay"]} if told["relay"] else {})}
         return _self_sent(service.acs_url, fields)
 
