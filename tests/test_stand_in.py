@@ -282,6 +282,7 @@ def _row(made: StandIn, fault: str) -> tuple[str, ...]:
 
 
 @pytest.mark.live
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")  # ssl leaves a socket that was cut open
 def test_the_table_of_the_guide(made: StandIn) -> None:
     rows = {name: _row(made, name) for name in ("", *FAULTS)}
     lines = [
