@@ -33,15 +33,19 @@ _REPORTED = "51-"
     "live commands on.",
 )
 @click.option(
-    "--fault", "faults", multiple=True, metavar="NAME", help="With --serve: begin with this fault; may be repeated."
+    "--fault",
+    "faults",
+    multiple=True,
+    metavar="NAME",
+    help="With --serve: begin with this fault; may be repeated. A wrong NAME lists them.",
 )
 @with_session("text", "json", workspace=False, now=f"{_NOW}, when the story ends")
 def command(session: Session, folder: Path | None, serve: bool, faults: tuple[str, ...]) -> int:
     """Write the demo workspace and run the full example on it.
 
     The story: one fortnight at Northmere Ferries, a made-up ferry company. DIR is northmere-demo where it is not
-    given. Everything is generated here; nothing is fetched. With --serve, one JSON line names the addresses, and faults
-    are switched by POST to the one of them that is for that, until Ctrl-C.
+    given. Everything is generated here; nothing is fetched. With --serve, one JSON line names the addresses, a test
+    account and the certificate to trust; a POST to the address called faults switches faults, and a GET lists them.
     """
     if faults and not serve:
         raise click.UsageError("--fault goes with --serve.")

@@ -238,7 +238,11 @@ def _json(told: dict[str, Any], status: int = 200) -> Response:
 
 @contextlib.contextmanager
 def serving(folder: Path, faults: list[str]) -> Iterator[StandIn]:
-    """The stand-in with a workspace in a folder, until the block ends. Raises UnknownFault, OSError."""
+    """The stand-in with a workspace in a folder, until the block ends.
+
+    Raises UnknownFault before anything is written, or OSError.
+    """
+    Faults().set(faults)
     made = StandIn(folder)
     made.write_workspace()
     with made:
