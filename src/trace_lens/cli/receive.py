@@ -94,8 +94,14 @@ def command(
         click.echo(", ".join(_hosts(party)) or "nobody")
         return 0
     tell(f"Asking {', '.join(_hosts(party)) or 'nobody: no address is on record'}.")
+    lacking: list[str] = []
+
+    def lacks(words: str) -> None:
+        tell(words)
+        lacking.append(words)
+
     try:
-        whole = receiving.with_documents(party, protocol, tell)
+        whole = receiving.with_documents(party, protocol, lacks)
         endpoints = receiving.endpoints_of(whole, protocol)
     except receiving.CannotReceive as error:
         tell(f"Error: {error}.")
@@ -118,7 +124,7 @@ def command(
     if not caught:
         came = "A sign-in began here, but the provider sent nobody back" if receiver.begun else "Nobody came"
         tell(f"{came} within {timeout:.0f} seconds.")
-    return _told(session, caught, workspace, name, har)
+    return _told(session, caught, workspace, name, har, lacking)
 
 
 def _provider(session: Session, named: str | None, app: App | None) -> Provider:
@@ -189,10 +195,13 @@ def _open(address: str) -> None:
         webbrowser.open(address)
 
 
-def _told(session: Session, caught: list[Caught], workspace: Any, name: str, har: Path | None) -> int:
+def _told(
+    session: Session, caught: list[Caught], workspace: Any, name: str, har: Path | None, lacking: list[str]
+) -> int:
     """The diagnosis of what was caught, and the exit status."""
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Options
+    from trace_lens.live.receiving import as_received
     from trace_lens.live.recording import as_har
     from trace_lens.render import as_json
     from trace_lens.workspace.sources import SourceFile
@@ -203,6 +212,7 @@ def _told(session: Session, caught: list[Caught], workspace: Any, name: str, har
         files.append(_write(session, data, har, number if len(caught) > 1 else 0))
         sources.append(SourceFile(str(files[-1] or "the sign-in"), data))
     result: Result = diagnose_sources(sources, workspace, Options(now=datetime.now(UTC), app=name, prove=True))
+    result = result._replace(diagnoses=tuple(as_received(item, lacking) for item in result.diagnoses))
 
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents.diagnosis import diagnosis_pages

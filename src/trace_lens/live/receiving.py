@@ -11,13 +11,15 @@ import base64
 import os
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
 from urllib.parse import urlencode
 
 from trace_lens.common.addresses import parts_of
+from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.live.recording import Passed
 from trace_lens.live.requests import Sent, authn_request, authorization_request
 from trace_lens.live.transport import Answer, Transport, Unreachable
@@ -243,6 +245,25 @@ def _now_or_kept(
         return kept
 
 
+def as_received(diagnosis: Diagnosis, lacking: Sequence[str]) -> Diagnosis:
+    """The diagnosis where documents could not be had: sound by what was kept of them is not sound for who asks now."""
+    if not lacking or diagnosis.outcome != "sound":
+        return diagnosis
+    questions = tuple(Unchecked("document-not-fetched", words, decides=True) for words in lacking)
+    stages = tuple(
+        stage._replace(status="unchecked", unchecked=(*stage.unchecked, *questions))
+        if stage.stage is Stage.AUTHENTIC
+        else stage
+        for stage in diagnosis.stages
+    )
+    return diagnosis._replace(
+        outcome="inconclusive",
+        cause=f"By what was kept nothing breaks, but an application that asks now lacks a document. {lacking[0]}",
+        unchecked=(*diagnosis.unchecked, *questions),
+        stages=stages,
+    )
+
+
 def _entity(url: str, entity_id: str | None) -> Entity:
     try:
         entity, damage = find_entity(_fetched(url), entity_id, IDP_ROLE)
@@ -256,7 +277,7 @@ def _entity(url: str, entity_id: str | None) -> Entity:
 def _keys(url: str) -> tuple[Jwk, ...]:
     keys = read_key_set(_json(url))
     if not keys:
-        raise CannotReceive(f"{url} holds no key, so no application can verify a token now")
+        raise CannotReceive("it holds no key, so no application can verify a token now")
     return keys
 
 
