@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import http.server
 import ipaddress
+import socket
 import ssl
 import threading
 from collections.abc import Iterator
@@ -39,16 +40,31 @@ def issued(name: str, by: Held | None, *hosts: str, begins: int = -1, ends: int 
     )
     if hosts:
         names = [
-            x509.IPAddress(ipaddress.ip_address(host)) if host[0].isdigit() else x509.DNSName(host) for host in hosts
+            x509.IPAddress(ipaddress.ip_address(host)) if host[0].isdigit() or ":" in host else x509.DNSName(host)
+            for host in hosts
         ]
         builder = builder.add_extension(x509.SubjectAlternativeName(names), critical=False)
     return builder.sign(by[1] if by else private, hashes.SHA256()), private
 
 
+class _Server(http.server.ThreadingHTTPServer):
+    """A server that says nothing of clients that hang up."""
+
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        """Say nothing."""
+
+
 @contextlib.contextmanager
-def serving(folder: Path, held: Held | None, handler: type[http.server.BaseHTTPRequestHandler]) -> Iterator[int]:
-    """A server on loopback, with a TLS certificate if one is given; its port."""
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
+def serving(
+    folder: Path,
+    held: Held | None,
+    handler: type[http.server.BaseHTTPRequestHandler],
+    address: str = "127.0.0.1",
+    port: int = 0,
+) -> Iterator[int]:
+    """A server on loopback, with a TLS certificate if one is given; its port. Raises OSError."""
+    kind = type("Server", (_Server,), {"address_family": socket.AF_INET6 if ":" in address else socket.AF_INET})
+    server = kind((address, port), handler)
     server.daemon_threads = True
     if held:
         plain = serialization.NoEncryption()

@@ -6,6 +6,8 @@ from __future__ import annotations
 
 import http.server
 import json
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable
@@ -19,6 +21,7 @@ from kit import bare, certificate, idp_metadata, key, run, run_json
 from live_kit import Held, issued, serving
 from strict_schemas import conforms
 from trace_lens.demo.tokens import public_jwk
+from trace_lens.live import connecting
 from trace_lens.live.steps import BLOCKED, FAILED, OK, RISK, SKIPPED, Outcome, Step, carry_out
 
 PAGE = b"<html><form method=post><input name=user><input type=password name=password></form></html>"
@@ -240,6 +243,48 @@ def test_tls_that_fails_blocks_what_is_behind_it(
     assert {step["status"] for step in steps if step["what"] in ("dns", "tcp")} == {OK}
 
 
+@pytest.mark.parametrize("other", ["certificate", "status", "same"])
+def test_a_name_that_leads_to_systems_that_differ(
+    tmp_path: Path, trusted: Held, other: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A name with an address of each family: another certificate at the second, another answer, or the same at both."""
+    monkeypatch.setattr(connecting, "resolve", lambda _: Outcome(OK, "both", made=("127.0.0.1", "127.0.0.2")))
+    monkeypatch.setattr(connecting, "_family", lambda address: "IPv6" if address == "127.0.0.2" else "IPv4")
+    (tmp_path / "other").mkdir()
+    port: list[int] = []
+    sound = issued("here", trusted, "localhost", "127.0.0.1")
+    shown = issued("there", trusted, "other.northmere.example") if other == "certificate" else sound
+    handler = far("", port)
+    second = type("There", (handler,), {"do_GET": _gone}) if other == "status" else handler
+    with serving(tmp_path, sound, handler) as number, serving(tmp_path / "other", shown, second, "127.0.0.2", number):
+        port.append(number)
+        code, steps = probe(house(tmp_path, number, number, "localhost"), "web")
+    holds_together(steps)
+    risks = [(step["what"], step["finding"]["code"]) for step in steps if step["status"] == RISK]
+    wanted = {"certificate": [("tls", "address-differs")], "status": [("http", "address-differs")], "same": []}
+    assert (code, risks) == (0, wanted[other]), steps
+
+
+def _gone(self: Any) -> None:
+    self.send_error(503)
+
+
+def test_only_certificates_are_looked_at(tmp_path: Path, trusted: Held) -> None:
+    """With --insecure nothing is sent: the server hears no request, and the certificate is shown."""
+    heard: list[str] = []
+    port: list[int] = []
+    handler = type("Here", (far("", port),), {"do_GET": lambda self: heard.append(self.path)})
+    with serving(tmp_path, issued("here", None, "localhost", "127.0.0.1"), handler) as number:
+        port.append(number)
+        code, steps = probe(house(tmp_path, number, number), "web", "--insecure")
+        text = run("probe", "web", "--insecure", folder=tmp_path).stdout.decode()
+    holds_together(steps)
+    assert (code, heard, {step["what"] for step in steps}) == (1, [], {"dns", "tcp", "tls"})
+    assert {found[1] for found in failing(steps)} == {"tls-untrusted"}
+    assert "certificate: CN=here" in text
+    assert "fingerprint: sha256:" in " ".join(text.split())
+
+
 def test_a_missing_intermediate_is_told_as_that(tmp_path: Path, authority: tuple[Path, Held], trusted: Held) -> None:
     between = issued("An authority of another", None)
     _, steps = tried(tmp_path, issued("here", between, "localhost", "127.0.0.1"), "", "web")
@@ -358,3 +403,22 @@ def test_metadata_of_the_provider_names_where_to_ask(tmp_path: Path, trusted: He
     assert any(
         item["value"].partition("?")[0].endswith("/sso") for item in asked["evidence"] if item["label"] == "address"
     )
+
+
+def test_without_ipv4(tmp_path: Path) -> None:
+    """Everything over IPv6, in a network namespace that has nothing else."""
+    script = 'ip link set lo up && ip addr del 127.0.0.1/8 dev lo && exec "$@"'
+    alone = ["unshare", "--map-root-user", "--net", "sh", "-c", script, "sh"]
+    try:
+        allowed = subprocess.run([*alone, "true"], capture_output=True, check=False, timeout=20)
+    except OSError as error:
+        pytest.skip(f"no network namespace can be made here: {error}")
+    if allowed.returncode:
+        pytest.skip(f"no network namespace can be made here: {allowed.stderr.decode().strip()}")
+    script_file = Path(__file__).with_name("ipv6_only.py")
+    done = subprocess.run([*alone, sys.executable, str(script_file), str(tmp_path)], capture_output=True, check=False)
+    assert done.returncode == 0, done.stderr.decode()
+    steps = json.loads(done.stdout)
+    assert {status for _, _, status, _ in steps} == {OK}, steps
+    assert {what for what, *_ in steps} >= {"tcp", "tls", "http", "document", "keys", "endpoint", "clock", "request"}
+    assert {detail for what, _, _, detail in steps if what == "tcp"} == {"connected over IPv6"}

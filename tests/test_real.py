@@ -144,32 +144,50 @@ def test_a_wrong_password_is_sent_once(house: Path, systems: Path) -> None:
         assert (done.returncode, json.loads(done.stdout)["ended"]) == (1, "refused")
 
 
+def received(house: Path, port: int, app: str, *options: str) -> tuple[int, dict[str, Any]]:
+    """A sign-in that a real provider sends to the receiver: the exit status, and the attempt."""
+
+    def visit() -> None:
+        for _ in range(200):
+            with socket.socket() as tried:
+                if tried.connect_ex(("127.0.0.1", port)) == 0:
+                    break
+            time.sleep(0.05)
+        with Transport() as transport:
+            browser = Browser(transport, lambda host: True)
+            go_from(f"http://127.0.0.1:{port}/", browser, Account("m.tern", PASSWORD), load_workspace(house).apps[app])
+
+    thread = threading.Thread(target=visit)
+    thread.start()
+    options = ("--as", app, "--port", str(port), "--timeout", "20", *options)
+    done = run("receive", *options, "--format", "json", folder=house)
+    thread.join(20)
+    (attempt,) = json.loads(done.stdout)["attempts"]
+    return done.returncode, attempt
+
+
+def free_port() -> int:
+    with socket.socket() as held:
+        held.bind(("127.0.0.1", 0))
+        return int(held.getsockname()[1])
+
+
 @pytest.mark.parametrize("fault", ["", "consent"])
 def test_a_real_provider_sends_to_the_receiver(house: Path, systems: Path, fault: str) -> None:
-    with running(systems, fault) as keys, socket.socket() as held:
+    with running(systems, fault) as keys:
         ready(house, keys)
-        held.bind(("127.0.0.1", 0))
-        port = held.getsockname()[1]
-        held.close()
+        code, attempt = received(house, free_port(), "ticket-desk", "--client-id", "try-out")
+    assert (code, attempt["outcome"], attempt["subject"]) == (0, "sound", "m.tern"), attempt["cause"]
 
-        def visit() -> None:
-            for _ in range(200):
-                with socket.socket() as tried:
-                    if tried.connect_ex(("127.0.0.1", port)) == 0:
-                        break
-                time.sleep(0.05)
-            with Transport() as transport:
-                browser = Browser(transport, lambda host: True)
-                app = load_workspace(house).apps["ticket-desk"]
-                go_from(f"http://127.0.0.1:{port}/", browser, Account("m.tern", PASSWORD), app)
 
-        thread = threading.Thread(target=visit)
-        thread.start()
-        options = ("--as", "ticket-desk", "--client-id", "try-out", "--port", str(port), "--timeout", "20")
-        done = run("receive", *options, "--format", "json", folder=house)
-        thread.join(20)
-    (attempt,) = json.loads(done.stdout)["attempts"]
-    assert (done.returncode, attempt["outcome"], attempt["subject"]) == (0, "sound", "m.tern"), attempt["cause"]
+def test_a_real_saml_provider_sends_to_the_receiver(house: Path, systems: Path) -> None:
+    port = free_port()
+    with running(systems, f"receiver:{port}") as keys:
+        ready(house, keys)
+        code, attempt = received(house, port, "roster")
+    assert (code, attempt["outcome"], attempt["app"]) == (0, "sound", "roster"), attempt["cause"]
+    assert (attempt["subject"].startswith("m.tern"), attempt["started_by"]) == (True, "application")
+    assert {stage["stage"]: stage["status"] for stage in attempt["stages"]}["authentic"] == "ok"
 
 
 def test_libraries_of_others_sign_in_at_the_stand_in(

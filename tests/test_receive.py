@@ -3,29 +3,36 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import hashlib
 import http.server
 import json
 import re
 import socket
 import ssl
+import subprocess
+import sys
 import threading
 import time
 import xml.etree.ElementTree as ElementTree
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlencode, urlsplit
 
 import httpx
 import pytest
+from cryptography.hazmat.primitives import serialization
+from werkzeug.test import EnvironBuilder
 
 from kit import Done, certificate, idp_metadata, key, pem, posted, response, run, run_program
 from live_kit import Held, issued, serving
 from strict_schemas import conforms
 from trace_lens.common.moments import show_moment
 from trace_lens.demo.tokens import public_jwk, sign
+from trace_lens.live.listening import Invitations
 from trace_lens.live.receiver_keys import metadata_of, receiver_key
 
 
@@ -64,8 +71,9 @@ class Provider(http.server.BaseHTTPRequestHandler):
             return self._to(
                 told["redirect_uri"], error="access_denied", error_description="not assigned", state=told["state"]
             )
-        self.codes["code-1"] = told
-        return self._to(told["redirect_uri"], code="code-1", state=told["state"])
+        code = f"code-{len(self.codes)}"
+        self.codes[code] = told
+        return self._to(told["redirect_uri"], code=code, state=told["state"])
 
     def do_POST(self) -> None:
         body = self.rfile.read(int(self.headers["Content-Length"])).decode()
@@ -184,6 +192,7 @@ def test_a_sign_in_is_caught_and_judged(
     assert har.stat().st_mode & 0o077 == 0
     assert len(json.loads(har.read_text())["log"]["entries"]) == 4
     assert "opaque-canary" not in json.dumps(told)
+    assert "opaque-canary" not in har.read_text()
 
 
 def test_it_is_judged_by_the_rules_of_an_application(
@@ -250,8 +259,6 @@ def test_a_saml_response_is_caught(house: Path) -> None:
     now = time.time()
 
     def moment(seconds: float) -> str:
-        from datetime import UTC, datetime
-
         return show_moment(datetime.fromtimestamp(now + seconds, UTC).replace(microsecond=0))
 
     acs = f"http://127.0.0.1:{port}/saml/acs"
@@ -279,3 +286,164 @@ def test_a_saml_response_is_caught(house: Path) -> None:
     (attempt,) = told["attempts"]
     assert (caught[0].returncode, attempt["outcome"], attempt["first_break"]) == (0, "sound", None), attempt
     assert attempt["provider"] == "id"
+
+
+# -- for a user elsewhere, by a link that works once
+
+
+@contextmanager
+def listening(house: Path, *options: str) -> Iterator[tuple[subprocess.Popen[bytes], Iterator[str]]]:
+    """The command with --listen as a process: the process, and the links that it tells, as they come."""
+    program = Path(sys.executable).with_name("trace-lens")
+    with subprocess.Popen(
+        [str(program), "receive", "--client-id", "try-out", "--port", str(free_port()), "--timeout", "20", *options],
+        cwd=house,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+    ) as process:
+        assert process.stderr is not None
+        said = iter(process.stderr.readline, b"")
+        links = (found[0] for line in said if (found := re.search(r"https://\S+/in/\S+", line.decode())))
+        try:
+            yield process, links
+        finally:
+            process.kill()
+
+
+@contextmanager
+def provided(house: Path, authority: tuple[Path, Held], monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """A provider that signs everybody in at once, on record."""
+    monkeypatch.setenv("SSL_CERT_FILE", str(authority[0]))
+    port: list[int] = []
+    claims = {"email": "m.tern@northmere.example", "role": "mate"}
+    handler = type("Here", (Provider,), {"port": port, "codes": {}, "claims": claims, "fault": ""})
+    with serving(house, issued("here", authority[1], "localhost"), handler) as number:
+        port.append(number)
+        (house / "providers/id.toml").write_text(f'issuer = "https://localhost:{number}"\n')
+        yield
+
+
+def visitor() -> httpx.Client:
+    """A browser that goes on where its certificate warning is."""
+    return httpx.Client(verify=False, follow_redirects=True)
+
+
+def test_a_link_brings_one_sign_in_of_a_user_elsewhere(
+    house: Path, authority: tuple[Path, Held], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with (
+        provided(house, authority, monkeypatch),
+        listening(house, "--listen", "127.0.0.1", "--format", "json") as (
+            process,
+            links,
+        ),
+    ):
+        link = next(links)
+        base = link.partition("/in/")[0]
+        with visitor() as stranger, visitor() as user:
+            for path in ("/", "/in/", "/in/guessed", "/callback?code=x&state=y", "/saml/metadata"):
+                assert stranger.get(base + path).status_code == 404
+            assert user.head(link).status_code == 404
+            user.follow_redirects = False
+            begun = user.get(link)
+            answered = user.get(begun.headers["location"])
+            assert stranger.get(answered.headers["location"]).status_code == 404
+            page = user.get(answered.headers["location"])
+            assert (page.status_code, "You can close this window" in page.text) == (200, True)
+            assert "tern" not in page.text
+            with contextlib.suppress(httpx.TransportError):  # the receiver may have ended already
+                assert user.get(link).status_code == 404
+        out = process.stdout.read() if process.stdout else b""
+        told = json.loads(out)
+        conforms(told, "diagnosis")
+        (attempt,) = told["attempts"]
+        assert (process.wait(10), attempt["outcome"]) == (0, "sound"), attempt["cause"]
+        har = Path(told["har"]).read_text()
+        assert link.rpartition("/")[2] not in har
+        assert "__Host-" not in har
+
+
+def test_each_of_several_sign_ins_needs_a_link_of_its_own(
+    house: Path, authority: tuple[Path, Held], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    options = ("--listen", "localhost", "--keep", "2", "--format", "json", "--reveal")
+    with provided(house, authority, monkeypatch), listening(house, *options) as (process, links):
+        first = next(links)
+        with visitor() as user:
+            assert user.get(first).status_code == 200
+        second = next(links)
+        assert second != first
+        with visitor() as user:
+            assert user.get(first).status_code == 404
+            assert user.get(second).status_code == 200
+        told = json.loads(process.stdout.read() if process.stdout else b"")
+        assert [attempt["outcome"] for attempt in told["attempts"]] == ["sound", "sound"]
+        assert Path(told["har"]).name == "sign-in.har"
+        assert "opaque-canary" in Path(told["har"]).read_text()
+
+
+def test_a_link_ends_with_the_waiting() -> None:
+    heard: list[str] = []
+
+    def receiver(environ: dict[str, Any], start: Any) -> list[bytes]:
+        start("200 OK", [])
+        return [b""]
+
+    receiver.base = "https://192.0.2.7:8399"  # type: ignore[attr-defined]
+    for seconds, wanted in ((60, "200 OK"), (-1, "404 NOT FOUND")):
+        ends = datetime.now(UTC) + timedelta(seconds=seconds)
+        invitations = Invitations(receiver, ends, heard.append, 1)  # type: ignore[arg-type]
+        invitations.invite()
+        status: list[str] = []
+        environ = EnvironBuilder(path="/in/" + heard[-1].rpartition("/")[2]).get_environ()
+        list(invitations(environ, lambda told, *_, status=status: status.append(told)))
+        assert status == [wanted]
+    assert len(heard[0].rpartition("/")[2]) >= 43  # 32 octets
+
+
+@pytest.mark.parametrize(
+    ("options", "words"),
+    [
+        (("--listen", "0.0.0.0"), "no address that a link can name"),
+        (("--listen", "[::]"), "no address that a link can name"),
+        (("--listen", "127.0.0.1:8443"), "the port with --port"),
+        (("--listen", "nowhere.invalid"), "nowhere.invalid has no address"),
+        (("--listen", "192.0.2.7"), "nothing can listen at 192.0.2.7"),
+        (("--certificate", "trace-lens.toml"), "--certificate is for --listen"),
+        (("--listen", "127.0.0.1", "--certificate", "trace-lens.toml"), "no certificate that a server can show"),
+    ],
+)
+def test_where_it_cannot_listen_it_says_why(house: Path, options: tuple[str, ...], words: str) -> None:
+    (house / "providers/id.toml").write_text('issuer = "https://localhost:1"\n')
+    done = run("receive", "--client-id", "x", *options, folder=house)
+    assert (done.returncode, words in done.stderr.decode()) == (2, True), done.stderr.decode()
+
+
+def test_a_certificate_that_was_given_is_shown(
+    house: Path, authority: tuple[Path, Held], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    mine, private = issued("mine", authority[1], "127.0.0.1")
+    plain = serialization.NoEncryption()
+    pem_form = serialization.Encoding.PEM
+    (house / "mine.pem").write_bytes(mine.public_bytes(pem_form))
+    (house / "mine.key").write_bytes(private.private_bytes(pem_form, serialization.PrivateFormat.PKCS8, plain))
+    options = ("--listen", "127.0.0.1", "--certificate", "mine.pem", "--key", "mine.key")
+    trusted = ssl.create_default_context(cafile=authority[0])
+    with (
+        provided(house, authority, monkeypatch),
+        listening(house, *options) as (process, links),
+        httpx.Client(verify=trusted, follow_redirects=True) as user,
+    ):
+        assert user.get(next(links)).status_code == 200
+        assert process.wait(20) == 0
+
+
+def test_a_client_that_says_nothing_holds_nobody_up(
+    house: Path, authority: tuple[Path, Held], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with provided(house, authority, monkeypatch), listening(house, "--listen", "127.0.0.1") as (process, links):
+        link = next(links)
+        port = urlsplit(link).port or 0
+        with socket.create_connection(("127.0.0.1", port)), visitor() as user:
+            assert user.get(link).status_code == 200
+            assert process.wait(20) == 0

@@ -43,6 +43,10 @@ class Both(http.server.BaseHTTPRequestHandler):
                 self._go(f"{there}/auth?{urlencode(asked)}", "app=s-1; Path=/; Secure; HttpOnly; SameSite=Lax")
             case "/auth" if self.fault == "script":
                 self._page("<script src='/app.js'></script><div id='root'></div>")
+            case "/auth" if self.fault == "huge":
+                self._page("<p>long</p>" * 10_000_000)
+            case "/auth" if self.fault == "loop":
+                self._go(f"{here}/login")
             case "/auth" if self.fault == "elsewhere":
                 self._go("https://elsewhere.northmere.invalid/")
             case "/auth":
@@ -168,7 +172,10 @@ def test_a_whole_sign_in(house: Path, authority: tuple[Path, Held], monkeypatch:
         ("script", SECRET, "script", "inconclusive"),
         ("elsewhere", SECRET, "strange-host", "inconclusive"),
         ("callback", SECRET, "arrived", "broken"),
+        ("huge", SECRET, "unread", "inconclusive"),
+        ("loop", SECRET, "too-long", "broken"),
     ],
+    ids=["wrong password", "second factor", "script", "elsewhere", "callback", "huge", "loop"],
 )
 def test_where_it_ends(
     house: Path,

@@ -160,9 +160,9 @@ def test_a_fault_that_comes_and_goes_is_told(made: StandIn, monkeypatch: pytest.
 
     runs, once = itertools.cycle([["wrong-issuer"], []]), probing.probe
 
-    def with_its_faults(*told: Any) -> probing.Probe:
+    def with_its_faults(*told: Any, **more: Any) -> probing.Probe:
         made.set(next(runs))
-        return once(*told)
+        return once(*told, **more)
 
     monkeypatch.setattr(command, "_PAUSE", 0.01)
     monkeypatch.setattr(probing, "probe", with_its_faults)

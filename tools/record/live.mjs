@@ -15,6 +15,8 @@ const kit = new Kit(pairs, folder, 'python3');
 await kit.op({ consent: fault === 'consent', without: fault === 'unknown-client' ? ['ticket-desk'] : [],
   change: fault === 'redirect-uri' ? { 'ticket-desk': { redirect_uris: ['https://tickets.northmere.example/back'] } } : {} });
 startRp();
-kit.samlify({ without: fault === 'unknown-sp' ? ['https://roster.northmere.example/saml'] : [] });
+// `receiver:PORT` registers a service provider on that port of loopback.
+const own = fault.startsWith('receiver:') ? `http://127.0.0.1:${fault.split(':')[1]}` : '';
+kit.samlify({ change: own ? { [`${own}/saml/metadata`]: { acs: `${own}/saml/acs` } } : {}, without: fault === 'unknown-sp' ? ['https://roster.northmere.example/saml'] : [] });
 kit.roster({ session: fault === 'cookie' ? 'HttpOnly; Secure; SameSite=Lax; Path=/elsewhere' : undefined });
 console.log('ready');

@@ -28,9 +28,14 @@ _PAUSE = 1.0
 @click.argument("apps", nargs=-1, metavar="[APP]...", shell_complete=completing.apps)
 @click.option("--all-apps", is_flag=True, help="Try all applications; what they share is asked once.")
 @click.option("--repeat", type=click.IntRange(1, 1000), default=1, metavar="N", help="Try N times (default: 1).")
+@click.option(
+    "--insecure",
+    is_flag=True,
+    help="Only look at names, ports and certificates, and show each certificate, trusted or not; nothing is sent.",
+)
 @click.option("--dry-run", is_flag=True, help="Only say which hosts would be asked.")
 @with_session("text", "json", "markdown", now=False, verbose="Show the evidence of every step.")
-def command(session: Session, apps: tuple[str, ...], all_apps: bool, repeat: int, dry_run: bool) -> int:
+def command(session: Session, apps: tuple[str, ...], all_apps: bool, repeat: int, insecure: bool, dry_run: bool) -> int:
     """Try what applications need, live: names, ports, TLS, documents, keys, endpoints, clocks, a real request.
 
     Everything that can be tried is tried; what depends on something that failed is named with what blocks it. Nobody
@@ -51,7 +56,7 @@ def command(session: Session, apps: tuple[str, ...], all_apps: bool, repeat: int
         for number in range(repeat):
             if number:
                 time.sleep(_PAUSE)
-            runs.append(probe(chosen, session.workspace, datetime.now(UTC)))
+            runs.append(probe(chosen, session.workspace, datetime.now(UTC), shows_only=insecure))
     except KeyboardInterrupt:
         if not runs:
             raise
@@ -62,7 +67,7 @@ def command(session: Session, apps: tuple[str, ...], all_apps: bool, repeat: int
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents.probe import probe_pages
 
-        return probe_pages(runs, session.workspace, full=session.verbose)
+        return probe_pages(runs, session.workspace, full=session.verbose or insecure)
 
     from trace_lens.render import json_live
 

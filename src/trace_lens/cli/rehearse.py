@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import secrets
 import sys
 from collections.abc import Iterable
 from datetime import UTC, datetime
@@ -198,29 +197,14 @@ def _told(
 
 
 def _write(session: Session, source: SourceFile, options: Any, har: Path | None) -> Path | None:
-    """Write the capture into the workspace: redacted, unless --reveal is given; its absolute path."""
-    from trace_lens.handover.redaction.copying import Redaction
-    from trace_lens.workspace.own_files import own_folder, write_privately
+    """Write the capture into the workspace; its path, None where that cannot be."""
+    from trace_lens.live.keeping import NotKept, keep_capture
 
-    folder = own_folder(session.root) / _FOLDER / f"{datetime.now(UTC):%Y%m%dT%H%M%S.%fZ}"
     try:
-        folder.parent.mkdir(mode=0o700, exist_ok=True)
-        folder.mkdir(mode=0o700)
-        data = source.data or b""
-        if not session.reveal:
-            copies = Redaction([source], session.workspace, options, secrets.token_bytes(32)).write(
-                folder, with_settings=False, now=options.now
-            )
-            if copies.leaks or not copies.files:
-                tell("The capture was not written: it could not be redacted.")
-                return None
-            data = (folder / copies.files[0].written).read_bytes()
-        path = har or folder / source.name
-        write_privately(path, data)
-    except OSError as error:
-        tell(f"The capture could not be written: {error.strerror or error}.")
+        return keep_capture(source, _FOLDER, session.workspace, options, har, whole=session.reveal)
+    except NotKept as error:
+        tell(str(error))
         return None
-    return path.resolve()
 
 
 def _compared(session: Session, mine: SourceFile, name: str, options: Any) -> Any:

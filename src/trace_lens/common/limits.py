@@ -205,6 +205,9 @@ ADDED_ENTITIES = 500
 FETCH_SECONDS = 20.0
 """The time for one document from an address, in seconds, with all redirects."""
 
+RECEIVED_BYTES = 20 * 1024 * 1024
+"""The most that the receiver takes in one request."""
+
 FETCHED_BYTES = 32 * 1024 * 1024
 """Largest document that is fetched, in bytes."""
 

@@ -24,6 +24,7 @@ from trace_lens.pki.certificates import Certificate, CertificateError, read_cert
 
 CONNECT_SECONDS = 5.0
 _LOOKUP_SECONDS = 2.0
+_ADDRESSES = 3
 WARN_BEFORE = timedelta(days=30)
 _V4, _V6 = "IPv4", "IPv6"
 
@@ -152,17 +153,44 @@ def connect(host: Host, addresses: Sequence[str]) -> Outcome:
     return Outcome(OK, detail, tuple(evidence), made=tuple(reached))
 
 
+def compared_addresses(addresses: Sequence[str]) -> tuple[str, ...]:
+    """The addresses of a host that are tried one by one: the first, and the first ones of both families."""
+    firsts = {_family(address): address for address in reversed(addresses)}
+    return tuple(dict.fromkeys((*addresses[:1], *firsts.values(), *addresses)))[:_ADDRESSES]
+
+
 def handshake(host: Host, addresses: Sequence[str], now: datetime) -> Outcome:
-    """A TLS handshake by the name of the host: protocol, certificate, names and dates."""
+    """A TLS handshake by the name of the host: protocol, certificate, names and dates; at several of its addresses.
+
+    What fails at the first address fails. What fails only at another one is a risk: who comes there gets no further.
+    """
+    first, *others = ((address, _shaken(host, address, now)) for address in compared_addresses(addresses))
+    bad = [(address, outcome) for address, outcome in others if outcome.status == FAILED]
+    if first[1].status == FAILED or not bad:
+        return first[1]
+    words = say(
+        "At {address}, {name} has a TLS certificate that is trusted; at {other} it has not: {because}",
+        address=first[0],
+        name=host.name,
+        other=", ".join(address for address, _ in bad),
+        because=str(bad[0][1].detail),
+    )
+    evidence = tuple((f"{label} at {address}", value) for address, outcome in bad for label, value in outcome.evidence)
+    found = finding("address-differs", words)
+    return Outcome(RISK, words, (*first[1].evidence, *evidence), found, made=first[1].made)
+
+
+def _shaken(host: Host, address: str, now: datetime) -> Outcome:
+    """A handshake at one address."""
     context = ssl.create_default_context()
     try:
         with (
-            socket.create_connection((addresses[0], host.port), CONNECT_SECONDS) as plain,
+            socket.create_connection((address, host.port), CONNECT_SECONDS) as plain,
             context.wrap_socket(plain, server_hostname=host.bare) as secure,
         ):
             version, data = secure.version(), secure.getpeercert(binary_form=True)
     except (OSError, ValueError) as error:
-        return _refused(error, host, addresses[0])
+        return _refused(error, host, address)
     certificate = _read(data)
     evidence = (("protocol", version or "not told"), *_told(certificate))
     if certificate is None:
@@ -238,7 +266,7 @@ def _told(certificate: Certificate | None) -> tuple[tuple[str, str], ...]:
         ("issued by", certificate.issuer or "nobody named"),
         ("names", ", ".join(certificate.alternative_names) or "none"),
         ("valid", f"{show_moment(certificate.not_before)} to {show_moment(certificate.not_after)}"),
-        ("sha256", str(certificate.sha256)),
+        ("fingerprint", str(certificate.sha256)),
     )
 
 

@@ -20,7 +20,7 @@ from trace_lens.intake.exchanges import Exchange
 from trace_lens.intake.pages import page_of
 from trace_lens.live.recording import Passed, as_har
 from trace_lens.live.steps import FAILED, OK, RISK, SKIPPED, Outcome
-from trace_lens.live.transport import Answer, Transport, Unreachable
+from trace_lens.live.transport import Answer, Transport, Unreachable, proxy_for
 from trace_lens.oidc.jwk import read_key_set, thumbprint
 from trace_lens.oidc.strict_json import read_json
 from trace_lens.saml.metadata import IDP_ROLE, find_entity
@@ -143,7 +143,8 @@ def keys_in(url: str, answer: Answer, provider: Provider, evidence: tuple[tuple[
     evidence += tuple(("key", key.id or thumbprint(key) or "no id") for key in found)
     if not usable:
         words = say("The key set at {url} holds no key for signing.", url=url)
-        return Outcome(FAILED, words, evidence, finding("document-not-fetched", words))
+        remedy = "Publish the key that the provider signs with in its key set; without it nobody can verify a token."
+        return Outcome(FAILED, words, evidence, finding("document-not-fetched", words, remedy=remedy))
     held = {thumbprint(key) for key in provider.key_set}
     now = {thumbprint(key) for key in usable}
     detail = f"{len(usable)} key{'' if len(usable) == 1 else 's'} for signing"
@@ -155,15 +156,41 @@ def keys_in(url: str, answer: Answer, provider: Provider, evidence: tuple[tuple[
     return Outcome(OK, detail, evidence, made=usable)
 
 
-def speaks(url: str, transport: Transport) -> Outcome:
-    """Whether a host answers in HTTP, with whatever status."""
+def speaks(url: str, addresses: Sequence[str], transport: Transport) -> Outcome:
+    """Whether a host answers in HTTP, with whatever status, and alike at several of its addresses."""
     try:
         answer = transport.head_of(url)
     except Unreachable as error:
         return failed(error)
     via = answer.header("via")
     detail = f"answers in HTTP (status {answer.status})" + (f", through {via}" if via else "")
+    for address in addresses if len(addresses) > 1 and not proxy_for(url) else ():
+        told = _told_at(url, address, transport)
+        if told is not None and told[:2] != _told(answer)[:2]:
+            words = say(
+                "{host} leads to systems that answer differently: {usual}; at {address} it is {other}.",
+                host=host_of(url),
+                usual=_told(answer)[2],
+                address=address,
+                other=told[2],
+            )
+            return Outcome(RISK, words, _seen(answer), finding("address-differs", words))
     return Outcome(OK, detail, _seen(answer))
+
+
+def _told(answer: Answer) -> tuple[int, str, str]:
+    """What tells two systems apart: the class of the status, and where it leads; and both in words."""
+    onward = answer.onward
+    words = f"status {answer.status}" + (f", to {plain(onward)}" if onward else "")
+    return answer.status // 100, host_of(onward) if onward else "", words
+
+
+def _told_at(url: str, address: str, transport: Transport) -> tuple[int, str, str] | None:
+    """The same of one address; None where it does not answer, which the steps before tell."""
+    try:
+        return _told(transport.head_at(url, address))
+    except Unreachable:
+        return None
 
 
 def endpoint(url: str, kind: str, transport: Transport) -> Outcome:

@@ -78,13 +78,23 @@ def overall(runs: Sequence[Probe]) -> Probe:
     return Probe(runs[-1].at, tuple(worst.values()))
 
 
-def probe(apps: Sequence[App], workspace: Workspace, now: datetime, seconds: float = WHOLE_SECONDS) -> Probe:
-    """Try everything that can be tried of some applications. Raises SettingsError."""
+def probe(
+    apps: Sequence[App],
+    workspace: Workspace,
+    now: datetime,
+    seconds: float = WHOLE_SECONDS,
+    *,
+    shows_only: bool = False,
+) -> Probe:
+    """Try everything that can be tried of some applications; if `shows_only`, names, ports and certificates alone,
+    and nothing is sent. Raises SettingsError.
+    """
     with ExitStack() as stack:
         plan = _Plan(workspace, now, stack)
         for app in apps:
             plan.of_app(app)
-        return Probe(now, tuple(carry_out(plan.ordered(), seconds)))
+        steps = [step for step in plan.ordered() if not shows_only or step.what in (DNS, TCP, TLS)]
+        return Probe(now, tuple(carry_out(steps, seconds)))
 
 
 def hosts_of(apps: Sequence[App], workspace: Workspace, now: datetime) -> list[str]:
@@ -144,8 +154,12 @@ class _Plan:
                 app,
             )
         root = f"{parts.scheme}://{parts.netloc}/"
-        work = partial(judging.speaks, root, self.transport)
-        return (self.add(Step(f"http:{host}", HTTP, str(host), (before,), lambda _: work()), app),)
+
+        def speaks(made: dict[str, Any]) -> Outcome:
+            return judging.speaks(root, connecting.compared_addresses(made[reached]), self.transport)
+
+        step = Step(f"http:{host}", HTTP, str(host), (before,), speaks, soft=(reached,))
+        return (self.add(step, app),)
 
     def endpoint(self, url: str | None, kind: str, app: App) -> None:
         """A step for an address that is asked without a message."""

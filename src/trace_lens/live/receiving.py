@@ -9,14 +9,20 @@ from __future__ import annotations
 
 import base64
 import os
+import secrets
 import threading
 import time
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple, TypeVar
 from urllib.parse import urlencode
 
+from werkzeug.exceptions import RequestEntityTooLarge
+from werkzeug.utils import redirect
+from werkzeug.wrappers import Request, Response
+
+from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of
 from trace_lens.common.findings import Stage, Unchecked
 from trace_lens.diagnosis.judging import Diagnosis
@@ -30,9 +36,6 @@ from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace.own_files import OWN_FOLDER
 from trace_lens.workspace.records import App, Provider, Source, Workspace
 from trace_lens.workspace.settings import AppSettings, read_table
-
-if TYPE_CHECKING:
-    from werkzeug.wrappers import Request, Response
 
 SECRET = "TRACE_LENS_CLIENT_SECRET"
 CALLBACK, ACS, METADATA = "/callback", "/saml/acs", "/saml/metadata"
@@ -49,6 +52,13 @@ class CannotReceive(ValueError):
     """The receiver lacks something; the message says what, and what to do."""
 
 
+class _Request(Request):
+    """A request, within a limit of size."""
+
+    max_content_length = limits.RECEIVED_BYTES
+    max_form_memory_size = limits.RECEIVED_BYTES
+
+
 class Caught(NamedTuple):
     """One sign-in as it was caught: the exchanges, and when the message came."""
 
@@ -58,7 +68,10 @@ class Caught(NamedTuple):
 
 @dataclass
 class Receiver:
-    """What answers on loopback; `caught` hears each sign-in, `told` what is not one."""
+    """What answers; `caught` hears each sign-in, `told` what is not one.
+
+    `waiting` are the OpenID Connect sign-ins that began, by state, `asked` those of SAML, by relay state.
+    """
 
     base: str
     protocol: str
@@ -68,49 +81,57 @@ class Receiver:
     caught: Callable[[Caught], None]
     told: Callable[[str], None]
     waiting: dict[str, tuple[Sent, Passed]] = field(default_factory=dict)
+    asked: dict[str, Passed] = field(default_factory=dict)
     begun: int = 0
     lock: threading.Lock = field(default_factory=threading.Lock)
 
+    @property
+    def registered(self) -> str:
+        """What the provider must have on record for it, in words."""
+        if self.protocol == "oidc":
+            return f"the redirect URI {self.base}{CALLBACK} of the client {self.client_id}"
+        return f"the service provider {self.client_id} with the ACS URL {self.base}{ACS}"
+
     def __call__(self, environ: dict[str, Any], start: Any) -> Iterable[bytes]:
         """The receiver as a WSGI application."""
-        from werkzeug.wrappers import Request, Response
-
-        request = Request(environ)
-        path = request.path
-        answer: Response
-        if path == "/" and request.method == "GET":
-            answer = self._begin(request)
-        elif path == CALLBACK and self.protocol == "oidc":
-            answer = self._callback(request)
-        elif path == ACS and self.protocol == "saml" and request.method == "POST":
-            answer = self._response(request)
-        else:
-            answer = Response("There is nothing here.", 404, content_type="text/plain")
+        request = _Request(environ)
+        try:
+            answer = self._answer(request)
+        except RequestEntityTooLarge:
+            self.told(f"More than {limits.RECEIVED_BYTES:,} bytes came at once; they were not used.")
+            answer = Response("This is too large.", 413, content_type="text/plain")
         answer.headers["Cache-Control"] = "no-store"
         answer.headers["Referrer-Policy"] = "no-referrer"
         return answer(environ, start)
 
+    def _answer(self, request: Request) -> Response:
+        path = request.path
+        if path == "/" and request.method == "GET":
+            return self._begin(request)
+        if path == CALLBACK and self.protocol == "oidc":
+            return self._callback(request)
+        if path == ACS and self.protocol == "saml" and request.method == "POST":
+            return self._response(request)
+        return Response("There is nothing here.", 404, content_type="text/plain")
+
     def _begin(self, request: Request) -> Response:
         """Send the browser to the provider."""
-        from werkzeug.utils import redirect
-
         self.begun += 1
         if self.protocol == "saml":
-            url = authn_request(self.endpoints["sso"], self.client_id, self.base + ACS, datetime.now(UTC))
-            return redirect(url, 302)
+            relay = secrets.token_urlsafe(16)
+            asking = authn_request(self.endpoints["sso"], self.client_id, self.base + ACS, datetime.now(UTC), relay)
+            with self.lock:
+                self.asked[relay] = _sent_away(request, asking)
+            return redirect(asking, 302)
         sent = authorization_request(
             self.endpoints["authorization_endpoint"], self.client_id, self.base + CALLBACK, self.scopes
         )
-        at = time.time()
-        answer = Answer(request.url, 302, (("Location", sent.url), ("Date", _http_date(at))), b"", at, at)
         with self.lock:
-            self.waiting[sent.state] = (sent, Passed("GET", request.url, _fields(request), None, at, answer))
+            self.waiting[sent.state] = (sent, _sent_away(request, sent.url))
         return redirect(sent.url, 302)
 
     def _callback(self, request: Request) -> Response:
         """The provider's answer: its state must be one that was sent, and is used once."""
-        from werkzeug.wrappers import Response
-
         values = {**request.args.to_dict(), **request.form.to_dict()}
         with self.lock:
             held = self.waiting.pop(values.get("state", ""), None)
@@ -150,13 +171,14 @@ class Receiver:
 
     def _response(self, request: Request) -> Response:
         """A SAML response, asked for or not."""
-        from werkzeug.wrappers import Response
-
         if "SAMLResponse" not in request.form:
             self.told("A form came without a SAMLResponse; it was not used.")
             return Response("There is no SAMLResponse in it.", 400, content_type="text/plain")
         came = self._put_down(request)
-        self.caught(Caught((came,), datetime.fromtimestamp(came.at, UTC)))
+        with self.lock:
+            begun = self.asked.pop(request.form.get("RelayState", ""), None)
+        passed = (begun, came) if begun else (came,)
+        self.caught(Caught(passed, datetime.fromtimestamp(came.at, UTC)))
         return Response(_DONE, 200, content_type="text/html; charset=utf-8")
 
     def _put_down(self, request: Request) -> Passed:
@@ -168,7 +190,15 @@ class Receiver:
 
 
 def _fields(request: Request) -> tuple[tuple[str, str], ...]:
-    return tuple((str(name), str(value)) for name, value in request.headers.items())
+    """The header fields, without cookies: those are of other programs on this host, or the receiver's own."""
+    return tuple((str(name), str(value)) for name, value in request.headers.items() if name.lower() != "cookie")
+
+
+def _sent_away(request: Request, url: str) -> Passed:
+    """The request that began a sign-in, answered by sending the browser to the provider."""
+    at = time.time()
+    answer = Answer(request.url, 302, (("Location", url), ("Date", _http_date(at))), b"", at, at)
+    return Passed("GET", request.url, _fields(request), None, at, answer)
 
 
 def _http_date(at: float) -> str:
@@ -302,13 +332,18 @@ def _json(url: str) -> dict[str, Any]:
     return told
 
 
-def endpoints_of(provider: Provider, protocol: str) -> dict[str, str]:
-    """The addresses of a provider that a sign-in needs. Raises CannotReceive."""
+def endpoints_of(provider: Provider, app: App | None, protocol: str) -> dict[str, str]:
+    """The addresses of a provider that a sign-in needs: of its documents, else as the application has them. Raises
+    CannotReceive.
+    """
     if protocol == "saml":
         role = provider.role
         for item in role.endpoints if role else ():
             if item.purpose == "SingleSignOnService" and item.binding.endswith("HTTP-Redirect"):
                 return {"sso": item.location}
+        held = app.settings.application.provider_sso_url if app else None
+        if held:
+            return {"sso": held}
         raise CannotReceive(f"no sign-on address for HTTP-Redirect is in the metadata of {provider.name}")
     names = ("authorization_endpoint", "token_endpoint", "userinfo_endpoint")
     found = {name: value for name in names if isinstance(value := provider.discovery.get(name), str)}

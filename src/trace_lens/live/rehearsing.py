@@ -27,7 +27,8 @@ ARRIVED, SCRIPT, REFUSED, STRANGE_HOST, UNREACHABLE, TOO_LONG, STUCK = (
     "too-long",
     "stuck",
 )
-INTERRUPTED = "interrupted"
+INTERRUPTED, UNREAD = "interrupted", "unread"
+"""Ended by hand; or by an answer that cannot be read here (too large, not HTTP), which a browser may read."""
 _CARRIERS = ("SAMLResponse", "SAMLRequest", "wresult", "id_token", "code", "error")
 """Fields of forms that carry a message from one side to the other."""
 
@@ -75,7 +76,8 @@ def go_from(start: str, browser: Browser, account: Account, app: App) -> Ended:
         words = f"the way leads to {error.host}, which is not on record; --also {error.host} allows it"
         return Ended(STRANGE_HOST, words)
     except Unreachable as error:
-        return Ended(UNREACHABLE, f"{error.code}: {error.because}")
+        how = UNREAD if error.code == "unexpected-answer" else UNREACHABLE
+        return Ended(how, f"{error.code}: {error.because}")
 
 
 class _Way:
@@ -158,7 +160,7 @@ def without_password(passed: Iterable[Passed], account: Account) -> tuple[Passed
     )
 
 
-_GIVEN_UP = (SCRIPT, STRANGE_HOST, STUCK, TOO_LONG, INTERRUPTED)
+_GIVEN_UP = (SCRIPT, STRANGE_HOST, STUCK, TOO_LONG, INTERRUPTED, UNREAD)
 _OF_THE_END = ("no-answer", "session-not-started")
 """What a way that ends too early looks like, and what nobody can tell of one that was given up here."""
 

@@ -62,8 +62,10 @@ def of_client(app: App, endpoint: str) -> Sent | None:
     return authorization_request(endpoint, told.client_id, redirect, tuple(told.scopes), **more)
 
 
-def authn_request(destination: str, issuer: str, acs_url: str | None, now: datetime) -> str:
-    """An AuthnRequest by HTTP-Redirect, unsigned, as an address."""
+def authn_request(
+    destination: str, issuer: str, acs_url: str | None, now: datetime, relay_state: str | None = None
+) -> str:
+    """An AuthnRequest by HTTP-Redirect, unsigned, as an address; without a relay state one is made."""
     where = f" AssertionConsumerServiceURL={quoteattr(acs_url)} ProtocolBinding={quoteattr(_POST)}" if acs_url else ""
     text = (
         f'<samlp:AuthnRequest xmlns:samlp="{_PROTOCOL}" xmlns:saml="{_ASSERTION}" ID="_{secrets.token_hex(20)}" '
@@ -72,7 +74,8 @@ def authn_request(destination: str, issuer: str, acs_url: str | None, now: datet
     )
     packed = zlib.compress(text.encode(), 9)[2:-4]
     return _with_query(
-        destination, {"SAMLRequest": base64.b64encode(packed).decode(), "RelayState": secrets.token_hex(8)}
+        destination,
+        {"SAMLRequest": base64.b64encode(packed).decode(), "RelayState": relay_state or secrets.token_hex(8)},
     )
 
 

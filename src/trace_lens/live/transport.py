@@ -115,6 +115,11 @@ class Transport:
         """The head of what an address answers to GET; what comes behind it is not read. Raises Unreachable."""
         return self._ask("GET", url, time.monotonic() + self.seconds, reads=False)
 
+    def head_at(self, url: str, address: str) -> Answer:
+        """The same at one address of the host; TLS is verified by the name of the host. Raises Unreachable."""
+        until = time.monotonic() + self.seconds
+        return self._ask("GET", url, until, reads=False, address=address)
+
     def _ask(
         self,
         method: str,
@@ -124,6 +129,7 @@ class Transport:
         body: bytes | None = None,
         *,
         reads: bool = True,
+        address: str | None = None,
     ) -> Answer:
         import httpx
 
@@ -135,6 +141,9 @@ class Transport:
             request = self._client.build_request(
                 method, url, headers=headers, content=body, timeout=httpx.Timeout(left)
             )
+            if address:  # The Host header field and the name that TLS asks for stay those of the host.
+                request.extensions["sni_hostname"] = request.url.host
+                request.url = request.url.copy_with(host=address)
             asked = time.time()
             answer = self._client.send(request, stream=True)
             answered = time.time()

@@ -17,10 +17,11 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from werkzeug.serving import ThreadedWSGIServer, WSGIRequestHandler
+from werkzeug.serving import WSGIRequestHandler
 from werkzeug.wrappers import Request, Response
 
 from trace_lens.demo.keys import make_key
+from trace_lens.live.listening import QuietServer
 from trace_lens.live.stand_in.application import CLIENT_ID, Application
 from trace_lens.live.stand_in.authority import SOUND, make_contexts
 from trace_lens.live.stand_in.faults import FAULTS, Faults, UnknownFault
@@ -41,34 +42,27 @@ class _Handler(WSGIRequestHandler):
         return super().date_time_string(told)
 
 
-class _Server(ThreadedWSGIServer):
-    """A server that shows whatever certificate it is to show to each connection by itself."""
+class _Server(QuietServer):
+    """A server with faults that are switched on and off."""
 
-    shown: Callable[[], ssl.SSLContext] | None = None
     faults: Faults | None = None
     clock: Callable[[], float] = time.time
 
     def get_request(self) -> tuple[Any, Any]:
-        """A connection; one that is to be cut or to hang is, before anything is read."""
+        """A connection; one that is to be cut is, before anything is read."""
         connection, address = super().get_request()
         if self.faults and "reset" in self.faults:
             connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
             connection.close()
             raise OSError("cut, as the fault says")
-        if self.shown is None:
-            return connection, address
-        return self.shown().wrap_socket(connection, server_side=True, do_handshake_on_connect=False), address
+        return connection, address
 
     def finish_request(self, request: Any, client_address: Any) -> None:
-        """Serve one connection; a failed handshake is the client's to tell."""
+        """Serve one connection, or none where the server is to hang."""
         if self.faults and "hang" in self.faults:
             threading.Event().wait(60)
             return
-        with contextlib.suppress(OSError, ssl.SSLError, ValueError):
-            super().finish_request(request, client_address)
-
-    def handle_error(self, request: Any, client_address: Any) -> None:
-        """Say nothing: what goes wrong is meant to."""
+        super().finish_request(request, client_address)
 
 
 class StandIn:
