@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import json
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +36,7 @@ from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Severity, Stage
 from trace_lens.demo.tokens import compact, encrypt, half, public_jwk, sign, signature
 from trace_lens.oidc.jose import from_base64url, to_base64url
+from trace_lens.workspace.snapshots import keep
 
 LOGOUT = {"events": {"http://schemas.openid.net/event/backchannel-logout": {}}}
 CODE = "SplxlOBeZQQYbYS6WxSbIA"
@@ -1020,3 +1021,23 @@ def test_secrets_in_evidence_are_masked(tmp_path: Path) -> None:
     text = json.dumps(diagnoses(found, [], Masks(reveal=False)))
     assert "v" * 43 not in text
     assert "v" * 43 in json.dumps(diagnoses(found, [], Masks(reveal=True)))
+
+
+@pytest.mark.parametrize(
+    ("after", "side"),
+    [(timedelta(minutes=-5), "application"), (timedelta(minutes=5), "provider"), (timedelta(days=2), "application")],
+)
+def test_whose_an_unknown_key_is(tmp_path: Path, after: timedelta, side: str) -> None:
+    """A key set that was had soon after the token was issued, and has not its key, is the provider's to repair."""
+    folder = client_workspace(tmp_path)
+    address = "https://id.northmere.example/keys"
+    file = folder / "providers/northmere-id.toml"
+    file.write_text(file.read_text().replace("discovery/keys.json", address))
+    data = json.dumps({"keys": [public_jwk(key("oidc"), "oidc")]}).encode()
+    keep(folder, address, data, datetime.fromtimestamp(IAT, UTC) + after)
+    (found,) = judge_texts(folder, token(signer="other"))
+    first = found.first_break
+    assert first is not None
+    assert (first.code, str(first.side)) == ("key-id-unknown", side)
+    (sound,) = judge_texts(folder, token())
+    assert sound.first_break is None

@@ -90,7 +90,8 @@ class Provider(http.server.BaseHTTPRequestHandler):
             "iat": now,
             "exp": now + 300,
         }
-        token = sign(claims | self.claims, key("oidc"), "RS256", kid="oidc")
+        signer = "other" if self.fault == "key" else "oidc"
+        token = sign(claims | self.claims, key(signer), "RS256", kid=signer)
         self._json({"access_token": "opaque-canary", "token_type": "Bearer", "expires_in": 300, "id_token": token})
 
     def _json(self, told: dict[str, Any]) -> None:
@@ -210,12 +211,16 @@ def test_it_is_judged_by_the_rules_of_an_application(
     }
 
 
-@pytest.mark.parametrize(("fault", "wanted"), [("audience", "audience-mismatch"), ("denied", "provider-refused")])
+@pytest.mark.parametrize(
+    ("fault", "wanted"), [("audience", "audience-mismatch"), ("denied", "provider-refused"), ("key", "key-id-unknown")]
+)
 def test_what_breaks_is_told(
     house: Path, authority: tuple[Path, Held], monkeypatch: pytest.MonkeyPatch, fault: str, wanted: str
 ) -> None:
     code, told, _ = catch(house, authority, monkeypatch, fault, {})
     assert (code, told["attempts"][0]["first_break"]) == (1, wanted)
+    sides = {item["code"]: item["side"] for item in told["attempts"][0]["findings"]}
+    assert wanted != "key-id-unknown" or sides[wanted] == "provider"
 
 
 def test_nobody_came_and_a_port_that_is_taken(

@@ -308,7 +308,7 @@ def test_the_table_of_the_guide(made: StandIn) -> None:
 @pytest.mark.live
 @pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")  # ssl leaves a socket that was cut open
 def test_faults_in_pairs(made: StandIn) -> None:
-    names = [name for name in FAULTS if name not in ("hang", "slow")]
+    names = [*FAULTS]
     alone: dict[str, set[str]] = {}
     for name in names:
         made.set([name])
@@ -324,3 +324,20 @@ def test_faults_in_pairs(made: StandIn) -> None:
         assert not any(set(step["after"]) & failed for step in steps if step["id"] in failed), (one, other)
         blocked = [step for step in steps if step["status"] == "blocked"]
         assert all(roots(steps, step) and roots(steps, step) <= failed for step in blocked), (one, other)
+
+
+@pytest.mark.live
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")  # ssl leaves a socket that was cut open
+@pytest.mark.parametrize("app", [WEB, DESK])
+def test_sign_ins_with_faults_in_pairs(made: StandIn, app: str) -> None:
+    """Two faults at once: one first break, which is that of one of them; none where neither has any."""
+    names = [name for name in FAULTS if name not in ("hang", "slow")]
+    alone: dict[str, str] = {}
+    for name in names:
+        made.set([name])
+        alone[name] = first_break(rehearsed(made, app))
+    for one, other in itertools.combinations(names, 2):
+        made.set([one, other])
+        told = first_break(rehearsed(made, app))
+        wanted = {alone[one], alone[other]}
+        assert told in (wanted - {WELL} or wanted), (one, other, told)

@@ -250,9 +250,11 @@ class _Catch:
         """Judge a sign-in, and keep its capture."""
         from trace_lens.diagnosis.judging import Options
         from trace_lens.live.keeping import NotKept, keep_capture
+        from trace_lens.live.receiving import with_keys_now
         from trace_lens.live.recording import as_har
         from trace_lens.workspace.sources import SourceFile
 
+        self.workspace = with_keys_now(self.workspace, self.name)
         options = Options(now=datetime.now(UTC), app=self.name, prove=True)
         source = SourceFile("sign-in.har", as_har(caught.passed))
         number = len(self.sources) + 1

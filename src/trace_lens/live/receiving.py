@@ -263,6 +263,23 @@ def with_documents(provider: Provider, protocol: str, told: Callable[[str], None
     return made
 
 
+def with_keys_now(workspace: Workspace, app: str) -> Workspace:
+    """A workspace with the key set of an application's provider as it is after a sign-in: an application that meets an
+    unknown key fetches it again. As it was before where it cannot be had.
+    """
+    provider = workspace.provider_of(workspace.apps[app])
+    where = provider.settings.key_set if provider else None
+    if provider is None or not where or "://" not in where:
+        return workspace
+    try:
+        keys = _keys(where)
+    except CannotReceive:
+        return workspace
+    made = replace(provider, key_set_had=datetime.now(UTC))
+    made.__dict__.update(discovery=provider.discovery, key_set=keys, entity=provider.entity)
+    return replace(workspace, providers=workspace.providers | {provider.id: made}, _kept={})
+
+
 def _now_or_kept(
     url: str, get: Callable[[], _Document], kept: _Document | None, told: Callable[[str], None]
 ) -> _Document:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass, field
-from datetime import timedelta
+from datetime import datetime, timedelta
 from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
@@ -80,11 +80,12 @@ class Source:
 
 @dataclass(frozen=True)
 class Provider:
-    """One provider on record."""
+    """One provider on record; `key_set_had` is when its key set was had from its address by this run, if it was."""
 
     id: str
     settings: ProviderSettings
     source: Source
+    key_set_had: datetime | None = None
 
     @property
     def name(self) -> str:

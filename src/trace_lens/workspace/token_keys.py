@@ -112,16 +112,24 @@ def _of_certificate(key: trust.RecordedKey, held_by: str, owner: str) -> Iterato
         yield TokenKey(held_by, owner, key.file, Jwk({"kid": name}, str(key.where), public=key.certificate.public_key))
 
 
-def saved_at(provider: Provider, workspace: Workspace) -> datetime | None:
-    """When the file with the provider's key set was last written: how old the snapshot is."""
+def had_at(provider: Provider, workspace: Workspace) -> datetime | None:
+    """When the provider's key set was had from its address: by this run, else as its newest snapshot says."""
+    if provider.key_set_had:
+        return provider.key_set_had
     name = provider.settings.key_set
-    if name is None or workspace.root is None:
+    if name is None or workspace.root is None or "://" not in name:
         return None
-    if "://" in name:
-        from trace_lens.workspace.snapshots import newest
+    from trace_lens.workspace.snapshots import newest
 
-        held = newest(workspace.root, name)
-        return held.at if held else None
+    held = newest(workspace.root, name)
+    return held.at if held else None
+
+
+def saved_at(provider: Provider, workspace: Workspace) -> datetime | None:
+    """How old the provider's key set is: when it was had from its address, or its file last written."""
+    name = provider.settings.key_set
+    if name is None or workspace.root is None or "://" in name or provider.key_set_had:
+        return had_at(provider, workspace)
     try:
         return datetime.fromtimestamp((workspace.root / name).stat().st_mtime, UTC)
     except OSError:

@@ -6,6 +6,7 @@ Sources: RFC 7515 §4.1, §5.2; RFC 8725 §3; OpenID Connect Core 1.0 §3.1.3.6 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from datetime import timedelta
 
 from trace_lens.checks.certificate_dates import dates_of
 from trace_lens.checks.checking import Answer, check
@@ -14,7 +15,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.verified import EMBEDDED, KNOWN, NONE, TRUSTED, Verdict, signature_length, suits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.locations import Location
-from trace_lens.common.moments import show_moment
+from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.oidc import algorithms
@@ -23,6 +24,7 @@ from trace_lens.oidc.jose import Jws, critical_names
 from trace_lens.oidc.tokens import half_hash
 from trace_lens.workspace import token_keys
 
+_SOON = timedelta(hours=1)
 _EMBEDDED = ("jwk", "jku", "x5c", "x5u")
 
 
@@ -280,17 +282,35 @@ def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:
         else ""
     )
     ids = ", ".join(key.key.id or "without an id" for key in verdict.keys)
+    after = _unpublished(case)
+    holds = (
+        say("; the key set, fetched {after} after the token was issued, holds only {ids}", after=after, ids=ids)
+        if after
+        else say("; the key set on record holds {ids}", ids=ids) + _age(case)
+    )
     return finding(
         "key-id-unknown",
-        say("The token names the key {key_id}; the key set on record holds {ids}", key_id=jws.key_id, ids=ids)
-        + _age(case)
+        say("The token names the key {key_id}", key_id=jws.key_id)
+        + holds
         + (say("; {broken}", broken=_broken(verdict)) if verdict.broken else "")
         + say(".{fits}", fits=fits),
+        side=Side.PROVIDER if after else None,
         expected=ids,
         actual=jws.key_id,
         evidence=[*case.of_header("kid"), *_file(verdict.keys[0])],
         compared=False,
     )
+
+
+def _unpublished(case: OidcCase) -> str | None:
+    """How long after the token was issued the key set was fetched, where that was within the hour: then the provider
+    does not publish the key that it signs with, and no application can fetch it.
+    """
+    had = token_keys.had_at(case.provider, case.workspace) if case.provider else None
+    issued = case.token.at("iat") if case.token else None
+    if had is None or issued is None or not timedelta() <= had - issued <= _SOON:
+        return None
+    return show_duration(had - issued) if had - issued >= timedelta(seconds=1) else "less than a second"
 
 
 def _file(key: token_keys.TokenKey) -> list[Evidence]:
