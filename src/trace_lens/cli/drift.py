@@ -86,15 +86,9 @@ def _chosen(names: Sequence[str], known: Sequence[OnRecord], root: Path) -> list
 
 
 def _hosts(chosen: Sequence[OnRecord]) -> list[str]:
-    from trace_lens.common.addresses import host_of
-    from trace_lens.live.transport import proxy_for
+    from trace_lens.live.transport import said_host
 
-    made: dict[str, None] = {}
-    for item in chosen:
-        if "://" in item.name:
-            proxy = proxy_for(item.name)
-            made[host_of(item.name) + (f" (through the proxy {proxy})" if proxy else "")] = None
-    return list(made)
+    return list(dict.fromkeys(said_host(item.name) for item in chosen if "://" in item.name))
 
 
 def _drifts(session: Session, chosen: Sequence[OnRecord], since: datetime | None, *, keep: bool) -> list[Drift]:

@@ -160,13 +160,13 @@ def _speaks_saml(provider: Provider) -> bool:
 
 
 def _hosts(provider: Provider) -> list[str]:
-    from trace_lens.common.addresses import host_of
+    from trace_lens.live.transport import said_host
 
     told = provider.settings
     named = [told.metadata, told.discovery, told.key_set, told.issuer]
     listed = [value for value in provider.discovery.values() if isinstance(value, str)]
     urls = [url for url in (*named, *listed, *provider.sign_on_urls) if url and "://" in url]
-    return sorted({host_of(url) for url in urls} - {""})
+    return sorted({said_host(url) for url in urls})
 
 
 class _Catch:

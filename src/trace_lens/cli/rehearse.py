@@ -74,6 +74,7 @@ def command(
     Exit status: 0 nothing breaks, 1 something does, 2 wrong usage or settings, 130 interrupted.
     """
     from trace_lens.live.rehearsing import hosts_on_record
+    from trace_lens.live.transport import said_host
 
     chosen = session.app(app)
     _ = session.root
@@ -90,7 +91,7 @@ def command(
             f"No address to begin at is on record: set application.sign_in_url of {app}, or --start."
         )
     account = _account(user, password_fd)
-    tell(f"Asking {', '.join(sorted(hosts))}.")
+    tell(f"Asking {', '.join(said_host(f'https://{host}/', host) for host in sorted(hosts))}.")
     rehearsed, interrupted = _rehearsed(session, first, account, chosen, hosts)
     return _told(session, rehearsed, account, chosen, har, user_har, sound=expect == "ok", interrupted=interrupted)
 

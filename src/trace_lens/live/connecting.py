@@ -6,6 +6,8 @@ trusted is looked at in a second handshake, in which nothing is sent.
 
 from __future__ import annotations
 
+import base64
+import http.client
 import ipaddress
 import socket
 import ssl
@@ -13,13 +15,15 @@ import time
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
+from urllib.parse import unquote
 
+from trace_lens.common.addresses import parts_of
 from trace_lens.common.findings import Severity
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.live.steps import FAILED, OK, RISK, SKIPPED, Outcome
-from trace_lens.live.transport import reason_of
+from trace_lens.live.transport import reason_of, without_password
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 
 CONNECT_SECONDS = 5.0
@@ -153,6 +157,41 @@ def connect(host: Host, addresses: Sequence[str]) -> Outcome:
     return Outcome(OK, detail, tuple(evidence), made=tuple(reached))
 
 
+def connect_through(host: Host, proxy: str) -> Outcome:
+    """A connection to a host through a proxy (RFC 9110 §9.3.6), which finds the address by itself.
+
+    What is made of it is the proxy, in the place of the addresses.
+    """
+    shown = without_password(proxy)
+    begin = time.monotonic()
+    try:
+        _opened(host, proxy).close()
+    except OSError as error:
+        why = (error.strerror or str(error)).lower()
+        words = say("The proxy {proxy} did not let {host} through: {why}.", proxy=shown, host=str(host), why=why)
+        return Outcome(FAILED, words, (("proxy", shown),), finding("port-unreachable", words))
+    took = f"connected in {time.monotonic() - begin:.3f} s"
+    return Outcome(OK, f"connected through the proxy {shown}", (("proxy", f"{shown}: {took}"),), made=(proxy,))
+
+
+def _opened(host: Host, place: str) -> socket.socket:
+    """A connection to a host at one of its addresses, or through a proxy. Raises OSError."""
+    if "://" not in place:
+        return socket.create_connection((place, host.port), CONNECT_SECONDS)
+    parts = parts_of(place)
+    headers = {}
+    if parts.username:
+        pair = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
+        headers["Proxy-Authorization"] = f"Basic {base64.b64encode(pair.encode()).decode()}"
+    connection = http.client.HTTPConnection(parts.hostname or "", parts.port or 80, timeout=CONNECT_SECONDS)
+    connection.set_tunnel(host.bare, host.port, headers)
+    try:
+        connection.connect()
+    except http.client.HTTPException as error:
+        raise OSError(f"it does not answer in HTTP ({error})") from None
+    return connection.sock
+
+
 def compared_addresses(addresses: Sequence[str]) -> tuple[str, ...]:
     """The addresses of a host that are tried one by one: the first, and the first ones of both families."""
     firsts = {_family(address): address for address in reversed(addresses)}
@@ -185,7 +224,7 @@ def _shaken(host: Host, address: str, now: datetime) -> Outcome:
     context = ssl.create_default_context()
     try:
         with (
-            socket.create_connection((address, host.port), CONNECT_SECONDS) as plain,
+            _opened(host, address) as plain,
             context.wrap_socket(plain, server_hostname=host.bare) as secure,
         ):
             version, data = secure.version(), secure.getpeercert(binary_form=True)
@@ -237,7 +276,7 @@ def _looked_at(host: Host, address: str) -> tuple[Certificate, ...]:
     context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     try:
         with (
-            socket.create_connection((address, host.port), CONNECT_SECONDS) as plain,
+            _opened(host, address) as plain,
             context.wrap_socket(plain, server_hostname=host.bare) as secure,
         ):
             inner = getattr(secure, "_sslobj", None)

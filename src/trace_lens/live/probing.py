@@ -42,7 +42,7 @@ from trace_lens.live.steps import (
     Tried,
     carry_out,
 )
-from trace_lens.live.transport import Transport
+from trace_lens.live.transport import Transport, proxy_of, said_host
 from trace_lens.saml.metadata import Entity
 from trace_lens.workspace.records import App, Provider, Workspace
 
@@ -103,7 +103,8 @@ def hosts_of(apps: Sequence[App], workspace: Workspace, now: datetime) -> list[s
         plan = _Plan(workspace, now, stack)
         for app in apps:
             plan.of_app(app)
-        return sorted({step.target for step in plan.ordered() if step.what == TCP})
+        targets = {step.target for step in plan.ordered() if step.what == HTTP}
+        return sorted(said_host(f"https://{target}/", target) for target in targets)
 
 
 class _Plan:
@@ -133,26 +134,22 @@ class _Plan:
         secure = parts.scheme == "https"
         if parts.scheme not in ("http", "https") or not parts.hostname:
             return ()
-        name = f"[{parts.hostname}]" if ":" in parts.hostname else parts.hostname
-        host = Host(name, parts.port or (443 if secure else 80))
-        named = self.add(Step(f"dns:{host.name}", DNS, host.name, (), lambda _: connecting.resolve(host)), app)
-        if not host.is_literal and not host.is_local:
-            self.add(Step(f"cname:{host.name}", DNS, f"{host.name} CNAME", (), lambda _: connecting.aliases(host)), app)
-        reached = self.add(
-            Step(f"tcp:{host}", TCP, str(host), (named,), lambda made: connecting.connect(host, made[named])), app
-        )
+        host = _host(url)
+        proxy = proxy_of(url)
+        if proxy:
+            reached = self._proxy(proxy, host, app, tunnels=secure)
+        else:
+            reached = self._port(host, app)
+            if not host.is_literal and not host.is_local:
+                name = f"cname:{host.name}"
+                self.add(Step(name, DNS, f"{host.name} CNAME", (), lambda _: connecting.aliases(host)), app)
         before = reached
-        if secure:
-            before = self.add(
-                Step(
-                    f"tls:{host}",
-                    TLS,
-                    str(host),
-                    (reached,),
-                    lambda made: connecting.handshake(host, made[reached], self.now),
-                ),
-                app,
-            )
+        if secure and reached == f"tcp:{host}":
+
+            def shake(made: dict[str, Any]) -> Outcome:
+                return connecting.handshake(host, made[reached], self.now)
+
+            before = self.add(Step(f"tls:{host}", TLS, str(host), (reached,), shake), app)
         root = f"{parts.scheme}://{parts.netloc}/"
 
         def speaks(made: dict[str, Any]) -> Outcome:
@@ -160,6 +157,27 @@ class _Plan:
 
         step = Step(f"http:{host}", HTTP, str(host), (before,), speaks, soft=(reached,))
         return (self.add(step, app),)
+
+    def _port(self, host: Host, app: App) -> str:
+        """The steps of a name and a port; the latter's id."""
+        named = self.add(Step(f"dns:{host.name}", DNS, host.name, (), lambda _: connecting.resolve(host)), app)
+
+        def connect(made: dict[str, Any]) -> Outcome:
+            return connecting.connect(host, made[named])
+
+        return self.add(Step(f"tcp:{host}", TCP, str(host), (named,), connect), app)
+
+    def _proxy(self, proxy: str, host: Host, app: App, *, tunnels: bool) -> str:
+        """The steps of a proxy, and of the host behind it where a tunnel leads there; the last one's id.
+
+        Through TLS to the proxy there is none: the answer in HTTP then tells what is wrong.
+        """
+        reached = self._port(_host(proxy), app)
+        if not tunnels or not proxy.startswith("http://"):
+            return reached
+        return self.add(
+            Step(f"tcp:{host}", TCP, str(host), (reached,), lambda _: connecting.connect_through(host, proxy)), app
+        )
 
     def endpoint(self, url: str | None, kind: str, app: App) -> None:
         """A step for an address that is asked without a message."""
@@ -325,6 +343,13 @@ class _Plan:
         host = parts_of(url).netloc
         work = partial(judging.clock, url, app.clock_skew, self.transport, time.sleep)
         self.add(Step(f"clock:{host}", CLOCK, host, self.host(url, app), lambda _: work()), app)
+
+
+def _host(url: str) -> Host:
+    """The host and port of an address."""
+    parts = parts_of(url)
+    name = f"[{parts.hostname}]" if ":" in (parts.hostname or "") else parts.hostname or ""
+    return Host(name, parts.port or (443 if parts.scheme == "https" else 80))
 
 
 def _alone(work: Callable[[], Outcome], _: dict[str, Any]) -> Outcome:

@@ -120,7 +120,9 @@ class _Way:
         if asking:
             return self._sign_in(asking, shown)
         naming = next((form for form in shown.forms if form.user and not form.others), None)
-        if naming and not self.named:
+        if naming and self.named:
+            return Ended(REFUSED, f"{host_of(url)} asks for the name again; it was not sent a second time")
+        if naming:
             self.named = True
             return self.browser.send(naming, filled(naming, self.account.user, None), url)
         consent = next((form for form in shown.forms if form.is_hidden and form.buttons), None)

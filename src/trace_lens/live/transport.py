@@ -165,17 +165,32 @@ class Transport:
         return bytes(data)
 
 
-def proxy_for(url: str) -> str | None:
-    """The proxy of the environment for an address, without its password; None where it is asked directly."""
+def proxy_of(url: str) -> str | None:
+    """The proxy of the environment for an address, as an address; None where it is asked directly."""
     host = host_of(url)
     if host in _LOOPBACK or _without_proxy(host):
         return None
     told = getproxies()
     proxy = told.get(parts_of(url).scheme) or told.get("all")
-    if not proxy:
-        return None
-    scheme, _, rest = proxy.rpartition("://")
-    return f"{scheme}://{rest.rpartition('@')[2]}" if scheme else rest.rpartition("@")[2]
+    return f"http://{proxy}" if proxy and "://" not in proxy else proxy or None
+
+
+def proxy_for(url: str) -> str | None:
+    """The same, without its password, to be shown."""
+    proxy = proxy_of(url)
+    return without_password(proxy) if proxy else None
+
+
+def said_host(url: str, host: str = "") -> str:
+    """A host (of an address, unless it is given) as it is said beforehand, with the proxy through which it is asked."""
+    proxy = proxy_for(url)
+    return (host or host_of(url)) + (f" (through the proxy {proxy})" if proxy else "")
+
+
+def without_password(proxy: str) -> str:
+    """The address of a proxy without name and password."""
+    scheme, _, rest = proxy.partition("://")
+    return f"{scheme}://{rest.rpartition('@')[2]}"
 
 
 def _without_proxy(host: str) -> bool:
