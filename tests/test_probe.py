@@ -23,7 +23,7 @@ from kit import bare, certificate, idp_metadata, key, run, run_json
 from live_kit import Held, issued, serving
 from strict_schemas import conforms
 from trace_lens.demo.tokens import public_jwk
-from trace_lens.live import connecting
+from trace_lens.live import connecting, judging
 from trace_lens.live.steps import BLOCKED, FAILED, OK, RISK, SKIPPED, Outcome, Step, carry_out
 
 PAGE = b"<html><form method=post><input name=user><input type=password name=password></form></html>"
@@ -151,6 +151,12 @@ def holds_together(steps: list[dict[str, Any]]) -> None:
 
 def far(fault: str, port: list[int]) -> type[Far]:
     return type("Here", (Far,), {"fault": fault, "port": port})
+
+
+@pytest.fixture(autouse=True)
+def no_pauses(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Clocks are sampled without a pause."""
+    monkeypatch.setattr(judging, "_BETWEEN_SAMPLES", 0.01)
 
 
 @pytest.fixture

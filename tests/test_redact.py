@@ -97,14 +97,16 @@ def test_a_copy_with_its_settings_diagnoses_the_same(demo: Path, tmp_path: Path,
 
 
 def test_every_capture_of_the_demo(demo: Path, tmp_path: Path) -> None:
-    """All in one run: each diagnoses the same, and nobody is named in any file."""
-    done = said("redact", "captures", "--output", tmp_path / "copy", "--with-settings", folder=demo)
+    """All in one run, or a sample: each diagnoses the same, and nobody is named in any file."""
+    names = capture_names(demo) if EVERY else capture_names(demo)[::4]
+    sources = [f"captures/{name}" for name in names]
+    done = said("redact", *sources, "--output", tmp_path / "copy", "--with-settings", folder=demo)
     assert done.code == 0, done.err
     record = json.loads((tmp_path / "copy" / "redaction.json").read_text())
     assert record["diagnosis"] == {"same": True, "differing": [], "without": []}
     assert record["leaks"] == 0
     assert record["left_out"] == []
-    assert len(record["files"]) == len(capture_names(demo))
+    assert len(record["files"]) == len(names)
     conforms(record, "redaction")
     people = re.compile(rb"\b(?:tern|fulmar|gannet|petrel|skua|plover|dunlin|eider|lunde)\b", re.IGNORECASE)
     from canaries import layers

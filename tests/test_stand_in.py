@@ -23,6 +23,7 @@ from typing import Any
 import pytest
 
 from kit import run
+from trace_lens.live import judging
 from trace_lens.live.browsing import Browser
 from trace_lens.live.rehearsing import Account, go_from
 from trace_lens.live.requests import authn_request
@@ -38,6 +39,12 @@ COMMANDS = ("probe --all-apps", f"rehearse {WEB}", f"rehearse {DESK}", f"receive
 WELL = "all well"
 _ALWAYS = {"session-ends-early"}
 """What is told of the stand-in without a fault, too."""
+
+
+@pytest.fixture(autouse=True)
+def no_pauses(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Clocks are sampled without a pause."""
+    monkeypatch.setattr(judging, "_BETWEEN_SAMPLES", 0.01)
 
 
 @pytest.fixture(scope="module")

@@ -39,6 +39,8 @@ _HEALTHY = {
 _UNTOLD = (500, 501)
 """What a redirect URI or ACS URL may answer where nothing came for it, although it takes messages."""
 _SAMPLES = 3
+_BETWEEN_SAMPLES = 0.37
+"""Seconds, not a part of a whole one: the samples fall at several places within a second."""
 _TURNS = 8
 _WELL_KNOWN = "/.well-known/openid-configuration"
 
@@ -227,7 +229,7 @@ def clock(url: str, skew: timedelta, transport: Transport, pause: Callable[[floa
     low, high, count = -1e9, 1e9, 0
     for number in range(_SAMPLES):
         if number:
-            pause(0.37)
+            pause(_BETWEEN_SAMPLES)
         try:
             answer = transport.head_of(url)
         except Unreachable as error:
