@@ -133,14 +133,20 @@ def test_recorded_sign_ins(name: str, tmp_path: Path) -> None:
 # the record never vouches
 
 
-@pytest.fixture
-def copy(demo: Path, tmp_path: Path) -> Path:
-    folder = tmp_path / "copy"
+@pytest.fixture(scope="module")
+def first_copy(demo: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("first") / "copy"
     done = said("redact", "captures/19-crew-roster-works-again.txt", "--output", folder, "--with-settings", folder=demo)
     assert done.code == 0, done.err
     # The application's log says by itself that it let the user in; here the record alone is to be judged.
     shutil.rmtree(folder / ".trace-lens" / "logs", ignore_errors=True)
     return folder
+
+
+@pytest.fixture
+def copy(first_copy: Path, tmp_path: Path) -> Path:
+    """A redacted copy of a sign-in with its settings, which the test may change."""
+    return Path(shutil.copytree(first_copy, tmp_path / "copy"))
 
 
 def outcome_of(folder: Path, *options: str) -> dict[str, Any]:
