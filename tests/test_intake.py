@@ -14,9 +14,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import oidc_kit
 from kit import SAMLP, certificate, key, pem, private_pem, response
 from trace_lens.decoding.messages import open_messages
-from trace_lens.intake.peeling import peel
+from trace_lens.intake.peeling import Peeled, peel, search, whole_kind
+from trace_lens.intake.straight import straight
 
 XML = response()
 B64 = base64.b64encode(XML)
@@ -145,3 +147,52 @@ def test_kinds(blob: bytes, kind: str) -> None:
     (message,) = open_messages("x", peel(blob))
     assert message.kind == kind
     assert "PRIVATE" not in str(message.content)
+
+
+# -- the straight way in
+
+TOKEN = oidc_kit.token().encode()
+PLAIN = [
+    b"SAMLResponse=" + escaped(B64),
+    b"SAMLResponse=" + B64.replace(b"+", b"%2B"),
+    b"SAMLResponse=" + escaped(B64) + b"&RelayState=ss-4d1f",
+    b"SAMLRequest=" + escaped(base64.b64encode(b"<x>" + XML + b"</x>")),
+    TOKEN,
+]
+
+
+@pytest.mark.parametrize("number", range(len(PLAIN)))
+def test_what_plainly_is_one_message_goes_straight(number: int) -> None:
+    blob = PLAIN[number]
+    found = straight(blob, whole_kind)
+    if number == 3:
+        assert found is None
+    else:
+        assert (found,) == search(blob).found
+    assert peel(blob) == search(blob)
+
+
+@given(
+    blob=st.sampled_from(PLAIN),
+    edits=st.lists(
+        st.tuples(st.integers(0, 6000), st.sampled_from(["put", "cut", "drop"]), st.binary(max_size=9)), max_size=3
+    ),
+    around=st.sampled_from(
+        [b"", b"\n", b"  ", b"Bearer ", b"&SAMLResponse=", b"&code=x", b"#", b'"', b"&RelayState=eyJ"]
+    ),
+)
+@settings(max_examples=150)
+def test_the_straight_way_gives_what_the_search_gives(
+    blob: bytes, edits: list[tuple[int, str, bytes]], around: bytes
+) -> None:
+    """Whatever is changed in a plain text: it is not taken straight, or the search finds the same."""
+    for at, how, text in edits:
+        place = at % (len(blob) + 1)
+        blob = {
+            "put": blob[:place] + text + blob[place:],
+            "cut": blob[:place],
+            "drop": blob[:place] + blob[place + 1 :],
+        }[how]
+    blob += around
+    found = straight(blob, whole_kind)
+    assert found is None or search(blob) == Peeled((found,))

@@ -22,7 +22,7 @@ from kit import NOW, judge, posted, response, workspace
 from oidc_kit import client_workspace, judge_texts
 from recorded_kit import EXPECTED, judged
 from trace_lens.checks import registry
-from trace_lens.checks.checking import Check
+from trace_lens.checks.checking import Check, rounds_of
 from trace_lens.common.findings import Finding
 from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Options
@@ -64,7 +64,7 @@ def raised(monkeypatch: pytest.MonkeyPatch) -> dict[str, set[str]]:
         return check._replace(ask=functools.wraps(check.ask)(ask))
 
     known = {protocol: tuple(map(watched, registry.checks_of(protocol))) for protocol in ("saml", "oidc")}
-    monkeypatch.setattr(registry, "checks_of", known.__getitem__)
+    monkeypatch.setattr(registry, "_rounds", lambda protocol: rounds_of(known[protocol]))
     return found
 
 

@@ -115,7 +115,7 @@ def test_the_search_for_worst_texts_finds_them() -> None:
 def test_expressions_are_linear(part: int) -> None:
     """Each expression over input takes time by the length of the text, whatever the text."""
     assert len(expressions()) > 200
-    chosen = expressions()[part :: 8 if os.environ.get("EVERY_CAPTURE") else 192]
+    chosen = expressions()[part :: 8 if os.environ.get("EVERY_CAPTURE") else 384]
     slow = {}
     for name, pattern, operations in chosen:
         for pump in pumps(pattern):

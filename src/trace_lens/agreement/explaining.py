@@ -10,6 +10,7 @@ from trace_lens.checks.case import Case
 from trace_lens.common.findings import Evidence, Finding, Side
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.workspace.records import App, Workspace
 
 _EXPLAINS: dict[str, Callable[[Finding], bool]] = {
     "audience-mismatch": lambda finding: _item(finding) in ("audience", "entity_id", "client_id"),
@@ -42,13 +43,18 @@ def settings_findings(case: Case, findings: list[Finding]) -> list[Finding]:
     explained = [_EXPLAINS[finding.code] for finding in findings if finding.breaks and finding.code in _EXPLAINS]
     if not explained:
         return called
-    found = [
-        finding
-        for ask in ((disagreements,) if case.protocol == "oidc" else (disagreements, pinned_keys))
-        for finding in ask(case.app, case.workspace)
-        if finding.stage is STAGE and any(explains(finding) for explains in explained)
-    ]
+    told = _of_settings(case.app, case.workspace, case.protocol)
+    found = [finding for finding in told if any(explains(finding) for explains in explained)]
     return called + found + _misplaced_in_findings(case, findings, found)
+
+
+def _of_settings(app: App, workspace: Workspace, protocol: str) -> tuple[Finding, ...]:
+    """The findings of an application's settings alone, made once."""
+    asked = (disagreements,) if protocol == "oidc" else (disagreements, pinned_keys)
+    return workspace.once(
+        f"settings of {app.id}",
+        lambda: tuple(finding for ask in asked for finding in ask(app, workspace) if finding.stage is STAGE),
+    )
 
 
 def misplaced_value(

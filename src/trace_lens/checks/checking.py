@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from itertools import groupby
 from typing import Any, NamedTuple
 
 from trace_lens.checks.case import Case, Need
 from trace_lens.common import catalogue
-from trace_lens.common.findings import Finding, Severity, Stage, Unchecked
+from trace_lens.common.findings import Finding, Stage, Unchecked
 
 Answer = Iterator[Finding | Unchecked]
 
@@ -43,41 +44,55 @@ def check(
 
 @dataclass(slots=True)
 class StageAnswers:
-    """What came of one stage's checks; `answered` counts those that could be asked."""
+    """What came of one stage's checks."""
 
     findings: list[Finding]
     unchecked: list[Unchecked]
-    answered: int = 0
 
 
-def run_checks(checks: Iterable[Check], case: Case) -> dict[Stage, StageAnswers]:
+class Round(NamedTuple):
+    """Checks of one need that follow each other in one stage."""
+
+    stage: Stage
+    requires: Need
+    checks: tuple[Check, ...]
+
+
+def rounds_of(checks: Iterable[Check]) -> tuple[Round, ...]:
+    """Checks in their order, those that share stage and need together: what they lack is asked once for all."""
+    return tuple(
+        Round(stage, requires, tuple(together))
+        for (stage, requires), together in groupby(checks, key=lambda check: (check.stage, check.requires))
+    )
+
+
+_ONLY_WHERE_THERE = (Need.REQUEST, Need.SIGN_OUT, Need.WAY)
+"""Needs that nothing is said of where they are not met: the capture does not show that part."""
+
+
+def run_checks(rounds: Iterable[Round], case: Case) -> dict[Stage, StageAnswers]:
     """Ask checks of a case, in the order given; what comes of them, by stage."""
     answers = {stage: StageAnswers([], []) for stage in Stage}
     lacks: dict[Need, str | None] = {}
     only_sign_out = case.attempt.kind == "sign-out"
-    for check in checks:
-        stage = answers[check.stage]
-        if check.requires is Need.LOGS and case.logs is None:
+    for stage, requires, checks in rounds:
+        if requires is Need.LOGS and case.logs is None:
             continue
-        if check.requires not in lacks:
-            lacks[check.requires] = case.lacks(check.requires)
-        lacking = lacks[check.requires]
-        if only_sign_out and check.requires not in (Need.SIGN_OUT, Need.NOTHING):
+        if only_sign_out and requires is not Need.SIGN_OUT and requires is not Need.NOTHING:
             continue
-        if lacking and check.requires in (Need.REQUEST, Need.SIGN_OUT, Need.WAY):
-            continue
-        if lacking:
-            stage.unchecked.append(Unchecked(check.codes[0], lacking, check.decides and case.decided_by()))
-            continue
-        open_before = len(stage.unchecked)
-        found = elsewhere = 0
-        for answer in check.ask(case):
-            if isinstance(answer, Unchecked):
-                stage.unchecked.append(answer)
-            else:
-                answers[answer.stage].findings.append(answer)
-                found += answer.severity is not Severity.NOTE and answer.stage is check.stage
-                elsewhere += answer.stage is not check.stage
-        if found or (not elsewhere and len(stage.unchecked) == open_before and check.requires is not Need.LOGS):
-            stage.answered += 1
+        if requires not in lacks:
+            lacks[requires] = case.lacks(requires)
+        lacking = lacks[requires]
+        if not lacking:
+            for check in checks:
+                for answer in check.ask(case):
+                    if isinstance(answer, Unchecked):
+                        answers[stage].unchecked.append(answer)
+                    else:
+                        answers[answer.stage].findings.append(answer)
+        elif requires not in _ONLY_WHERE_THERE:
+            decided_by = case.decided_by()
+            answers[stage].unchecked.extend(
+                Unchecked(check.codes[0], lacking, check.decides and decided_by) for check in checks
+            )
     return answers

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cache
 
 from trace_lens.checks.case import Case
-from trace_lens.checks.checking import Check, StageAnswers, run_checks
+from trace_lens.checks.checking import Check, Round, StageAnswers, rounds_of, run_checks
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Stage
 
@@ -110,4 +110,9 @@ def checks_of(protocol: str) -> tuple[Check, ...]:
 
 def ask_all(case: Case) -> dict[Stage, StageAnswers]:
     """Ask every check of a case; what comes of them, by stage."""
-    return run_checks(checks_of(case.protocol), case)
+    return run_checks(_rounds(case.protocol), case)
+
+
+@cache
+def _rounds(protocol: str) -> tuple[Round, ...]:
+    return rounds_of(checks_of(protocol))

@@ -202,6 +202,9 @@ REMEMBERED_WORKSPACES = 200
 ADDED_ENTITIES = 500
 """How many entities of one metadata file are put on record at once, without one being picked."""
 
+CHOICES = 10_000
+"""So many choices of an application by what a message says are remembered in a run."""
+
 FETCH_SECONDS = 20.0
 """The time for one document from an address, in seconds, with all redirects."""
 

@@ -9,6 +9,7 @@ from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.journeys import Hop
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.saml import SamlAttempt
+from trace_lens.common import limits
 from trace_lens.common.addresses import host_of
 from trace_lens.common.difference import is_near
 from trace_lens.intake.exchanges import forms_of
@@ -43,9 +44,22 @@ def choose(attempt: Attempt, workspace: Workspace, app: str | None = None, provi
         chosen = workspace.apps[app]
         return Choice(chosen, told or workspace.provider_of(chosen), "option")
     clues = _OidcClues(attempt) if isinstance(attempt, OidcAttempt) else _SamlClues(attempt)
+    protocol = "oidc" if isinstance(attempt, OidcAttempt) else "saml"
+    if attempt.way is not None or clues.sealed or clues.artifact:
+        return _chosen(attempt, clues, protocol, workspace, told)
+    # By its clues alone: what was chosen for the same ones before is chosen again, however many applications there are.
+    made: dict[object, Choice] = workspace.once("choices", dict)
+    key = (protocol, provider, *map(frozenset, (clues.audiences, clues.destinations, clues.issuers)))
+    if key not in made:
+        if len(made) >= limits.CHOICES:
+            made.clear()
+        made[key] = _chosen(attempt, clues, protocol, workspace, told)
+    return made[key]
+
+
+def _chosen(attempt: Attempt, clues: _Clues, protocol: str, workspace: Workspace, told: Provider | None) -> Choice:
     by_issuer = told or clues.provider(workspace)
     known = identities(workspace)
-    protocol = "oidc" if isinstance(attempt, OidcAttempt) else "saml"
     fitting = [identity for identity in known if identity.app.settings.protocol == protocol]
     fitting = [identity for identity in fitting if told is None or identity.app.provider_id == told.id]
     scored = [(identity.app, clues.exact(identity)) for identity in fitting]

@@ -262,8 +262,10 @@ def _verdicts(run: Run, places: _Places) -> Verdicts | None:
 
 def _holds_stand_ins_alone(run: Run, places: _Places) -> bool:
     """Whether sources are redacted copies, and the lists of this workspace were not redacted with them."""
-    root = run.workspace.root.resolve() if run.workspace.root else None
     records = [record for place in places if (record := run.sources[place].redaction) is not None]
+    if not records:
+        return False
+    root = run.workspace.root.resolve() if run.workspace.root else None
     return any(record.folder != root or not record.settings for record in records)
 
 

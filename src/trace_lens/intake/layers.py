@@ -107,8 +107,8 @@ def _form(data: bytes) -> Iterator[Reading]:
         key, equals, value = part.strip().partition(b"=")
         name = key.strip(_QUOTES.encode()).decode("utf-8", "replace")
         if equals and pairs.setdefault(name, value) != value and name in MESSAGE_FIELDS:
-            again.append(_form_value(value))
-    for field in _of_fields("form", {name: _form_value(value) for name, value in pairs.items()}, pairs):
+            again.append(form_value(value))
+    for field in _of_fields("form", {name: form_value(value) for name, value in pairs.items()}, pairs):
         told = {ADDRESS: address, LENGTH: str(len(body))} if address else {}
         told |= {REPEATED: b"\n".join(again[: limits.REPEATED_FIELDS]).decode("latin-1")} if again else {}
         yield field._replace(context={**field.context, **told})
@@ -121,7 +121,7 @@ def _address_before(text: bytes) -> str | None:
     return match[0].decode() if match else None
 
 
-def _form_value(value: bytes) -> bytes:
+def form_value(value: bytes) -> bytes:
     """Percent-decoding; a blank that was a plus is left for base64 to repair, since which it was shows only there."""
     return _unquoted(value.replace(b"+", b" ") if b"%" in value else value)
 

@@ -130,7 +130,7 @@ def oidc_in(data: bytes, told: list[str] | None = None) -> list[FoundMessage]:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError:
         text = data.decode("utf-8", "replace")
-    whole = _whole_token(text)
+    whole = whole_token(text)
     if whole:
         return whole
     pieces: list[_Piece] = []
@@ -213,7 +213,7 @@ def _begins_another(data: bytes, texts: list[bytes]) -> bool:
     return any(len(other) > len(data) and other.startswith(beginning) for other in near)
 
 
-def _whole_token(text: str) -> list[FoundMessage]:
+def whole_token(text: str) -> list[FoundMessage]:
     """A text that is one token, however it was wrapped, quoted or prefixed."""
     bare = re.sub(r"^\s*+(?:Authorization:\s*+)?Bearer\s++", "", text, flags=re.IGNORECASE)
     compact = re.sub(r"[\s\"'`>|,;“”‘’]++", "", bare)

@@ -25,6 +25,7 @@ from trace_lens.intake.layers import LAYERS, Reading
 from trace_lens.intake.markup import first_element
 from trace_lens.intake.oauth import damaged, hints_at_oidc, oidc_in
 from trace_lens.intake.parts import parts_of, runs_of
+from trace_lens.intake.straight import straight
 from trace_lens.pki.containers import is_pkcs7, is_pkcs12
 from trace_lens.saml.artifact import is_artifact
 from trace_lens.saml.names import KINDS
@@ -84,6 +85,14 @@ def recognise(data: bytes) -> str | None:
 
 def peel(data: bytes) -> Peeled:
     """Find the messages in a blob: all of them, where it holds several beside each other."""
+    plain_one = straight(data, whole_kind)
+    if plain_one:
+        return Peeled((plain_one,))
+    return search(data)
+
+
+def search(data: bytes) -> Peeled:
+    """The same by trying every layer."""
     if not data.strip():
         return Peeled((), ("it is empty",))
     try:
@@ -252,6 +261,12 @@ def _peel_one(data: bytes, *, explain: bool = True) -> Peeled:
         return broken or Peeled(beside, left_out=beyond)
     tried = (start, *ends) if explain else ()
     return Peeled((), failed=beyond, readings=tuple(dict.fromkeys(_how_far(state) for state in tried))[:4])
+
+
+def whole_kind(data: bytes) -> str | None:
+    """The kind of message that octets plainly are, where it is there to its end."""
+    kind = recognise(data)
+    return kind if kind and _is_whole(kind, data) else None
 
 
 def _is_whole(kind: str, data: bytes) -> bool:

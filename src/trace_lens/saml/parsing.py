@@ -9,7 +9,7 @@ from __future__ import annotations
 import codecs
 import re
 from enum import StrEnum
-from functools import lru_cache
+from functools import cache, lru_cache
 from xml.parsers import expat
 
 from lxml import etree
@@ -60,23 +60,24 @@ def parse(data: bytes, most: int = limits.XML_BYTES) -> etree._Element:
     if most <= limits.XML_BYTES and tags > limits.XML_TAGS:
         raise XMLDamaged(Damage.UNSAFE, f"it has {tags:,} tags; at most {limits.XML_TAGS:,} are read in one message")
     refuse_doctype(data)
-    parser = etree.XMLParser(
-        resolve_entities=False,
-        no_network=True,
-        load_dtd=False,
-        dtd_validation=False,
-        huge_tree=most > limits.XML_BYTES,
-    )
     try:
-        root = etree.fromstring(data, parser)
+        root = etree.fromstring(data, _parser(huge=most > limits.XML_BYTES))
     except etree.XMLSyntaxError as error:
         raise damage_of(data, error) from None
     except (LookupError, ValueError) as error:
         raise XMLDamaged(Damage.MALFORMED, f"it names an encoding that is not known ({error})", 1) from None
     if root.getroottree().docinfo.internalDTD is not None:
         raise XMLDamaged(Damage.UNSAFE, "it holds a document type declaration, which no SAML message may have")
-    _refuse_depth(root)
+    if tags > limits.XML_DEPTH:
+        _refuse_depth(root)
     return root
+
+
+@cache
+def _parser(*, huge: bool) -> etree.XMLParser:
+    return etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False, huge_tree=huge
+    )
 
 
 def refuse_doctype(data: bytes) -> None:

@@ -43,7 +43,7 @@ class SamlCase(Case):
     address_label: ClassVar[str] = "destination"
     main_source: ClassVar[str] = "assertion"
 
-    @property
+    @cached_property
     def response(self) -> Response | None:
         """The response, where one was captured."""
         return self.attempt.response

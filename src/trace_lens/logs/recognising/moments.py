@@ -62,7 +62,7 @@ def read_times(values: Sequence[str]) -> Reading | None:
 
 
 def _reads_any(values: Sequence[str], pattern: str) -> bool:
-    """Whether a pattern reads any of some values throughout the column: one that reads half of all reads one of these."""
+    """Whether a pattern reads any of some values throughout a column: one that reads half of all reads one of these."""
     reader = TimeReader(TimeForm(pattern=pattern))
     for value in values[:: max(1, len(values) // _TRIED)]:
         try:

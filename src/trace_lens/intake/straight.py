@@ -1,0 +1,58 @@
+"""The straight way in: what plainly is one message in one wrapping is taken as that, without a search over layers.
+
+It gives what the search gives, or nothing; then the search is made. Only texts that leave the search no choice are
+taken:
+
+- one line `SAMLResponse=…` or `SAMLRequest=…`, percent-encoded, with a plain `RelayState` at most beside it, whose
+  value is base64 to the letter of an XML message that is there to its end;
+- one line that is one compact token to the letter.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from collections.abc import Callable
+
+from trace_lens.common import limits
+from trace_lens.common.locations import Location
+from trace_lens.intake.found import FoundMessage
+from trace_lens.intake.layers import form_value
+from trace_lens.intake.oauth import damaged, whole_token
+
+_FORM = re.compile(
+    rb"(SAMLResponse|SAMLRequest)=((?:[A-Za-z0-9/]++|%2[BbFf])++(?:=|%3[Dd]){0,2})(?:&RelayState=([\w.~-]*+))?\s*+"
+)
+_TOKEN = re.compile(rb"eyJ[A-Za-z0-9_-]++\.[A-Za-z0-9_-]++\.[A-Za-z0-9_-]++\s*+")
+_TAKEN = (b"SAML", b"wresult", b"code", b"eyJ")
+"""What makes more of a relay state than a value beside a message."""
+
+
+def straight(data: bytes, recognise: Callable[[bytes], str | None]) -> FoundMessage | None:
+    """The one message that a text plainly is; None where it takes a search. `recognise` names whole XML messages."""
+    if data[:4] == b"SAML":
+        return _form(data, recognise)
+    if data[:3] == b"eyJ" and len(data) <= limits.TOKEN_CHARACTERS and _TOKEN.fullmatch(data):
+        (found, *_) = [*whole_token(data.decode("ascii").rstrip()), None]
+        return found if found and not found.repairs and not damaged(found) else None
+    return None
+
+
+def _form(data: bytes, recognise: Callable[[bytes], str | None]) -> FoundMessage | None:
+    match = _FORM.fullmatch(data)
+    if match is None:
+        return None
+    relay = match[3]
+    if relay and any(word in relay for word in _TAKEN):
+        return None
+    try:
+        xml = base64.b64decode(form_value(match[2]), validate=True)
+    except binascii.Error:
+        return None
+    kind = recognise(xml) if xml[:1] == b"<" else None
+    if kind is None:
+        return None
+    context = {} if relay is None else {"RelayState": relay.decode()}
+    where = Location(field=f"field {match[1].decode()}")
+    return FoundMessage(kind, xml, ("form", "base64"), (), where, context)
