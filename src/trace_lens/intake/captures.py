@@ -28,6 +28,11 @@ def capture_in(data: bytes) -> Capture | None:
     return read_heads(data) if looks_like_heads(data) else None
 
 
+def may_be_capture(data: bytes) -> bool:
+    """Whether it is worth reading octets as a capture."""
+    return is_har(data[:_HEAD]) or any(command in data[:_HEAD] for command in _COMMANDS) or looks_like_heads(data)
+
+
 def capture_from(open_it: Callable[[], BinaryIO]) -> Capture:
     """The capture of a large source that begins as a HAR, streamed. Raises NoHar, OSError."""
     with open_it() as stream:

@@ -21,22 +21,17 @@ from trace_lens.intake.captures import capture_from, capture_in, carried_by
 from trace_lens.intake.exchanges import Capture
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.har import NoHar
+from trace_lens.intake.kinds import is_whole, recognise
 from trace_lens.intake.layers import LAYERS, Reading
 from trace_lens.intake.markup import first_element
 from trace_lens.intake.oauth import damaged, hints_at_oidc, oidc_in
 from trace_lens.intake.parts import parts_of, runs_of
 from trace_lens.intake.straight import straight
-from trace_lens.pki.containers import is_pkcs7, is_pkcs12
-from trace_lens.saml.artifact import is_artifact
-from trace_lens.saml.names import KINDS
 
-_BODY = re.compile(rb"<(?:[\w.\-]++:)?Body(?=[\s>/])[^<>]*+>")
-_ROOT_KINDS = {name.rpartition("}")[2]: kind for name, kind in KINDS.items()}
 _SAML_FIELD = re.compile(rb"SAML(?:Response|Request|art)|wresult")
 """Where a SAML message stands in the same text, it counts before what else could be read there."""
 _WORDS_AFTER = 60
 """So many characters of other text may follow a cut paste."""
-_PEM = re.compile(rb"(?<!-)-{2,}+\s*+BEGIN ([A-Z0-9 ]++)\s*+-{2,}")
 
 
 class Peeled(NamedTuple):
@@ -58,34 +53,9 @@ class Peeled(NamedTuple):
         return self.failed or "no reading of it ends in a message: " + "; ".join(self.readings)
 
 
-def recognise(data: bytes) -> str | None:
-    """The kind of message that octets plainly are, without any further layer."""
-    head = data[:4096]
-    root = first_element(data)
-    if root and b'=3D"' not in head:
-        if root[1] == b"Envelope":
-            body = _BODY.search(head)
-            inside = first_element(data, body.end()) if body else None
-            return _ROOT_KINDS.get(inside[1].decode()) if inside else None
-        return _ROOT_KINDS.get(root[1].decode())
-    if is_artifact(data):
-        return "saml-artifact"
-    pem = _PEM.search(data) if b"BEGIN " in data else None
-    if pem:
-        if b"PRIVATE KEY" in pem[1]:
-            return "private-key"
-        if b"CERTIFICATE" in pem[1] or pem[1].strip() in (b"PKCS7", b"CMS"):
-            return "certificate"
-    if is_pkcs12(data):
-        return "private-key"
-    if is_pkcs7(data) or _is_der_certificate(data):
-        return "certificate"
-    return None
-
-
 def peel(data: bytes) -> Peeled:
     """Find the messages in a blob: all of them, where it holds several beside each other."""
-    plain_one = straight(data, whole_kind)
+    plain_one = straight(data)
     if plain_one:
         return Peeled((plain_one,))
     return search(data)
@@ -234,7 +204,7 @@ def _peel_one(data: bytes, *, explain: bool = True) -> Peeled:
             beside = beside or tuple(_carried(state, message) for message in within)
         if kind and broken and kind != broken.found[0].kind:
             continue
-        if kind and not _is_whole(kind, state.data):
+        if kind and not is_whole(kind, state.data):
             broken = broken or Peeled((_named(state),))
             kind = None
         if kind:
@@ -261,22 +231,6 @@ def _peel_one(data: bytes, *, explain: bool = True) -> Peeled:
         return broken or Peeled(beside, left_out=beyond)
     tried = (start, *ends) if explain else ()
     return Peeled((), failed=beyond, readings=tuple(dict.fromkeys(_how_far(state) for state in tried))[:4])
-
-
-def whole_kind(data: bytes) -> str | None:
-    """The kind of message that octets plainly are, where it is there to its end."""
-    kind = recognise(data)
-    return kind if kind and _is_whole(kind, data) else None
-
-
-def _is_whole(kind: str, data: bytes) -> bool:
-    """Whether an XML message is there to its end: its last tag closes its first. All else counts as whole."""
-    root = first_element(data)
-    if root is None or not kind.startswith(("saml-", "ws-")):
-        return True
-    tail = data[-256:].rstrip(b" \t\r\n\0")
-    name = re.escape(b"".join(root))
-    return re.search(rb"</" + name + rb"\s*+>(?:\s*+<!--[^<]*-->)*+$|/>$", tail) is not None
 
 
 def _carried(state: FoundMessage, message: FoundMessage) -> FoundMessage:
@@ -341,11 +295,3 @@ def _describe(data: bytes) -> str:
     if stray:
         return f"{size} of text; base64 stops at {stray.group()!r}, character {stray.start() + 1}"
     return f"{size} of text"
-
-
-def _is_der_certificate(data: bytes) -> bool:
-    """SEQUENCE of SEQUENCE beginning with [0] version or an INTEGER, as RFC 5280 §4.1 lays it out."""
-    if len(data) < 64 or data[:2] not in (b"\x30\x82", b"\x30\x81"):
-        return False
-    start = 4 if data[1] == 0x82 else 3
-    return data[start] == 0x30 and data[start + (4 if data[start + 1] == 0x82 else 3)] in (0xA0, 0x02)

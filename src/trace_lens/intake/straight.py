@@ -5,6 +5,7 @@ taken:
 
 - one line `SAMLResponse=…` or `SAMLRequest=…`, percent-encoded, with a plain `RelayState` at most beside it, whose
   value is base64 to the letter of an XML message that is there to its end;
+- one XML message, there to its end, in which nothing looks like a recording or a page;
 - one line that is one compact token to the letter.
 """
 
@@ -13,12 +14,14 @@ from __future__ import annotations
 import base64
 import binascii
 import re
-from collections.abc import Callable
 
 from trace_lens.common import limits
 from trace_lens.common.locations import Location
+from trace_lens.intake.captures import may_be_capture
 from trace_lens.intake.found import FoundMessage
+from trace_lens.intake.kinds import whole_kind
 from trace_lens.intake.layers import form_value
+from trace_lens.intake.markup import first_element
 from trace_lens.intake.oauth import damaged, whole_token
 
 _FORM = re.compile(
@@ -29,17 +32,27 @@ _TAKEN = (b"SAML", b"wresult", b"code", b"eyJ")
 """What makes more of a relay state than a value beside a message."""
 
 
-def straight(data: bytes, recognise: Callable[[bytes], str | None]) -> FoundMessage | None:
-    """The one message that a text plainly is; None where it takes a search. `recognise` names whole XML messages."""
+def straight(data: bytes) -> FoundMessage | None:
+    """The one message that a text plainly is; None where it takes a search."""
     if data[:4] == b"SAML":
-        return _form(data, recognise)
+        return _form(data)
+    if data[:1] == b"<":
+        return _xml(data)
     if data[:3] == b"eyJ" and len(data) <= limits.TOKEN_CHARACTERS and _TOKEN.fullmatch(data):
         (found, *_) = [*whole_token(data.decode("ascii").rstrip()), None]
         return found if found and not found.repairs and not damaged(found) else None
     return None
 
 
-def _form(data: bytes, recognise: Callable[[bytes], str | None]) -> FoundMessage | None:
+def _xml(data: bytes) -> FoundMessage | None:
+    root = first_element(data)
+    if root is None or data.count(b"</" + b"".join(root) + b">") != 1 or may_be_capture(data):
+        return None
+    kind = None if b"<input" in data.lower() else whole_kind(data)
+    return FoundMessage(kind, data) if kind else None
+
+
+def _form(data: bytes) -> FoundMessage | None:
     match = _FORM.fullmatch(data)
     if match is None:
         return None
@@ -50,7 +63,7 @@ def _form(data: bytes, recognise: Callable[[bytes], str | None]) -> FoundMessage
         xml = base64.b64decode(form_value(match[2]), validate=True)
     except binascii.Error:
         return None
-    kind = recognise(xml) if xml[:1] == b"<" else None
+    kind = whole_kind(xml) if xml[:1] == b"<" else None
     if kind is None:
         return None
     context = {} if relay is None else {"RelayState": relay.decode()}
