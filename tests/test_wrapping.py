@@ -16,6 +16,8 @@ from lxml import etree
 
 from kit import DS, SAML, SAMLP, TERN, broke, judge, response, sign, workspace
 from trace_lens.common.findings import Severity
+from trace_lens.diagnosis.strict import sound
+from trace_lens.workspace.loading import load_workspace
 
 FULMAR = "a.fulmar@northmere.example"
 SOAP = "http://schemas.xmlsoap.org/soap/envelope/"
@@ -112,6 +114,7 @@ def test_a_second_one_in_any_place_is_named(kind: str, place: str, signed: str, 
         PLACES[place](root, KINDS[kind](root))
 
     found = judge(response(signed=signed, edit=edit), known)
+    assert sound(response(signed=signed, edit=edit), load_workspace(known)) is None
     codes = {one.code for one in found.findings if one.severity is Severity.BREAK}
     inside = signed in ("response", "both") and place not in ("in Object", "in KeyInfo")
     sealed = kind == "closed"
@@ -266,6 +269,7 @@ def test_every_arrangement_is_named(moved: bool, kind: str, place: str, signed: 
 
     data = response(signed=signed, edit=edit)
     found = judge(data, known)
+    assert sound(data, load_workspace(known)) is None
     codes = {finding.code for finding in found.findings if finding.severity is Severity.BREAK}
     told = codes | {question.code for question in found.unchecked if kind == "closed"}
     assert found.outcome != "sound" or kind == "closed"

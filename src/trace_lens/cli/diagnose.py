@@ -107,7 +107,8 @@ def command(
         return _streamed(session, sources, options, strict=strict)
     with watched("sources") as told:
         read = session.sources(sources)
-        result = diagnose_sources(read, workspace, options, together=together, logbook=book, told=told)
+        brief = session.format in ("text", "markdown") and not (session.verbose or quiet or strict or figure)
+        result = diagnose_sources(read, workspace, options, together=together, logbook=book, told=told, brief=brief)
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):
         return 2

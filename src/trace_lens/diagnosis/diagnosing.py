@@ -24,10 +24,13 @@ from trace_lens.common.recorded import Verdicts, answered_by, answering
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.given_up import taken_up
 from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
+from trace_lens.diagnosis.later import LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
+from trace_lens.diagnosis.strict import MOST_BYTES, sound
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
+from trace_lens.intake.straight import straight
 from trace_lens.logs.matching.seen import LogView, Seen
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.redactions import verdicts_of
@@ -145,8 +148,10 @@ def diagnose_sources(
     together: bool = False,
     logbook: Logbook | None = None,
     told: Progress | None = None,
+    brief: bool = False,
 ) -> Result:
-    """Diagnose every attempt of every source, in their order; `together` says that all are of one attempt.
+    """Diagnose every attempt of every source, in their order; `together` says that all are of one attempt. `brief` says
+    that of many sound ones little more than the outcome is wanted: the rest of these is made when it is looked at.
 
     `told` hears how many sources of how many were read or judged, as the work goes on.
 
@@ -168,9 +173,30 @@ def diagnose_sources(
     if logbook is not None:
         gathered = _shared(_gather_share, run, alone, workers)
         return _with_logs(run, _joined(run, gathered), logbook, workers)
-    judged = {part.gathered.at: part for part in _shared(_judge_share, run, alone, workers)}
+    judge_share = _judge_share_briefly if brief and _may_be_brief(run) else _judge_share
+    judged = {part.gathered.at: part for part in _shared(judge_share, run, alone, workers)}
     joined = _joined(run, [part.gathered for part in judged.values()])
-    return _result(judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined)
+    result = _result(judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined)
+    return _with_rests(result, run) if judge_share is _judge_share_briefly else result
+
+
+def _may_be_brief(run: Run) -> bool:
+    """Whether messages may be judged on the strict path: nothing is told or supposed of them beforehand."""
+    options = run.options
+    return not (options.at or options.app or options.provider or options.supposed or answering())
+
+
+def _with_rests(result: Result, run: Run) -> Result:
+    """The result, with how the rest of each diagnosis that was made briefly is made."""
+    for diagnosis in result.diagnoses:
+        if isinstance(diagnosis, LaterDiagnosis):
+            diagnosis.rest.make = partial(_whole_of, run)
+    return result
+
+
+def _whole_of(run: Run, place: int) -> Diagnosis:
+    (diagnosis,) = _judge(run, _gather(run, (place,))).diagnoses
+    return diagnosis
 
 
 def _with_logs(run: Run, gathered: list[Gathered], logbook: Logbook | None, workers: int = 1) -> Result:
@@ -225,6 +251,24 @@ def _judge_share(share: list[_Places]) -> list[Judged]:
     run = _for_workers[0]
     judged = [_judge(run, _gather(run, places)) for places in share]
     return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
+
+
+def _judge_share_briefly(share: list[_Places]) -> list[Judged]:
+    run = _for_workers[0]
+    return [_judged_briefly(run, places[0]) or _judge_share([places])[0] for places in share]
+
+
+def _judged_briefly(run: Run, place: int) -> Judged | None:
+    """A source whose one message is judged on the strict path; None where only the full judge can tell."""
+    source = run.sources[place]
+    if source.data is None or source.path is not None or source.redaction is not None or len(source.data) > MOST_BYTES:
+        return None
+    found = straight(source.data)
+    told = sound(found.data, run.workspace) if found and found.kind == "saml-response" else None
+    if told is None:
+        return None
+    gathered = Gathered(place, (place,), None, wanted=told.wanted, offered=told.offered)
+    return Judged(gathered, (later(source.name, place, told),))
 
 
 def _let_go(gathered: Gathered) -> Gathered:

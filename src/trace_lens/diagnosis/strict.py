@@ -3,9 +3,10 @@
 It answers one question: would the full judge call this message sound? It says yes, or nothing; then the full judge is
 asked. Why a yes is right:
 
-- *Shape.* Every element and attribute of the message is one of a list, in its order, each at most as often as the list
-  says: one assertion, one signature of one reference, nothing encrypted, no comment, no extension. So the checks that
-  look for something beyond that (wrapping, duplicate identifiers, encryption, forms of signatures) find nothing.
+- *Shape.* Every element of the message is one of a list, in its order, each at most as often as the list says, and
+  no attribute is left that was not looked at: one assertion, one signature of one reference, nothing encrypted, no
+  comment, no extension. So the checks that look for something beyond that (wrapping, duplicate identifiers, encryption,
+  forms of signatures) find nothing.
 - *Signature.* The reference is to the identifier of the element that holds the signature, canonicalised exclusively
   without a prefix list, and digest and value hold by a key that is trusted for the application. What is read is what
   was signed, or is the response around it, as for any reader.
@@ -58,6 +59,7 @@ _P, _A, _D = f"{{{PROTOCOL}}}", f"{{{ASSERTION}}}", f"{{{SIGNATURE}}}"
 _EXCLUSIVE = "http://www.w3.org/2001/10/xml-exc-c14n#"
 _ENVELOPED = SIGNATURE + "enveloped-signature"
 _HASHES = {name: digest for name, digest in algorithms.DIGESTS.items() if digest in ("sha256", "sha384", "sha512")}
+_ALL_ATTRIBUTES = etree.XPath("count(//@*)")
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_.\-]*")
 _MOMENT = re.compile(r"20\d\d-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d{1,6})?Z")
 _NEW_NAMES = (FORMAT_TRANSIENT, FORMAT_PERSISTENT)
@@ -179,14 +181,6 @@ def sound(data: bytes, workspace: Workspace) -> Sound | None:
         return None
 
 
-def _attributes(element: etree._Element, must: frozenset[str], may: frozenset[str] = frozenset()) -> dict[str, str]:
-    """The attributes of an element, where it has those that it must, and none but those that it may."""
-    found = cast("dict[str, str]", dict(element.items()))
-    if found.keys() != must and not must <= found.keys() <= must | may:
-        raise _Other
-    return found
-
-
 def _children(element: etree._Element, *names: str) -> list[etree._Element]:
     """The children of an element, where they are these, in this order; a comment is none of them."""
     found = list(element)
@@ -231,22 +225,31 @@ class _Walk:
 
     def __init__(self, root: etree._Element, workspace: Workspace) -> None:
         self.root, self.workspace = root, workspace
+        self.there, self.looked_at = _ALL_ATTRIBUTES(root), 0
+
+    def _told(self, element: etree._Element, must: frozenset[str], may: frozenset[str] = _NONE) -> dict[str, str]:
+        """The attributes of an element, where it has those that it must, and none but those that it may."""
+        found = cast("dict[str, str]", dict(element.items()))
+        if found.keys() != must and not must <= found.keys() <= must | may:
+            raise _Other
+        self.looked_at += len(found)
+        return found
 
     def sound(self) -> Sound | None:
         """The answer. Raises _Other where the message is of another shape."""
         root = self.root
         if root.tag != _P + "Response":
             return None
-        told = _attributes(root, _RESPONSE, _IN_RESPONSE_TO)
+        told = self._told(root, _RESPONSE, _IN_RESPONSE_TO)
         children = list(root)
         signatures = [child for child in children if child.tag == _D + "Signature"]
         issuer, *_, status, assertion = _children(
             root, _A + "Issuer", *[_D + "Signature"] * len(signatures), _P + "Status", _A + "Assertion"
         )
         (code,) = _children(status, _P + "StatusCode")
-        if _attributes(code, _VALUE) != {"Value": SUCCESS} or len(code):
+        if self._told(code, _VALUE) != {"Value": SUCCESS} or len(code):
             return None
-        said = _attributes(assertion, _ASSERTION)
+        said = self._told(assertion, _ASSERTION)
         inner = [child for child in assertion if child.tag == _D + "Signature"]
         names = [_A + "Issuer", *[_D + "Signature"] * len(inner)]
         names += [_A + "Subject", _A + "Conditions", _A + "AuthnStatement"]
@@ -277,32 +280,32 @@ class _Walk:
             return None
         if not self._signed(*((root, told, "response") if signatures else (assertion, said, "assertion")), to):
             return None
+        if self.looked_at != self.there:  # an attribute where none belongs
+            return None
         by = "application" if asked else "provider"
         offered = frozenset({f"session {session}"} if session else ())
         return Sound(to.app, to.provider, name, by, at, frozenset({asked} if asked else ()), offered)
 
     def _is(self, issuer: etree._Element, expected: str) -> bool:
-        return _attributes(issuer, _NONE, _FORMAT).get("Format", FORMAT_ENTITY) == FORMAT_ENTITY and (
+        return self._told(issuer, _NONE, _FORMAT).get("Format", FORMAT_ENTITY) == FORMAT_ENTITY and (
             _text(issuer) == expected
         )
 
     def _audience(self, conditions: etree._Element) -> str:
         (restriction,) = _children(conditions, _A + "AudienceRestriction")
         (audience,) = _children(restriction, _A + "Audience")
-        if restriction.attrib or audience.attrib:
-            raise _Other
         return _text(audience)
 
     def _subject(self, subject: etree._Element, to: Prepared, at: datetime) -> tuple[str, str | None]:
         """The NameID, and the request that the bearer confirmation answers."""
         name, confirmation = _children(subject, _A + "NameID", _A + "SubjectConfirmation")
-        kind = _attributes(name, _NONE, _QUALIFIED).get("Format", FORMAT_UNSPECIFIED)
-        if kind in _NEW_NAMES or to.name_format not in (None, kind) or subject.attrib:
+        kind = self._told(name, _NONE, _QUALIFIED).get("Format", FORMAT_UNSPECIFIED)
+        if kind in _NEW_NAMES or to.name_format not in (None, kind):
             raise _Other
-        if _attributes(confirmation, frozenset({"Method"}))["Method"] != BEARER:
+        if self._told(confirmation, frozenset({"Method"}))["Method"] != BEARER:
             raise _Other
         (data,) = _children(confirmation, _A + "SubjectConfirmationData")
-        told = _attributes(data, _CONFIRMED, _IN_RESPONSE_TO)
+        told = self._told(data, _CONFIRMED, _IN_RESPONSE_TO)
         ends = _moment(told["NotOnOrAfter"])
         if told["Recipient"] not in to.acs_urls or len(data) or ends is None or at >= ends + to.skew:
             raise _Other
@@ -310,7 +313,7 @@ class _Walk:
 
     def _times(self, conditions: etree._Element, statement: etree._Element, to: Prepared, at: datetime) -> str | None:
         """The session index, where every window holds."""
-        told = _attributes(conditions, _NONE, _WINDOW)
+        told = self._told(conditions, _NONE, _WINDOW)
         begins, ends = _moment(told.get("NotBefore")), _moment(told.get("NotOnOrAfter"))
         if (
             (begins and at < begins - to.skew)
@@ -318,14 +321,14 @@ class _Walk:
             or (begins and ends and ends <= begins)
         ):
             raise _Other
-        said = _attributes(statement, frozenset({"AuthnInstant"}), _SESSION)
+        said = self._told(statement, frozenset({"AuthnInstant"}), _SESSION)
         over = _moment(said.get("SessionNotOnOrAfter"))
         _moment(said["AuthnInstant"])
         if over and at >= over + to.skew:
             raise _Other
         (context,) = _children(statement, _A + "AuthnContext")
         (reference,) = _children(context, _A + "AuthnContextClassRef")
-        if context.attrib or reference.attrib or (to.contexts and _text(reference) not in to.contexts):
+        if to.contexts and _text(reference) not in to.contexts:
             raise _Other
         _text(reference)
         return said.get("SessionIndex")
@@ -334,12 +337,12 @@ class _Walk:
         """The attributes by name, each once, with their values as text."""
         found: dict[str, list[str]] = {}
         for attribute in statement:
-            name = _attributes(attribute, frozenset({"Name"}), _ATTRIBUTE_MAY)["Name"]
+            name = self._told(attribute, frozenset({"Name"}), _ATTRIBUTE_MAY)["Name"]
             if attribute.tag != _A + "Attribute" or name in found:
                 raise _Other
             values = _children(attribute, *[_A + "AttributeValue"] * len(attribute))
             for value in values:
-                _attributes(value, _NONE, _TYPE)
+                self._told(value, _NONE, _TYPE)
                 if len(value):
                     raise _Other
             found[name] = [value.text or "" for value in values]
@@ -364,29 +367,29 @@ class _Walk:
         """Whether the signature of an element holds, by a trusted key."""
         signature = holder[1]
         info, value, *more = list(signature)
-        if part not in to.signed or signature.attrib or len(more) > 1:
+        if part not in to.signed or len(more) > 1:
             return False
-        if [child.tag for child in (info, value)] != [_D + "SignedInfo", _D + "SignatureValue"] or info.attrib:
+        if [child.tag for child in (info, value)] != [_D + "SignedInfo", _D + "SignatureValue"]:
             return False
-        for key_info in more:
+        if more:
             (data,) = _children(_children(signature, info.tag, value.tag, _D + "KeyInfo")[2], _D + "X509Data")
             (certificate,) = _children(data, _D + "X509Certificate")
-            if key_info.attrib or data.attrib or certificate.attrib or len(certificate):
+            if len(certificate):
                 return False
         how, method, reference = _children(
             info, _D + "CanonicalizationMethod", _D + "SignatureMethod", _D + "Reference"
         )
-        if _attributes(how, _ALGORITHM)["Algorithm"] != _EXCLUSIVE or len(how) or len(method) or value.attrib:
+        if self._told(how, _ALGORITHM)["Algorithm"] != _EXCLUSIVE or len(how) or len(method):
             return False
         transforms, digested, digest = _children(reference, _D + "Transforms", _D + "DigestMethod", _D + "DigestValue")
         steps = _children(transforms, _D + "Transform", _D + "Transform")
-        if [_attributes(step, _ALGORITHM)["Algorithm"] for step in steps] != [_ENVELOPED, _EXCLUSIVE]:
+        if [self._told(step, _ALGORITHM)["Algorithm"] for step in steps] != [_ENVELOPED, _EXCLUSIVE]:
             return False
-        if any(len(step) for step in steps) or _attributes(reference, frozenset({"URI"}))["URI"] != "#" + told["ID"]:
+        if any(len(step) for step in steps) or self._told(reference, frozenset({"URI"}))["URI"] != "#" + told["ID"]:
             return False
-        hashed = _HASHES.get(_attributes(digested, _ALGORITHM)["Algorithm"])
-        algorithm = algorithms.SIGNATURES.get(_attributes(method, _ALGORITHM)["Algorithm"])
-        if hashed is None or len(digested) or digest.attrib or algorithm is None or algorithm.weak:
+        hashed = _HASHES.get(self._told(digested, _ALGORITHM)["Algorithm"])
+        algorithm = algorithms.SIGNATURES.get(self._told(method, _ALGORITHM)["Algorithm"])
+        if hashed is None or len(digested) or algorithm is None or algorithm.weak:
             return False
         octets = _canonical(info)
         _take_out(holder, signature)
