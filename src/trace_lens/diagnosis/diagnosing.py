@@ -23,6 +23,7 @@ from trace_lens.common.guarding import Faults
 from trace_lens.common.recorded import Verdicts, answered_by, answering
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.given_up import taken_up
+from trace_lens.diagnosis.grouping import CauseKey, cause_key
 from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.later import LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
@@ -173,11 +174,37 @@ def diagnose_sources(
     if logbook is not None:
         gathered = _shared(_gather_share, run, alone, workers)
         return _with_logs(run, _joined(run, gathered), logbook, workers)
+    whole, run = run, run._replace(options=options._replace(prove=options.prove and not brief))
     judge_share = _judge_share_briefly if brief and _may_be_brief(run) else _judge_share
     judged = {part.gathered.at: part for part in _shared(judge_share, run, alone, workers)}
     joined = _joined(run, [part.gathered for part in judged.values()])
-    result = _result(judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined)
-    return _with_rests(result, run) if judge_share is _judge_share_briefly else result
+    parts = [judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined]
+    result = _result(_with_proven_values(parts, whole) if whole.options.prove and brief else parts)
+    return _with_rests(result, whole) if judge_share is _judge_share_briefly else result
+
+
+def _with_proven_values(parts: list[Judged], run: Run) -> list[Judged]:
+    """What was judged, with the value to set of each cause tried on its first attempt: a value that does not help there
+    is offered to none.
+    """
+    helps: dict[CauseKey, bool] = {}
+
+    def tried(part: Judged, place: int, diagnosis: Diagnosis) -> Diagnosis:
+        first = diagnosis.first_break
+        if first is None or first.value_to_set is None:
+            return diagnosis
+        key = cause_key(diagnosis, first)
+        if key not in helps:
+            again = _judge(run, _gather(run, part.gathered.places)).diagnoses[place].first_break
+            helps[key] = again is not None and again.value_to_set is not None
+        if helps[key]:
+            return diagnosis
+        return diagnosis._replace(first_break=first._replace(value_to_set=None), proposal=None)
+
+    return [
+        part._replace(diagnoses=tuple(tried(part, place, item) for place, item in enumerate(part.diagnoses)))
+        for part in parts
+    ]
 
 
 def _may_be_brief(run: Run) -> bool:

@@ -10,6 +10,9 @@ from trace_lens.common.findings import Finding, Stage
 from trace_lens.common.sentences import Person
 from trace_lens.diagnosis.judging import Diagnosis
 
+CauseKey = tuple[str | None, ...]
+"""What two attempts of one cause have in common."""
+
 
 class Cause(NamedTuple):
     """One cause of several attempts: the first break, the side that must act, the value to set, and whom it hits.
@@ -31,16 +34,16 @@ class Cause(NamedTuple):
 
 def causes_of(diagnoses: Iterable[Diagnosis]) -> tuple[Cause, ...]:
     """The causes of the broken attempts, the largest first; those of one size in the order in which they came."""
-    groups: dict[tuple[str | None, ...], list[tuple[Diagnosis, Finding]]] = {}
+    groups: dict[CauseKey, list[tuple[Diagnosis, Finding]]] = {}
     for diagnosis in diagnoses:
         first = diagnosis.first_break
         if first is not None:
-            groups.setdefault(_key(diagnosis, first), []).append((diagnosis, first))
+            groups.setdefault(cause_key(diagnosis, first), []).append((diagnosis, first))
     causes = [_cause(members) for members in groups.values()]
     return tuple(sorted(causes, key=lambda cause: -cause.attempts))
 
 
-def _key(diagnosis: Diagnosis, first: Finding) -> tuple[str | None, ...]:
+def cause_key(diagnosis: Diagnosis, first: Finding) -> CauseKey:
     """What makes two attempts of one cause: the same repair, or, where the repair is one person's, the same place."""
     side = first.side.value if first.side else None
     of_person = first.stage is Stage.IDENTIFIED or isinstance(first.value_to_set, Person)

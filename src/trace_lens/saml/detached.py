@@ -11,6 +11,7 @@ import base64
 import binascii
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import quote, quote_plus, unquote_plus
 
@@ -66,15 +67,8 @@ class DetachedSignature(NamedTuple):
     def spellings(self) -> Iterator[tuple[str, bytes]]:
         """The octets that may have been signed, first as they stand here: what was done to them, and the octets."""
         yield "", _joined(self.pieces)
-        if self.binding != "redirect":
-            return
-        plain = [(name, unquote_plus(value.decode("latin-1"))) for name, value in self.pieces]
-        seen = {_joined(self.pieces)}
-        for how, encode in _ENCODINGS:
-            octets = _joined(tuple((name, encode(text).encode("latin-1")) for name, text in plain))
-            if octets not in seen:
-                seen.add(octets)
-                yield how, octets
+        if self.binding == "redirect":
+            yield from _spelt_anew(self.pieces)
 
     def verified_by(self, key: PublicKeyTypes) -> bool:
         """Whether this key made the signature, over the octets as they stand or in another spelling of them."""
@@ -88,6 +82,16 @@ class DetachedSignature(NamedTuple):
             if algorithms.verifies(key, self.algorithm, self.value, octets):
                 return how
         return None
+
+
+@lru_cache(maxsize=64)
+def _spelt_anew(pieces: tuple[tuple[str, bytes], ...]) -> tuple[tuple[str, bytes], ...]:
+    """Other spellings of the same address, each once; many keys are held against them."""
+    plain = [(name, unquote_plus(value.decode("latin-1"))) for name, value in pieces]
+    found = {_joined(pieces): ""}
+    for how, encode in _ENCODINGS:
+        found.setdefault(_joined(tuple((name, encode(text).encode("latin-1")) for name, text in plain)), how)
+    return tuple((how, octets) for octets, how in found.items() if how)
 
 
 def _lower(text: str) -> str:

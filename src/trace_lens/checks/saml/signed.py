@@ -341,22 +341,31 @@ class _Judge:
 
     def _find(self, signature: XMLSignature | DetachedSignature) -> tuple[str, Certificate | None, RecordedKey | None]:
         embedded = [found for found in map(_embedded, signature.certificates) if found]
+        tried: set[bytes] = set()
+
+        def made_it(certificate: Certificate) -> bool:
+            """Whether its key made the signature; a key that many have on record is tried once."""
+            if certificate.der in tried:
+                return False
+            tried.add(certificate.der)
+            return signature.verified_by(certificate.public_key)
+
         hinted = sorted(self._trusted, key=lambda key: key.certificate not in embedded)
         for key in hinted:
-            if key.certificate and signature.verified_by(key.certificate.public_key):
+            if key.certificate and made_it(key.certificate):
                 return "trusted", key.certificate, key
         for certificate in (*embedded, *(key.certificate for key in self._published)):
-            if certificate and (pin := self._pin_of(certificate)) and signature.verified_by(certificate.public_key):
+            if certificate and (pin := self._pin_of(certificate)) and made_it(certificate):
                 return "trusted", certificate, pin
         for key in self._published:
-            if key.certificate and signature.verified_by(key.certificate.public_key):
+            if key.certificate and made_it(key.certificate):
                 return "published" if self._only_fingerprints else "known", key.certificate, key
         for key in trust.everything(self._workspace):
-            if key.certificate and signature.verified_by(key.certificate.public_key):
+            if key.certificate and made_it(key.certificate):
                 pin = self._pin_of(key.certificate)
                 return ("trusted", key.certificate, pin) if pin else ("known", key.certificate, key)
         for certificate in embedded:
-            if signature.verified_by(certificate.public_key):
+            if made_it(certificate):
                 return "embedded", certificate, None
         if any(signature.verified_by(key) for key in getattr(signature, "keys", ())):
             return "embedded", None, None
