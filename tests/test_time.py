@@ -19,6 +19,7 @@ import trace_lens
 from hostile_texts import HOSTILE
 from kit import NOW
 from pumping import growth, least_growth, pumps
+from trace_lens.common.expressions import Expression
 from trace_lens.common.limits import Refused
 from trace_lens.common.secrets_in_text import RULES
 from trace_lens.diagnosis.diagnosing import diagnose_sources
@@ -39,10 +40,10 @@ _OPERATIONS: dict[str, Callable[[Any, Any], object]] = {
     "sub": lambda pattern, text: pattern.sub(lambda match: match[0][:1], text),
     "split": lambda pattern, text: pattern.split(text),
 }
-Expression = tuple[str, re.Pattern[Any], frozenset[str]]
+Named = tuple[str, re.Pattern[Any], frozenset[str]]
 
 
-def _expressions() -> Iterator[Expression]:
+def _expressions() -> Iterator[Named]:
     """Every expression of the package with the operations that it is used by, but for the demo's, which read nothing."""
     for module in pkgutil.walk_packages(trace_lens.__path__, "trace_lens."):
         if module.name.startswith("trace_lens.demo") or module.name.endswith("__main__"):
@@ -58,12 +59,13 @@ def _expressions() -> Iterator[Expression]:
                 used.setdefault(owner.id, set()).add(node.func.attr)
             if isinstance(owner, ast.Name) and owner.id == "re" and node.func.attr in _OPERATIONS and node.args:
                 yield from _inline(module.name, node)
-        for name, value in vars(loaded).items():
+        for name, held in vars(loaded).items():
+            value: object = held.compiled if isinstance(held, Expression) else held
             if isinstance(value, re.Pattern):
                 yield f"{module.name}.{name}", value, frozenset(used.get(name, {"search"}))
 
 
-def _inline(module: str, node: ast.Call) -> Iterator[Expression]:
+def _inline(module: str, node: ast.Call) -> Iterator[Named]:
     """An expression that is written where it is used, as `re.search(r"…", text)`."""
     assert isinstance(node.func, ast.Attribute)
     try:
@@ -80,7 +82,7 @@ _OF_SECRETS = [(f"secrets in text, {rule[:30]}", re.compile(rule), frozenset({"s
 
 
 @cache
-def expressions() -> list[Expression]:
+def expressions() -> list[Named]:
     """All of them, in a stable order."""
     return sorted([*_expressions(), *_OF_SECRETS], key=lambda one: one[0])
 

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.claims import Match, by_attribute_map, matches, table
 from trace_lens.common.difference import nearest
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Evidence, Finding, Severity, Unchecked
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.workspace.settings import Claim
 
-_GUID = re.compile(r"\{?[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}\}?")
+_GUID = expression(r"\{?[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}\}?")
 
 
 def _app(case: Case) -> str:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.claims import matches
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
@@ -20,7 +20,7 @@ from trace_lens.workspace.account_rows import AccountRow
 from trace_lens.workspace.patterns import compiled
 from trace_lens.workspace.records import App, Provider, Workspace
 
-_ADDRESS = re.compile(r"[^@\s]++@((?=[^@\s]+?\.[^@\s])[^@\s]++)")
+_ADDRESS = expression(r"[^@\s]++@((?=[^@\s]+?\.[^@\s])[^@\s]++)")
 
 
 class Name(NamedTuple):

@@ -14,6 +14,7 @@ from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.validity import windows_of
 from trace_lens.checks.way.clocks import shown_by_dates
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side, Stage, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
 _SURE = 0.9
 _REFUSING = ("400", "401", "403")
 """Statuses (RFC 9110 §15.5) by which a web server refuses who comes, whatever it is that they ask for."""
-_NO_ACCOUNT = re.compile(
+_NO_ACCOUNT = expression(
     r"\bno (?:such |matching )?(?:account|user)\b|\bunknown (?:account|user)\b"
     r"|\b(?:account|user)\b[^.]{0,200}?\b(?:not found|unknown|does not exist|missing)",
     re.IGNORECASE,

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import sys
 import time
 from collections.abc import Callable, Iterable, Iterator
@@ -17,6 +16,7 @@ from trace_lens.cli import completing
 from trace_lens.cli.groups import FullHelp
 from trace_lens.cli.options import Moment, tell
 from trace_lens.cli.session import Session, with_session
+from trace_lens.common.expressions import expression
 from trace_lens.common.masking import visible
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 _EVERY = 0.2
 """Seconds between two words of progress."""
-_NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
+_NAME = expression(r"[A-Za-z0-9][\w.-]*")
 
 
 @click.group(cls=FullHelp)

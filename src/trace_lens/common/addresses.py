@@ -6,8 +6,10 @@ import re
 from functools import lru_cache
 from urllib.parse import SplitResult, urljoin, urlsplit
 
-_USER_INFORMATION = re.compile(r"^([a-zA-Z][a-zA-Z0-9+.-]*+://)[^/@]*+@")
-_SESSION_IN_PATH = re.compile(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#]*+", re.IGNORECASE)
+from trace_lens.common.expressions import expression
+
+_USER_INFORMATION = expression(r"^([a-zA-Z][a-zA-Z0-9+.-]*+://)[^/@]*+@")
+_SESSION_IN_PATH = expression(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#]*+", re.IGNORECASE)
 
 
 @lru_cache(maxsize=1024)

@@ -13,9 +13,10 @@ from typing import NamedTuple
 from urllib.parse import SplitResult, unquote
 
 from trace_lens.common.addresses import parts_of
+from trace_lens.common.expressions import expression
 
 _GUID = r"[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}"
-_TENANT = re.compile(rf"(?:{_GUID}|\d+)", re.ASCII)
+_TENANT = expression(rf"(?:{_GUID}|\d+)", re.ASCII)
 _DEFAULT_PORTS = {"http": 80, "https": 443, "ldap": 389, "ldaps": 636}
 
 # Characters that print alike, folded to one of them (a small part of the idea of Unicode TS #39, skeletons).

@@ -10,7 +10,9 @@ import re
 import unicodedata
 from typing import Any
 
-_ODD = re.compile(r"[^\n -~]")
+from trace_lens.common.expressions import expression
+
+_ODD = expression(r"[^\n -~]")
 _INVISIBLE = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp", "Zs"}
 
 

@@ -9,13 +9,15 @@ import re
 from datetime import UTC, datetime, timedelta, timezone, tzinfo
 from typing import NamedTuple
 
-_DATE_TIME = re.compile(
+from trace_lens.common.expressions import expression
+
+_DATE_TIME = expression(
     r"(\d{4})-(\d\d)-(\d\d)[T ](\d\d):(\d\d):(\d\d)(?:[.,](\d+))?\s*(Z|z|[+-]\d\d:?\d\d)?", re.ASCII
 )
-_DATE = re.compile(r"(\d{4})-(\d\d)-(\d\d)", re.ASCII)
-_DURATION_PART = re.compile(r"(?<![\d.])(\d++(?:\.\d++)?)\s*+(ms|s|m|h|d|w)", re.ASCII)
+_DATE = expression(r"(\d{4})-(\d\d)-(\d\d)", re.ASCII)
+_DURATION_PART = expression(r"(?<![\d.])(\d++(?:\.\d++)?)\s*+(ms|s|m|h|d|w)", re.ASCII)
 _UNIT_SECONDS = {"ms": 0.001, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
-_XS_DURATION = re.compile(
+_XS_DURATION = expression(
     r"(-)?P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?", re.ASCII
 )
 
@@ -75,8 +77,8 @@ def read_moment_or_date(text: str) -> datetime:
         raise MomentError(f"{text!r} is no day of the calendar: {error}") from None
 
 
-_WORDED = re.compile(r"(today|yesterday)(?:\s+(\d{1,2}):(\d\d)(?::(\d\d))?)?", re.IGNORECASE)
-_LOOSE = re.compile(
+_WORDED = expression(r"(today|yesterday)(?:\s+(\d{1,2}):(\d\d)(?::(\d\d))?)?", re.IGNORECASE)
+_LOOSE = expression(
     r"(\d{4}-\d\d-\d\d)(?:[T ](\d{1,2}):(\d\d)(?::(\d\d)(?:[.,](\d+))?)?)?\s*(Z|z|[+-]\d\d:?\d\d)?", re.ASCII
 )
 

@@ -8,9 +8,10 @@ from __future__ import annotations
 import re
 from typing import TypeVar
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.sentences import Person
 
-_NAMING = re.compile(
+_NAMING = expression(
     r"(?:urn:oid:(?:0\.9\.2342\.19200300\.100\.1\.[13]|2\.5\.4\.(?:3|4|20|42)|2\.16\.840\.1\.113730\.3\.1\.(?:3|241)"
     r"|1\.3\.6\.1\.4\.1\.5923\.1\.1\.1\.(?:6|13)))|(?:.*[/:.])?(?:nameid|name_id|sub|subject|upn|userprincipalname|uid|user_?name|user|login(?:_hint)?|account_?name"
     r"|preferred_username|unique_name|edupersonprincipalname|eppn|e?mail(?:address)?|given_?name|family_?name|surname|sn"

@@ -7,9 +7,9 @@ a token is a secret under any name.
 from __future__ import annotations
 
 import hashlib
-import re
 from typing import Any
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.masking import Secret
 from trace_lens.common.secrets_in_text import without_tokens
 
@@ -80,8 +80,8 @@ XML_ELEMENTS = frozenset(
 )
 """Elements whose text is a secret."""
 
-_TOKEN = re.compile(r"eyJ[A-Za-z0-9_-]{6,}+\.[A-Za-z0-9_.-]{2,}+")
-_ADDRESS = re.compile(r"(?i)[a-z][a-z0-9+.-]*+://")
+_TOKEN = expression(r"eyJ[A-Za-z0-9_-]{6,}+\.[A-Za-z0-9_.-]{2,}+")
+_ADDRESS = expression(r"(?i)[a-z][a-z0-9+.-]*+://")
 
 
 def is_token(text: str) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.moments import show_moment
 from trace_lens.oidc import errors
 from trace_lens.pki.certificates import Certificate
@@ -15,8 +16,8 @@ from trace_lens.workspace import trust
 from trace_lens.workspace.records import Workspace
 
 FINGERPRINT, SERIAL, CODE = "fingerprint", "serial", "code"
-_SHORT = re.compile(r"[\w:.\-/ ]{2,200}")
-_SERIAL = re.compile(r"[0-9A-Fa-f](?:[: -]?[0-9A-Fa-f]){7,49}")
+_SHORT = expression(r"[\w:.\-/ ]{2,200}")
+_SERIAL = expression(r"[0-9A-Fa-f](?:[: -]?[0-9A-Fa-f]){7,49}")
 
 
 class LookedUp(NamedTuple):

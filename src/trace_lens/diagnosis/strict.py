@@ -26,7 +26,6 @@ import base64
 import binascii
 import hashlib
 import hmac
-import re
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import NamedTuple, cast
@@ -34,6 +33,7 @@ from typing import NamedTuple, cast
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from lxml import etree
 
+from trace_lens.common.expressions import expression
 from trace_lens.diagnosis.choosing import identities
 from trace_lens.people.accounts import account_index
 from trace_lens.people.rewriting import result
@@ -60,8 +60,8 @@ _EXCLUSIVE = "http://www.w3.org/2001/10/xml-exc-c14n#"
 _ENVELOPED = SIGNATURE + "enveloped-signature"
 _HASHES = {name: digest for name, digest in algorithms.DIGESTS.items() if digest in ("sha256", "sha384", "sha512")}
 _ALL_ATTRIBUTES = etree.XPath("count(//@*)")
-_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_.\-]*")
-_MOMENT = re.compile(r"20\d\d-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d{1,6})?Z")
+_NAME = expression(r"[A-Za-z_][A-Za-z0-9_.\-]*")
+_MOMENT = expression(r"20\d\d-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d{1,6})?Z")
 _NEW_NAMES = (FORMAT_TRANSIENT, FORMAT_PERSISTENT)
 MOST_BYTES = 64 * 1024
 """Larger messages are not of the usual shape."""

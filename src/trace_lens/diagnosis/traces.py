@@ -13,21 +13,22 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.way.parties import parties
 from trace_lens.checks.way.signs import outcome_of
+from trace_lens.common.expressions import expression
 from trace_lens.intake.exchanges import Exchange, words_of
 from trace_lens.logs.matching.seen import Instant, Seen
 
-_NAMES = re.compile(
+_NAMES = expression(
     r"(?:.*[/:.])?(?:e?mail(?:address)?|upn|userprincipalname|uid|user_?name|login|account_?name|preferred_username"
     r"|eduPersonPrincipalName|unique_name)",
     re.IGNORECASE,
 )
-_TYPED = re.compile(r"(?:user(?:_?name|_?id)?|account|login(?:_?name|_?id)?|e?-?mail|identifier)", re.IGNORECASE)
-_ID_FIELD = re.compile(
+_TYPED = expression(r"(?:user(?:_?name|_?id)?|account|login(?:_?name|_?id)?|e?-?mail|identifier)", re.IGNORECASE)
+_ID_FIELD = expression(
     r"(?:.*[-_])?(?:request|correlation|trace|transaction|session|activity)[-_]?(?:id)?", re.IGNORECASE
 )
-_ID = re.compile(r"(?=[A-Za-z_]*\d|[0-9a-f-]{12,})[A-Za-z0-9_][A-Za-z0-9_.~+=:-]{6,127}")
-_IN_TEXT = re.compile(r"(?<![\w-])(?=[\w-]*\d)[A-Za-z0-9_][\w-]{6,63}(?![\w-])")
-_ADDRESS = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F]*+:[0-9a-fA-F:.]++")
+_ID = expression(r"(?=[A-Za-z_]*\d|[0-9a-f-]{12,})[A-Za-z0-9_][A-Za-z0-9_.~+=:-]{6,127}")
+_IN_TEXT = expression(r"(?<![\w-])(?=[\w-]*\d)[A-Za-z0-9_][\w-]{6,63}(?![\w-])")
+_ADDRESS = expression(r"\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F]*+:[0-9a-fA-F:.]++")
 _NOT_IDS = {
     "iss",
     "aud",

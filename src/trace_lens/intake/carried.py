@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable, Iterator
 
 from trace_lens.common.addresses import plain
+from trace_lens.common.expressions import expression
 from trace_lens.common.locations import Location
 from trace_lens.intake.exchanges import STATIC, Capture, Exchange
 from trace_lens.intake.found import FoundMessage
@@ -110,7 +111,7 @@ def _answers_for_tokens(exchange: Exchange) -> bool:
     return _TOKEN_PATH.search(exchange.parts.path) is not None
 
 
-_TOKEN_PATH = re.compile(r"(?:token|/par|/request|introspect|revoke)[^/]*$", re.IGNORECASE)
+_TOKEN_PATH = expression(r"(?:token|/par|/request|introspect|revoke)[^/]*$", re.IGNORECASE)
 
 
 def _is_error(message: FoundMessage) -> bool:

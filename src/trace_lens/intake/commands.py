@@ -12,20 +12,21 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.intake.effort import most_messages
 from trace_lens.intake.exchanges import Capture, Exchange, Header
 from trace_lens.intake.line_numbers import LineNumbers
 from trace_lens.intake.shell_words import shell_words
 
-_CURL = re.compile(r"(?m)^[^\S\n]*+(?:\$ |> )?curl(?:\.exe)?\s")
-_POWERSHELL = re.compile(r"(?im)^[^\S\n]*+Invoke-(?:WebRequest|RestMethod)\b")
-_FETCH = re.compile(r"(?m)^[^\S\n]*+(?:await\s++)?fetch\(\s*+[\"']")
-_COMBINED = re.compile(
+_CURL = expression(r"(?m)^[^\S\n]*+(?:\$ |> )?curl(?:\.exe)?\s")
+_POWERSHELL = expression(r"(?im)^[^\S\n]*+Invoke-(?:WebRequest|RestMethod)\b")
+_FETCH = expression(r"(?m)^[^\S\n]*+(?:await\s++)?fetch\(\s*+[\"']")
+_COMBINED = expression(
     r"^(?:(?P<vhost>[\w.-]+(?::\d+)?) )?(?P<ip>[0-9A-Fa-f.:]+) \S+ (?P<user>\S+) \[(?P<at>[^\]]+)\] "
     r"\"(?P<method>[A-Z]+) (?P<target>\S+)(?: HTTP/[\d.]+)?\" (?P<status>\d{3}) \S+"
     r"(?: \"(?P<referrer>[^\"]*)\" \"[^\"]*\")?"
 )
-_LOGGED_AT = re.compile(r"(\d\d?)/([A-Za-z]{3})/(\d{4}):(\d\d):(\d\d):(\d\d) (?:Z|([+-])(\d\d):?(\d\d))", re.ASCII)
+_LOGGED_AT = expression(r"(\d\d?)/([A-Za-z]{3})/(\d{4}):(\d\d):(\d\d):(\d\d) (?:Z|([+-])(\d\d):?(\d\d))", re.ASCII)
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 _BODY_OPTIONS = ("-d", "--data", "--data-raw", "--data-binary", "--data-ascii", "--data-urlencode")
 _WITH_VALUE = {

@@ -14,6 +14,7 @@ from urllib.parse import SplitResult
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import host_of, origin_of, parts_of, plain, resolved
+from trace_lens.common.expressions import expression
 from trace_lens.intake.browser_words import Trouble, trouble_of
 from trace_lens.intake.markup import attributes, elements, tags, without_tags, without_unseen
 
@@ -185,7 +186,7 @@ class Capture(NamedTuple):
         )
 
 
-_JUMP = re.compile(r"(?:location(?:\.href)?\s*+=|location\.(?:replace|assign)\s*+\()\s*+[\"']([^\"']++)[\"']")
+_JUMP = expression(r"(?:location(?:\.href)?\s*+=|location\.(?:replace|assign)\s*+\()\s*+[\"']([^\"']++)[\"']")
 
 
 class Form(NamedTuple):

@@ -13,6 +13,7 @@ from itertools import pairwise
 from typing import Any, BinaryIO
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.intake.carried import is_worth_reading
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header
 from trace_lens.intake.har_fields import (
@@ -34,9 +35,9 @@ from trace_lens.intake.har_fields import (
 )
 
 _HEAD = 64 * 1024
-_STARTS = re.compile(rb"^(?:\xef\xbb\xbf)?\s*\{")
-_LOG = re.compile(rb'"log"\s*:\s*\{')
-_CREATOR = re.compile(rb'"creator"\s*:\s*\{[^{}]*?"name"\s*:\s*"([^"]{1,80})"')
+_STARTS = expression(rb"^(?:\xef\xbb\xbf)?\s*\{")
+_LOG = expression(rb'"log"\s*:\s*\{')
+_CREATOR = expression(rb'"creator"\s*:\s*\{[^{}]*?"name"\s*:\s*"([^"]{1,80})"')
 _STATIC_TYPES = {
     "image",
     "stylesheet",
@@ -51,10 +52,10 @@ _STATIC_TYPES = {
     "beacon",
     "csp_report",
 }
-_STATIC_MEDIA = re.compile(
+_STATIC_MEDIA = expression(
     r"^(?:image/|font/|audio/|video/|text/css|application/font|(?:text|application)/(?:x-)?(?:java|ecma)script)"
 )
-_LEADS_ON = re.compile(rb"<form|http-equiv|location", re.IGNORECASE)
+_LEADS_ON = expression(rb"<form|http-equiv|location", re.IGNORECASE)
 _CALL_TYPES = {"xhr", "fetch", "preflight", "eventsource", "other-call"}
 _CALL_SENT = ("cookie", "authorization", "origin", "referer", "sec-fetch-mode", "sec-fetch-site")
 _CALL_RECEIVED = ("set-cookie", "www-authenticate", "content-type", "date", "access-control-allow-origin", "location")

@@ -16,20 +16,21 @@ from itertools import islice
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import plain, resolved
+from trace_lens.common.expressions import expression
 from trace_lens.common.limits import Refused
 from trace_lens.intake.effort import most_messages
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header
 
-_MARK = re.compile(
+_MARK = expression(
     r"^\s*(?:[\[(]?(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?"
     r"|\d\d:\d\d:\d\d(?:[.,]\d+)?)"
     r"[\])]?[\s:|-]*)?(?P<mark>(?:[<>*|#→←]{1,3}|-->|<--|\{|\})(?=[ \t]|$))?[ \t]?"
 )
 _METHODS = "GET|POST|PUT|HEAD|OPTIONS|DELETE|PATCH|CONNECT"
-_REQUEST = re.compile(rf"^({_METHODS}) (\S+)(?:\s+(HTTP/[\d.]+))?\s*$")
-_STATUS = re.compile(r"^HTTP/[\d.x]+[ \t]+(\d{3})\b")
-_HEADER = re.compile(r"^(:?[!#$%&'*+.^_`|~0-9A-Za-z-]+)[ \t]*:[ \t]*(.*)$")
-_ADDRESS = re.compile(r"^https?://\S+$", re.IGNORECASE)
+_REQUEST = expression(rf"^({_METHODS}) (\S+)(?:\s+(HTTP/[\d.]+))?\s*$")
+_STATUS = expression(r"^HTTP/[\d.x]+[ \t]+(\d{3})\b")
+_HEADER = expression(r"^(:?[!#$%&'*+.^_`|~0-9A-Za-z-]+)[ \t]*:[ \t]*(.*)$")
+_ADDRESS = expression(r"^https?://\S+$", re.IGNORECASE)
 _LISTED = {
     "request url": "url",
     "request method": "method",
@@ -40,14 +41,14 @@ _LISTED = {
     "version": "",
     "transferred": "",
 }
-_SECTION = re.compile(r"^(?:general|response headers|request headers|(?:raw )?headers)\b[^:]*:?$", re.IGNORECASE)
-_ENOUGH = re.compile(
+_SECTION = expression(r"^(?:general|response headers|request headers|(?:raw )?headers)\b[^:]*:?$", re.IGNORECASE)
+_ENOUGH = expression(
     rb"(?m)^[^\n]{0,60}?(?:(?:GET|POST|PUT|HEAD|OPTIONS) \S+ HTTP/[\d.]+\s*$|HTTP/[\d.]+ \d{3}\b|:method[: ]"
     rb"|:status[: ]|Request URL[:\s]|Set-Cookie:)",
     re.IGNORECASE,
 )
 _SIGNS = (b"HTTP/", b":method", b":status", b"equest URL", b"EQUEST URL", b"et-Cookie:", b"et-cookie:")
-_STATIC_END = re.compile(r"\.(?:png|jpe?g|gif|svg|ico|css|js|mjs|woff2?|ttf|map)$", re.IGNORECASE)
+_STATIC_END = expression(r"\.(?:png|jpe?g|gif|svg|ico|css|js|mjs|woff2?|ttf|map)$", re.IGNORECASE)
 
 
 @dataclass
@@ -115,7 +116,7 @@ def _unfolded(text: str) -> Iterator[tuple[int, str, str, datetime | None]]:
 
 
 _PSEUDO = {":authority", ":method", ":path", ":scheme", ":status"}
-_NAME = re.compile(r"[A-Za-z][A-Za-z0-9]*(?:-[A-Za-z0-9]+)*")
+_NAME = expression(r"[A-Za-z][A-Za-z0-9]*(?:-[A-Za-z0-9]+)*")
 
 
 def _at(told: str | None) -> datetime | None:

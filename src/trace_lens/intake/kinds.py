@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import re
 
+from trace_lens.common.expressions import expression
 from trace_lens.intake.markup import first_element
 from trace_lens.pki.containers import is_pkcs7, is_pkcs12
 from trace_lens.saml.artifact import is_artifact
 from trace_lens.saml.names import KINDS
 
-_BODY = re.compile(rb"<(?:[\w.\-]++:)?Body(?=[\s>/])[^<>]*+>")
+_BODY = expression(rb"<(?:[\w.\-]++:)?Body(?=[\s>/])[^<>]*+>")
 _ROOT_KINDS = {name.rpartition("}")[2]: kind for name, kind in KINDS.items()}
-_PEM = re.compile(rb"(?<!-)-{2,}+\s*+BEGIN ([A-Z0-9 ]++)\s*+-{2,}")
+_PEM = expression(rb"(?<!-)-{2,}+\s*+BEGIN ([A-Z0-9 ]++)\s*+-{2,}")
 
 
 def recognise(data: bytes) -> str | None:

@@ -19,6 +19,7 @@ from typing import NamedTuple
 from urllib.parse import unquote_to_bytes
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.locations import NOWHERE, Location
 from trace_lens.intake.markup import attributes, tags
 
@@ -32,11 +33,11 @@ REPEATED = "repeated"
 """The key under which it keeps, line by line, further values of the same field, as they were sent."""
 LENGTH = "length"
 """The key under which it keeps the length of that whole address, in bytes."""
-_ADDRESS = re.compile(rb"https?://[\x21-\x7e]++")
-FIELD = re.compile(rb"(?:^|[?&\s;'\"])(SAMLResponse|SAMLRequest|SAMLart|wresult)(?:=|%3[Dd])", re.MULTILINE)
-_LISTED = re.compile(rb"^[ \t]*+(\w++)(?:[ \t]*+[:=]| *+\t)[ \t]*+(.*+)$", re.MULTILINE)
-_BASE64 = re.compile(rb"[A-Za-z0-9+/=_\-\s]+")
-_BASE64_RUN = re.compile(rb"(?:[A-Za-z0-9+/_\-]{20,}+=*+(?:[ \t]*+\r?\n[>| \t]*+)?)++[A-Za-z0-9+/_\-]*+={0,2}")
+_ADDRESS = expression(rb"https?://[\x21-\x7e]++")
+FIELD = expression(rb"(?:^|[?&\s;'\"])(SAMLResponse|SAMLRequest|SAMLart|wresult)(?:=|%3[Dd])", re.MULTILINE)
+_LISTED = expression(rb"^[ \t]*+(\w++)(?:[ \t]*+[:=]| *+\t)[ \t]*+(.*+)$", re.MULTILINE)
+_BASE64 = expression(rb"[A-Za-z0-9+/=_\-\s]+")
+_BASE64_RUN = expression(rb"(?:[A-Za-z0-9+/_\-]{20,}+=*+(?:[ \t]*+\r?\n[>| \t]*+)?)++[A-Za-z0-9+/_\-]*+={0,2}")
 _ROOTS = (
     rb"Response|Assertion|EntityDescriptor|EntitiesDescriptor|AuthnRequest|LogoutRequest|LogoutResponse"
     rb"|ArtifactResolve|ArtifactResponse|RequestSecurityTokenResponse|RequestSecurityTokenResponseCollection"

@@ -11,10 +11,12 @@ from collections.abc import Iterator
 from functools import lru_cache
 from html import unescape
 
-_ATTRIBUTE = re.compile(r"(?<![\w-])([\w-]++)\s*+=\s*+(?:\"([^\"]*+)\"|'([^']*+)'|([^\s>\"']++))")
-_UNSEEN = re.compile(r"<(script|style|head)\b|<!--", re.IGNORECASE)
-_BLANKS = re.compile(rb"[ \t\r\n]*+")
-_NAME = re.compile(rb"<((?:[\w.\-]++:)?+)([A-Za-z]\w*+)(?=[\s>/]|$)")
+from trace_lens.common.expressions import expression
+
+_ATTRIBUTE = expression(r"(?<![\w-])([\w-]++)\s*+=\s*+(?:\"([^\"]*+)\"|'([^']*+)'|([^\s>\"']++))")
+_UNSEEN = expression(r"<(script|style|head)\b|<!--", re.IGNORECASE)
+_BLANKS = expression(rb"[ \t\r\n]*+")
+_NAME = expression(rb"<((?:[\w.\-]++:)?+)([A-Za-z]\w*+)(?=[\s>/]|$)")
 _BYTE_ORDER_MARK = b"\xef\xbb\xbf"
 
 

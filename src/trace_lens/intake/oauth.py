@@ -17,6 +17,7 @@ from typing import Any, NamedTuple
 from urllib.parse import unquote
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.limits import Refused
 from trace_lens.common.locations import NOWHERE, Location
 from trace_lens.intake.effort import Effort, most_messages
@@ -60,19 +61,19 @@ _HINTS = (
     (b"EARER", re.compile(rb"(?i)authorization\s*+:\s*+bearer\s|^\s*+bearer\s")),
 )
 """An expression is tried only where the sign before it stands in the text: looking for that is far quicker."""
-_WHOLE = re.compile(r"eyJ[A-Za-z0-9_-]{8,}+(?:\.[A-Za-z0-9_-]*+){1,4}+=*+")
-_SEVERAL = re.compile(r"[\w-][\s\"'`,;]++eyJ")
+_WHOLE = expression(r"eyJ[A-Za-z0-9_-]{8,}+(?:\.[A-Za-z0-9_-]*+){1,4}+=*+")
+_SEVERAL = expression(r"[\w-][\s\"'`,;]++eyJ")
 """A token begins after the end of another: a header starts with an opened brace, in base64url."""
-_BEARER = re.compile(
+_BEARER = expression(
     r"^[> \t]*+(?:authorization[ \t]*+:[ \t]*+)?+bearer[ \t]++(?!eyJ)([\w.~+/-]{16,}+=*+)[ \t\r]*+$",
     re.IGNORECASE | re.MULTILINE,
 )
 _IN_SCHEME = ascii_letters + digits + "+.-"
 _LONGEST_SCHEME = 41
-_ADDRESS = re.compile(r"://?[^\s\"'<>`\\]++")
-_REQUEST_LINE = re.compile(r"(?m)^[ \t]*+(?:GET|POST)[ \t]++(/\S*+)")
-_FORM = re.compile(r"(?<![?&#\w.%=-])[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+(?:&[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+)*+")
-_LISTED = re.compile(r"(?m)^[ \t]*+\"?(\w++)\"?(?:[ \t]*+[:=]| *+\t)[ \t]*+\"?(.++)$")
+_ADDRESS = expression(r"://?[^\s\"'<>`\\]++")
+_REQUEST_LINE = expression(r"(?m)^[ \t]*+(?:GET|POST)[ \t]++(/\S*+)")
+_FORM = expression(r"(?<![?&#\w.%=-])[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+(?:&[A-Za-z_][\w.\-]*+=[^\s&\"'<>]*+)*+")
+_LISTED = expression(r"(?m)^[ \t]*+\"?(\w++)\"?(?:[ \t]*+[:=]| *+\t)[ \t]*+\"?(.++)$")
 _TOKEN_MEMBERS = (
     "id_token",
     "access_token",
@@ -103,8 +104,8 @@ _BEGINNINGS = (
 
 _DEEP = 4096
 """What a value costs that is nested too deep to be read, in characters."""
-_BRACKET = re.compile(r"[{\[]\s*+[\"{\[\]}]")
-_HOST = re.compile(r"(?mi)^[> \t]*+host:\s*+(\S++)")
+_BRACKET = expression(r"[{\[]\s*+[\"{\[\]}]")
+_HOST = expression(r"(?mi)^[> \t]*+host:\s*+(\S++)")
 
 
 class _Piece(NamedTuple):

@@ -8,12 +8,13 @@ from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import resolved
+from trace_lens.common.expressions import expression
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.intake.markup import without_tags
 
-_PAGE = re.compile(r"<(?:!doctype|html|head|body|title|h1|form|p|div)\b", re.IGNORECASE)
+_PAGE = expression(r"<(?:!doctype|html|head|body|title|h1|form|p|div)\b", re.IGNORECASE)
 _UNSEEN = ("script", "style", "noscript", "template", "head")
-_ALERT = re.compile(r"(?:^|[\s_-])(?:alert|error|errors|danger|warning|failure|invalid-feedback)(?:$|[\s_-])")
+_ALERT = expression(r"(?:^|[\s_-])(?:alert|error|errors|danger|warning|failure|invalid-feedback)(?:$|[\s_-])")
 
 
 class Link(NamedTuple):

@@ -12,13 +12,14 @@ from collections.abc import Iterable
 from xml.parsers import expat
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.intake.layers import FIELD, may_hold_fields
 from trace_lens.intake.line_numbers import LineNumbers
 from trace_lens.intake.markup import first_element
 
 Part = tuple[int, bytes]
-_LISTED = re.compile(rb"^[ \t]*(SAMLResponse|SAMLRequest|SAMLart|wresult)[ \t]*[:\t]", re.MULTILINE)
-_RUN = re.compile(rb"[A-Za-z0-9+/_\-]{40,}+(?:[ \t]*+\r?\n[A-Za-z0-9+/_\-]{20,}+)*+[A-Za-z0-9+/_\-]*+={0,2}")
+_LISTED = expression(rb"^[ \t]*(SAMLResponse|SAMLRequest|SAMLart|wresult)[ \t]*[:\t]", re.MULTILINE)
+_RUN = expression(rb"[A-Za-z0-9+/_\-]{40,}+(?:[ \t]*+\r?\n[A-Za-z0-9+/_\-]{20,}+)*+[A-Za-z0-9+/_\-]*+={0,2}")
 
 
 def parts_of(data: bytes) -> list[Part]:

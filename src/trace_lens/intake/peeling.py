@@ -13,6 +13,7 @@ from itertools import count
 from typing import BinaryIO, NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.guarding import why
 from trace_lens.common.limits import Refused
 from trace_lens.common.locations import Location
@@ -28,7 +29,7 @@ from trace_lens.intake.oauth import damaged, hints_at_oidc, oidc_in
 from trace_lens.intake.parts import parts_of, runs_of
 from trace_lens.intake.straight import straight
 
-_SAML_FIELD = re.compile(rb"SAML(?:Response|Request|art)|wresult")
+_SAML_FIELD = expression(rb"SAML(?:Response|Request|art)|wresult")
 """Where a SAML message stands in the same text, it counts before what else could be read there."""
 _WORDS_AFTER = 60
 """So many characters of other text may follow a cut paste."""

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 
-_PIECE = re.compile(
+from trace_lens.common.expressions import expression
+
+_PIECE = expression(
     r"(?P<blanks>\s++)"
     r"|(?P<plain>[^\s'\"\\$]++)"
     r"|\$'(?P<ansi>(?:[^'\\]++|\\.)*+)'"
@@ -14,8 +16,8 @@ _PIECE = re.compile(
     r"|(?P<dollar>\$)",
     re.DOTALL,
 )
-_ESCAPE = re.compile(r"\\(u[0-9A-Fa-f]{1,4}|x[0-9A-Fa-f]{1,2}|.)", re.DOTALL)
-_ESCAPE_IN_DOUBLE = re.compile(r"\\(?:([\"\\$`])|\n)")
+_ESCAPE = expression(r"\\(u[0-9A-Fa-f]{1,4}|x[0-9A-Fa-f]{1,2}|.)", re.DOTALL)
+_ESCAPE_IN_DOUBLE = expression(r"\\(?:([\"\\$`])|\n)")
 _CONTROLS = {"n": "\n", "t": "\t", "r": "\r"}
 
 

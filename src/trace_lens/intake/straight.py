@@ -13,9 +13,9 @@ from __future__ import annotations
 
 import base64
 import binascii
-import re
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.locations import Location
 from trace_lens.intake.captures import may_be_capture
 from trace_lens.intake.found import FoundMessage
@@ -24,10 +24,10 @@ from trace_lens.intake.layers import form_value
 from trace_lens.intake.markup import first_element
 from trace_lens.intake.oauth import damaged, whole_token
 
-_FORM = re.compile(
+_FORM = expression(
     rb"(SAMLResponse|SAMLRequest)=((?:[A-Za-z0-9/]++|%2[BbFf])++(?:=|%3[Dd]){0,2})(?:&RelayState=([\w.~-]*+))?\s*+"
 )
-_TOKEN = re.compile(rb"eyJ[A-Za-z0-9_-]++\.[A-Za-z0-9_-]++\.[A-Za-z0-9_-]++\s*+")
+_TOKEN = expression(rb"eyJ[A-Za-z0-9_-]++\.[A-Za-z0-9_-]++\.[A-Za-z0-9_-]++\s*+")
 _TAKEN = (b"SAML", b"wresult", b"code", b"eyJ")
 """What makes more of a relay state than a value beside a message."""
 

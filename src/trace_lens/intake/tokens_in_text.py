@@ -7,22 +7,22 @@ nothing else; which lines do shows in whether the whole is one.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from trace_lens.common.expressions import expression
 from trace_lens.intake.effort import Effort
 from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
 from trace_lens.oidc.tokens import NoClaims, read_token
 
-_RUN = re.compile(r"[A-Za-z0-9_.-]*+")
-_WORD = re.compile(r"[A-Za-z0-9_-]*+")
-_OTHER_WORD = re.compile(r"[A-Za-z0-9_+/-]*+")
-_LINE_ENDS = re.compile(r"[ \t]*+=?\r?\n")
+_RUN = expression(r"[A-Za-z0-9_.-]*+")
+_WORD = expression(r"[A-Za-z0-9_-]*+")
+_OTHER_WORD = expression(r"[A-Za-z0-9_+/-]*+")
+_LINE_ENDS = expression(r"[ \t]*+=?\r?\n")
 _SHORTEST = 11
 """The fewest characters that a header can have: `eyJ` and eight more."""
-_OTHER_RUN = re.compile(r"[A-Za-z0-9_.+/-]*+")
-_NEXT_LINE = re.compile(r"[ \t]*+=?\r?\n[> \t|]*+")
+_OTHER_RUN = expression(r"[A-Za-z0-9_.+/-]*+")
+_NEXT_LINE = expression(r"[ \t]*+=?\r?\n[> \t|]*+")
 _MOST_STOPS = 4
 """The full stops of the longest form, a JWE (RFC 7516 §3.1)."""
 _MOST_LINES = 4000

@@ -17,6 +17,7 @@ from lxml import html as pages
 
 from trace_lens.attempts.cookies import CookieStore, kept_back
 from trace_lens.common.addresses import host_of, parts_of, resolved
+from trace_lens.common.expressions import expression
 from trace_lens.intake.exchanges import Exchange, jumps_of
 from trace_lens.live.recording import Passed
 from trace_lens.live.transport import Answer, Transport, Unreachable
@@ -32,8 +33,8 @@ _WORDS = {
 }
 """How a browser's export says what failed, by the code."""
 _HIDDEN = ("hidden", "submit", "button", "image", "reset")
-_REFUSING = re.compile(r"deny|cancel|reject|abort|decline|\bno\b|back", re.IGNORECASE)
-_NAMED = re.compile(r"user|login|mail|ident|account|name|upn", re.IGNORECASE)
+_REFUSING = expression(r"deny|cancel|reject|abort|decline|\bno\b|back", re.IGNORECASE)
+_NAMED = expression(r"user|login|mail|ident|account|name|upn", re.IGNORECASE)
 
 
 class NotAllowed(Exception):

@@ -7,16 +7,16 @@ key is made for the workspace and stays beside the store; without it the digests
 from __future__ import annotations
 
 import hashlib
-import re
 import secrets
 from collections.abc import Iterable
 from pathlib import Path
 
+from trace_lens.common.expressions import expression
 from trace_lens.workspace.own_files import write_privately
 
 KEY_FILE = "ids.key"
-_SECRET_COLUMN = re.compile(r"session|(?:^|[^a-z])s?sid$|cookie|token|ticket|secret|passw|assertion")
-_CODE_COLUMN = re.compile(r"code$")
+_SECRET_COLUMN = expression(r"session|(?:^|[^a-z])s?sid$|cookie|token|ticket|secret|passw|assertion")
+_CODE_COLUMN = expression(r"code$")
 """Among the ids of a description a code is an authorization code; elsewhere it is what a system calls its failures."""
 MARK = "digest:"
 DIGITS = 24

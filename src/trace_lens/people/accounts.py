@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from trace_lens.common.difference import look_alike, skeleton
+from trace_lens.common.expressions import expression
 from trace_lens.people import guests
 from trace_lens.people.guests import Folded
 from trace_lens.workspace.account_rows import AccountRow
@@ -126,7 +127,7 @@ class AccountIndex:
 
 _PASSES = 6
 """How often the accounts are gone through for a few names before an index of all is made."""
-_PLAIN = re.compile(r"[a-z0-9._-]+", re.ASCII)
+_PLAIN = expression(r"[a-z0-9._-]+", re.ASCII)
 """A local part or login that both of the loosest readings leave the same, but for lookalikes."""
 
 

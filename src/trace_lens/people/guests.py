@@ -15,10 +15,11 @@ from itertools import pairwise
 from typing import NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 
-_ALNUM = re.compile(r"[^\W_]")
-_RUN = re.compile(r"[^\W_]+")
-_OTHER = re.compile(r"[\W_]+")
+_ALNUM = expression(r"[^\W_]")
+_RUN = expression(r"[^\W_]+")
+_OTHER = expression(r"[\W_]+")
 _AT_WORDS = {"at", "40", "x40", "0x40", "x0040", "u0040", "commat"}
 _ESCAPES = tuple(
     (words, re.compile(pattern, re.IGNORECASE))
@@ -50,12 +51,12 @@ GUEST_MARKERS = {
     "g",
 }
 _BRACKETS = {"()", "[]", "{}", "<>"}
-DOMAIN_ENDINGS = re.compile(
+DOMAIN_ENDINGS = expression(
     r"(?:[a-z]{2}|com|org|net|edu|gov|int|mil|info|biz|aero|coop|museum|travel|example|test|invalid|local|email|online"
     r"|cloud|group|global|systems|services|solutions|world|company|agency|digital|network|tech|shop|store|site)"
 )
-_AT_SIGN = re.compile(r"[^A-Za-z0-9.@-]++|-at-|\.at\.")
-_DOMAIN = re.compile(r"[A-Za-z0-9-]++(?:\.[A-Za-z0-9-]++)++")
+_AT_SIGN = expression(r"[^A-Za-z0-9.@-]++|-at-|\.at\.")
+_DOMAIN = expression(r"[A-Za-z0-9-]++(?:\.[A-Za-z0-9-]++)++")
 
 
 class Folded(NamedTuple):

@@ -8,11 +8,11 @@ mean; nothing is decided here, a reading only says how likely it is.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator, Mapping
 from functools import lru_cache
 
 from trace_lens.common.addresses import host_of
+from trace_lens.common.expressions import expression
 from trace_lens.people.guests import seen_guest, squeezed
 from trace_lens.people.subjects import made_name
 from trace_lens.workspace.records import Workspace
@@ -20,7 +20,7 @@ from trace_lens.workspace.records import Workspace
 ALIKE, FOLDED, ELSEWHERE = 0.9, 0.8, 0.5
 """How likely the one person is meant whose login, whose address before it was folded, or whose local part at another
 domain the log has."""
-_OPAQUE = re.compile(r"[0-9]+|[0-9a-fA-F-]{12,}|\{[0-9a-fA-F-]+\}|[\w+/=-]{22,}")
+_OPAQUE = expression(r"[0-9]+|[0-9a-fA-F-]{12,}|\{[0-9a-fA-F-]+\}|[\w+/=-]{22,}")
 _SHORTEST = 3
 
 

@@ -5,8 +5,10 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
-_PREFIX = re.compile(r"^\s*(sha-?1|sha-?256|sha1|sha256)\s*(?:fingerprint|thumbprint)?\s*[:=]?\s*", re.IGNORECASE)
-_SEPARATORS = re.compile(r"[\s:.\-…\u200e\u200f\u202a-\u202e\ufeff]")
+from trace_lens.common.expressions import expression
+
+_PREFIX = expression(r"^\s*(sha-?1|sha-?256|sha1|sha256)\s*(?:fingerprint|thumbprint)?\s*[:=]?\s*", re.IGNORECASE)
+_SEPARATORS = expression(r"[\s:.\-…\u200e\u200f\u202a-\u202e\ufeff]")
 _SIZES = {40: "sha1", 64: "sha256"}
 
 

@@ -14,13 +14,14 @@ from itertools import islice, zip_longest
 from typing import NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.limits import Refused
 from trace_lens.pki.containers import ContainerError, certificates_of_pkcs7, is_pkcs7
 
-_MARK = re.compile(r"(?<!-)-{2,}+\s*+(BEGIN|END)\s++([A-Z0-9 ]++)\s*+-{2,}+", re.IGNORECASE)
+_MARK = expression(r"(?<!-)-{2,}+\s*+(BEGIN|END)\s++([A-Z0-9 ]++)\s*+-{2,}+", re.IGNORECASE)
 _CERTIFICATE_LABELS = {"CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE"}
 _PKCS7_LABELS = {"PKCS7", "CMS"}
-_BARE = re.compile(r"[A-Za-z0-9+/=_\-\s\"',]+")
+_BARE = expression(r"[A-Za-z0-9+/=_\-\s\"',]+")
 
 
 class _Block(NamedTuple):

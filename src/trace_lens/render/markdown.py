@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.masking import visible
 from trace_lens.render.document import (
     Block,
@@ -33,9 +34,9 @@ from trace_lens.render.document import (
 from trace_lens.render.terminal.writing import lay_out
 
 _WIDTH = 100
-_MARKS = re.compile(r"([\\`*\[\]<>|~&#]|(?<![^\W_])_|_(?![^\W_]))")
+_MARKS = expression(r"([\\`*\[\]<>|~&#]|(?<![^\W_])_|_(?![^\W_]))")
 _BULLET, _NUMBER = re.compile(r"^([-+=])"), re.compile(r"^(\d+)([.)])(?=\s|$)")
-_LINKED = re.compile(r"://|@|^www\.", re.IGNORECASE)
+_LINKED = expression(r"://|@|^www\.", re.IGNORECASE)
 
 
 def write(document: Iterable[Block]) -> str:

@@ -15,12 +15,13 @@ from xml.parsers import expat
 from lxml import etree
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.locations import Location
 from trace_lens.saml.names import PREFIXES
 
-_PROLOG_START = re.compile(rb"(?:\xef\xbb\xbf|\xfe\xff|\xff\xfe)?[ \t\r\n]*+")
+_PROLOG_START = expression(rb"(?:\xef\xbb\xbf|\xfe\xff|\xff\xfe)?[ \t\r\n]*+")
 _PROLOG_PARTS = ((b"<!--", b"-->"), (b"<?", b"?>"))
-_PROLOG_DOCTYPE = re.compile(rb"<!(?:DOCTYPE|ENTITY)", re.IGNORECASE)
+_PROLOG_DOCTYPE = expression(rb"<!(?:DOCTYPE|ENTITY)", re.IGNORECASE)
 _BYTE_ORDER_MARKS = (codecs.BOM_UTF8, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 _ENDED_EARLY = {
     expat.errors.codes[text]

@@ -7,13 +7,14 @@ import binascii
 import re
 from collections.abc import Iterator
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.octets import as_utf8
 from trace_lens.common.personal import person
 from trace_lens.common.sentences import Person
 from trace_lens.workspace.account_rows import AccountRow, ListError
 
 Record = dict[str, list[str]]
-_FIRST_RDN = re.compile(r"^[^=,+]+=((?:\\.|[^,+])*)")
+_FIRST_RDN = expression(r"^[^=,+]+=((?:\\.|[^,+])*)")
 _LOCKED = "pwdaccountlockedtime"
 
 

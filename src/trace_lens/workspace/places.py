@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-import re
+from functools import lru_cache
 
-_HEADER = re.compile(r"^\s*+(\[{1,2})([^\[\]]++)\]{1,2}")
-_KEY = re.compile(r"""^\s*((?:[\w\-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w\-]+|"[^"]*"|'[^']*'))*)\s*=""")
-_WORD = re.compile(r"""[\w\-]+|"[^"]*"|'[^']*'""")
-_STRINGS = re.compile(r'"(?:[^"\\]|\\.)*"|\'[^\']*\'')
+from trace_lens.common.expressions import expression
+
+_HEADER = expression(r"^\s*+(\[{1,2})([^\[\]]++)\]{1,2}")
+_KEY = expression(r"""^\s*((?:[\w\-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w\-]+|"[^"]*"|'[^']*'))*)\s*=""")
+_WORD = expression(r"""[\w\-]+|"[^"]*"|'[^']*'""")
+_STRINGS = expression(r'"(?:[^"\\]|\\.)*"|\'[^\']*\'')
 
 
 def line_of(text: str, path: tuple[str | int, ...]) -> int:
@@ -20,6 +22,7 @@ def line_of(text: str, path: tuple[str | int, ...]) -> int:
     return 1
 
 
+@lru_cache(maxsize=512)
 def _index(text: str) -> dict[tuple[str | int, ...], int]:
     found: dict[tuple[str | int, ...], int] = {}
     counts: dict[tuple[str | int, ...], int] = {}

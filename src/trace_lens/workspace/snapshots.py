@@ -17,12 +17,13 @@ from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 
+from trace_lens.common.expressions import expression
 from trace_lens.workspace.own_files import OWN_FOLDER, own_folder, refuse_link, write_privately
 
 FOLDER = "snapshots"
 _NAME_FILE = "document.txt"
 _FORM = "%Y%m%dT%H%M%S.%fZ"
-_SNAPSHOT = re.compile(r"(\d{8}T\d{6}\.\d{6}Z)-([0-9a-f]{64})")
+_SNAPSHOT = expression(r"(\d{8}T\d{6}\.\d{6}Z)-([0-9a-f]{64})")
 _LOOPBACK = ("localhost", "127.0.0.1", "[::1]")
 
 

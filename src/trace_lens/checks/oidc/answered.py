@@ -12,6 +12,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.way.cookies import kept_from_frame
 from trace_lens.checks.way.ending import cookie_shown
 from trace_lens.checks.way.parties import at_hop
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Evidence, Finding, Severity, Side
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import MomentError, read_moment_or_date, show_duration, show_moment
@@ -21,7 +22,7 @@ from trace_lens.intake.exchanges import Exchange
 from trace_lens.oidc import errors
 
 _CLIENT_ERRORS = ("invalid_client", "unauthorized_client", "access_denied")
-_SECRET_WORDS = re.compile(r"secret|credential|authenticat", re.IGNORECASE)
+_SECRET_WORDS = expression(r"secret|credential|authenticat", re.IGNORECASE)
 
 
 def described(message: OidcMessage, code: str) -> str:

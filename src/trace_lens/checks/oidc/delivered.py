@@ -13,15 +13,16 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.redirected import at_address
 from trace_lens.common.addresses import parts_of
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Allows, Evidence, Severity, Side, Unchecked, lack
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.oidc.tokens import code_challenge
 
-_PKCE_WORDS = re.compile(r"pkce|code.?challenge|proof key", re.IGNORECASE)
-_LATE_WORDS = re.compile(r"expired|too old|too late|lifetime|timed? ?out", re.IGNORECASE)
-_OTHER_WORDS = re.compile(r"\bused\b|redeemed|revoked|consumed|invalid|does not match|mismatch", re.IGNORECASE)
+_PKCE_WORDS = expression(r"pkce|code.?challenge|proof key", re.IGNORECASE)
+_LATE_WORDS = expression(r"expired|too old|too late|lifetime|timed? ?out", re.IGNORECASE)
+_OTHER_WORDS = expression(r"\bused\b|redeemed|revoked|consumed|invalid|does not match|mismatch", re.IGNORECASE)
 """Where a refusal names more than one reason it tells none of them."""
 _WAYS = {"query": "in the query", "fragment": "in the fragment", "form": "as a form post"}
 

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import re
-
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
@@ -16,7 +15,7 @@ from trace_lens.saml.encryption import algorithm_words, weak_parts
 from trace_lens.saml.messages import Assertion, Instant, Response, Text
 from trace_lens.saml.parsing import where
 
-_NC_NAME = re.compile(r"[^\W\d][\w.\-]*")
+_NC_NAME = expression(r"[^\W\d][\w.\-]*")
 
 
 @check("capture-truncated", "malformed-message", "unsafe-xml", requires=Need.NOTHING)

@@ -26,12 +26,13 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.ending import NEVER, cookie_shown
 from trace_lens.checks.way.parties import REQUESTS, at_hop, came_from, leaving, return_hop
 from trace_lens.checks.way.signs import outcome_of, shown_in
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import INFERRED, Allows, Evidence, Finding, Severity, Side, Unchecked, lack
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import PAGE, Exchange
 
-_SESSION_NAME = re.compile(r"sess|sid$|^sid|state|auth|saml|oidc|nonce|relay|login", re.IGNORECASE)
+_SESSION_NAME = expression(r"sess|sid$|^sid|state|auth|saml|oidc|nonce|relay|login", re.IGNORECASE)
 
 
 class Lost(NamedTuple):

@@ -17,6 +17,7 @@ from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUES
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of, plain, same_address
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import INFERRED, Evidence, Severity, Side
 from trace_lens.common.kinds import in_a_sentence, quoted_at_end
 from trace_lens.common.locations import Location
@@ -28,7 +29,7 @@ from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRE
 from trace_lens.intake.exchanges import CALL, Exchange, words_of
 from trace_lens.intake.layers import LENGTH
 
-_PASSWORD = re.compile(r"(?:^|[_.\-\[])(?:pass(?:word|wd|phrase|code)?|pwd|passwort)\]?$|password\]?$", re.IGNORECASE)
+_PASSWORD = expression(r"(?:^|[_.\-\[])(?:pass(?:word|wd|phrase|code)?|pwd|passwort)\]?$|password\]?$", re.IGNORECASE)
 
 
 def _way(case: Case) -> Way:

@@ -14,6 +14,7 @@ from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import PROVIDER, at_hop, parties, return_hop
 from trace_lens.common.addresses import host_of, same_address
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Quotation, say
@@ -21,7 +22,7 @@ from trace_lens.intake.exchanges import CALL, Exchange
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
 
-_PARAMETER = re.compile(r'(?<!\w)(\w++)\s*+=\s*+(?:"((?:[^"\\]++|\\.)*+)"|([^\s,"]++))')
+_PARAMETER = expression(r'(?<!\w)(\w++)\s*+=\s*+(?:"((?:[^"\\]++|\\.)*+)"|([^\s,"]++))')
 
 
 def bearer_of(exchange: Exchange) -> str | None:

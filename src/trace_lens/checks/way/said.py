@@ -19,6 +19,7 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import LOUD, STATUS, WRONG, outcome_of, shown_in
 from trace_lens.common import catalogue, limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Side
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
@@ -89,7 +90,7 @@ def _said(case: Case) -> Iterator[Said]:
                 yield found
 
 
-_NO = re.compile(r"\b(?:not|no|nobody|un\w+|invalid|must|missing|required|should|needs?|has)\b|n.t\b", re.IGNORECASE)
+_NO = expression(r"\b(?:not|no|nobody|un\w+|invalid|must|missing|required|should|needs?|has)\b|n.t\b", re.IGNORECASE)
 """What makes a topic a refusal by itself: "is not assigned", "must be signed"; a redirect URI may be named anywhere."""
 
 

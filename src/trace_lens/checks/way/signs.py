@@ -17,6 +17,7 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
 from trace_lens.common.addresses import plain
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Evidence
 from trace_lens.common.locations import Location
 from trace_lens.common.sentences import Person, Quotation, say
@@ -24,7 +25,7 @@ from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of
 from trace_lens.intake.pages import PageText, page_of
 
-_OUT = re.compile(r"(?:log|sign)[-_ ]?(?:out|off)\b|(?:log|sign)(?:out|off)", re.IGNORECASE)
+_OUT = expression(r"(?:log|sign)[-_ ]?(?:out|off)\b|(?:log|sign)(?:out|off)", re.IGNORECASE)
 _ABOUT_SIGN_IN = (
     r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login|logon|authenticat\w{0,12}|single sign"
     r"|\bSSO\b|\bSAML\b|\bOIDC\b"
@@ -33,7 +34,7 @@ _WENT_WRONG = (
     r"\b(?:fail(?:ed|ure)?|error|denied|rejected|refused|not possible|problem|unsuccessful|invalid|expired"
     r"|could ?n[o']t|could not|cannot|can't|unable|went wrong|not (?:allowed|authori[sz]ed|permitted|valid|found))\b"
 )
-_FAILED = re.compile(
+_FAILED = expression(
     rf"(?:{_ABOUT_SIGN_IN}).{{0,60}}{_WENT_WRONG}|{_WENT_WRONG}.{{0,60}}(?:{_ABOUT_SIGN_IN})"
     r"|^\W*(?:\d{3}\W+)?(?:access (?:is |was )?(?:denied|refused)|no access|forbidden|unauthori[sz]ed|not authori[sz]ed"
     r"|permission denied|no (?:such )?account|account (?:not found|unknown|disabled|locked|is (?:disabled|locked)))\W*$"
@@ -41,8 +42,8 @@ _FAILED = re.compile(
     r"(?!\W+(?:for|of|in|at|by)\b)",
     re.IGNORECASE,
 )
-WRONG = re.compile(_WENT_WRONG, re.IGNORECASE)
-_IN = re.compile(r"^\W*(?:sign|log)[- ]?(?:in|on)\b|^\W*login\b", re.IGNORECASE)
+WRONG = expression(_WENT_WRONG, re.IGNORECASE)
+_IN = expression(r"^\W*(?:sign|log)[- ]?(?:in|on)\b|^\W*login\b", re.IGNORECASE)
 _SHORTEST_NAME = 4
 
 
@@ -295,8 +296,8 @@ def names_of(case: Case) -> tuple[str, ...]:
     return tuple(dict.fromkeys(text.strip() for text in found if len(text.strip()) >= _SHORTEST_NAME))
 
 
-_NAME_FIELD = re.compile(r"user|login|e-?mail|account|identifier|^name$|^id$", re.IGNORECASE)
-_NOT_A_NAME = re.compile(r"pass|pwd|token|csrf|state|code|secret", re.IGNORECASE)
+_NAME_FIELD = expression(r"user|login|e-?mail|account|identifier|^name$|^id$", re.IGNORECASE)
+_NOT_A_NAME = expression(r"pass|pwd|token|csrf|state|code|secret", re.IGNORECASE)
 
 
 def typed_names(case: Case) -> list[str]:
@@ -368,7 +369,7 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
                     fresh[cookie.name] = cookie
 
 
-_SESSION_NAME = re.compile(r"sess|sid$|^sid|auth|token|login|saml|oidc", re.IGNORECASE)
+_SESSION_NAME = expression(r"sess|sid$|^sid|auth|token|login|saml|oidc", re.IGNORECASE)
 _LONG = 16
 
 

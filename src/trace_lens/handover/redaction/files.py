@@ -9,37 +9,38 @@ import re
 from collections.abc import Collection, Iterator
 from typing import Literal
 
+from trace_lens.common.expressions import expression
 from trace_lens.handover.redaction import markup
 from trace_lens.handover.redaction.encodings import is_wrapped
 from trace_lens.handover.redaction.places import PERSON, place_of
 from trace_lens.handover.redaction.texts import Texts
 from trace_lens.logs.formats.records import sniffed
 
-_HEADER = re.compile(
+_HEADER = expression(
     r"^(?P<mark>[ \t]*(?:[<>*|#]{1,3}[ \t]+)?)(?P<name>:?[A-Za-z][A-Za-z0-9_-]*)(?P<colon>[ \t]*:[ \t]*)"
     r"(?P<value>[^\r\n]*)$",
     re.MULTILINE,
 )
-_KNOWN = re.compile(
+_KNOWN = expression(
     r"(?i)(?:set-)?cookie2?|(?:proxy-)?authorization|host|location|referer|origin|user-agent|date|server|via|etag"
     r"|accept(?:-\w+)*|content-\w+(?:-\w+)*|cache-control|connection|pragma|expires|vary|age|last-modified|allow"
     r"|www-authenticate|transfer-encoding|upgrade(?:-\w+)*|access-control-\w+(?:-\w+)*|sec-\w+(?:-\w+)*|x-\w+(?:-\w+)*"
     r"|strict-transport-security|keep-alive|dnt|te|:\w+|forwarded|from|link|refresh|priority"
 )
-_OPTION = re.compile(
+_OPTION = expression(
     r"(?P<head>(?<=\s)(?P<option>-H|--header|-b|--cookie|-u|--user|-d|--data(?:-\w+)?|-F|--form|-A|--user-agent|-e"
     r"|--referer)(?:[ \t]+|=)\$?)(?P<quote>[\"'])(?P<value>(?:\\.|(?!(?P=quote)).)*)(?P=quote)",
     re.DOTALL,
 )
-_PEM = re.compile(r"-----BEGIN [A-Z0-9 ]+-----.*?(?:-----END [A-Z0-9 ]+-----|\Z)", re.DOTALL)
-_WRAPPED = re.compile(
+_PEM = expression(r"-----BEGIN [A-Z0-9 ]+-----.*?(?:-----END [A-Z0-9 ]+-----|\Z)", re.DOTALL)
+_WRAPPED = expression(
     r"(?<![A-Za-z0-9+/_.%-])(?:[A-Za-z0-9+/_.%-]{20,}+=*+[ \t]*+\r?\n[>| \t]*+)++[A-Za-z0-9+/_.%-]*+={0,2}"
 )
-_FIELD_BEFORE = re.compile(r"(?P<name>\b[\w.-]{1,60})(?P<sign>=|:[ \t]*)$")
-_QUOTED_PAIR = re.compile(r"(?P<name>\b[\w.-]{1,60})=\"(?P<value>(?:\\.|[^\"\\])*)\"")
-_JSON_START = re.compile(r"[{\[](?=\s*[\"{\[}])")
-_FIELDS = re.compile(r"^#Fields:[ \t]*(.*)$", re.MULTILINE)
-_COMBINED = re.compile(r"^(?P<ip>\S+) (?P<ident>\S+) (?P<user>\S+) (?=\[\d)", re.MULTILINE)
+_FIELD_BEFORE = expression(r"(?P<name>\b[\w.-]{1,60})(?P<sign>=|:[ \t]*)$")
+_QUOTED_PAIR = expression(r"(?P<name>\b[\w.-]{1,60})=\"(?P<value>(?:\\.|[^\"\\])*)\"")
+_JSON_START = expression(r"[{\[](?=\s*[\"{\[}])")
+_FIELDS = expression(r"^#Fields:[ \t]*(.*)$", re.MULTILINE)
+_COMBINED = expression(r"^(?P<ip>\S+) (?P<ident>\S+) (?P<user>\S+) (?=\[\d)", re.MULTILINE)
 
 
 class FileCopy:
@@ -284,16 +285,16 @@ class FileCopy:
         return _LDIF.sub(replaced, text)
 
 
-_ERROR_CODE = re.compile(r"(?i)(?:\w+[ _.-])?code")
+_ERROR_CODE = expression(r"(?i)(?:\w+[ _.-])?code")
 """A column of a log that is called so holds codes of what went wrong, no authorization codes."""
 _MOST_TRIES = 50
 """So many beginnings of JSON that are none are tried in one text."""
-_SOFT_BREAK = re.compile(r"\S=\r?\n\S")
+_SOFT_BREAK = expression(r"\S=\r?\n\S")
 """Where a line goes on in the next one, in quoted-printable (RFC 2045 §6.7)."""
 _OF_PEOPLE = ("owner", "reason")
 """Keys of settings whose values are about people."""
-_TOML_PIECE = re.compile(r"\"(?:\\.|[^\"\\])*\"|'[^']*'|#[^\n]*")
-_LDIF = re.compile(r"^(?P<name>[A-Za-z][\w;.-]*)(?P<sign>::?[ ]?)(?P<value>[^\r\n]*(?:\r?\n [^\r\n]*)*)", re.MULTILINE)
+_TOML_PIECE = expression(r"\"(?:\\.|[^\"\\])*\"|'[^']*'|#[^\n]*")
+_LDIF = expression(r"^(?P<name>[A-Za-z][\w;.-]*)(?P<sign>::?[ ]?)(?P<value>[^\r\n]*(?:\r?\n [^\r\n]*)*)", re.MULTILINE)
 
 
 def _one_word(text: str) -> bool:

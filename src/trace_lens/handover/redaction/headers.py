@@ -7,18 +7,19 @@ import binascii
 import re
 from urllib.parse import unquote
 
+from trace_lens.common.expressions import expression
 from trace_lens.handover.redaction.places import COOKIE, PASSWORD, SECRET, TOKEN, is_kept_header
 from trace_lens.handover.redaction.rewriting import Rewrites
 from trace_lens.handover.redaction.words import Words
 
-_FILE_NAME = re.compile(r'(filename\*?=")([^"]*)"')
-_PART = re.compile(
+_FILE_NAME = expression(r'(filename\*?=")([^"]*)"')
+_PART = expression(
     r"(?P<head>Content-Disposition:[^\r\n]{0,1000}+\r?\n(?:[^\r\n]{1,1000}+\r?\n){0,20}+\r?\n)(?P<value>.*?)(?=\r?\n--|\Z)",
     re.DOTALL | re.IGNORECASE,
 )
-_NAME_OF_PART = re.compile(r'[; ]name="([^"]*+)"')
+_NAME_OF_PART = expression(r'[; ]name="([^"]*+)"')
 _CLEARED = {"", "deleted", "-", "null", "none"}
-_PRODUCT = re.compile(r"(?P<product>[A-Za-z]+/[\d.]+)|[^\s]+")
+_PRODUCT = expression(r"(?P<product>[A-Za-z]+/[\d.]+)|[^\s]+")
 
 
 class Headers:

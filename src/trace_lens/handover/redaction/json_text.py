@@ -10,10 +10,12 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-_TOKEN = re.compile(
+from trace_lens.common.expressions import expression
+
+_TOKEN = expression(
     r'"(?:[^"\\]|\\.)*+"|"(?:[^"\\]|\\.)*+|[{}\[\]:,]|-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|[^\s"{}\[\]:,]+|\s+', re.DOTALL
 )
-_NUMBER = re.compile(r"-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?")
+_NUMBER = expression(r"-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?")
 _NAMES = ("name", "key", "Name", "Key", "header", "field")
 
 

@@ -10,10 +10,11 @@ from importlib.resources import files
 from typing import Any, NamedTuple
 
 from trace_lens.common.addresses import host_of
+from trace_lens.common.expressions import expression
 from trace_lens.people.guests import GUEST_MARKERS
 
-RUN = re.compile(r"[^\W_]+")
-_PARTED = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[^\W\d_A-Z]+|[^\W\d_]+|\d+")
+RUN = expression(r"[^\W_]+")
+_PARTED = expression(r"[A-Z]+(?![a-z])|[A-Z]?[^\W\d_A-Z]+|[^\W\d_]+|\d+")
 _NOT_KEPT = frozenset({"owner", "reason", "accepted"})
 """Settings that hold words about people."""
 _NAMES_TOO = frozenset(
@@ -188,7 +189,7 @@ class Kept(NamedTuple):
         return (known in self.labels and known not in self.people) or known in _OF_HOSTS
 
 
-_ALGORITHM = re.compile(r"(?:sha|rs|ps|es|hs|ed|aes|rsa|a|utf|iso|p|x|tls|md)\d{1,4}(?:kw|gcm|gcmkw|cbc|c|v\d)?")
+_ALGORITHM = expression(r"(?:sha|rs|ps|es|hs|ed|aes|rsa|a|utf|iso|p|x|tls|md)\d{1,4}(?:kw|gcm|gcmkw|cbc|c|v\d)?")
 """Names of algorithms and encodings that have a number: `sha256`, `utf8`."""
 _VERSION = 2
 """So many digits behind words of the trade are a version (`oauth2`), and tell nobody apart."""
@@ -242,7 +243,7 @@ def _local(name: str) -> str:
     return name.rpartition("\\")[2].rpartition("@")[0] or name.rpartition("\\")[2]
 
 
-_DOMAIN = re.compile(r"(?i)(?:[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\.)+[a-z]{2,}")
+_DOMAIN = expression(r"(?i)(?:[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\.)+[a-z]{2,}")
 
 
 def _hosts_in(text: str) -> Iterator[str]:

@@ -18,6 +18,7 @@ from typing import BinaryIO
 from urllib.parse import unquote_to_bytes
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.handover.redaction.kept import RUN, Kept, trade_words
 
 _SHORTEST_NAME, _SHORTEST, _SHORTEST_NUMBER = 4, 7, 10
@@ -28,8 +29,8 @@ The more there are to look for, the more of them stand by chance in the letters 
 _DEEPEST = 8
 _PIECE = 4 * 1024 * 1024
 _OVERLAP = 64 * 1024
-_BASE64 = re.compile(rb"[A-Za-z0-9+/_-]{12,}={0,2}(?:\s{1,3}[A-Za-z0-9+/_-]{12,}={0,2})*")
-_ESCAPE = re.compile(rb"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})|\\(.)")
+_BASE64 = expression(rb"[A-Za-z0-9+/_-]{12,}={0,2}(?:\s{1,3}[A-Za-z0-9+/_-]{12,}={0,2})*")
+_ESCAPE = expression(rb"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})|\\(.)")
 
 
 class Leaks:

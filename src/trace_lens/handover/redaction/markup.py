@@ -10,18 +10,20 @@ from collections.abc import Callable
 from html import unescape
 from typing import NamedTuple
 
-_PIECE = re.compile(
+from trace_lens.common.expressions import expression
+
+_PIECE = expression(
     r"<!--(?:(?!-->).)*+(?:-->|$)|<!\[CDATA\[(?:(?!\]\]>).)*+(?:\]\]>|$)|<\?(?:(?!\?>).)*+(?:\?>|$)|<![A-Za-z][^>]*+>?"
     r"|</?[A-Za-z_](?:[^<>\"']|\"[^\"]*+(?:\"|$)|'[^']*+(?:'|$))*+>?",
     re.DOTALL,
 )
-_ATTRIBUTE = re.compile(r"(?<![^\s<>/\"'=])([^\s=<>/\"']++)(\s*+=\s*+)(\"[^\"]*+(?:\"|$)|'[^']*+(?:'|$)|[^\s\"'<>]+)")
-_NAME = re.compile(r"</?([^\s/>]+)")
+_ATTRIBUTE = expression(r"(?<![^\s<>/\"'=])([^\s=<>/\"']++)(\s*+=\s*+)(\"[^\"]*+(?:\"|$)|'[^']*+(?:'|$)|[^\s\"'<>]+)")
+_NAME = expression(r"</?([^\s/>]+)")
 _RAW = ("script", "style")
-_END_OF_RAW = re.compile(r"</(?:script|style)", re.IGNORECASE)
+_END_OF_RAW = expression(r"</(?:script|style)", re.IGNORECASE)
 _ABOVE = 24
 """So many of the elements above a text are told."""
-_TAG = re.compile(r"</?[A-Za-z][\w:.-]*+(?:\s[^<>]*+)?>")
+_TAG = expression(r"</?[A-Za-z][\w:.-]*+(?:\s[^<>]*+)?>")
 _NEVER_CLOSED = frozenset(
     ["area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "source", "track", "wbr"]
 )

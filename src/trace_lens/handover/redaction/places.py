@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.personal import names_person
 from trace_lens.common.secret_names import PARAMETERS
 
@@ -22,7 +23,7 @@ TOKEN, PASSWORD, CODE, COOKIE, SECRET, PERSON, PERSONAL, KEPT, ANY = (
 """Kinds of places. What is `personal` is replaced to the last digit (a date of birth, a number to call)."""
 SECRETS = frozenset({TOKEN, PASSWORD, CODE, COOKIE, SECRET})
 _CODES = {"code", "user_code", "device_code", "otp", "pin", "one_time_code", "authorization_code", "auth_req_id"}
-_PASSWORD = re.compile(r"j?(?:pass(?:word|wd|phrase|code|e|wort)?|pwd|kennwort|contrase\w+)\d*")
+_PASSWORD = expression(r"j?(?:pass(?:word|wd|phrase|code|e|wort)?|pwd|kennwort|contrase\w+)\d*")
 _SECRET_ENDS = (
     *("secret", "privatekey", "apikey", "signingkey", "accesskey", "secretkey", "verifier", "credential"),
     *("credentials", "sessiontoken", "sessionkey", "jsessionid", "phpsessid", "authenticitytoken"),
@@ -30,15 +31,15 @@ _SECRET_ENDS = (
 )
 _SECRET_PARTS = frozenset({"auth", "authorization", "sig"})
 _PASSWORD_ENDS = ("password", "passwd", "passphrase", "passwort")
-_PARTS = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[^\W_A-Z\d]+\d*|\d+|[^\W_]+")
+_PARTS = expression(r"[A-Z]+(?![a-z])|[A-Z]?[^\W_A-Z\d]+\d*|\d+|[^\W_]+")
 """The words of a name, whether parted by signs or by capitals."""
-_PERSONAL = re.compile(
+_PERSONAL = expression(
     r"(?:.*[/:._-])?(?:birth_?date|date_?of_?birth|dob|phone\w*|mobile|telephone\w*|fax|street\w*|postal\w*|zip\w*"
     r"|locality|address|home_?address|formatted|picture|photo|avatar|middle_?name|gecos|ssn|national_?id"
     r"|social_?security\w*|passport\w*|salary|gender|manager|department_?head|iban)",
     re.IGNORECASE,
 )
-_PEOPLE = re.compile(
+_PEOPLE = expression(
     r"(?:.*[/:._-])?(?:first_?name|last_?name|full_?name|user_?id|user_?email|username|user|login|principal|who|actor"
     r"|author|contact\w*|owner|person|employee\w*|j_username|remote_?user|x-user\w*|x-remote-user|x-forwarded-user)",
     re.IGNORECASE,

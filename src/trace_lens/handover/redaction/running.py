@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
+from trace_lens.common.expressions import expression
 from trace_lens.handover.redaction.encodings import is_wrapped, spread
 from trace_lens.handover.redaction.places import PASSWORD, TOKEN
 from trace_lens.handover.redaction.rewriting import Rewrites
@@ -17,7 +18,7 @@ _MOMENT = (
     rf"|\d{{1,2}}[ /-](?:{_MONTH})[ /-]\d{{4}}(?:[: ]\d\d:\d\d:\d\d)?(?: ?(?:GMT|UTC|[+-]\d{{4}}))?"
     r"|\d{1,2}:\d\d:\d\d(?:[.,]\d+)?|\d{1,2}[./]\d{1,2}[./]\d{4}"
 )
-_IN_WORDS = re.compile(
+_IN_WORDS = expression(
     rf"(?P<moment>\b(?:{_MOMENT})\b)"
     r"|(?P<pem>-----BEGIN [A-Z0-9 ]+-----.*?(?:-----END [A-Z0-9 ]+-----|\Z))"
     r"|(?P<url>\b[A-Za-z][A-Za-z0-9+.-]{1,30}://[^\s<>\"'`|\\^]+)"

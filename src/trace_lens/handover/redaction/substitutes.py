@@ -10,15 +10,15 @@ from __future__ import annotations
 
 import hashlib
 import ipaddress
-import re
 import unicodedata
 from functools import lru_cache
 from math import gcd
 
 from trace_lens.common.difference import lookalike_letters
+from trace_lens.common.expressions import expression
 
 KEY_BYTES = 32
-_HEX = re.compile(r"[0-9a-fA-F]+(?:-[0-9a-fA-F]+)*")
+_HEX = expression(r"[0-9a-fA-F]+(?:-[0-9a-fA-F]+)*")
 _ALIKE = lookalike_letters()
 """Letters of other alphabets, each with the Latin letter that it prints like."""
 _HAVE_ALIKE = "".join(sorted({letter for char, letter in _ALIKE.items() if letter.islower() and char.islower()}))

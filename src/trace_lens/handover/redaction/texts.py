@@ -17,6 +17,7 @@ from html import unescape
 from urllib.parse import quote, unquote, unquote_to_bytes
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.secret_names import JWK_PUBLIC
 from trace_lens.handover.redaction import json_text, markup
 from trace_lens.handover.redaction.encodings import like, percent, spread
@@ -33,16 +34,16 @@ from trace_lens.pki.certificates import certificate_or_none
 
 _DEEPEST = 12
 """So many layers are gone through; what lies deeper is a secret as a whole."""
-_PAIR = re.compile(r"[^\s=&<>\"'{}]{1,120}=[^\s&<>\"]*+(?:&[^\s=&<>\"'{}]{0,120}(?:=[^\s&<>\"]*+)?)*+")
-_BASE64 = re.compile(r"[A-Za-z0-9+/_\-]+={0,2}")
-_WITH_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]{0,30}:(?://)?[^\s]+")
+_PAIR = expression(r"[^\s=&<>\"'{}]{1,120}=[^\s&<>\"]*+(?:&[^\s=&<>\"'{}]{0,120}(?:=[^\s&<>\"]*+)?)*+")
+_BASE64 = expression(r"[A-Za-z0-9+/_\-]+={0,2}")
+_WITH_SCHEME = expression(r"[A-Za-z][A-Za-z0-9+.-]{0,30}:(?://)?[^\s]+")
 _LONGEST_REMEMBERED = 400
 _MOST_REMEMBERED = 16_384
 _SHORTEST_MARKUP = 24
-_SIGNATURE = re.compile(r"[A-Za-z0-9+/= \r\n]{40,}")
-_COUNTS = re.compile(r"(?i)size|length|count|age|expir|time|seconds|port|line|column|total|width|height|_at$|version")
+_SIGNATURE = expression(r"[A-Za-z0-9+/= \r\n]{40,}")
+_COUNTS = expression(r"(?i)size|length|count|age|expir|time|seconds|port|line|column|total|width|height|_at$|version")
 """Names under which a number counts something."""
-_LOST_PLUS = re.compile(r"[A-Za-z0-9+/=\s]{60,}")
+_LOST_PLUS = expression(r"[A-Za-z0-9+/=\s]{60,}")
 """A value in which a plus sign is one, and no blank."""
 
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import base64
 import binascii
-import re
 
+from trace_lens.common.expressions import expression
 from trace_lens.handover.redaction.encodings import as_written, spread
 from trace_lens.handover.redaction.places import CODE, TOKEN
 from trace_lens.handover.redaction.rewriting import Rewrites
@@ -14,8 +14,8 @@ from trace_lens.oidc.jose import from_base64url
 from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.artifact import is_artifact
 
-_JWT = re.compile(r"[A-Za-z0-9_=-]{4,}(?:\.[A-Za-z0-9_=+/-]*){1,4}")
-_BASE64 = re.compile(r"[A-Za-z0-9+/_\-]+={0,2}")
+_JWT = expression(r"[A-Za-z0-9_=-]{4,}(?:\.[A-Za-z0-9_=+/-]*){1,4}")
+_BASE64 = expression(r"[A-Za-z0-9+/_\-]+={0,2}")
 _ARTIFACT = 60
 """Characters of an artifact's 44 octets in base64."""
 _OF_JWE = 5

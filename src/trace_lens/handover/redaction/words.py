@@ -6,15 +6,16 @@ import ipaddress
 import re
 from collections import Counter
 
+from trace_lens.common.expressions import expression
 from trace_lens.handover.redaction.kept import RUN, Kept
 from trace_lens.handover.redaction.leaks import Leaks
 from trace_lens.handover.redaction.substitutes import Substitutes
 from trace_lens.people.guests import DOMAIN_ENDINGS, GUEST_MARKERS
 
-_GUID = re.compile(r"[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}")
-_OF_NAMES = re.compile(r"(?:0?x|u)?0{0,2}[0-9a-f]{2}|at|commat|cn|ou|dc|uid|ad|ldap|nt|authority|dn", re.IGNORECASE)
+_GUID = expression(r"[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}")
+_OF_NAMES = expression(r"(?:0?x|u)?0{0,2}[0-9a-f]{2}|at|commat|cn|ou|dc|uid|ad|ldap|nt|authority|dn", re.IGNORECASE)
 """Runs in a name that are no part of it: how a sign was written, and what the parts of a distinguished name are."""
-_V4 = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}")
+_V4 = expression(r"\d{1,3}(?:\.\d{1,3}){3}")
 
 
 class Words:

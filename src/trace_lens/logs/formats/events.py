@@ -6,10 +6,10 @@ extended format, the attributes of OCSF).
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, BinaryIO
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.secrets_in_text import without_secrets
 from trace_lens.logs.event import FAILURE, FIELDS, OTHER, SUCCESS, Event
 from trace_lens.logs.formats.records import BadRow, Record, bad_record, records_of, value_at
@@ -120,7 +120,7 @@ def events_of(
         )
 
 
-_WITH_PORT = re.compile(r"(\d+\.\d+\.\d+\.\d+):\d+|\[([0-9A-Fa-f:.%]+)\](?::\d+)?")
+_WITH_PORT = expression(r"(\d+\.\d+\.\d+\.\d+):\d+|\[([0-9A-Fa-f:.%]+)\](?::\d+)?")
 
 
 def client_address(text: str) -> str:

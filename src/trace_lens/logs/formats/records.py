@@ -22,6 +22,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO, NamedTuple
 import zstandard
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.octets import wide_encoding
 from trace_lens.common.secrets_in_text import without_opaque, without_secrets
 from trace_lens.logs.kept_ids import is_secret_column
@@ -31,16 +32,16 @@ if TYPE_CHECKING:
 
 Value = Any
 """A text, a number, a truth value, a list or a table, as the format has it; None where there is none."""
-_COMBINED = re.compile(
+_COMBINED = expression(
     r"(?:(?P<vhost>[\w.-]+(?::\d+)?) )?(?P<ip>\S+) (?P<ident>\S+) (?P<user>\S+) \[(?P<time>[^\]]+)\] "
     r"\"(?P<request>(?:[^\"\\]|\\.)*)\" (?P<status>\d{3}) (?P<bytes>\S+)"
     r"(?: \"(?P<referrer>(?:[^\"\\]|\\.)*)\" \"(?P<agent>(?:[^\"\\]|\\.)*)\")?\s*(?P<rest>.*)"
 )
 _LOOKED_AHEAD = 64 * 1024
-_SYSLOG = re.compile(r"(?:\d+ )?<(\d{1,3})>(\d{1,2}) (\S+) (\S+) (\S+) (\S+) (\S+) ?(.*)", re.DOTALL)
-_ELEMENT = re.compile(r"\[([^\s=\]\"]+)((?: [^\s=\]\"]+=\"(?:[^\"\\\]]|\\.)*\")*)\]")
-_PARAMETER = re.compile(r" ([^\s=\]\"]+)=\"((?:[^\"\\\]]|\\.)*)\"")
-_PAIR = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*)=(?:\"((?:[^\"\\]|\\.)*)\"|([^\s\",;]+))")
+_SYSLOG = expression(r"(?:\d+ )?<(\d{1,3})>(\d{1,2}) (\S+) (\S+) (\S+) (\S+) (\S+) ?(.*)", re.DOTALL)
+_ELEMENT = expression(r"\[([^\s=\]\"]+)((?: [^\s=\]\"]+=\"(?:[^\"\\\]]|\\.)*\")*)\]")
+_PARAMETER = expression(r" ([^\s=\]\"]+)=\"((?:[^\"\\\]]|\\.)*)\"")
+_PAIR = expression(r"(?<![\w.\-])([A-Za-z_][\w.\-]*)=(?:\"((?:[^\"\\]|\\.)*)\"|([^\s\",;]+))")
 OCSF_AUTHENTICATION = 3002
 """The class of Authentication events in the Open Cybersecurity Schema Framework."""
 

@@ -11,13 +11,15 @@ from collections.abc import Callable, Iterable
 from datetime import UTC, datetime, timedelta, tzinfo
 from typing import NamedTuple
 
-_NUMBER = re.compile(r"-?\d{1,20}(?:[.,]\d+)?")
-_ISO = re.compile(
+from trace_lens.common.expressions import expression
+
+_NUMBER = expression(r"-?\d{1,20}(?:[.,]\d+)?")
+_ISO = expression(
     r"(\d{4})-?(\d\d)-?(\d\d)[T _](\d\d):?(\d\d)(?::?(\d\d)(?:[.,](\d{1,9}))?)?\s*"
     r"(Z|z|UTC|GMT|[+-]\d\d:?\d\d|[+-]\d\d)?"
 )
-_WEB = re.compile(r"(\d\d)/([A-Za-z]{3})/(\d{4}):(\d\d):(\d\d):(\d\d)\s*([+-]\d{4})?")
-_WRITTEN = re.compile(
+_WEB = expression(r"(\d\d)/([A-Za-z]{3})/(\d{4}):(\d\d):(\d\d):(\d\d)\s*([+-]\d{4})?")
+_WRITTEN = expression(
     r"(\d{1,4})[./-](\d{1,2})[./-](\d{2,4})[T ,]+(\d{1,2}):(\d\d)(?::(\d\d)(?:[.,](\d{1,9}))?)?\s*([AaPp][Mm])?\s*"
     r"(Z|UTC|GMT|[+-]\d\d:?\d\d)?"
 )

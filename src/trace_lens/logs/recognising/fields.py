@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
+from trace_lens.common.expressions import expression
 from trace_lens.logs.formats.events import client_address
 from trace_lens.logs.recognising.columns import Column, split_by
 from trace_lens.logs.recognising.known import Known
@@ -20,15 +21,15 @@ _TAKEN = 1.0
 _SAMPLE = 200
 _SEVERAL = 3
 """So many different names on record are no chance, however many others there are."""
-_EMAIL = re.compile(r"(?<![^@\s])[^@\s]++@(?=[^@\s]+?\.[^@\s])[^@\s]++")
-_LOGIN = re.compile(r"[A-Za-z][\w.\-]{1,40}(?:\\[\w.\-]+)?")
-_OPAQUE = re.compile(
+_EMAIL = expression(r"(?<![^@\s])[^@\s]++@(?=[^@\s]+?\.[^@\s])[^@\s]++")
+_LOGIN = expression(r"[A-Za-z][\w.\-]{1,40}(?:\\[\w.\-]+)?")
+_OPAQUE = expression(
     r"\{?[0-9A-Fa-f]{8}-(?:[0-9A-Fa-f]{4}-){3}[0-9A-Fa-f]{12}\}?|_?[0-9A-Fa-f]{12,64}"
     r"|[\w-]{20,}|(?=[\w-]*\d)[\w-]{12,}"
 )
-_CODE = re.compile(r"[A-Za-z]{0,8}[-_ ]?\d{1,7}|0x[0-9A-Fa-f]+|(?=[A-Z_]*_)[A-Z_]{4,40}")
-_AGENT = re.compile(r"\w[\w-]*/\d.*")
-_DISPLAY_NAME = re.compile(r"[A-ZÀ-Ý][\w'.-]*,?(?: [A-ZÀ-Ý][\w'.-]*){1,3}")
+_CODE = expression(r"[A-Za-z]{0,8}[-_ ]?\d{1,7}|0x[0-9A-Fa-f]+|(?=[A-Z_]*_)[A-Z_]{4,40}")
+_AGENT = expression(r"\w[\w-]*/\d.*")
+_DISPLAY_NAME = expression(r"[A-ZÀ-Ý][\w'.-]*,?(?: [A-ZÀ-Ý][\w'.-]*){1,3}")
 
 
 class Match(NamedTuple):

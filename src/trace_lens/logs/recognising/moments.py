@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from itertools import pairwise
 from typing import NamedTuple
 
+from trace_lens.common.expressions import expression
 from trace_lens.logs.formats.times import NoTime, TimeForm, TimeReader
 
 _PATTERNS = (
@@ -26,8 +27,8 @@ _PATTERNS = (
 _SAMPLE, _TRIED = 300, 20
 _LIFE = timedelta(days=5 * 366)
 """What spans more than this are dates of births or ends, not of events."""
-DATE = re.compile(r"\d{4}[-./]\d{1,2}[-./]\d{1,2}|\d{1,2}[-./]\d{1,2}[-./]\d{2,4}|\d{8}")
-CLOCK = re.compile(r"\d{1,2}[:.]\d{2}(?:[:.]\d{2}(?:[.,]\d{1,9})?)?(?:\s*[AaPp][Mm])?(?:Z|[+-]\d\d:?\d\d)?")
+DATE = expression(r"\d{4}[-./]\d{1,2}[-./]\d{1,2}|\d{1,2}[-./]\d{1,2}[-./]\d{2,4}|\d{8}")
+CLOCK = expression(r"\d{1,2}[:.]\d{2}(?:[:.]\d{2}(?:[.,]\d{1,9})?)?(?:\s*[AaPp][Mm])?(?:Z|[+-]\d\d:?\d\d)?")
 
 
 class Reading(NamedTuple):

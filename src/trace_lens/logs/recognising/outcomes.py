@@ -12,6 +12,7 @@ from collections.abc import Iterable, Sequence
 from functools import cache
 from typing import NamedTuple
 
+from trace_lens.common.expressions import expression
 from trace_lens.logs.event import FAILURE, SUCCESS
 from trace_lens.logs.recognising.columns import Column, split_by
 from trace_lens.logs.recognising.names import word_lists
@@ -39,8 +40,8 @@ def _lists() -> dict[str, _Lists]:
     }
 
 
-_PARTS = re.compile(r"[^\W\d_]+", re.UNICODE)
-_STATUS = re.compile(r"[1-5]\d\d")
+_PARTS = expression(r"[^\W\d_]+", re.UNICODE)
+_STATUS = expression(r"[1-5]\d\d")
 MOST_WORDS = 12
 
 

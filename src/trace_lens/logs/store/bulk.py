@@ -16,6 +16,7 @@ from datetime import UTC, datetime, timedelta, tzinfo
 from pathlib import Path
 from typing import NamedTuple
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.secrets_in_text import RULES
 from trace_lens.logs.event import FAILURE, FIELDS, OTHER, SUCCESS
 from trace_lens.logs.formats.events import field_paths
@@ -24,8 +25,8 @@ from trace_lens.logs.kept_ids import DIGITS, MARK, KeptIds, is_secret_id
 from trace_lens.logs.store.engine import COLUMNS, named, quoted
 from trace_lens.workspace.log_sources import LogSource
 
-_ISO = re.compile(r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d{1,6})?Z?")
-_EPOCH = re.compile(r"\d{9,18}")
+_ISO = expression(r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d{1,6})?Z?")
+_EPOCH = expression(r"\d{9,18}")
 _UNITS = {"s": "make_timestamp({} * 1000000)", "ms": "make_timestamp_ms({})"}
 _WHITE = "".join(chr(number) for number in range(0x3001) if chr(number).isspace())
 """All white space, as the other reader takes it away."""

@@ -12,12 +12,12 @@ from __future__ import annotations
 
 import hashlib
 import json
-import re
 from collections.abc import Collection, Iterable, Iterator
 from datetime import datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.guarding import Meant
 from trace_lens.common.moments import read_moment, show_moment
 from trace_lens.workspace.own_files import write_privately
@@ -28,7 +28,7 @@ PARTS, BAD_ROWS, IDS, COUNTS = "parts", "bad-rows", "ids", "counts"
 """The folders of a store."""
 BEGINNING = 512
 """So many octets of a content are its beginning, or all of them where it has fewer."""
-_FILE = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,120}")
+_FILE = expression(r"[A-Za-z0-9][A-Za-z0-9._-]{0,120}")
 _AGAIN = "move it away and run trace-lens logs load again: it is made from the log files"
 
 

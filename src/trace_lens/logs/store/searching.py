@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import ipaddress
-import re
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from typing import NamedTuple
 
+from trace_lens.common.expressions import expression
 from trace_lens.logs.event import Event
 from trace_lens.logs.kept_ids import KeptIds
 from trace_lens.logs.store.engine import COLUMNS, quoted
@@ -15,7 +15,7 @@ from trace_lens.logs.store.manifest import Content
 from trace_lens.logs.store.store import EVENT_COLUMNS, EventStore
 from trace_lens.workspace.records import Workspace
 
-_PART = re.compile(r"[A-Za-z0-9]{3,}")
+_PART = expression(r"[A-Za-z0-9]{3,}")
 
 
 class Wanted(NamedTuple):
