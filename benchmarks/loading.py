@@ -16,7 +16,9 @@ import duckdb
 
 from trace_lens.logs.store.loading import Loader, load_file
 from trace_lens.logs.store.store import EventStore
-from trace_lens.workspace.log_sources import LogSettings, LogSource
+from trace_lens.workspace.log_settings import LogSettings
+from trace_lens.workspace.log_sources import LogSource
+from trace_lens.workspace.settings import read_table
 
 REACH = {"csv": 1.0, "jsonl": 1.2}
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
@@ -40,7 +42,7 @@ def source(form: str) -> LogSource:
         "fields": FIELDS,
         "outcomes": {"success": ["granted"], "failure": ["denied"]},
     }
-    return LogSource("id", "logs/id.toml", LogSettings.model_validate(told))
+    return LogSource("id", "logs/id.toml", read_table(LogSettings, told))
 
 
 def make(path: Path, rows: int, form: str) -> None:

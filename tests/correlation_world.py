@@ -22,8 +22,10 @@ from trace_lens.logs.store.manifest import Content
 from trace_lens.logs.store.store import EventStore
 from trace_lens.logs.store.writing import Writer, Written
 from trace_lens.people.spellings import Names, People
-from trace_lens.workspace.log_sources import LogSettings, LogSource
+from trace_lens.workspace.log_settings import LogSettings
+from trace_lens.workspace.log_sources import LogSource
 from trace_lens.workspace.records import Workspace
+from trace_lens.workspace.settings import read_table
 
 BEGIN = datetime(2026, 11, 9, tzinfo=UTC)
 SPAN = 14 * 86_400
@@ -277,7 +279,7 @@ def workspace_of(apps: int = 24, folder: Path | None = None) -> Workspace:
 
 
 SOURCES = {
-    name: LogSource(name, f"logs/{name}.toml", LogSettings.model_validate({"role": role, "format": "csv"}))
+    name: LogSource(name, f"logs/{name}.toml", read_table(LogSettings, {"role": role, "format": "csv"}))
     for name, role in ROLES.items()
 }
 

@@ -49,9 +49,11 @@ from trace_lens.workspace import lists
 from trace_lens.workspace.account_rows import ListError
 from trace_lens.workspace.changes import read_changes
 from trace_lens.workspace.loading import load_workspace
-from trace_lens.workspace.log_sources import LogSettings, LogSource
+from trace_lens.workspace.log_settings import LogSettings
+from trace_lens.workspace.log_sources import LogSource
 from trace_lens.workspace.problems import SettingsError
 from trace_lens.workspace.records import Workspace
+from trace_lens.workspace.settings import read_table
 from trace_lens.workspace.sources import SourceFile
 
 _NOW = datetime(2026, 11, 20, 9, tzinfo=UTC)
@@ -181,13 +183,14 @@ def log_of(form: str) -> Callable[[bytes], None]:
     """A log file in one format, as a description reads it."""
 
     def reader(data: bytes) -> None:
-        told = LogSettings.model_validate(
+        told = read_table(
+            LogSettings,
             {
                 "role": "provider",
                 "format": form,
                 "rows": "rows" if data[:1] == b"{" and form == "json" else None,
                 "fields": {"time": "time", "user": "user", "reason": "reason", "ids": ["session", "id"]},
-            }
+            },
         )
         source = LogSource("x", "logs/x.toml", told)
         try:

@@ -25,8 +25,10 @@ from trace_lens.logs.matching.weights import _half, _in_conflict, _one_heap, _ot
 from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import ALIKE, ELSEWHERE, FOLDED, Names, People, bare, is_opaque
 from trace_lens.workspace.loading import load_workspace
-from trace_lens.workspace.log_sources import LogSettings, LogSource
+from trace_lens.workspace.log_settings import LogSettings
+from trace_lens.workspace.log_sources import LogSource
 from trace_lens.workspace.records import Workspace
+from trace_lens.workspace.settings import read_table
 
 ACCOUNTS = """user,email,login,id
 m.tern@northmere.example,m.tern@northmere.example,m.tern,u-100200
@@ -355,7 +357,7 @@ SOURCE_OF = {
     "id-log": LogSource(
         "id-log",
         "logs/id-log.toml",
-        LogSettings.model_validate({"role": "provider", "format": "csv", "fields": {"ids": ["request", "session"]}}),
+        read_table(LogSettings, {"role": "provider", "format": "csv", "fields": {"ids": ["request", "session"]}}),
     )
 }
 TRIED = datetime(2026, 11, 12, 9, tzinfo=UTC)

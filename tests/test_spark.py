@@ -22,8 +22,10 @@ from trace_lens.logs.store.loading import load_all
 from trace_lens.logs.store.manifest import StoreProblem
 from trace_lens.logs.store.searching import Wanted, search
 from trace_lens.logs.store.store import EventStore, place_of
-from trace_lens.workspace.log_sources import LogSettings, LogSource
+from trace_lens.workspace.log_settings import LogSettings
+from trace_lens.workspace.log_sources import LogSource
 from trace_lens.workspace.records import Workspace
+from trace_lens.workspace.settings import read_table
 
 needs_java = pytest.mark.skipif(shutil.which("java") is None, reason="Spark needs a Java runtime")
 pytestmark = [pytest.mark.spark, pytest.mark.filterwarnings("ignore::ResourceWarning", "ignore::DeprecationWarning")]
@@ -45,7 +47,7 @@ SETTINGS = {
         "ids": ["request"],
     },
 }
-SOURCE = LogSource("id", "logs/id.toml", LogSettings.model_validate(SETTINGS))
+SOURCE = LogSource("id", "logs/id.toml", read_table(LogSettings, SETTINGS))
 
 
 def rows(hours: int) -> str:

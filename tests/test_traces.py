@@ -25,7 +25,8 @@ from trace_lens.logs.matching.seen import Matched, Seen
 from trace_lens.logs.store.candidates import Window, _merged
 from trace_lens.render.timeline_words import written
 from trace_lens.workspace.loading import load_workspace
-from trace_lens.workspace.log_sources import LogCode, read_description
+from trace_lens.workspace.log_settings import LogCode
+from trace_lens.workspace.log_sources import read_description
 from trace_lens.workspace.sources import SourceFile
 
 NOW = datetime(2026, 11, 22, tzinfo=UTC)

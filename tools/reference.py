@@ -22,7 +22,7 @@ import click
 from trace_lens.cli import group
 from trace_lens.common import catalogue, limits, symptoms
 from trace_lens.common.findings import STAGE_SENTENCES, Side, Stage
-from trace_lens.workspace import log_sources, settings
+from trace_lens.workspace import log_settings, settings
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 MEANINGS = tomllib.loads((Path(__file__).parent / "settings-meanings.toml").read_text("utf-8"))
@@ -63,10 +63,10 @@ TABLES = (
 )
 
 LOG_TABLES = (
-    ("logs/NAME.toml", log_sources.LogSettings),
-    ("logs/NAME.toml, [fields]", log_sources.LogFields),
-    ("logs/NAME.toml, [outcomes]", log_sources.LogOutcomes),
-    ("logs/NAME.toml, one of [codes]", log_sources.LogCode),
+    ("logs/NAME.toml", log_settings.LogSettings),
+    ("logs/NAME.toml, [fields]", log_settings.LogFields),
+    ("logs/NAME.toml, [outcomes]", log_settings.LogOutcomes),
+    ("logs/NAME.toml, one of [codes]", log_settings.LogCode),
 )
 
 
@@ -122,7 +122,7 @@ def keys() -> str:
             rows.append(f"| `{one.key}` | {kind_of(one)} | {shown} | {MEANINGS[record.__name__].get(one.key, LATER)} |")
         parts.append(f"## {title}\n\n| key | takes | default | meaning |\n|---|---|---|---|\n" + "\n".join(rows) + "\n")
     for title, model in LOG_TABLES:
-        lines = [f"| `{name}` | {MEANINGS[model.__name__][name]} |" for name in model.model_fields]
+        lines = [f"| `{name}` | {MEANINGS[model.__name__][name]} |" for name in model._fields]
         parts.append(f"## {title}\n\n| key | meaning |\n|---|---|\n" + "\n".join(lines) + "\n")
     return "\n".join(parts)
 

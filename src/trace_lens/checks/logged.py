@@ -24,7 +24,7 @@ from trace_lens.logs.event import APPLICATION, FAILURE, PROVIDER, SUCCESS
 from trace_lens.logs.matching.seen import Matched
 
 if TYPE_CHECKING:
-    from trace_lens.workspace.log_sources import LogCode
+    from trace_lens.workspace.log_settings import LogCode
 
 _SURE = 0.9
 _REFUSING = ("400", "401", "403")

@@ -17,7 +17,8 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from trace_lens.logs.matching.clocks import Clock
-    from trace_lens.workspace.log_sources import LogCode, LogSource
+    from trace_lens.workspace.log_settings import LogCode
+from trace_lens.workspace.log_sources import LogSource
 
 BETWEEN = "between"
 LANES = (APPLICATION, BETWEEN, PROVIDER)

@@ -5,115 +5,23 @@ They are read only where logs are worked with, so that a diagnosis without logs 
 
 from __future__ import annotations
 
-import codecs
 import glob
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Annotated, Literal, NamedTuple
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
-
-from pydantic import BeforeValidator, Field, ValidationError, field_validator, model_validator
+from typing import NamedTuple
+from zoneinfo import ZoneInfo
 
 from trace_lens.common.difference import nearest
 from trace_lens.common.octets import as_utf8
+from trace_lens.workspace.log_settings import LogSettings
 from trace_lens.workspace.places import line_of
-from trace_lens.workspace.problems import Problem, SettingsError, load_toml, problems_of
+from trace_lens.workspace.problems import Problem, SettingsError, load_toml
 from trace_lens.workspace.records import Workspace
+from trace_lens.workspace.seen_settings import SettingsSeen
+from trace_lens.workspace.settings import read_table
 from trace_lens.workspace.trusting import Trust, wrong_with
-from trace_lens.workspace.validation import Table
 
-FORMATS = ("csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "parquet")
-ROLES = ("provider", "application", "gateway")
-Texts = Annotated[list[str], BeforeValidator(lambda value: [value] if isinstance(value, str) else value)]
-Stage = Literal[
-    "readable", "answered", "delivered", "authentic", "intended", "current", "identified", "entitled", "admitted"
-]
 FOLDER = "logs"
-
-
-class LogFields(Table):
-    """`[fields]`: the column, JSON path or syslog parameter of each thing that an event tells.
-
-    `time` may be a list of columns: a date and a time of day, which are read with a blank between them.
-    """
-
-    time: str | list[str] | None = None
-    user: str | None = None
-    app: str | None = None
-    outcome: str | None = None
-    code: str | None = None
-    reason: str | None = None
-    ip: str | None = None
-    ids: Texts = Field(default_factory=list)
-
-
-class LogOutcomes(Table):
-    """`[outcomes]`: the words for each outcome; they match case folded."""
-
-    success: Texts = Field(default_factory=list)
-    failure: Texts = Field(default_factory=list)
-
-
-class LogCode(Table):
-    """One of `[codes]`: what a code of that system means, at which stage, and whose side it is."""
-
-    means: str
-    stage: Stage | None = None
-    side: Literal["application", "provider", "user", "network", "both"] | None = None
-
-
-class LogSettings(Table):
-    """`logs/NAME.toml`."""
-
-    role: Literal["provider", "application", "gateway"]
-    format: Literal["csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "parquet"]
-    name: str | None = None
-    provider: str | None = None
-    app: str | None = None
-    files: Texts = Field(default_factory=list)
-    time_zone: str | None = None
-    time_format: str | None = None
-    time_unit: Literal["s", "ms", "us", "ns"] | None = None
-    delimiter: str | None = None
-    encoding: str | None = None
-    rows: str | None = None
-    day_first: bool = False
-    fields: LogFields = Field(default_factory=LogFields)
-    outcomes: LogOutcomes = Field(default_factory=LogOutcomes)
-    codes: dict[str, LogCode] = Field(default_factory=dict)
-
-    @field_validator("time_zone")
-    @classmethod
-    def _zone(cls, value: str | None) -> str | None:
-        if value is not None:
-            try:
-                ZoneInfo(value)
-            except (ZoneInfoNotFoundError, ValueError):
-                raise ValueError(f"{value!r} is no time zone of the tz database, such as Europe/Oslo") from None
-        return value
-
-    @field_validator("encoding")
-    @classmethod
-    def _encoding(cls, value: str | None) -> str | None:
-        if value is not None:
-            try:
-                codecs.lookup(value)
-            except LookupError:
-                raise ValueError(f"{value!r} is no encoding that is known") from None
-        return value
-
-    @field_validator("delimiter")
-    @classmethod
-    def _delimiter(cls, value: str | None) -> str | None:
-        if value is not None and len(value) != 1:
-            raise ValueError("must be one character")
-        return value
-
-    @model_validator(mode="after")
-    def _one_owner(self) -> LogSettings:
-        if self.provider and self.app:
-            raise ValueError("provider and app exclude each other: a source belongs to one of them, or to several apps")
-        return self
 
 
 class LogSource(NamedTuple):
@@ -167,6 +75,7 @@ def _load(workspace: Workspace) -> dict[str, LogSource]:
         return {}
     problems: list[Problem] = []
     found = {}
+    seen = SettingsSeen(workspace.root, FOLDER)
     for path in sorted((workspace.root / FOLDER).glob("*.toml")):
         file = f"{FOLDER}/{path.name}"
         try:
@@ -174,26 +83,32 @@ def _load(workspace: Workspace) -> dict[str, LogSource]:
         except (OSError, UnicodeDecodeError) as error:
             problems.append(Problem(file, 1, "", f"cannot be read: {error}"))
             continue
-        read = read_description(text, path.stem, file, problems)
+        read = read_description(text, path.stem, file, problems, seen)
         if read:
             found[path.stem] = read
             problems += _unknown(read, text, workspace)
             problems += _leading_out(read, text, workspace.root, workspace.trust)
     if problems:
         raise SettingsError(problems)
+    seen.keep()
     return found
 
 
-def read_description(text: str, name: str, file: str, problems: list[Problem]) -> LogSource | None:
-    """One description; what is wrong in it is added to `problems`."""
+def read_description(
+    text: str, name: str, file: str, problems: list[Problem], seen: SettingsSeen | None = None
+) -> LogSource | None:
+    """One description; what is wrong in it is added to `problems`. One that was `seen` to be valid is not validated."""
     raw = load_toml(text, file, problems)
     if raw is None:
         return None
-    try:
-        return LogSource(name, file, LogSettings.model_validate(raw))
-    except ValidationError as error:
-        problems += problems_of(error, LogSettings, file, text)
-        return None
+    if seen is None or not seen.valid(LogSettings.__name__, text):
+        from trace_lens.workspace.validation import validate
+
+        wrong = validate(LogSettings, raw, file, text)
+        if wrong:
+            problems += wrong
+            return None
+    return LogSource(name, file, read_table(LogSettings, raw))
 
 
 def _leading_out(source: LogSource, text: str, root: Path, trust: Trust) -> Iterable[Problem]:

@@ -6,25 +6,22 @@ import hashlib
 import os
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from trace_lens.common import limits
 from trace_lens.common.version import __version__
 from trace_lens.workspace.own_files import cache_folder, write_privately
-
-if TYPE_CHECKING:
-    pass
 
 
 class SettingsSeen:
     """The settings files that were found valid before, by their hash, kept in the user's own cache.
 
     Validating takes far longer than reading, and settings change rarely. Where the cache cannot be written, they are
-    validated each time. What a workspace brings along is never believed.
+    validated each time. What a workspace brings along is never believed. `part` keeps files apart that are not always
+    read with the others.
     """
 
-    def __init__(self, root: Path) -> None:
-        name = hashlib.sha256(os.fsencode(root.absolute())).hexdigest()[:24]
+    def __init__(self, root: Path, part: str = "") -> None:
+        name = hashlib.sha256(os.fsencode(root.absolute()) + part.encode()).hexdigest()[:24]
         self._now: set[str] = set()
         try:
             self._file: Path | None = cache_folder() / "settings" / name
@@ -61,5 +58,6 @@ class SettingsSeen:
 def _schema() -> str:
     """A digest of the code that says what is valid, so that no other version of it is believed."""
     folder = Path(__file__).parent
-    code = b"".join((folder / f"{name}.py").read_bytes() for name in ("settings", "validation", "problems"))
+    names = ("settings", "log_settings", "validation", "problems")
+    code = b"".join((folder / f"{name}.py").read_bytes() for name in names)
     return hashlib.sha256(__version__.encode() + code).hexdigest()

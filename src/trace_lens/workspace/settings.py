@@ -29,6 +29,9 @@ STORE = "store"
 SECONDS = "seconds or duration"
 ONE_OR_MORE = "one or more"
 PATTERN = "regular expression"
+ZONE = "time zone"
+ENCODING = "encoding"
+CHARACTER = "one character"
 
 Duration = Annotated[timedelta | None, DURATION]
 StoreName = Annotated[str, STORE]
@@ -252,7 +255,7 @@ REQUIRED = object()
 class Field(NamedTuple):
     """One field of a record, taken apart: its key in the file, its marks, its bare type and its default.
 
-    `record` is the record of a nested table (or of each of several, where `many`).
+    `record` is the record of a nested table (or of each of several, where `many`, or by name, where `keyed`).
     """
 
     name: str
@@ -262,6 +265,7 @@ class Field(NamedTuple):
     record: Any
     many: bool
     default: Any
+    keyed: bool = False
 
 
 @cache
@@ -295,10 +299,11 @@ def _field(name: str, annotation: Any, default: Any) -> Field:
                 key = extra.key
             else:
                 marks.append(extra)
-    parts = get_args(annotation) if get_origin(annotation) in (tuple, Union, UnionType) else ()
+    keyed = get_origin(annotation) is dict
+    parts = get_args(annotation) if keyed or get_origin(annotation) in (tuple, Union, UnionType) else ()
     record = annotation if is_record(annotation) else next((part for part in parts if is_record(part)), None)
     many = get_origin(annotation) is tuple
-    return Field(name=name, key=key, marks=tuple(marks), type=annotation, record=record, many=many, default=default)
+    return Field(name, key, tuple(marks), annotation, record, many, default, keyed=keyed and record is not None)
 
 
 def read_table(record: Callable[..., T], raw: Mapping[str, Any]) -> T:
@@ -313,6 +318,8 @@ def read_table(record: Callable[..., T], raw: Mapping[str, Any]) -> T:
 
 
 def _value(field: Field, value: Any) -> Any:
+    if field.keyed:
+        return {name: read_table(field.record, item) for name, item in value.items()}
     if field.record:
         return (
             tuple(read_table(field.record, item) for item in value) if field.many else read_table(field.record, value)

@@ -5,15 +5,17 @@ Unknown keys are errors, values are not coerced, and all errors of a file are fo
 
 from __future__ import annotations
 
+import codecs
 import re
 from collections.abc import Mapping
 from functools import cache
 from typing import Annotated, Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, create_model, model_validator
 
 from trace_lens.common.moments import read_duration
-from trace_lens.workspace import settings
+from trace_lens.workspace import log_settings, settings
 from trace_lens.workspace.patterns import compiled
 from trace_lens.workspace.problems import Problem, problems_of
 
@@ -42,7 +44,7 @@ def model_of(record: Any) -> type[BaseModel]:
         kind: Any = field.type
         if field.record:
             inner = model_of(field.record)
-            kind = list[inner] if field.many else inner  # type: ignore[valid-type]
+            kind = list[inner] if field.many else dict[str, inner] if field.keyed else inner  # type: ignore[valid-type]
         elif field.many:
             kind = list[str]
         for mark in field.marks:
@@ -74,6 +76,30 @@ def _as_list(value: Any) -> Any:
     return [value] if isinstance(value, str) else value
 
 
+def _zone(value: Any) -> Any:
+    if isinstance(value, str):
+        try:
+            ZoneInfo(value)
+        except (ZoneInfoNotFoundError, ValueError):
+            raise ValueError(f"{value!r} is no time zone of the tz database, such as Europe/Oslo") from None
+    return value
+
+
+def _encoding(value: Any) -> Any:
+    if isinstance(value, str):
+        try:
+            codecs.lookup(value)
+        except LookupError:
+            raise ValueError(f"{value!r} is no encoding that is known") from None
+    return value
+
+
+def _character(value: Any) -> Any:
+    if isinstance(value, str) and len(value) != 1:
+        raise ValueError("must be one character")
+    return value
+
+
 def _pattern(value: Any) -> Any:
     if isinstance(value, str):
         compiled(value)
@@ -86,6 +112,9 @@ _READERS = {
     settings.SECONDS: _seconds,
     settings.ONE_OR_MORE: _as_list,
     settings.PATTERN: _pattern,
+    settings.ZONE: _zone,
+    settings.ENCODING: _encoding,
+    settings.CHARACTER: _character,
 }
 
 
@@ -104,4 +133,4 @@ def _guest_groups(provider: Any) -> Any:
     return provider
 
 
-_WHOLE: dict[Any, Any] = {settings.Rewrite: _one_form, settings.ProviderSettings: _guest_groups}
+_WHOLE: dict[Any, Any] = {settings.Rewrite: _one_form, settings.ProviderSettings: _guest_groups, **log_settings.WHOLE}

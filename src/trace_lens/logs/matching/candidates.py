@@ -206,7 +206,7 @@ class Candidates:
         The columns of ids are those of the description; where an event lacks some of them, nothing is told.
         """
         told = self.sources.get(event.source)
-        columns = told.settings.fields.ids if told else []
+        columns = told.settings.fields.ids if told else ()
         if len(columns) < 2 or len(columns) != len(event.ids):
             return False
         known = self._known_columns(attempt, event.source, columns)
@@ -214,7 +214,7 @@ class Candidates:
             column in known and value not in self.ids[attempt] for column, value in zip(columns, event.ids, strict=True)
         )
 
-    def _known_columns(self, attempt: int, source: str, columns: list[str]) -> set[str]:
+    def _known_columns(self, attempt: int, source: str, columns: tuple[str, ...]) -> set[str]:
         """The columns in which a log has an id that the attempt shows itself."""
         key = (attempt, source)
         if key not in self._columns:

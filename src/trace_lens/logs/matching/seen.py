@@ -10,7 +10,8 @@ from trace_lens.logs.event import PROVIDER, Event
 
 if TYPE_CHECKING:
     from trace_lens.logs.matching.clocks import Clock
-    from trace_lens.workspace.log_sources import LogCode, LogSource
+    from trace_lens.workspace.log_settings import LogCode
+from trace_lens.workspace.log_sources import LogSource
 
 
 class Instant(NamedTuple):

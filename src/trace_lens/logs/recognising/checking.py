@@ -17,7 +17,9 @@ from trace_lens.logs.recognising.columns import Column, columns_of
 from trace_lens.logs.recognising.forms import form_of
 from trace_lens.logs.recognising.known import Known
 from trace_lens.logs.recognising.proposing import Proposal, propose
-from trace_lens.workspace.log_sources import LogSettings, LogSource
+from trace_lens.workspace.log_settings import LogSettings
+from trace_lens.workspace.log_sources import LogSource
+from trace_lens.workspace.settings import read_table
 
 SAMPLE = 5_000
 _SHOWN_BAD = 5
@@ -71,13 +73,13 @@ def _proposed(path: Path, known: Known | None, sample: int) -> tuple[LogSource, 
     if not head.strip():
         raise Unreadable("it is empty")
     form = form_of(head)
-    bare = LogSource("", "", LogSettings.model_validate({"role": "provider", **form._asdict()}))
+    bare = LogSource("", "", read_table(LogSettings, {"role": "provider", **form._asdict()}))
     with path.open("rb") as stream:
         read = [row for row in islice(rows_of(unpacked(stream), bare), min(sample, 1_000)) if isinstance(row, Record)]
     if not read:
         raise Unreadable(f"no row of it can be read as {form.format}, which it seems to be")
     proposal = propose(form, read, path.name, known)
-    settings = LogSettings.model_validate(proposal.settings())
+    settings = read_table(LogSettings, proposal.settings())
     return LogSource("", "", settings), proposal
 
 

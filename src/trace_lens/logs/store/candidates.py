@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from trace_lens.logs.event import Event
 from trace_lens.logs.store.engine import Given
-from trace_lens.logs.store.kept import Lines, by_source, counted, lines_with
+from trace_lens.logs.store.kept import Lines, by_source, counted, counted_kinds, lines_with
 from trace_lens.logs.store.manifest import Content
 from trace_lens.logs.store.store import EVENT_COLUMNS, EventStore
 from trace_lens.people.spellings import keys_of
@@ -66,7 +66,8 @@ def survey(store: EventStore) -> Survey:
     counts: dict[str, int] = {}
     spans: dict[str, tuple[float, float]] = {}
     by_hour: dict[tuple[str, int], int] = {}
-    for source, hour, _, count, first, last in counted(store, "hour"):
+    held = counted_kinds(store, ("hour", "kind", "named"))
+    for source, hour, _, count, first, last in held["hour"]:
         low, high = _seconds(first), _seconds(last)
         before = spans.get(source, (low, high))
         counts[source] = counts.get(source, 0) + count
@@ -76,8 +77,8 @@ def survey(store: EventStore) -> Survey:
         counts=counts,
         spans=spans,
         hours=by_hour,
-        kinds={(source, outcome, code): count for source, outcome, code, count, *_ in counted(store, "kind")},
-        named={source: count for source, _, _, count, *_ in counted(store, "named")},
+        kinds={(source, outcome, code): count for source, outcome, code, count, *_ in held["kind"]},
+        named={source: count for source, _, _, count, *_ in held["named"]},
     )
 
 

@@ -44,6 +44,8 @@ class Duck:
         import duckdb
 
         self.folder = folder
+        self._given: dict[str, str | None] = {}
+        self._viewed: tuple[Path, ...] | None = None
         self.connection = duckdb.connect(":memory:", config=_CLOSED | ({"threads": threads} if threads else {}))
         spill = folder / "spill"
         listed = ", ".join(quoted(str(file.resolve())) for file in files)
@@ -77,15 +79,21 @@ class Duck:
     def _prepared(
         self, statement: str, parts: Sequence[Path], given: Mapping[str, Given] | None
     ) -> duckdb.DuckDBPyConnection:
-        self.connection.execute(f"CREATE OR REPLACE TEMP VIEW events AS {events_in_parts(parts)}")
+        if self._viewed != (listed := tuple(parts)):  # a view looks into every part
+            self.connection.execute(f"CREATE OR REPLACE TEMP VIEW events AS {events_in_parts(parts)}")
+            self._viewed = listed
         for name, rows in (given or {}).items():
             self.give(name, rows)
         return self.connection.execute(statement)
 
     def give(self, name: str, rows: Given) -> None:
         """Make rows known under a name."""
+        written = _written_out(rows)
+        if written is not None and self._given.get(name) == written:
+            return
         with self.handed_over(rows) as query:
             self.connection.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS {query}")
+        self._given[name] = written
 
     @contextmanager
     def handed_over(self, rows: Given) -> Iterator[str]:

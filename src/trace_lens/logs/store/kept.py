@@ -27,10 +27,18 @@ def counted(
 
     Raises StoreProblem.
     """
+    return counted_kinds(store, (what,), values, sources)[what]
+
+
+def counted_kinds(
+    store: EventStore, kinds: Sequence[str], values: Iterable[str] | None = None, sources: Iterable[str] | None = None
+) -> dict[str, list[tuple[Any, ...]]]:
+    """The same of several kinds of counts, asked at once. Raises StoreProblem."""
+    found: dict[str, list[tuple[Any, ...]]] = {what: [] for what in kinds}
     held = [content for content in store.manifest if content.counts and (sources is None or content.source in sources)]
     wanted = None if values is None else sorted(set(values))
     if not held or wanted == []:
-        return []
+        return found
     files = sorted({content.counts for content in held if content.counts})
     listed = ", ".join(quoted(str(store.folder / COUNTS / file)) for file in files)
     parts = Given(
@@ -42,13 +50,17 @@ def counted(
     if wanted is not None:
         given["wanted"] = Given({"value": "VARCHAR"}, {"value": wanted})
         among = "AND c.value IN (SELECT value FROM wanted)"
-    return store.duck.ask(
-        "SELECT p.source, c.value, c.extra, sum(c.count)::BIGINT, min(c.low), max(c.high) "
+    rows = store.duck.ask(
+        "SELECT c.what, p.source, c.value, c.extra, sum(c.count)::BIGINT, min(c.low), max(c.high) "
         f"FROM read_parquet([{listed}]) c JOIN counted_parts p ON c.part = p.part "
-        f"WHERE c.what = {quoted(what)} {among} GROUP BY p.source, c.value, c.extra ORDER BY ALL",
+        f"WHERE c.what IN ({', '.join(map(quoted, kinds))}) {among} "
+        "GROUP BY c.what, p.source, c.value, c.extra ORDER BY ALL",
         [],
         given,
     )
+    for what, *row in rows:
+        found[what].append(tuple(row))
+    return found
 
 
 def lines_with(store: EventStore, ids: Sequence[str]) -> dict[str, list[Lines]]:
