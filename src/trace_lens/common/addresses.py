@@ -9,6 +9,8 @@ from urllib.parse import SplitResult, urljoin, urlsplit
 from trace_lens.common.expressions import expression
 
 _USER_INFORMATION = expression(r"^([a-zA-Z][a-zA-Z0-9+.-]*+://)[^/@]*+@")
+_USUAL = expression(r"https?://([a-z0-9.-]++)(?::\d{1,4}+)?(?=[/?#]|\Z)")
+"""An address whose host can be read off: as browsers write nearly all of them."""
 _SESSION_IN_PATH = expression(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#]*+", re.IGNORECASE)
 
 
@@ -23,9 +25,14 @@ def parts_of(url: str) -> SplitResult:
     return parts
 
 
-@lru_cache(maxsize=1024)
 def host_of(url: str) -> str:
     """The host of an address, in small ASCII letters, without the port; empty where it is no address."""
+    usual = _USUAL.match(url)
+    return usual[1] if usual else _host_of(url)
+
+
+@lru_cache(maxsize=1024)
+def _host_of(url: str) -> str:
     return ascii_host(parts_of(url.strip()).hostname or "")
 
 

@@ -34,6 +34,8 @@ from trace_lens.intake.har_fields import (
     whole_of,
 )
 
+_MANY = 1_000
+"""From so many entries on it pays to make ready what takes longer at first."""
 _HEAD = 64 * 1024
 _STARTS = expression(rb"^(?:\xef\xbb\xbf)?\s*\{")
 _LOG = expression(rb'"log"\s*:\s*\{')
@@ -196,7 +198,8 @@ def _read_into(
                 skipped += 1
                 continue
             zoneless = zoneless or _lacks_zone(entry)
-            budget[1] |= _shows_cookies(entry)
+            if not budget[1]:
+                budget[1] = _shows_cookies(entry)
             kept.append(exchange)
     except ijson.IncompleteJSONError as error:
         if "UTF8" in str(error) or "UTF-8" in str(error):
@@ -232,9 +235,9 @@ def _in_order(kept: list[Exchange], notes: list[str]) -> tuple[Exchange, ...]:
 
 def _lacks_zone(entry: dict[str, Any]) -> bool:
     told = entry.get("startedDateTime")
-    return (
-        isinstance(told, str) and moment_of(told) is not None and not re.search(r"(?:Z|[+-]\d\d:?\d\d)$", told.strip())
-    )
+    if not isinstance(told, str) or told.endswith("Z"):
+        return False
+    return moment_of(told) is not None and not re.search(r"(?:Z|[+-]\d\d:?\d\d)$", told.strip())
 
 
 def _with_listed(
@@ -295,10 +298,10 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     if kind == STATIC:
         return slim((), those_of(received, ("set-cookie",)), None)
     body, request_left_out = request_body(request)
-    if kind == CALL and not _may_matter(url, sent, body, content):
+    if kind == CALL and not _may_matter(url, sent, body, content, of_many=number > _MANY):
         return slim(those_of(sent, _CALL_SENT), those_of(received, _CALL_RECEIVED), _problem(entry, response))
     answer, response_left_out = response_body(content)
-    answer = _what_serves(answer, kind, status, budget)
+    answer = _what_serves(answer, kind, status, budget, of_many=number > _MANY)
     initiator = object_of(entry, "_initiator")
     return Exchange(
         number=number,
@@ -340,19 +343,22 @@ def _shows_cookies(entry: dict[str, Any]) -> bool:
     )
 
 
-def _may_matter(url: str, sent: tuple[Header, ...], body: bytes | None, content: dict[str, Any]) -> bool:
+def _may_matter(
+    url: str, sent: tuple[Header, ...], body: bytes | None, content: dict[str, Any], *, of_many: bool
+) -> bool:
     """Whether a request that a script made may be part of a sign-in."""
     texts = (url, value_of(sent, "authorization") or "", text_of(content, "text") or "")
     if body and (is_worth_reading(body) or any(word in body.lower() for word in _SECRETS)):
         return True
-    return any(is_worth_reading(text.encode("utf-8", "surrogatepass")) for text in texts)
+    octets = (text.encode("utf-8", "surrogatepass") for text in texts if text)
+    return any(is_worth_reading(text, of_many=of_many) for text in octets)
 
 
-def _what_serves(answer: bytes | None, kind: str, status: int, budget: list[int]) -> bytes | None:
+def _what_serves(answer: bytes | None, kind: str, status: int, budget: list[int], *, of_many: bool) -> bytes | None:
     """As much of a response body as serves: all where a message may stand in it, a page's while there is room for
     pages, else its beginning, which holds its title. `budget` holds the octets that are left.
     """
-    if answer is None or is_worth_reading(answer):
+    if answer is None or is_worth_reading(answer, of_many=of_many):
         return answer
     if kind != PAGE:
         return answer[: limits.PAGE_HEAD_BYTES] if status >= 400 else None

@@ -19,6 +19,10 @@ _LONGEST = 24 * 3600 * 1000
 """Most milliseconds that one exchange can have taken; what says more is no measurement."""
 
 
+_MICROSECONDS = len("2026-11-20T08:14:03.123456Z")
+"""A moment that is longer may have a finer part than Python reads."""
+
+
 def object_of(holder: Any, name: str) -> dict[str, Any]:
     value = holder.get(name) if isinstance(holder, dict) else None
     return value if isinstance(value, dict) else {}
@@ -76,7 +80,9 @@ def set_cookie_of(cookie: dict[str, Any]) -> str:
 
 
 def moment_of(text: str) -> datetime | None:
-    text = re.sub(r"(\.\d{6})\d+", r"\1", text.strip())
+    text = text.strip()
+    if len(text) > _MICROSECONDS:
+        text = re.sub(r"(\.\d{6})\d+", r"\1", text)
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:
