@@ -29,5 +29,8 @@ class Expression:
 
 
 def expression(written: AnyStr, flags: int = 0) -> re.Pattern[AnyStr]:
-    """An expression as `re.compile` makes it, at its first use. What is wrong with it is raised then."""
+    """An expression as `re.compile` makes it, at its first use. What is wrong with it is raised then.
+
+    A match's `re` is the compiled expression, not this: where that is asked for, use `re.compile`.
+    """
     return cast("re.Pattern[AnyStr]", Expression(written, flags))

@@ -16,7 +16,7 @@ from trace_lens.handover.redaction.places import PERSON, place_of
 from trace_lens.handover.redaction.texts import Texts
 from trace_lens.logs.formats.records import sniffed
 
-_HEADER = expression(
+_HEADER = re.compile(
     r"^(?P<mark>[ \t]*(?:[<>*|#]{1,3}[ \t]+)?)(?P<name>:?[A-Za-z][A-Za-z0-9_-]*)(?P<colon>[ \t]*:[ \t]*)"
     r"(?P<value>[^\r\n]*)$",
     re.MULTILINE,
@@ -27,13 +27,13 @@ _KNOWN = expression(
     r"|www-authenticate|transfer-encoding|upgrade(?:-\w+)*|access-control-\w+(?:-\w+)*|sec-\w+(?:-\w+)*|x-\w+(?:-\w+)*"
     r"|strict-transport-security|keep-alive|dnt|te|:\w+|forwarded|from|link|refresh|priority"
 )
-_OPTION = expression(
+_OPTION = re.compile(
     r"(?P<head>(?<=\s)(?P<option>-H|--header|-b|--cookie|-u|--user|-d|--data(?:-\w+)?|-F|--form|-A|--user-agent|-e"
     r"|--referer)(?:[ \t]+|=)\$?)(?P<quote>[\"'])(?P<value>(?:\\.|(?!(?P=quote)).)*)(?P=quote)",
     re.DOTALL,
 )
-_PEM = expression(r"-----BEGIN [A-Z0-9 ]+-----.*?(?:-----END [A-Z0-9 ]+-----|\Z)", re.DOTALL)
-_WRAPPED = expression(
+_PEM = re.compile(r"-----BEGIN [A-Z0-9 ]+-----.*?(?:-----END [A-Z0-9 ]+-----|\Z)", re.DOTALL)
+_WRAPPED = re.compile(
     r"(?<![A-Za-z0-9+/_.%-])(?:[A-Za-z0-9+/_.%-]{20,}+=*+[ \t]*+\r?\n[>| \t]*+)++[A-Za-z0-9+/_.%-]*+={0,2}"
 )
 _FIELD_BEFORE = expression(r"(?P<name>\b[\w.-]{1,60})(?P<sign>=|:[ \t]*)$")
