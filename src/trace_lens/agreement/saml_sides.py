@@ -14,8 +14,8 @@ from trace_lens.common.findings import Side
 from trace_lens.common.locations import NOWHERE, Location
 from trace_lens.common.secret_names import relay_words
 from trace_lens.saml.messages import Instant, Located, NameID
-from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Role
-from trace_lens.saml.names import FORMAT_UNSPECIFIED, short
+from trace_lens.saml.metadata import Role
+from trace_lens.saml.names import FORMAT_UNSPECIFIED, IDP_ROLE, SP_ROLE, short
 from trace_lens.workspace import trust
 from trace_lens.workspace.private_keys import certificate_key_print, decryption_key, own_print
 from trace_lens.workspace.records import App, Workspace

@@ -25,8 +25,6 @@ command.add_command(setting.command)
 @with_session("text", "json", "jsonl", "csv", "markdown")
 def list_apps(session: Session) -> int:
     """List the applications."""
-    from trace_lens.render import json_sides
-
     workspace = session.workspace
 
     def pages() -> Iterable[Any]:
@@ -34,7 +32,12 @@ def list_apps(session: Session) -> int:
 
         return lists.app_list(workspace.apps.values(), workspace)
 
-    session.emit(pages, lambda: json_sides.apps(workspace.apps.values(), workspace), "applications")
+    def document() -> Any:
+        from trace_lens.render import json_sides
+
+        return json_sides.apps(workspace.apps.values(), workspace)
+
+    session.emit(pages, document, "applications")
     return 0
 
 
@@ -51,9 +54,12 @@ def show(session: Session, app: str) -> int:
 
         return lists.app_shown(found)
 
-    from trace_lens.render import json_sides
+    def document() -> Any:
+        from trace_lens.render import json_sides
 
-    session.emit(pages, lambda: json_sides.apps([found], session.workspace))
+        return json_sides.apps([found], session.workspace)
+
+    session.emit(pages, document)
     return 0
 
 
@@ -72,9 +78,9 @@ def check(session: Session, apps: tuple[str, ...]) -> int:
     found = check_settings(chosen, session.workspace, session.now)
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.documents import lists
+        from trace_lens.render.documents.settings import check as shown
 
-        return lists.check(found)
+        return shown(found)
 
     def document() -> as_json.Json:
         if session.format == "json":

@@ -44,9 +44,9 @@ def command(session: Session, sources: tuple[str, ...], expect: str | None, at: 
     found = certificates_of(_sources(session, sources), session.workspace, session.now, expected, at)
 
     def pages() -> Iterable[Any]:
-        from trace_lens.render.documents import lists
+        from trace_lens.render.documents import certificates as shown
 
-        return lists.certificates(found, expected, session.now)
+        return shown.certificates(found, expected, session.now)
 
     session.emit(
         pages,

@@ -49,7 +49,6 @@ def command(session: Session, words: tuple[str, ...], schema: str | None) -> int
     if not found and not symptoms:
         hint = f"Did you mean {meant}?" if meant else "trace-lens explain lists all of them."
         raise click.UsageError(f"No finding or complaint has the code {text!r} or these words. {hint}")
-    from trace_lens.render import as_json
 
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents import lists
@@ -58,5 +57,10 @@ def command(session: Session, words: tuple[str, ...], schema: str | None) -> int
             return lists.heard(symptoms, found)
         return lists.explanation(found[0]) if len(found) == 1 else lists.listing(found)
 
-    session.emit(pages, lambda: as_json.explanations(found, symptoms))
+    def document() -> Any:
+        from trace_lens.render import as_json
+
+        return as_json.explanations(found, symptoms)
+
+    session.emit(pages, document)
     return 0

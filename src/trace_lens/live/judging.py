@@ -23,7 +23,8 @@ from trace_lens.live.steps import FAILED, OK, RISK, SKIPPED, Outcome
 from trace_lens.live.transport import Answer, Transport, Unreachable, proxy_for
 from trace_lens.oidc.jwk import read_key_set, thumbprint
 from trace_lens.oidc.strict_json import read_json
-from trace_lens.saml.metadata import IDP_ROLE, find_entity
+from trace_lens.saml.metadata import find_entity
+from trace_lens.saml.names import IDP_ROLE
 from trace_lens.workspace.records import App, Provider, Workspace
 from trace_lens.workspace.sources import SourceFile
 

@@ -31,7 +31,8 @@ from trace_lens.live.requests import Sent, authn_request, authorization_request
 from trace_lens.live.transport import Answer, Transport, Unreachable
 from trace_lens.oidc.jwk import Jwk, read_key_set
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
-from trace_lens.saml.metadata import IDP_ROLE, Entity, find_entity
+from trace_lens.saml.metadata import Entity, find_entity
+from trace_lens.saml.names import IDP_ROLE
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace.own_files import OWN_FOLDER
 from trace_lens.workspace.records import App, Provider, Source, Workspace

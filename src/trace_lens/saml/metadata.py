@@ -18,13 +18,12 @@ from trace_lens.common.locations import Location
 from trace_lens.common.moments import MomentError, read_moment
 from trace_lens.pki.pem import PastedCertificate, certificate_from_base64
 from trace_lens.saml import parsing
-from trace_lens.saml.names import METADATA, SIGNATURE
+from trace_lens.saml.names import IDP_ROLE, METADATA, SIGNATURE, SP_ROLE
 from trace_lens.saml.parsing import Damage, XMLDamaged, text_of
 
 _M = f"{{{METADATA}}}"
 _D = f"{{{SIGNATURE}}}"
 _A = "{urn:oasis:names:tc:SAML:2.0:assertion}"
-IDP_ROLE, SP_ROLE = "IDPSSODescriptor", "SPSSODescriptor"
 
 
 class Endpoint(NamedTuple):

@@ -76,3 +76,7 @@ KINDS = {
 def short(uri: str) -> str:
     """The last part of a URI, for a sentence: `emailAddress`, `rsa-sha256`."""
     return uri.rsplit("#", 1)[-1].rsplit(":", 1)[-1].rsplit("/", 1)[-1] or uri
+
+
+IDP_ROLE, SP_ROLE = "IDPSSODescriptor", "SPSSODescriptor"
+"""Roles of an entity in metadata (SAML 2.0 Metadata §2.4.3, §2.4.4)."""

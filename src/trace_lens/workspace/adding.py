@@ -19,8 +19,8 @@ from trace_lens.common.addresses import host_of
 from trace_lens.common.toml import document_of
 from trace_lens.oidc.documents import DISCOVERY
 from trace_lens.oidc.tokens import read_numeric_date
-from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, scan
-from trace_lens.saml.names import METADATA
+from trace_lens.saml.metadata import Entity, scan
+from trace_lens.saml.names import IDP_ROLE, METADATA, SP_ROLE
 from trace_lens.saml.parsing import parse
 from trace_lens.workspace.loading import missing_files
 from trace_lens.workspace.problems import Problem, SettingsError

@@ -10,9 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 from trace_lens.common.locations import Location
-from trace_lens.pki.pem import PastedCertificate, certificates_in
-from trace_lens.saml.metadata import IDP_ROLE, SP_ROLE, Entity, Role, find_entity
-from trace_lens.saml.parsing import XMLDamaged
+from trace_lens.saml.names import IDP_ROLE, SP_ROLE
 from trace_lens.workspace import lists
 from trace_lens.workspace.account_rows import AccountRow, AssignmentRow, ListError, Membership
 from trace_lens.workspace.own_files import OWN_FOLDER
@@ -25,6 +23,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from trace_lens.oidc.jwk import Jwk
+    from trace_lens.pki.pem import PastedCertificate
+    from trace_lens.saml.metadata import Entity, Role
     from trace_lens.workspace.changes import Change
 
 
@@ -367,6 +367,8 @@ class Workspace:
 
     def read_certificates(self, name: str) -> list[PastedCertificate]:
         """The certificates of a file of the workspace, whole or damaged; empty where it cannot be read."""
+        from trace_lens.pki.pem import certificates_in
+
         try:
             return certificates_in(((self.root or Path()) / name).read_bytes())
         except OSError:
@@ -390,6 +392,9 @@ def _json(source: Source, name: str | None) -> object:
 
 def _entity(source: Source, name: str, entity_id: str | None, role: str) -> Entity | None:
     """The entity in a document; None for an address of which there is no snapshot."""
+    from trace_lens.saml.metadata import find_entity
+    from trace_lens.saml.parsing import XMLDamaged
+
     try:
         data = source.document(name)
         if data is None:

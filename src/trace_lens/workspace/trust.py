@@ -11,7 +11,8 @@ from trace_lens.common.sentences import FileName, say
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.fingerprints import Fingerprint, is_fingerprint, read_fingerprint
 from trace_lens.pki.pem import PastedCertificate
-from trace_lens.saml.metadata import IDP_ROLE, find_entity
+from trace_lens.saml.metadata import find_entity
+from trace_lens.saml.names import IDP_ROLE
 from trace_lens.saml.parsing import XMLDamaged
 from trace_lens.workspace.records import App, Provider, Workspace
 

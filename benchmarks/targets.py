@@ -1,0 +1,197 @@
+"""All targets of speed in one table: each figure beside its floor, by processor time, with what is to be reached.
+
+Run: benchmarks/run [--instructions] [--long]. With `--instructions` the rates are measured a second time in
+instructions, where valgrind is there (minutes): these do not depend on what else the machine does.
+"""
+
+from __future__ import annotations
+
+import base64
+import compileall
+import os
+import re
+import resource
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from itertools import pairwise
+from pathlib import Path
+from typing import NamedTuple
+from urllib.parse import unquote_to_bytes
+
+import trace_lens
+import worlds
+
+PROGRAM = str(Path(sys.executable).with_name("trace-lens"))
+IMPORTS = [sys.executable, "-c", "import click, lxml.etree, cryptography.x509"]
+MESSAGES, ROUNDS = 400, 7
+
+
+class Row(NamedTuple):
+    """One line of the table: what was measured, beside what, the ratio, and what is to be reached."""
+
+    what: str
+    measured: str
+    ratio: float
+    reach: float
+    more_is_better: bool = False
+
+    @property
+    def line(self) -> str:
+        """The line as it is printed."""
+        sign = ">=" if self.more_is_better else "<="
+        held = self.ratio >= self.reach if self.more_is_better else self.ratio <= self.reach
+        return (
+            f"| {self.what} | {self.measured} | {self.ratio:.2f} | {sign} {self.reach:g} | {'yes' if held else 'no'} |"
+        )
+
+
+def cpu_of(command: list[str], folder: Path) -> float:
+    """Processor seconds of a process, user and system."""
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    subprocess.run(command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+
+
+def processes(folder: Path, loaded: Path) -> Iterator[Row]:
+    """Whole processes against bare imports; they take turns, the least of each counts."""
+    response, token = "captures/01-crew-roster-works.txt", "captures/47-deck-log-works-powerful.txt"
+    commands = {
+        "trace-lens --version": ([PROGRAM, "--version"], folder, 1.0),
+        "trace-lens explain": ([PROGRAM, "explain", "audience-mismatch"], folder, 1.0),
+        "trace-lens apps list": ([PROGRAM, "apps", "list"], folder, 1.0),
+        "diagnose one SAML response": ([PROGRAM, "diagnose", response], folder, 2.0),
+        "diagnose one ID token": ([PROGRAM, "diagnose", token], folder, 2.0),
+        "the response beside the demo's logs": ([PROGRAM, "diagnose", response], loaded, 4.5),
+    }
+    best = dict.fromkeys((*commands, "floor"), float("inf"))
+    for _ in range(ROUNDS):
+        best["floor"] = min(best["floor"], cpu_of(IMPORTS, folder))
+        for what, (command, there, _) in commands.items():
+            best[what] = min(best[what], cpu_of(command, there))
+    for what, (_, _, reach) in commands.items():
+        yield Row(
+            what,
+            f"{best[what] * 1000:.0f} ms, imports {best['floor'] * 1000:.0f} ms",
+            best[what] / best["floor"],
+            reach,
+        )
+
+
+def rates(world: worlds.World) -> Iterator[Row]:
+    """Messages a second on one core against the form floor, which is asked in turns with them."""
+    kinds: dict[str, tuple[Callable[[], object], float]] = {
+        "sound forms, in a summary": (lambda: world.judge(world.forms, brief=True), 0.5),
+        "sound XML, in a summary": (lambda: world.judge(world.xml, brief=True), 0.5),
+        "sound forms, in full": (lambda: world.judge(world.forms), 0.5),
+        "broken forms": (lambda: world.judge(world.broken, brief=True), 0.15),
+        "ID tokens": (lambda: world.judge(world.tokens, brief=True), 0.3),
+    }
+    best = dict.fromkeys((*kinds, "floor"), float("inf"))
+    for _ in range(ROUNDS):
+        for what, work in (("floor", lambda: floor(world)), *((what, work) for what, (work, _) in kinds.items())):
+            begin = time.process_time()
+            work()
+            best[what] = min(best[what], time.process_time() - begin)
+    for what, (_, reach) in kinds.items():
+        each, bare = best[what] / MESSAGES * 1e6, best["floor"] / MESSAGES * 1e6
+        yield Row(what, f"{each:.0f} us each, form floor {bare:.0f} us", bare / each, reach, more_is_better=True)
+
+
+def floor(world: worlds.World) -> None:
+    """URL- and base64-decode, parse, canonicalise, digest, verify, in a bare loop."""
+    for form in world.forms:
+        worlds.bare(base64.b64decode(unquote_to_bytes(form.partition(b"=")[2])), world.key)
+
+
+def growth(folder: Path) -> Iterator[Row]:
+    """The most that processor time grows by with each of five doublings, from a size that takes long enough."""
+    for what, make in worlds.GROWING.items():
+        spent = []
+        for doubling in range(6):
+            work = make(folder, 2**doubling)
+            spent.append(min(timed(work) for _ in range(3)))
+        factors = [after / before for before, after in pairwise(spent)]
+        shown = ", ".join(f"{seconds * 1000:.0f}" for seconds in spent)
+        yield Row(f"doubling {what}", f"{shown} ms", max(factors), 2.2)
+
+
+def timed(work: Callable[[], object]) -> float:
+    """Processor seconds of some work."""
+    begin = time.process_time()
+    work()
+    return time.process_time() - begin
+
+
+def flatness(folder: Path) -> Iterator[Row]:
+    """Processor time a message with 1,000 applications on record against that with 20."""
+    few, many = (worlds.make(folder / str(count), MESSAGES, count) for count in (20, 1_000))
+    for kind in ("forms", "broken"):
+        spent = [least(world, world.messages[kind]) for world in (few, many)]
+        shown = f"{spent[1] / MESSAGES * 1e6:.0f} us each"
+        yield Row(f"{kind} with 1,000 applications against 20", shown, spent[1] / spent[0], 1.1)
+
+
+def least(world: worlds.World, messages: list[bytes]) -> float:
+    """The least processor seconds that judging messages takes, once the settings are compared."""
+    return min(timed(lambda: world.judge(messages)) for _ in range(ROUNDS))
+
+
+def export(folder: Path) -> Iterator[Row]:
+    """An export of 100 MB against ijson alone."""
+    worlds.long_export(folder / "long.har", 100, 24_000)
+    bare = "import ijson; sum(1 for _ in ijson.items(open('long.har', 'rb'), 'log.entries.item'))"
+    alone = min(cpu_of([sys.executable, "-c", bare], folder) for _ in range(3))
+    whole = min(cpu_of([PROGRAM, "diagnose", "long.har"], folder) for _ in range(3))
+    yield Row("an export of 100 MB", f"{whole:.1f} s, ijson {alone:.1f} s", whole / alone, 2.5)
+
+
+def instructions() -> Iterator[str]:
+    """Instructions a message, from the difference of two runs, and the ratio to the form floor."""
+    if not shutil.which("valgrind"):
+        yield "valgrind is not there, so no instructions were counted"
+        return
+    with tempfile.TemporaryDirectory() as name:
+        worlds.make(Path(name), 120, 20).keep()
+        counted = {what: _count(name, what) for what in ("floor", *worlds.KINDS)}
+    for what, count in counted.items():
+        yield f"| {what} | {count / 1e6:.2f} million | {counted['floor'] / count:.2f} |"
+
+
+def _count(folder: str, what: str) -> float:
+    few, many = 20, 120
+    told = []
+    for number in (few, many):
+        command = ["valgrind", "--tool=cachegrind", "--cache-sim=no", "--cachegrind-out-file=/dev/null", sys.executable]
+        command += [str(Path(worlds.__file__)), folder, what, str(number)]
+        done = subprocess.run(command, capture_output=True, text=True, check=True)
+        found = re.search(r"I\s+refs:\s+([\d,]+)", done.stderr)
+        assert found, done.stderr
+        told.append(int(found[1].replace(",", "")))
+    return (told[1] - told[0]) / (many - few)
+
+
+def main() -> None:
+    """Measure and print."""
+    compileall.compile_dir(Path(trace_lens.__file__).parent, quiet=1)
+    os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="trace-lens-bench-")
+    print("| what | measured | ratio | to reach | reached |\n|---|---|---|---|---|")
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        plain, loaded = worlds.demo(folder / "plain", logs=False), worlds.demo(folder / "loaded", logs=True)
+        world = worlds.make(folder / "many", MESSAGES, 20)
+        parts = (processes(plain, loaded), rates(world), flatness(folder), growth(folder), export(world.folder))
+        for row in (row for part in parts for row in part):
+            print(row.line, flush=True)
+    if "--instructions" in sys.argv:
+        print("\n| what | instructions a message | of the form floor |\n|---|---|---|")
+        for line in instructions():
+            print(line, flush=True)
+
+
+if __name__ == "__main__":
+    main()
