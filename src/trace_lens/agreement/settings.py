@@ -235,11 +235,10 @@ def misplaced(app: App, workspace: Workspace, item: str, text: str) -> str | Non
         if name != _SAME_FIELD.get(item, item) and text in values and text not in own:
             return words
     if item in ("audience", "acs_url", "acs_urls", "entity_id"):
-        for other in workspace.apps.values():
-            if other is not app and text == other.entity_id:
-                return f"the entity ID of {other.name}"
-            if other is not app and text in other.acs_urls:
-                return f"the ACS URL of {other.name}"
+        for what, others in (("entity ID", workspace.apps_called(text)), ("ACS URL", workspace.apps_at(text))):
+            for other in others:
+                if other is not app:
+                    return f"the {what} of {other.name}"
     return None
 
 

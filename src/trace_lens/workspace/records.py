@@ -20,7 +20,7 @@ from trace_lens.workspace.settings import AppSettings, Judgement, ProviderSettin
 from trace_lens.workspace.trusting import Trust, files_inside
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterable
 
     from trace_lens.oidc.jwk import Jwk
     from trace_lens.pki.pem import PastedCertificate
@@ -309,6 +309,15 @@ def _read_once(data: bytes, read: Callable[[bytes], R], kind: str) -> R:
     return cast("R", _lists_read[key])
 
 
+def _indexed(apps: Iterable[App], names: Callable[[App], Iterable[str | None]]) -> dict[str, tuple[App, ...]]:
+    found: dict[str, tuple[App, ...]] = {}
+    for app in apps:
+        for name in dict.fromkeys(names(app)):
+            if name:
+                found[name] = (*found.get(name, ()), app)
+    return found
+
+
 @dataclass(frozen=True)
 class Workspace:
     """All settings of one folder; empty where there is no workspace at all (`root` is then None).
@@ -330,6 +339,17 @@ class Workspace:
         if key not in self._kept:
             self._kept[key] = make()
         return cast("R", self._kept[key])
+
+    def apps_called(self, entity_id: str) -> tuple[App, ...]:
+        """The applications with an entity ID, in their order."""
+        return self._by_name("entity ids", lambda app: (app.entity_id,)).get(entity_id, ())
+
+    def apps_at(self, acs_url: str) -> tuple[App, ...]:
+        """The applications with an ACS URL, in their order."""
+        return self._by_name("acs urls", lambda app: app.acs_urls).get(acs_url, ())
+
+    def _by_name(self, key: str, names: Callable[[App], Iterable[str | None]]) -> dict[str, tuple[App, ...]]:
+        return self.once(key, lambda: _indexed(self.apps.values(), names))
 
     def provider_of(self, app: App | None) -> Provider | None:
         """The provider that an application trusts."""

@@ -118,7 +118,7 @@ def audience(case: SamlCase) -> Answer:
         if expected in values:
             continue
         actual = closest(expected, values) if values else ""
-        others = [app.name for app in case.workspace.apps.values() if app is not case.app and app.entity_id == actual]
+        others = [app.name for app in case.workspace.apps_called(actual) if app is not case.app]
         belongs = say(" It is that of {others}.", others=others[0]) if others else ""
         if actual in case.app.acs_urls:
             belongs = " It is the application's ACS URL, which belongs into another field."
@@ -146,9 +146,9 @@ def audience_shared(case: SamlCase) -> Answer:
     """Is the audience that of one application only?"""
     conditions = case.assertion.conditions if case.assertion else None
     audiences = {audience.value for audience in conditions.audiences} if conditions else set()
-    holders = [app for app in case.workspace.apps.values() if app.entity_id and app.entity_id in audiences]
-    for shared in {app.entity_id for app in holders}:
-        names = [app.name for app in holders if app.entity_id == shared]
+    for shared in sorted(audiences):
+        holders = case.workspace.apps_called(shared)
+        names = [app.name for app in holders]
         if len(names) > 1:
             yield finding(
                 "audience-shared",
@@ -162,7 +162,6 @@ def audience_shared(case: SamlCase) -> Answer:
                         "entity_id", app.entity_id or "", app.source.file, app.source.where("application", "entity_id")
                     )
                     for app in holders
-                    if app.entity_id == shared
                 ],
             )
 
