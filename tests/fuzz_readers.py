@@ -26,7 +26,8 @@ from trace_lens.intake.heads import read_heads
 from trace_lens.intake.oauth import oidc_in
 from trace_lens.intake.peeling import peel
 from trace_lens.logs.formats.events import events_of, rows_of, time_form
-from trace_lens.logs.formats.records import Unreadable, unpacked
+from trace_lens.logs.formats.records import unpacked
+from trace_lens.logs.formats.rows import Unreadable
 from trace_lens.logs.formats.times import TimeReader
 from trace_lens.logs.recognising.forms import form_of
 from trace_lens.oidc.encryption import Broken, NotForKey, decrypt

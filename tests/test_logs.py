@@ -19,8 +19,10 @@ from hypothesis import strategies as st
 from kit import run, run_json, workspace
 from strict_schemas import conforms
 from trace_lens.logs.event import Event
+from trace_lens.logs.formats.delimited import sniffed
 from trace_lens.logs.formats.events import events_of, time_form
-from trace_lens.logs.formats.records import BadRow, Record, Unreadable, records_of, sniffed, unpacked, value_at
+from trace_lens.logs.formats.records import records_of, unpacked
+from trace_lens.logs.formats.rows import BadRow, Record, Unreadable, value_at
 from trace_lens.logs.formats.times import NoTime, TimeForm, TimeReader, is_descending
 from trace_lens.logs.recognising.forms import form_of
 from trace_lens.workspace.loading import load_workspace

@@ -15,7 +15,8 @@ import pytest
 from kit import run, run_json, workspace
 from trace_lens.diagnosis.carried import carried_by_captures
 from trace_lens.logs.formats.events import client_address
-from trace_lens.logs.formats.records import BadRow, Record, records_of
+from trace_lens.logs.formats.records import records_of
+from trace_lens.logs.formats.rows import BadRow, Record
 from trace_lens.logs.formats.times import NoTime, TimeForm, TimeReader
 from trace_lens.logs.recognising.checking import check
 from trace_lens.logs.recognising.columns import Column, columns_of

@@ -15,7 +15,7 @@ from trace_lens.attempts.oidc_groups import grouped, hold_attempt
 from trace_lens.attempts.oidc_messages import CAPTURES, OidcMessage
 from trace_lens.common.kinds import TOKEN_KINDS
 from trace_lens.intake.found import FoundMessage
-from trace_lens.intake.oauth import OPAQUE
+from trace_lens.intake.oauth_pieces import OPAQUE
 from trace_lens.oidc import errors
 from trace_lens.oidc.tokens import Token
 

@@ -10,7 +10,7 @@ from trace_lens.common.kinds import KINDS, PARAMETER_KINDS, TOKEN_KINDS
 from trace_lens.common.locations import Location
 from trace_lens.intake.carried import BEARER, EXCHANGE
 from trace_lens.intake.found import FoundMessage
-from trace_lens.intake.oauth import NAMED, OPAQUE, parameters_of
+from trace_lens.intake.oauth_pieces import NAMED, OPAQUE, parameters_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.oidc.jose import JoseDamaged, Jwe, read_jwe, read_jws
 from trace_lens.oidc.parameters import Parameters

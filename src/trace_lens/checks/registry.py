@@ -60,7 +60,16 @@ def _of_saml() -> tuple[Check, ...]:
 def _of_oidc() -> tuple[Check, ...]:
     from trace_lens.checks import admitted, assigned, entitled, identified, intended, logged
     from trace_lens.checks.oidc import admitted as oidc_admitted
-    from trace_lens.checks.oidc import answered, authentic, current, delivered, readable, redirected, signed_out
+    from trace_lens.checks.oidc import (
+        answered,
+        authentic,
+        current,
+        delivered,
+        readable,
+        redirected,
+        signatures,
+        signed_out,
+    )
     from trace_lens.checks.oidc import entitled as oidc_entitled
     from trace_lens.checks.oidc import identified as oidc_identified
     from trace_lens.checks.oidc import intended as oidc_intended
@@ -85,6 +94,7 @@ def _of_oidc() -> tuple[Check, ...]:
         *redirected.CHECKS,
         *delivered.CHECKS,
         *authentic.CHECKS,
+        *signatures.CHECKS,
         *oidc_intended.CHECKS,
         *current.CHECKS,
         *oidc_identified.CHECKS,

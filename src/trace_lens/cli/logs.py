@@ -51,7 +51,7 @@ def check_command(session: Session, file: Path, source: str | None, save_as: str
     whose log it is. Columns are known by what they hold: people and applications on record, ids of the captures in
     captures/. Exit status: 0, or 3 where the file cannot be read at all.
     """
-    from trace_lens.logs.formats.records import Unreadable
+    from trace_lens.logs.formats.rows import Unreadable
     from trace_lens.logs.recognising.checking import check
     from trace_lens.logs.recognising.proposing import as_toml
     from trace_lens.render import json_logs

@@ -12,7 +12,7 @@ from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.secret_names import PARAMETERS, hidden, hidden_text
 from trace_lens.common.secrets_in_text import without_tokens
 from trace_lens.intake.found import FoundMessage
-from trace_lens.intake.oauth import OPAQUE, parameters_of
+from trace_lens.intake.oauth_pieces import OPAQUE, parameters_of
 from trace_lens.oidc import documents, errors
 from trace_lens.oidc.jose import JoseDamaged, read_jwe, read_jws
 from trace_lens.oidc.jwk import read_key_set, thumbprint

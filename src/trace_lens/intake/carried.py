@@ -17,7 +17,7 @@ from trace_lens.common.locations import Location
 from trace_lens.intake.exchanges import STATIC, Capture, Exchange
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import ADDRESS
-from trace_lens.intake.oauth import CARRIED, NAMED, OPAQUE
+from trace_lens.intake.oauth_pieces import CARRIED, NAMED, OPAQUE
 from trace_lens.oidc.documents import TOKEN_RESPONSE, USERINFO
 
 EXCHANGE = "exchange"

@@ -22,7 +22,7 @@ from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.kinds import whole_kind
 from trace_lens.intake.layers import form_value
 from trace_lens.intake.markup import first_element
-from trace_lens.intake.oauth import damaged, whole_token
+from trace_lens.intake.oauth_pieces import damaged, whole_token
 
 _FORM = expression(
     rb"(SAMLResponse|SAMLRequest)=((?:[A-Za-z0-9/]++|%2[BbFf])++(?:=|%3[Dd]){0,2})(?:&RelayState=([\w.~-]*+))?\s*+"

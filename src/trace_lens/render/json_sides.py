@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
-from typing import TYPE_CHECKING
 
 from trace_lens.agreement.rows import COLUMNS
 from trace_lens.common.findings import Finding
@@ -17,13 +16,8 @@ from trace_lens.diagnosis.certificates import SeenCertificate
 from trace_lens.diagnosis.identification import Identification
 from trace_lens.people.names import AMBIGUOUS, FOUND, OTHER, RESULTS, Identified
 from trace_lens.pki.chains import Chain
-from trace_lens.workspace.records import App, Workspace
-
-if TYPE_CHECKING:
-    pass
-
-
 from trace_lens.render.as_json import Json, finding, step, unreadable
+from trace_lens.workspace.records import App, Workspace
 
 
 def two_sides(found: TwoSides, masks: Masks) -> Json:

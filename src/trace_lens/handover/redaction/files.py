@@ -14,7 +14,7 @@ from trace_lens.handover.redaction import markup
 from trace_lens.handover.redaction.encodings import is_wrapped
 from trace_lens.handover.redaction.places import PERSON, place_of
 from trace_lens.handover.redaction.texts import Texts
-from trace_lens.logs.formats.records import sniffed
+from trace_lens.logs.formats.delimited import sniffed
 
 _HEADER = re.compile(
     r"^(?P<mark>[ \t]*(?:[<>*|#]{1,3}[ \t]+)?)(?P<name>:?[A-Za-z][A-Za-z0-9_-]*)(?P<colon>[ \t]*:[ \t]*)"

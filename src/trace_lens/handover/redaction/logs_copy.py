@@ -12,7 +12,9 @@ from pathlib import Path
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.logbook import keep_clocks
 from trace_lens.handover.redaction.files import FileCopy
-from trace_lens.logs.formats.records import DAMAGED, sniffed, unpacked
+from trace_lens.logs.formats.delimited import sniffed
+from trace_lens.logs.formats.records import unpacked
+from trace_lens.logs.formats.rows import DAMAGED
 from trace_lens.logs.store.loading import load_all
 from trace_lens.logs.store.store import EventStore
 from trace_lens.workspace.log_sources import FOLDER, LogSource, log_sources

@@ -12,7 +12,8 @@ from typing import Any, BinaryIO
 from trace_lens.common.expressions import expression
 from trace_lens.common.secrets_in_text import without_secrets
 from trace_lens.logs.event import FAILURE, FIELDS, OTHER, SUCCESS, Event
-from trace_lens.logs.formats.records import BadRow, Record, bad_record, records_of, value_at
+from trace_lens.logs.formats.records import records_of
+from trace_lens.logs.formats.rows import BadRow, Record, bad_record, value_at
 from trace_lens.logs.formats.times import NoTime, TimeForm, TimeReader
 from trace_lens.logs.kept_ids import KeptIds
 from trace_lens.workspace.log_sources import LogSource

@@ -11,7 +11,8 @@ from typing import BinaryIO, NamedTuple
 
 from trace_lens.logs.event import FIELDS, Event
 from trace_lens.logs.formats.events import events_of, field_paths, rows_of, text_of, time_at, time_form, time_paths
-from trace_lens.logs.formats.records import DAMAGED, BadRow, Record, Unreadable, unpacked, value_at
+from trace_lens.logs.formats.records import unpacked
+from trace_lens.logs.formats.rows import DAMAGED, BadRow, Record, Unreadable, value_at
 from trace_lens.logs.formats.times import TimeReader, is_descending
 from trace_lens.logs.recognising.columns import Column, columns_of
 from trace_lens.logs.recognising.forms import form_of

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
 from trace_lens.common.secrets_in_text import without_secrets
-from trace_lens.logs.formats.records import Record
+from trace_lens.logs.formats.rows import Record
 from trace_lens.logs.kept_ids import is_secret_column
 
 _FEW = 12

@@ -10,7 +10,8 @@ from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
 from trace_lens.common.octets import as_utf8, wide_encoding
-from trace_lens.logs.formats.records import OCSF_AUTHENTICATION, arrays_in, sniffed
+from trace_lens.logs.formats.delimited import sniffed
+from trace_lens.logs.formats.json_rows import OCSF_AUTHENTICATION, arrays_in
 
 _WESTERN = "cp1252"
 _SEVERAL = 3

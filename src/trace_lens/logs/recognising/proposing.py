@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 from trace_lens.common.toml import fill, inline_item
 from trace_lens.logs.event import FIELDS
 from trace_lens.logs.formats.events import OWN_FIELDS, OWN_IDS
-from trace_lens.logs.formats.records import Record
+from trace_lens.logs.formats.rows import Record
 from trace_lens.logs.recognising.columns import Column, columns_of
 from trace_lens.logs.recognising.fields import LIKELY, SURE, Match, Recognised, recognise
 from trace_lens.logs.recognising.forms import Form

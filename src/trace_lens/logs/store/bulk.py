@@ -19,8 +19,9 @@ from typing import NamedTuple
 from trace_lens.common.expressions import expression
 from trace_lens.common.secrets_in_text import RULES
 from trace_lens.logs.event import FAILURE, FIELDS, OTHER, SUCCESS
+from trace_lens.logs.formats.delimited import sniffed
 from trace_lens.logs.formats.events import field_paths
-from trace_lens.logs.formats.records import path_parts_joined, sniffed, value_at
+from trace_lens.logs.formats.rows import path_parts_joined, value_at
 from trace_lens.logs.kept_ids import DIGITS, MARK, KeptIds, is_secret_id
 from trace_lens.logs.store.engine import COLUMNS, named, quoted
 from trace_lens.workspace.log_sources import LogSource

@@ -11,7 +11,7 @@ from datetime import UTC
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from trace_lens.logs.formats.records import BadRow
+from trace_lens.logs.formats.rows import BadRow
 from trace_lens.logs.store.duck import Duck, problem_of
 from trace_lens.logs.store.engine import COLUMNS, named, quoted
 from trace_lens.logs.store.manifest import Content, Manifest, StoreProblem

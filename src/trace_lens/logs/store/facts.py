@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
-from trace_lens.logs.formats.records import DAMAGED, Unreadable, unpacked
+from trace_lens.logs.formats.records import unpacked
+from trace_lens.logs.formats.rows import DAMAGED, Unreadable
 from trace_lens.logs.store.manifest import BEGINNING
 
 _CHUNK = 1 << 20

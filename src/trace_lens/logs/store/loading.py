@@ -20,7 +20,8 @@ from typing import Any, NamedTuple
 from trace_lens.common.guarding import Meant, why
 from trace_lens.logs.event import Event
 from trace_lens.logs.formats.events import events_of, rows_of, time_at, time_form, time_paths
-from trace_lens.logs.formats.records import BadRow, Record, Unreadable, unpacked
+from trace_lens.logs.formats.records import unpacked
+from trace_lens.logs.formats.rows import BadRow, Record, Unreadable
 from trace_lens.logs.formats.times import TimeReader, is_descending
 from trace_lens.logs.store.bulk import ANY, HEADERS, NONE, SPACES, Bulk, OutOfTheOrdinary, bulk_events
 from trace_lens.logs.store.duck import problem_of

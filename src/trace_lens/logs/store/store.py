@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 
 from trace_lens.logs.event import Event, Place
-from trace_lens.logs.formats.records import BadRow
+from trace_lens.logs.formats.rows import BadRow
 from trace_lens.logs.kept_ids import KeptIds, kept_ids
 from trace_lens.logs.store.duck import Duck, problem_of
 from trace_lens.logs.store.engine import BAD_COLUMNS, COLUMNS, Engine, Given, quoted, select_of

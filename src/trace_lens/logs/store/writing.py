@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from trace_lens.logs.event import Event
-from trace_lens.logs.formats.records import BadRow
+from trace_lens.logs.formats.rows import BadRow
 from trace_lens.logs.store.duck import Duck, events_in_parts
 from trace_lens.logs.store.engine import BAD_COLUMNS, COLUMNS, Given, named, quoted, select_of
 from trace_lens.logs.store.manifest import BAD_ROWS, COUNTS, IDS, PARTS, Content
