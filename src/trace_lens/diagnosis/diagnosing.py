@@ -29,6 +29,7 @@ from trace_lens.diagnosis.later import LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
 from trace_lens.diagnosis.strict import MOST_BYTES, sound
+from trace_lens.diagnosis.strict_tokens import sound_token
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.intake.straight import straight
@@ -290,8 +291,11 @@ def _judged_briefly(run: Run, place: int) -> Judged | None:
     source = run.sources[place]
     if source.data is None or source.path is not None or source.redaction is not None or len(source.data) > MOST_BYTES:
         return None
-    found = straight(source.data)
-    told = sound(found.data, run.workspace) if found and found.kind == "saml-response" else None
+    if source.data[:3] == b"eyJ":
+        told = sound_token(source.data, run.workspace)
+    else:
+        found = straight(source.data)
+        told = sound(found.data, run.workspace) if found and found.kind == "saml-response" else None
     if told is None:
         return None
     gathered = Gathered(place, (place,), None, wanted=told.wanted, offered=told.offered)

@@ -7,7 +7,7 @@ from typing import Any, cast
 
 from trace_lens.common.findings import Finding, Unchecked
 from trace_lens.diagnosis.judging import AttemptParties, Circumstances, Details, Diagnosis, StageResult
-from trace_lens.diagnosis.strict import Sound
+from trace_lens.diagnosis.sound import Sound
 
 
 class Rest:
@@ -89,4 +89,4 @@ def later(source: str, place: int, sound: Sound) -> LaterDiagnosis:
     )
     rest: Any = Rest(place)
     judged = Circumstances(sound.at, "message", ())
-    return LaterDiagnosis("1", source, "saml", parties, judged, "sound", "", None, None, (), (), (), (), rest)
+    return LaterDiagnosis("1", source, sound.protocol, parties, judged, "sound", "", None, None, (), (), (), (), rest)

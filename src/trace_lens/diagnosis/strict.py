@@ -35,8 +35,7 @@ from lxml import etree
 
 from trace_lens.common.expressions import expression
 from trace_lens.diagnosis.choosing import identities
-from trace_lens.people.accounts import account_index
-from trace_lens.people.rewriting import result
+from trace_lens.diagnosis.sound import Sound, knows, serves
 from trace_lens.saml import algorithms
 from trace_lens.saml.names import (
     ASSERTION,
@@ -53,7 +52,6 @@ from trace_lens.saml.parsing import XMLDamaged, parse
 from trace_lens.workspace import trust
 from trace_lens.workspace.problems import SettingsError
 from trace_lens.workspace.records import App, Provider, Workspace
-from trace_lens.workspace.settings import Claim
 
 _P, _A, _D = f"{{{PROTOCOL}}}", f"{{{ASSERTION}}}", f"{{{SIGNATURE}}}"
 _EXCLUSIVE = "http://www.w3.org/2001/10/xml-exc-c14n#"
@@ -65,20 +63,6 @@ _MOMENT = expression(r"20\d\d-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d{1,6})?Z")
 _NEW_NAMES = (FORMAT_TRANSIENT, FORMAT_PERSISTENT)
 MOST_BYTES = 64 * 1024
 """Larger messages are not of the usual shape."""
-
-
-class Sound(NamedTuple):
-    """A message that the full judge would call sound, and what is known of it: who signs in, who began, and the moment
-    at which it was issued. `wanted` and `offered` are what it looks for in other sources and has for them.
-    """
-
-    app: App
-    provider: Provider
-    subject: str
-    started_by: str
-    at: datetime
-    wanted: frozenset[str]
-    offered: frozenset[str]
 
 
 class Prepared(NamedTuple):
@@ -150,23 +134,9 @@ def _prepare(app: App, workspace: Workspace) -> Prepared | None:
         unsolicited=told.accepts_unsolicited is not False,
         contexts=frozenset(told.authn_contexts),
         skew=app.clock_skew,
-        knows=_knows(app, workspace),
+        knows=knows(app, workspace),
         assigned=None if rows is None else frozenset(row.user.casefold() for row in rows if row.user),
     )
-
-
-def _knows(app: App, workspace: Workspace) -> Callable[[str], bool]:
-    """Whether the account rule leads from a name to one account that may sign in; always where no list is declared."""
-    steps, rows = app.settings.account.rewrite, app.accounts
-    if rows is None:
-        return lambda name: True
-    index = account_index(app, rows, workspace)
-
-    def knows(name: str) -> bool:
-        found = index.find(result(name, steps))
-        return len(found) == 1 and found[0].active and found[0].federated
-
-    return knows
 
 
 def sound(data: bytes, workspace: Workspace) -> Sound | None:
@@ -361,7 +331,7 @@ class _Walk:
             return False
         if any(marker in values for marker in to.provider.settings.left_out_markers):
             return False
-        return all(_serves(claim, values) for claim in to.app.settings.claims)
+        return all(serves(claim, values) for claim in to.app.settings.claims)
 
     def _signed(self, holder: etree._Element, told: dict[str, str], part: str, to: Prepared) -> bool:
         """Whether the signature of an element holds, by a trusted key."""
@@ -402,19 +372,6 @@ class _Walk:
             to.keys.remove(key)
             to.keys.insert(0, key)
         return key is not None
-
-
-def _serves(claim: Claim, values: dict[str, list[str]]) -> bool:
-    """Whether what was sent for a claim cannot break a sign-in."""
-    sent = next((name for name in (claim.name, *claim.also_as) if name in values), None)
-    filled = [value for value in values[sent] if value.strip()] if sent else []
-    if not filled:
-        return claim.need != "must"
-    known = {*claim.one_of, *claim.elevated, *((claim.default_role,) if claim.default_role else ())}
-    if claim.means == "groups" or claim.maps:
-        named = set(claim.maps) | set(claim.maps.values()) | known
-        return not named or any(value in claim.maps for value in filled)
-    return not known or any(value in known for value in filled)
 
 
 def _canonical(element: etree._Element) -> bytes:
