@@ -6,7 +6,6 @@ beside the logs, and only then judged. Where they are many they are shared out t
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
@@ -28,8 +27,6 @@ from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.later import LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
-from trace_lens.diagnosis.strict import MOST_BYTES, sound
-from trace_lens.diagnosis.strict_tokens import sound_token
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.intake.straight import straight
@@ -288,6 +285,9 @@ def _judge_share_briefly(share: list[_Places]) -> list[Judged]:
 
 def _judged_briefly(run: Run, place: int) -> Judged | None:
     """A source whose one message is judged on the strict path; None where only the full judge can tell."""
+    from trace_lens.diagnosis.strict import MOST_BYTES, sound
+    from trace_lens.diagnosis.strict_tokens import sound_token
+
     source = run.sources[place]
     if source.data is None or source.path is not None or source.redaction is not None or len(source.data) > MOST_BYTES:
         return None
@@ -311,14 +311,24 @@ def _shared(work: Callable[[list[_Places]], list[T]], run: Run, groups: list[_Pl
     """What the work gives for all groups, shared out to processes where there are several."""
     size = min(_SHARE, -(-len(groups) // (workers * 4)))
     shares = [groups[start : start + size] for start in range(0, len(groups), size)]
-    if workers == 1 or "fork" not in multiprocessing.get_all_start_methods():
+    if not _forks(workers):
         begin_worker(run)
         return [part for share in run.heard(map(work, shares), len(groups), size) for part in share]
+    import multiprocessing
     from concurrent.futures import ProcessPoolExecutor
 
     fork = multiprocessing.get_context("fork")
     with ProcessPoolExecutor(workers, fork, initializer=begin_worker, initargs=(run._replace(told=None),)) as pool:
         return [part for share in run.heard(pool.map(work, shares), len(groups), size) for part in share]
+
+
+def _forks(workers: int) -> bool:
+    """Whether there is work for several processes, and they can be had."""
+    if workers == 1:
+        return False
+    import multiprocessing
+
+    return "fork" in multiprocessing.get_all_start_methods()
 
 
 def _gather(run: Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None = None) -> Gathered:

@@ -6,8 +6,9 @@ MOZILLA_PKIX_…) and WebKit (sentences). A word that is not listed is `other`: 
 
 from __future__ import annotations
 
-import re
 from enum import StrEnum
+
+from trace_lens.common.expressions import expression
 
 
 class Trouble(StrEnum):
@@ -69,7 +70,7 @@ _KINDS: tuple[tuple[Trouble, str], ...] = (
     (Trouble.ABORTED, r"ERR_ABORTED|NS_BINDING_ABORTED|NS_ERROR_ABORT|^canceled$|\bcancelled\b"),
     (Trouble.FAILED, r"ERR_FAILED|NS_ERROR_FAILURE"),
 )
-_PATTERNS = tuple((kind, re.compile(pattern)) for kind, pattern in _KINDS)
+_PATTERNS = tuple((kind, expression(pattern)) for kind, pattern in _KINDS)
 
 
 def trouble_of(words: str) -> Trouble:

@@ -48,10 +48,10 @@ _PLAIN_HINTS = (
     *(sign + name for sign in (b"?", b"&", b"#") for name in (b"code=", b"state=")),
 )
 _HINTS = (
-    *((member, re.compile(member + rb"[\"']?\s*+[:=]")) for member in MEMBERS),
-    (b"code", re.compile(rb"(?m)^[^\S\n]*+code(?:\s*+[:=]|[^\S\t]*+\t)")),
-    (b"earer", re.compile(rb"(?i)authorization\s*+:\s*+bearer\s|^\s*+bearer\s")),
-    (b"EARER", re.compile(rb"(?i)authorization\s*+:\s*+bearer\s|^\s*+bearer\s")),
+    *((member, expression(member + rb"[\"']?\s*+[:=]")) for member in MEMBERS),
+    (b"code", expression(rb"(?m)^[^\S\n]*+code(?:\s*+[:=]|[^\S\t]*+\t)")),
+    (b"earer", expression(rb"(?i)authorization\s*+:\s*+bearer\s|^\s*+bearer\s")),
+    (b"EARER", expression(rb"(?i)authorization\s*+:\s*+bearer\s|^\s*+bearer\s")),
 )
 """An expression is tried only where the sign before it stands in the text: looking for that is far quicker."""
 _BEARER = expression(

@@ -22,7 +22,7 @@ _RUN = expression(r"[^\W_]+")
 _OTHER = expression(r"[\W_]+")
 _AT_WORDS = {"at", "40", "x40", "0x40", "x0040", "u0040", "commat"}
 _ESCAPES = tuple(
-    (words, re.compile(pattern, re.IGNORECASE))
+    (words, expression(pattern, re.IGNORECASE))
     for words, pattern in (
         ("percent-encoded", r"%(?:25)*([0-9a-f]{2})"),
         ("as in quoted-printable", r"=([0-9a-f]{2})"),

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import re
-
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.identified import account_name, index_of
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Severity
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Person, say
@@ -23,10 +22,10 @@ from trace_lens.saml.names import (
 )
 
 _SHAPES = {
-    FORMAT_EMAIL: re.compile(r"[^@\s]+@[^@\s]+"),
-    FORMAT_KERBEROS: re.compile(r"[^@\s]+@[^@\s]+"),
-    FORMAT_WINDOWS: re.compile(r"([^\\]+\\)?[^\\@]+"),
-    FORMAT_X509: re.compile(r"\s*[A-Za-z.\d]+\s*=.*"),
+    FORMAT_EMAIL: expression(r"[^@\s]+@[^@\s]+"),
+    FORMAT_KERBEROS: expression(r"[^@\s]+@[^@\s]+"),
+    FORMAT_WINDOWS: expression(r"([^\\]+\\)?[^\\@]+"),
+    FORMAT_X509: expression(r"\s*[A-Za-z.\d]+\s*=.*"),
 }
 
 
