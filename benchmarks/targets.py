@@ -156,7 +156,7 @@ def instructions() -> Iterator[str]:
         yield "valgrind is not there, so no instructions were counted"
         return
     with tempfile.TemporaryDirectory() as name:
-        worlds.make(Path(name), 120, 20).keep()
+        worlds.make(Path(name), worlds.SUMMARY + 120, 20).keep()
         counted = {what: _count(name, what) for what in ("floor", *worlds.KINDS)}
     for what, count in counted.items():
         yield f"| {what} | {count / 1e6:.2f} million | {counted['floor'] / count:.2f} |"

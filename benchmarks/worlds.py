@@ -38,6 +38,8 @@ from trace_lens.workspace.sources import SourceFile
 DS = "{http://www.w3.org/2000/09/xmldsig#}"
 SAML = "{urn:oasis:names:tc:SAML:2.0:assertion}"
 KINDS = ("forms", "xml", "broken", "tokens")
+SUMMARY = 200
+"""As many sources as make a summary."""
 _AT = datetime(2026, 11, 18, 8, 0, tzinfo=UTC)
 _PEOPLE = ("m.tern", "a.fulmar", "k.gannet", "s.petrel")
 
@@ -209,9 +211,8 @@ def main() -> None:
             data = base64.b64decode(unquote_to_bytes(form.partition(b"=")[2]))
             bare(data, keys[-1])  # type: ignore[arg-type]
         return
-    # Each message twice over as many sources as make a summary.
     world = World(folder, None, messages)  # type: ignore[arg-type]
-    world.judge((messages[kind] * 3)[: 200 + number], brief=True)
+    world.judge(messages[kind][: SUMMARY + number], brief=True)
 
 
 if __name__ == "__main__":
