@@ -208,7 +208,9 @@ def _part(text: str, name: str, problems: list[str]) -> bytes:
             raise JoseDamaged(f"its {name} stops in the middle of an octet", truncated=True) from None
         raise JoseDamaged(f"its {name} is not base64url") from None
     if lenient:
-        problems.append(f"its {name} is base64 with padding or of the other alphabet, not base64url")
+        problems.append(
+            f"its {name} is not base64url to the letter: padding, the other alphabet, or bits left over at its end"
+        )
     return octets
 
 

@@ -19,6 +19,9 @@ from trace_lens.oidc.jose import Jws
 from trace_lens.workspace import token_keys
 
 _SOON = timedelta(hours=1)
+SIGNED_OTHERWISE = (
+    "Check that it signs with a key of its key set, named by its id, and that nothing changes the token then."
+)
 
 
 def is_none(jws: Jws) -> bool:
@@ -105,13 +108,17 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
             "signed-by-untrusted-key",
             "The signature fits the key that came inside the token, and no key that is on record: whoever made the "
             "token chose that key.",
+            remedy="Ask the provider's administrators whether the key is theirs; if it is, they must publish it in "
+            "their key set.",
             evidence=case.of_header("jwk") if "jwk" in jws.header else case.of_header("x5c"),
         )
     elif verdict.standing == NONE and verdict.keys and (verdict.named or jws.key_id is None):
+        why, remedy = _why(case, jws, verdict)
         yield finding(
             "signature-value-invalid",
-            _why(case, jws, verdict),
+            why,
             side=Side.PROVIDER,
+            remedy=remedy,
             evidence=[*case.of_header("alg"), *case.of_header("kid")],
         )
     elif verdict.standing == TRUSTED and verdict.named and verdict.key not in verdict.named and verdict.key:
@@ -123,6 +130,7 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
                 key_words=verdict.key.words,
             ),
             side=Side.PROVIDER,
+            remedy="Name in the header the key that made the signature.",
             expected=verdict.key.key.id,
             actual=jws.key_id,
             evidence=case.of_header("kid"),
@@ -193,8 +201,8 @@ def file_of(key: token_keys.TokenKey) -> list[Evidence]:
     )
 
 
-def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:
-    """What can be told of a signature that no key fits."""
+def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> tuple[str, str]:
+    """What can be told of a signature that no key fits, and what its provider can do."""
     tried = verdict.named or verdict.keys
     if not any(suits(jws, key.key) for key in tried):
         kinds = " and ".join(dict.fromkeys(key.key.type or "another type" for key in tried))
@@ -202,7 +210,7 @@ def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:
             "No key verifies the token: its algorithm {algorithm} needs another type than {kinds}.",
             algorithm=jws.algorithm,
             kinds=kinds,
-        )
+        ), "Publish in the key set the key that it signs with now."
     other = next((name for name in SIGNATURES if _fits_as(jws, name, tried)), None)
     if other:
         return say(
@@ -210,7 +218,7 @@ def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:
             "header says: the header was altered, or the provider writes the wrong algorithm.",
             other=other,
             algorithm=jws.algorithm,
-        )
+        ), say("Name {other} in the header, if nothing on the way alters tokens.", other=other)
     size = signature_length(jws, verdict)
     if size and len(jws.signature) != size:
         return say(
@@ -218,13 +226,16 @@ def _why(case: OidcCase, jws: Jws, verdict: Verdict) -> str:
             "it was cut or lengthened on the way.",
             signature=len(jws.signature),
             size=size,
-        )
+        ), "Find out where the token loses or gains characters after it was signed."
     which = say("the key {key_words}", key_words=tried[0].key.words) if verdict.named else "any key of the key set"
-    return say(
-        "The signature does not fit {which}{age}, and no other key on record either: header or "
-        "payload were altered after signing, or another key made it.",
-        which=which,
-        age=_age(case),
+    return (
+        say(
+            "The signature does not fit {which}{age}, and no other key on record either: header or "
+            "payload were altered after signing, or another key made it.",
+            which=which,
+            age=_age(case),
+        ),
+        SIGNED_OTHERWISE,
     )
 
 

@@ -13,6 +13,7 @@ from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import differs
 from trace_lens.checks.oidc.case import OidcCase, values_of
+from trace_lens.checks.oidc.signatures import SIGNED_OTHERWISE
 from trace_lens.checks.oidc.verified import KNOWN, TRUSTED, judge
 from trace_lens.common.findings import Allows, Evidence, Severity, Side, Unchecked, lack
 from trace_lens.common.locations import Location
@@ -87,6 +88,7 @@ def signed(case: OidcCase) -> Answer:
                 "No key of the provider verifies the logout token" + (say("; {fits}.", fits=fits) if fits else "."),
                 severity=_severity(case),
                 side=Side.PROVIDER,
+                remedy=SIGNED_OTHERWISE,
                 evidence=[
                     *header,
                     *case.shown(message, "kid", (jws.key_id or "not there",), Location(field="header /kid")),
