@@ -17,7 +17,7 @@ from trace_lens.demo.captures import captures
 from trace_lens.demo.log_descriptions import CODES, PROVIDER_CODES
 from trace_lens.demo.logs import AHEAD, log_files
 from trace_lens.demo.workspace import make_keys
-from trace_lens.diagnosis.diagnosing import attempts_of
+from trace_lens.diagnosis.gathering import attempts_of
 from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.logs.event import Event

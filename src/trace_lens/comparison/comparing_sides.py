@@ -11,7 +11,7 @@ from trace_lens.agreement.rows import Copy, Row
 from trace_lens.agreement.settings import of_app
 from trace_lens.agreement.sides import copies, rows
 from trace_lens.common.findings import Finding, Stage
-from trace_lens.diagnosis.diagnosing import attempts_of
+from trace_lens.diagnosis.gathering import attempts_of
 from trace_lens.diagnosis.judging import Options, accept, case_of, in_order
 from trace_lens.workspace.records import App, Provider, Workspace
 from trace_lens.workspace.sources import SourceFile

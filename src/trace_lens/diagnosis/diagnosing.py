@@ -7,46 +7,49 @@ beside the logs, and only then judged. Where they are many they are shared out t
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
-from types import MappingProxyType
-from typing import TYPE_CHECKING, NamedTuple, TypeVar
+from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.attempts.attempt import Attempt
-from trace_lens.attempts.evidence import SourceEvidence, assemble, read_evidence
+from trace_lens.attempts.evidence import SourceEvidence
 from trace_lens.attempts.journeys import carried_by, steps_in
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.addresses import plain
 from trace_lens.common.guarding import Faults
-from trace_lens.common.recorded import Verdicts, answered_by, answering
-from trace_lens.diagnosis.choosing import protocol_at
+from trace_lens.common.recorded import answered_by, answering
+from trace_lens.diagnosis.gathering import (
+    Gathered,
+    Places,
+    Progress,
+    Run,
+    T,
+    gather,
+    guarded,
+    holds_stand_ins_alone,
+    join,
+    verdicts_for,
+)
 from trace_lens.diagnosis.given_up import taken_up
 from trace_lens.diagnosis.grouping import CauseKey, cause_key
 from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.later import LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
-from trace_lens.diagnosis.traces import seen_of
-from trace_lens.intake.peeling import Peeled
 from trace_lens.intake.straight import straight
-from trace_lens.logs.matching.seen import LogView, Seen
 from trace_lens.workspace.records import Workspace
-from trace_lens.workspace.redactions import verdicts_of
 from trace_lens.workspace.sources import SourceFile
 
 if TYPE_CHECKING:
     from trace_lens.diagnosis.logbook import Logbook
     from trace_lens.logs.matching.clocks import Clock
 
-T = TypeVar("T")
 _AGAINST_EXPECTATION = ("record-contradicted", "application-too-lenient")
 MANY = 200
 """From this many sources on, the work is worth sharing out."""
 _SHARE = 100
 """So many sources at most are handed to a process at a time."""
-Progress = Callable[[int, int], None]
-"""Hears how many of how many sources were done."""
 
 
 class Unplaced(NamedTuple):
@@ -90,27 +93,6 @@ class Result(NamedTuple):
         return int("broken" in outcomes)
 
 
-class Gathered(NamedTuple):
-    """What sources that belong together hold, put together but not yet judged; `at` is the place of the first.
-
-    `attempts` are those that the `evidence` makes, `told` is what failed there. `evidence` is None where it was let go,
-    since there are too many sources to keep it: then they are read again.
-    `wanted` and `offered` are the loose ends by which attempts of other sources may belong to these. `traces` are what
-    the attempts show that logs may show too. `vouched` says that something held only as the record of a redacted copy
-    has it.
-    """
-
-    at: int
-    places: tuple[int, ...]
-    evidence: tuple[SourceEvidence, ...] | None
-    attempts: tuple[Attempt, ...] = ()
-    told: tuple[tuple[str, str], ...] = ()
-    wanted: frozenset[str] = frozenset()
-    offered: frozenset[str] = frozenset()
-    traces: tuple[Seen, ...] = ()
-    vouched: bool = False
-
-
 class Judged(NamedTuple):
     """What came of sources that belong together."""
 
@@ -118,24 +100,6 @@ class Judged(NamedTuple):
     diagnoses: tuple[Diagnosis, ...] = ()
     unreadable: tuple[tuple[str, str], ...] = ()
     unplaced: tuple[Unplaced, ...] = ()
-
-
-class Run(NamedTuple):
-    """What all sources of a run are judged by; `views` is what the logs hold of each attempt."""
-
-    sources: dict[int, SourceFile]
-    workspace: Workspace
-    options: Options
-    together: bool = False
-    views: Mapping[str, LogView] = MappingProxyType({})
-    told: Progress | None = None
-
-    def heard(self, items: Iterable[T], whole: int, sizes: int = 1) -> Iterator[T]:
-        """Items as they come, with each told to whoever hears how far the work is; `sizes` sources stand for each."""
-        for number, item in enumerate(items, 1):
-            if self.told:
-                self.told(min(number * sizes, whole), whole)
-            yield item
 
 
 def diagnose_sources(
@@ -162,20 +126,20 @@ def diagnose_sources(
     Raises SettingsError where a list of the workspace cannot be used.
     """
     run = Run(dict(enumerate(sources)), workspace, options, together, told=told)
-    alone: list[_Places] = [(place,) for place in run.sources]
+    alone: list[Places] = [(place,) for place in run.sources]
     if together:
-        return _with_logs(run, [_gather(run, tuple(run.sources))], logbook)
+        return _with_logs(run, [gather(run, tuple(run.sources))], logbook)
     workers = workers or os.cpu_count() or 1
     if len(alone) < MANY:
-        gathered = [_gather(run, places) for places in run.heard(alone, len(alone))]
-        return _with_logs(run, _joined(run, gathered), logbook)
+        gathered = [gather(run, places) for places in run.heard(alone, len(alone))]
+        return _with_logs(run, join(run, gathered), logbook)
     if logbook is not None:
         gathered = _shared(_gather_share, run, alone, workers)
-        return _with_logs(run, _joined(run, gathered), logbook, workers)
+        return _with_logs(run, join(run, gathered), logbook, workers)
     whole, run = run, run._replace(options=options._replace(prove=options.prove and not brief))
     judge_share = _judge_share_briefly if brief and _may_be_brief(run) else _judge_share
     judged = {part.gathered.at: part for part in _shared(judge_share, run, alone, workers)}
-    joined = _joined(run, [part.gathered for part in judged.values()])
+    joined = join(run, [part.gathered for part in judged.values()])
     parts = [judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined]
     result = _result(_with_proven_values(parts, whole) if whole.options.prove and brief else parts)
     return _with_rests(result, whole) if judge_share is _judge_share_briefly else result
@@ -193,7 +157,7 @@ def _with_proven_values(parts: list[Judged], run: Run) -> list[Judged]:
             return diagnosis
         key = cause_key(diagnosis, first)
         if key not in helps:
-            again = _judge(run, _gather(run, part.gathered.places)).diagnoses[place].first_break
+            again = _judge(run, gather(run, part.gathered.places)).diagnoses[place].first_break
             helps[key] = again is not None and again.value_to_set is not None
         if helps[key]:
             return diagnosis
@@ -220,7 +184,7 @@ def _with_rests(result: Result, run: Run) -> Result:
 
 
 def _whole_of(run: Run, place: int) -> Diagnosis:
-    (diagnosis,) = _judge(run, _gather(run, (place,))).diagnoses
+    (diagnosis,) = _judge(run, gather(run, (place,))).diagnoses
     return diagnosis
 
 
@@ -256,8 +220,6 @@ def _result(judged: Iterable[Judged]) -> Result:
     )
 
 
-_Places = tuple[int, ...]
-"""The places of sources that belong together."""
 _for_workers: list[Run] = []
 """In a worker process: what its shares are judged by. A forked process gets it whole, without any copying."""
 
@@ -267,18 +229,18 @@ def begin_worker(run: Run) -> None:
     _for_workers[:] = [run]
 
 
-def _gather_share(share: list[_Places]) -> list[Gathered]:
+def _gather_share(share: list[Places]) -> list[Gathered]:
     run = _for_workers[0]
-    return [_let_go(_gather(run, places)) for places in share]
+    return [_let_go(gather(run, places)) for places in share]
 
 
-def _judge_share(share: list[_Places]) -> list[Judged]:
+def _judge_share(share: list[Places]) -> list[Judged]:
     run = _for_workers[0]
-    judged = [_judge(run, _gather(run, places)) for places in share]
+    judged = [_judge(run, gather(run, places)) for places in share]
     return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
 
 
-def _judge_share_briefly(share: list[_Places]) -> list[Judged]:
+def _judge_share_briefly(share: list[Places]) -> list[Judged]:
     run = _for_workers[0]
     return [_judged_briefly(run, places[0]) or _judge_share([places])[0] for places in share]
 
@@ -307,7 +269,7 @@ def _let_go(gathered: Gathered) -> Gathered:
     return gathered._replace(evidence=None, attempts=())
 
 
-def _shared(work: Callable[[list[_Places]], list[T]], run: Run, groups: list[_Places], workers: int) -> list[T]:
+def _shared(work: Callable[[list[Places]], list[T]], run: Run, groups: list[Places], workers: int) -> list[T]:
     """What the work gives for all groups, shared out to processes where there are several."""
     size = min(_SHARE, -(-len(groups) // (workers * 4)))
     shares = [groups[start : start + size] for start in range(0, len(groups), size)]
@@ -331,81 +293,15 @@ def _forks(workers: int) -> bool:
     return "fork" in multiprocessing.get_all_start_methods()
 
 
-def _gather(run: Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None = None) -> Gathered:
-    """Read sources, unless their `evidence` is at hand, and say by what their attempts may belong to others."""
-    verdicts = _verdicts(run, places)
-    if _holds_stand_ins_alone(run, places):
-        run = run._replace(workspace=without_lists(run.workspace))
-    with answered_by(answering() or verdicts):
-        return _gathered(run, places, evidence)._replace(vouched=verdicts is not None and verdicts.used)
-
-
-def _verdicts(run: Run, places: _Places) -> Verdicts | None:
-    """What the records of redacted copies among some sources say."""
-    return verdicts_of([record for place in places if (record := run.sources[place].redaction) is not None])
-
-
-def _holds_stand_ins_alone(run: Run, places: _Places) -> bool:
-    """Whether sources are redacted copies, and the lists of this workspace were not redacted with them."""
-    records = [record for place in places if (record := run.sources[place].redaction) is not None]
-    if not records:
-        return False
-    root = run.workspace.root.resolve() if run.workspace.root else None
-    return any(record.folder != root or not record.settings for record in records)
-
-
-def _gathered(run: Run, places: _Places, evidence: tuple[SourceEvidence, ...] | None) -> Gathered:
-    faults = Faults()
-    held = evidence or tuple(_read(run.sources[place]) for place in places)
-    attempts = _assembled(run, held, faults)
-    failed = tuple(faults.told)
-    ends = [attempt.open_ends for attempt in attempts]
-    at = min(places, default=0)
-    traces = [
-        _guarded(faults, attempt, partial(_trace, run, attempt, f"{at}.{number}"))
-        for number, attempt in enumerate(attempts)
-    ]
-    return Gathered(
-        at,
-        places,
-        held,
-        tuple(attempts),
-        failed,
-        frozenset().union(*(wanted for wanted, _ in ends)),
-        frozenset().union(*(offered for _, offered in ends)),
-        tuple(trace for trace in traces if trace),
-    )
-
-
-def _read(source: SourceFile) -> SourceEvidence:
-    """The evidence of a source; where reading it fails, that is its problem."""
-    faults = Faults()
-    held = faults.attempt(source.name, "reading it", partial(read_evidence, source))
-    return held or SourceEvidence(source.name, Peeled(()), problems=(faults.told[0][1],), is_there=False)
-
-
-def _trace(run: Run, attempt: Attempt, key: str) -> Seen | None:
-    """What logs may hold of an attempt; None where none are loaded."""
-    return seen_of(case_of(attempt, run.workspace, run.options), key) if run.options.with_logs else None
-
-
-def _assembled(run: Run, evidence: tuple[SourceEvidence, ...], faults: Faults) -> list[Attempt]:
-    """The attempts of some evidence; none, with the reason told, where they cannot be put together."""
-    names = ", ".join(held.source for held in evidence)
-    known = partial(protocol_at, workspace=run.workspace, app=run.options.app)
-    work = partial(assemble, evidence, together=run.together, protocol_at=known)
-    return faults.attempt(names, "putting its messages together", work) or []
-
-
 def _judge(run: Run, gathered: Gathered) -> Judged:
     """The diagnoses of sources that belong together.
 
     What makes the program fail, be it a source, a message or an attempt, is told as unreadable, and the rest goes on.
     """
     if gathered.evidence is None:
-        gathered = _gather(run._replace(options=run.options._replace(with_logs=False)), gathered.places)
-    verdicts = _verdicts(run, gathered.places)
-    apart = _holds_stand_ins_alone(run, gathered.places)
+        gathered = gather(run._replace(options=run.options._replace(with_logs=False)), gathered.places)
+    verdicts = verdicts_for(run, gathered.places)
+    apart = holds_stand_ins_alone(run, gathered.places)
     if apart:
         run = run._replace(workspace=without_lists(run.workspace))
     with answered_by(answering() or verdicts):
@@ -429,15 +325,15 @@ def _judged(run: Run, gathered: Gathered) -> Judged:
     cases, diagnoses = [], []
     for number, attempt in enumerate(attempts):
         view = run.views.get(f"{gathered.at}.{number}")
-        case = _guarded(faults, attempt, partial(case_of, attempt, run.workspace, run.options, view))
-        diagnosis = case and _guarded(faults, attempt, partial(judge, case, run.options))
+        case = guarded(faults, attempt, partial(case_of, attempt, run.workspace, run.options, view))
+        diagnosis = case and guarded(faults, attempt, partial(judge, case, run.options))
         if case and diagnosis:
             cases.append(case)
             diagnoses.append(diagnosis)
     names = ", ".join(held.source for held in evidence)
     weighed = faults.attempt(names, "weighing its attempts", partial(taken_up, cases, diagnoses))
     whole = [
-        _guarded(faults, case.attempt, partial(_whole, case, diagnosis, run.options)) or diagnosis
+        guarded(faults, case.attempt, partial(_whole, case, diagnosis, run.options)) or diagnosis
         for case, diagnosis in (weighed or list(zip(cases, diagnoses, strict=True)))
     ]
     return Judged(
@@ -446,13 +342,6 @@ def _judged(run: Run, gathered: Gathered) -> Judged:
         tuple(faults.told),
         tuple(_unplaced(attempts, evidence)),
     )
-
-
-def _guarded(faults: Faults, attempt: Attempt, work: Callable[[], T]) -> T | None:
-    """What judging an attempt gives; None where it failed."""
-    main = attempt.main
-    where = main.found.where
-    return faults.attempt(main.source, f"judging the attempt at {where}" if where else "judging it", work)
 
 
 def _whole(case: SamlCase | OidcCase, diagnosis: Diagnosis | None, options: Options) -> Diagnosis:
@@ -474,67 +363,13 @@ def _unplaced(attempts: Sequence[Attempt], evidence: Iterable[SourceEvidence]) -
                 yield Unplaced(held.source, step.place, step.method, plain(step.url), step.status, kinds)
 
 
-def _joined(run: Run, gathered: list[Gathered]) -> list[Gathered]:
-    """What was gathered, with the sources that name each other's messages put together."""
-    by_place = {group.at: group for group in gathered}
-    return [
-        by_place[members[0]] if len(members) == 1 else _merged(run, [by_place[member] for member in members])
-        for members in put_together(gathered)
-    ]
-
-
-def put_together(gathered: Sequence[Gathered]) -> list[tuple[int, ...]]:
-    """Which of what was gathered belongs together, by the place of the first source of each, in their order."""
-    holders: dict[str, int] = {}
-    for group in gathered:
-        for name in group.offered:
-            holders.setdefault(name, group.at)
-    groups: dict[int, set[int]] = {group.at: {group.at} for group in gathered}
-    for group in gathered:
-        for name in group.wanted & holders.keys():
-            if holders[name] != group.at and groups[group.at] is not groups[holders[name]]:
-                merged = groups[group.at] | groups[holders[name]]
-                for member in merged:
-                    groups[member] = merged
-    made: list[tuple[int, ...]] = []
-    done: set[int] = set()
-    for at, members in groups.items():
-        if at not in done:
-            done |= members
-            made.append(tuple(sorted(members)))
-    return made
-
-
 def judge_sources(share: Sequence[tuple[int, SourceFile]]) -> list[Judged]:
     """Some sources with their places, each judged by itself by what this process judges by."""
     run = _for_workers[0]._replace(sources=dict(share))
-    judged = [_judge(run, _gather(run, (place,))) for place, _ in share]
+    judged = [_judge(run, gather(run, (place,))) for place, _ in share]
     return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
 
 
 def judged_together(run: Run, places: tuple[int, ...]) -> Judged:
     """Sources that belong together, read and judged as one."""
-    return _judge(run, _gather(run, places))
-
-
-def _merged(run: Run, groups: list[Gathered]) -> Gathered:
-    """Several groups as one, whose messages are put together anew."""
-    places = tuple(place for group in groups for place in group.places)
-    kept = [group.evidence for group in groups]
-    evidence = None if None in kept else tuple(held for part in kept for held in part or ())
-    return _gather(run, places, evidence)
-
-
-def attempts_of(sources: Iterable[SourceFile]) -> tuple[list[Attempt], list[tuple[str, str]]]:
-    """The attempts of sources without judging them, and the sources (with the reason) that hold none."""
-    return attempts_in([read_evidence(source) for source in sources])
-
-
-def attempts_in(evidence: Sequence[SourceEvidence]) -> tuple[list[Attempt], list[tuple[str, str]]]:
-    """The same for what was read already."""
-    told = [(held.source, because) for held in evidence for because in held.problems]
-    for held in evidence:
-        if held.is_there and not held.saml and not held.oidc:
-            kinds = ", ".join(held.kinds)
-            told.append((held.source, f"it holds only: {kinds}" if kinds else held.peeled.because))
-    return assemble(evidence), told
+    return _judge(run, gather(run, places))

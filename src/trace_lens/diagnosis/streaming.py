@@ -14,15 +14,8 @@ from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ProcessPoolExecutor
 from itertools import chain, islice
 
-from trace_lens.diagnosis.diagnosing import (
-    Judged,
-    Progress,
-    Run,
-    begin_worker,
-    judge_sources,
-    judged_together,
-    put_together,
-)
+from trace_lens.diagnosis.diagnosing import Judged, begin_worker, judge_sources, judged_together
+from trace_lens.diagnosis.gathering import Progress, Run, put_together
 from trace_lens.diagnosis.judging import Options
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
