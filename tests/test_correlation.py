@@ -18,8 +18,9 @@ import correlation_world
 from kit import workspace
 from trace_lens.logs.event import Event
 from trace_lens.logs.matching.assigning import best_assignment
-from trace_lens.logs.matching.clocks import IDS, NONE, TIMES, behind, from_ids, from_times, mode, unknown
+from trace_lens.logs.matching.clocks import IDS, NONE, TIMES, behind, from_ids, from_times, unknown
 from trace_lens.logs.matching.correlating import correlate
+from trace_lens.logs.matching.gaps import mode
 from trace_lens.logs.matching.seen import Instant, Seen
 from trace_lens.logs.matching.weights import _half, _in_conflict, _one_heap, _others
 from trace_lens.logs.store.store import EventStore

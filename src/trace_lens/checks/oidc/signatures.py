@@ -25,6 +25,7 @@ SIGNED_OTHERWISE = (
 
 
 def is_none(jws: Jws) -> bool:
+    """Whether a token says, in whatever letters, that nobody signed it, or has neither algorithm nor signature."""
     return jws.algorithm.strip().casefold() == "none" or not (jws.signature or jws.algorithm.strip())
 
 
@@ -187,6 +188,7 @@ def _unpublished(case: OidcCase) -> str | None:
 
 
 def file_of(key: token_keys.TokenKey) -> list[Evidence]:
+    """Where a key stands, as evidence."""
     return (
         [
             Evidence(

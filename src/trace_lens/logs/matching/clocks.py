@@ -12,9 +12,7 @@ about, and a clock that is ahead by as much looks the same. That time is taken t
 and not less than `WRITING` seconds. Since it hardly ever is negative, the lower quartile of the gaps stands for the
 offset, not their middle; the interval reaches beyond the upper one, in case it is.
 
-Sources: the shortest half as mode, D. F. Andrews et al., Robust Estimates of Location (1972); slopes by medians, H.
-Theil, A rank-invariant method of linear and polynomial regression analysis (1950), and P. K. Sen (1968); scan
-statistics, J. Naus, The distribution of the size of the maximum cluster of points on a line (1965).
+Source: scan statistics, J. Naus, The distribution of the size of the maximum cluster of points on a line (1965).
 """
 
 from __future__ import annotations
@@ -28,10 +26,10 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Numbers = NDArray[np.float64]
+from trace_lens.logs.matching.gaps import drift_shown, has_rival, heap, mode, slope_error, slope_of, stepwise, tail
 
 IDS, TIMES, NONE = "ids", "times", "none"
 _DAY = 86_400.0
-_SLOPES = 400
 _PLACES = 24
 """Where a step is looked for among pairs by time, before its place is made out exactly."""
 _MOST = 3_000
@@ -124,10 +122,10 @@ def from_ids(source: str, at: Numbers, gaps: Numbers, middle: float) -> Clock | 
         return None
     days = (at - middle) / _DAY
     order = np.argsort(at, kind="stable")
-    parts = _stepwise(days[order], gaps[order])
+    parts = stepwise(days[order], gaps[order])
     if len(parts) > 1:
         return _of_parts(source, [(days[order][part], gaps[order][part]) for part in parts], IDS, middle)
-    drift = _slope(days, gaps) if len(gaps) >= 8 and np.ptp(days) >= 0.25 else 0.0
+    drift = slope_of(days, gaps) if len(gaps) >= 8 and np.ptp(days) >= 0.25 else 0.0
     return _refined(source, days, gaps, drift, IDS, middle)
 
 
@@ -193,92 +191,16 @@ def from_times(
     heaped = len(np.unique(owners[inside]))
     if stepped is not None and stepped.pairs >= heaped + max(thresholds.EACH_SIDE, 0.15 * heaped):
         return stepped
-    if _has_rival(flat, owners, best_at, heaped):
+    if has_rival(flat, owners, best_at, heaped):
         return None
     width = float(np.ptp(flat)) or 1.0
     around = np.abs(flat - best_at - thresholds.HEAP / 2) > 30.0
     expected = max(float(around.sum()), 1.0) / max(width - 60.0, width / 2) * thresholds.HEAP
     trials = len(drifts) * max(width / thresholds.HEAP, 1.0)
-    if heaped < 3 or trials * _tail(heaped, expected) > doubt:
+    if heaped < 3 or trials * tail(heaped, expected) > doubt:
         return None
     near = np.abs(flat - best_at - thresholds.HEAP / 2) <= 2.5 * thresholds.HEAP
     return _refined(source, days[near], gaps[near], best_drift, TIMES, middle)
-
-
-def _has_rival(flat: Numbers, owners: NDArray[np.int64], place: float, heaped: int) -> bool:
-    """Whether as many attempts heap up somewhere else: where few do, nothing tells then which of the two is right."""
-    import numpy as np
-
-    if heaped > thresholds.MANY_PAIRS:
-        return False
-    other = np.abs(flat - place - thresholds.HEAP / 2) > 1.5 * thresholds.HEAP
-    rival = _heap(flat[other], owners[other])
-    return rival is not None and rival[0] >= heaped
-
-
-def _stepwise(days: Numbers, gaps: Numbers) -> list[slice]:
-    """The runs of pairs, in the order of their times, between which a clock was set; one run where it was not.
-
-    Nearly all pairs are right. Steps count where the offsets between them leave less than half of what one offset or
-    one line leaves beside it.
-    """
-    import numpy as np
-
-    if len(gaps) < 2 * thresholds.EACH_SIDE:
-        return [slice(0, len(gaps))]
-    scatter = max(float(np.median(np.abs(np.diff(gaps)))), 0.5)
-    parts = _split(days, gaps, scatter)
-    left = sum(_beside(gaps[part], scatter) for part in parts)
-    return parts if left <= 0.5 * _in_one(days, gaps, scatter) else [slice(0, len(gaps))]
-
-
-def _split(days: Numbers, gaps: Numbers, scatter: float) -> list[slice]:
-    """The runs that a step parts: one that is more than what gaps scatter by, with an offset of its own on each side
-    for many of its pairs.
-    """
-    import numpy as np
-
-    count = len(gaps)
-    if count < 2 * thresholds.EACH_SIDE:
-        return [slice(0, count)]
-    places = np.unique(
-        np.linspace(thresholds.EACH_SIDE, count - thresholds.EACH_SIDE, min(count, 200)).astype(int)
-    ).tolist()
-
-    def beside(place: int) -> float:
-        return _beside(gaps[:place], scatter) + _beside(gaps[place:], scatter)
-
-    best = min(places, key=beside)
-    near = range(
-        max(thresholds.EACH_SIDE, best - count // 100 - 2),
-        min(count - thresholds.EACH_SIDE, best + count // 100 + 2) + 1,
-    )
-    best = min(near, key=beside)
-    before, after = gaps[:best], gaps[best:]
-    step = abs(mode(after)[0] - mode(before)[0])
-    stays = all(
-        np.mean(np.abs(part - mode(part)[0]) <= max(step / 3, scatter)) >= thresholds.STAYS for part in (before, after)
-    )
-    if (
-        step <= max(thresholds.STEP, 5 * scatter)
-        or not stays
-        or beside(best) > thresholds.PARTED * _in_one(days, gaps, scatter)
-    ):
-        return [slice(0, count)]
-    second = _split(days[best:], after, scatter)
-    return [*_split(days[:best], before, scatter), *(slice(part.start + best, part.stop + best) for part in second)]
-
-
-def _beside(gaps: Numbers, scatter: float) -> float:
-    """What one offset leaves beside it, each pair counting for no more than a bound."""
-    import numpy as np
-
-    return float(np.minimum(np.abs(gaps - mode(gaps)[0]), 10 * scatter + thresholds.STEP).sum())
-
-
-def _in_one(days: Numbers, gaps: Numbers, scatter: float) -> float:
-    """What is left beside one offset, or beside one line."""
-    return min(_beside(gaps, scatter), _beside(gaps - _slope(days, gaps) * days, scatter))
 
 
 def _of_parts(source: str, parts: list[tuple[Numbers, Numbers]], basis: str, middle: float) -> Clock:
@@ -322,7 +244,7 @@ def _heaps_apart(
         return None
     best: tuple[int, float, float] | None = None
     for place in np.unique(np.linspace(0, len(gaps), _PLACES + 2).astype(int)[1:-1]):
-        low, high = _heap(gaps[:place], owners[:place]), _heap(gaps[place:], owners[place:])
+        low, high = heap(gaps[:place], owners[:place]), heap(gaps[place:], owners[place:])
         if low is None or high is None or abs(low[1] - high[1]) <= thresholds.STEP + thresholds.HEAP:
             continue
         if best is None or low[0] + high[0] > best[0]:
@@ -336,61 +258,9 @@ def _heaps_apart(
     for inside, span in ((first, gaps[:place]), (second, gaps[place:])):
         heaped, width = len(np.unique(owners[inside])), max(float(np.ptp(span)) if len(span) else 0.0, 60.0)
         expected = max(float(len(span) - inside.sum()), 1.0) / width * 5 * thresholds.HEAP
-        if heaped < thresholds.EACH_SIDE or _PLACES * width / thresholds.HEAP * _tail(heaped, expected) > doubt:
+        if heaped < thresholds.EACH_SIDE or _PLACES * width / thresholds.HEAP * tail(heaped, expected) > doubt:
             return None
     return _of_parts(source, [(days[inside], gaps[inside]) for inside in (first, second)], TIMES, middle)
-
-
-def _heap(gaps: Numbers, owners: NDArray[np.int64]) -> tuple[int, float] | None:
-    """How many attempts have a pair in the fullest window of gaps, and where that begins."""
-    import numpy as np
-
-    if len(gaps) < thresholds.EACH_SIDE:
-        return None
-    order = np.argsort(gaps)
-    flat = gaps[order]
-    counts = np.searchsorted(flat, flat + thresholds.HEAP, side="right") - np.arange(len(flat))
-    place = int(np.argmax(counts))
-    return len(np.unique(owners[order][place : place + counts[place]])), float(flat[place])
-
-
-def _tail(count: int, expected: float) -> float:
-    """The probability that a Poisson number of this mean is at least `count`."""
-    import math
-
-    if expected <= 0:
-        return 0.0
-    if count > 20 and count > 4 * expected:
-        return math.exp(count - expected - count * math.log(count / expected))
-    term = total = math.exp(-expected)
-    for number in range(1, count):
-        term *= expected / number
-        total += term
-    return max(0.0, 1.0 - total)
-
-
-def _slope(days: Numbers, gaps: Numbers) -> float:
-    """The median of the slopes between pairs, in seconds a day."""
-    import numpy as np
-
-    pick = np.linspace(0, len(days) - 1, min(len(days), _SLOPES)).astype(int)
-    x, y = days[pick], gaps[pick]
-    first, second = np.triu_indices(len(x), 1)
-    apart = x[second] - x[first]
-    far = np.abs(apart) > max(0.02 * float(np.ptp(x)), 1e-6)
-    return float(np.median((y[second] - y[first])[far] / apart[far])) if far.any() else 0.0
-
-
-def mode(values: Numbers) -> tuple[float, float]:
-    """Where values lie densest, and how spread they are there: middle of the shortest half, and its half width."""
-    import numpy as np
-
-    ordered = np.sort(values)
-    half = len(ordered) // 2 + 1
-    widths = ordered[half - 1 :] - ordered[: len(ordered) - half + 1]
-    place = int(np.argmin(widths))
-    inside = ordered[place : place + half]
-    return float(np.median(inside)), float(widths[place]) / 2
 
 
 def _refined(
@@ -407,14 +277,14 @@ def _refined(
 
     x, flat, keep = inliers(drift)
     if (drift or len(x) >= 8) and not steady:
-        drift = _drift_shown(days[keep], gaps[keep])
+        drift = drift_shown(days[keep], gaps[keep])
         x, flat, keep = inliers(drift)
     offset, upper = (float(item) for item in np.quantile(flat, (0.25, 0.75)))
     scale = max(float(1.4826 * np.median(np.abs(flat - np.median(flat)))), 0.05)
     count = len(flat)
     doubt = (1.96 if count >= 10 else 2.6) * 1.2533 * max(scale, 0.3 if count >= 10 else 1.0) / count**0.5
     doubt += max(thresholds.WRITING, 1.5 * scale) + (3.0 if count < 3 else 0.0)
-    doubt += abs(float(x.mean())) * _slope_error(x, flat) * 2 if drift and count > 2 else 0.0
+    doubt += abs(float(x.mean())) * slope_error(x, flat) * 2 if drift and count > 2 else 0.0
     return Clock(
         source=source,
         offset=offset,
@@ -426,25 +296,3 @@ def _refined(
         middle=middle,
         scale=max(scale, 0.3),
     )
-
-
-def _drift_shown(days: Numbers, gaps: Numbers) -> float:
-    """The drift in seconds a day, 0 where the data do not show one."""
-    import numpy as np
-
-    span = float(np.ptp(days)) if len(days) else 0.0
-    if len(days) < 8 or span < 0.25:
-        return 0.0
-    slope = _slope(days, gaps)
-    rest = gaps - slope * days
-    error = _slope_error(days, rest)
-    return slope if abs(slope) > 4 * error and abs(slope) * span > thresholds.WRITING else 0.0
-
-
-def _slope_error(days: Numbers, rest: Numbers) -> float:
-    """The standard error of a slope, from what is left beside the line."""
-    import numpy as np
-
-    spread = float(((days - days.mean()) ** 2).sum())
-    scale = float(1.4826 * np.median(np.abs(rest - np.median(rest))))
-    return max(scale, 0.1) / spread**0.5 if spread > 0 else float("inf")

@@ -10,30 +10,30 @@ from __future__ import annotations
 import errno
 import hashlib
 import time
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from trace_lens.common.guarding import Meant, why
 from trace_lens.logs.event import Event
-from trace_lens.logs.formats.events import events_of, rows_of, time_at, time_form, time_paths
+from trace_lens.logs.formats.events import events_of, rows_of, time_form
 from trace_lens.logs.formats.records import unpacked
-from trace_lens.logs.formats.rows import BadRow, Record, Unreadable
-from trace_lens.logs.formats.times import TimeReader, is_descending
-from trace_lens.logs.store.bulk import ANY, HEADERS, NONE, SPACES, Bulk, OutOfTheOrdinary, bulk_events
+from trace_lens.logs.formats.rows import BadRow, Unreadable
+from trace_lens.logs.formats.times import TimeReader
+from trace_lens.logs.store.bulk import ANY, HEADERS, NONE, SPACES, OutOfTheOrdinary, bulk_events
 from trace_lens.logs.store.duck import problem_of
 from trace_lens.logs.store.engine import quoted
 from trace_lens.logs.store.facts import Facts, facts_of, head_of
 from trace_lens.logs.store.manifest import BAD_ROWS, COUNTS, IDS, PARTS, Content, DiskFull, StoreProblem
+from trace_lens.logs.store.shapes import descending, is_packed, is_whole, named_as_packed, steady_in, that_meet
 from trace_lens.logs.store.store import EventStore
 from trace_lens.logs.store.writing import Writer, Written
 from trace_lens.workspace.log_sources import LogSource
 
 NEW, GROWN, SAME = "new", "grown", "same"
-_LOOKED_AT = 300
 _HEAD = 64 * 1024
 _WORTH_TWO = 32_000_000
 """Files of more octets than this that are new for sure are read twice at once."""
@@ -190,7 +190,7 @@ class Loader:
 
     def _load(self, source: LogSource, path: Path, name: str, now: datetime, watch: Watch | None) -> Loaded:
         manifest = self.store.manifest
-        size = 0 if _is_packed(path) else path.stat().st_size
+        size = 0 if is_packed(path) else path.stat().st_size
         key = self._new_id(source, path, name)
         written: Written | None = None
         if size >= _WORTH_TWO and not manifest.begun(source.id, head_of(path)):
@@ -215,7 +215,7 @@ class Loader:
         rows, ambiguous = (written.rows, 0) if written else (0, 0)
         first_line = before.lines + 1 if before else 1
         if written is None:
-            reader = TimeReader(time_form(source), descending=_descending(source, path))
+            reader = TimeReader(time_form(source), descending=descending(source, path))
             with path.open("rb") as stream:
                 read = events_of(source, name, rows_of(unpacked(stream), source), reader, self.store.kept_ids)
                 kept = self.store.part(before) if before and before.part else None
@@ -289,7 +289,7 @@ class Loader:
             reading = beside.submit(self._facts, source, path, 0, None)
             written = self._bulk(source, path, content, None, watch)
             facts = reading.result()
-        if written is not None and not (facts.only_spaces and _is_whole(source, facts, written)):
+        if written is not None and not (facts.only_spaces and is_whole(source, facts, written)):
             self.writer.drop(written.part)
             written = None
         return facts, written
@@ -301,7 +301,7 @@ class Loader:
         if source.settings.format not in HEADERS or facts.lines < _WORTH_BULK:
             return None
         written = self._bulk(source, path, content, facts, watch)
-        if written is not None and not _is_whole(source, facts, written):
+        if written is not None and not is_whole(source, facts, written):
             self.writer.drop(written.part)
             return None
         return written
@@ -313,7 +313,7 @@ class Loader:
 
         Where the file's facts are not known yet, it is supposed that no white space but spaces is in it.
         """
-        if source.settings.format not in HEADERS or not _named_as_packed(path):
+        if source.settings.format not in HEADERS or not named_as_packed(path):
             return None
         with path.open("rb") as stream:
             octets = unpacked(stream).read(_HEAD)
@@ -328,7 +328,7 @@ class Loader:
                 if isinstance(problem, DiskFull):
                     raise
                 return None
-            if written.timed == written.rows and _steady_in(bulk, written):
+            if written.timed == written.rows and steady_in(bulk, written):
                 return written
             self.writer.drop(written.part)
         return None
@@ -372,7 +372,7 @@ class Loader:
 
     def _sharing(self, contents: Sequence[Content], fresh: Mapping[str, int]) -> dict[str, set[str]]:
         """The earlier contents that share any row with each fresh one."""
-        near = _that_meet(contents, fresh)
+        near = that_meet(contents, fresh)
         mine = [content.id for content in near if content.id in fresh]
         if not mine:
             return {}
@@ -419,51 +419,6 @@ class Loader:
         return bool(marked) and self.store.duck.ask(statement, self.store.parts(marked))[0][0] > 0
 
 
-def _that_meet(contents: Sequence[Content], fresh: Collection[str]) -> list[Content]:
-    """The contents whose times meet those of another, one of the two being fresh."""
-    import numpy as np
-
-    timed = [content for content in contents if content.first and content.last]
-    first, last = (
-        np.array([moment.timestamp() for content in timed if (moment := getattr(content, end))])
-        for end in ("first", "last")
-    )
-    near = np.zeros(len(timed), dtype=bool)
-    for number, content in enumerate(timed):
-        if content.id in fresh:
-            meeting = (first <= last[number]) & (first[number] <= last)
-            meeting[number] = False
-            near |= meeting
-            near[number] |= meeting.any()
-    return [timed[number] for number in np.flatnonzero(near)]
-
-
-def _is_whole(source: LogSource, facts: Facts, written: Written) -> bool:
-    """Whether a part has an event for each line of its file."""
-    return written.rows == facts.lines - HEADERS[source.settings.format] + (0 if facts.ends else 1)
-
-
-def _steady_in(bulk: Bulk, written: Written) -> bool:
-    """Whether the clocks of a zone did not change between the times of a part."""
-    if bulk.first is None or bulk.last is None:
-        return True
-    return bool(written.first and written.last and bulk.first <= written.first <= written.last <= bulk.last)
-
-
-def _is_packed(path: Path) -> bool:
-    with path.open("rb") as stream:
-        head = stream.read(4)
-    return head[:2] == b"\x1f\x8b" or head == b"\x28\xb5\x2f\xfd"
-
-
-def _named_as_packed(path: Path) -> bool:
-    """Whether the database, which goes by the name, unpacks a file where it must."""
-    with path.open("rb") as stream:
-        head = stream.read(4)
-    kind = ".gz" if head[:2] == b"\x1f\x8b" else ".zst" if head == b"\x28\xb5\x2f\xfd" else ""
-    return path.suffix == kind if kind else path.suffix not in (".gz", ".zst")
-
-
 def _only_events(
     rows: Iterator[Event | BadRow], bad: list[BadRow], first_line: int, watch: Watch | None
 ) -> Iterator[Event]:
@@ -476,18 +431,3 @@ def _only_events(
             bad.append(row)
         else:
             yield row
-
-
-def _descending(source: LogSource, path: Path) -> bool:
-    """Whether the file stands newest first; only a zone whose clocks change makes that matter."""
-    paths = time_paths(source)
-    if source.zone is None or not paths:
-        return False
-    values: list[Any] = []
-    with path.open("rb") as stream:
-        for row in rows_of(unpacked(stream), source):
-            if isinstance(row, Record):
-                values.append(time_at(row.values, paths))
-            if len(values) >= _LOOKED_AT:
-                break
-    return is_descending(values, time_form(source))
