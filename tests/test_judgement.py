@@ -243,6 +243,34 @@ def test_the_clock_of_the_computer(both: bool, tmp_path: Path) -> None:
     assert abs((found.at - datetime.fromisoformat(posted["startedDateTime"])).total_seconds() - 1200) < 5
 
 
+@pytest.mark.parametrize(
+    "hosts, minutes, code, side, words",
+    [
+        (("roster",), 20, "expired", "application", "20 minutes ahead of the provider's"),
+        (("roster",), -20, "not-yet-valid", "application", "20 minutes behind the provider's"),
+        (("roster", "id"), 20, "expired", "user", "Start again"),
+        (("roster",), 2, None, None, ""),
+        (("id",), 20, None, None, ""),
+    ],
+)
+def test_whose_clock_is_to_be_set(
+    hosts: tuple[str, ...], minutes: int, code: str | None, side: str | None, words: str, tmp_path: Path
+) -> None:
+    """A time that would hold if the clocks agreed is repaired where the clock is off; any other by trying again."""
+    trip = saml_trip(shown=page("Week", TERN))
+    for entry in trip.document()["log"]["entries"]:
+        if entry["request"]["url"].split("/")[2].split(".")[0] in hosts:
+            moment = datetime.fromisoformat(entry["startedDateTime"]) + timedelta(minutes=minutes)
+            for header in entry["response"].get("headers", []):
+                if header["name"] == "Date":
+                    header["value"] = moment.strftime("%a, %d %b %Y %H:%M:%S GMT")
+    (found,) = diagnosed(workspace(tmp_path), har(trip))
+    told = {one.code: one for one in found.findings}
+    assert {"expired", "not-yet-valid"} & told.keys() == ({code} if code else set())
+    if code:
+        assert (told[code].side, words in str(told[code].remedy)) == (side, True), told[code]
+
+
 def test_three_captures_of_one_session_are_three_attempts(tmp_path: Path) -> None:
     """A session id spans applications and tries; judged together each is as it is alone."""
     folder = client_workspace(tmp_path)

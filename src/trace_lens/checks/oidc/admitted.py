@@ -38,6 +38,9 @@ def renewal(case: OidcCase) -> Answer:
                 else ""
             ),
             side=Side.USER if code == "invalid_grant" else Side.APPLICATION,
+            remedy=None
+            if code == "invalid_grant"
+            else "Renew as the provider has the client registered: secret, grant type, scopes.",
             actual=code,
             evidence=[*shown_error(case, answer), *case.parameter(request, "grant_type")],
         )

@@ -21,6 +21,9 @@ from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.oidc import errors
 
+_REGISTERED = (
+    "Send the request as the provider has the client registered: client_id, redirect URI, scopes, response type."
+)
 _CLIENT_ERRORS = ("invalid_client", "unauthorized_client", "access_denied")
 _SECRET_WORDS = expression(r"secret|credential|authenticat", re.IGNORECASE)
 
@@ -79,6 +82,7 @@ def authorization_error(case: OidcCase) -> Answer:
             usual=usual,
         ),
         side=Side(meaning.side) if meaning else Side.PROVIDER,
+        remedy=_REGISTERED if meaning and meaning.rejects_request and meaning.side == Side.APPLICATION else None,
         actual=code,
         evidence=shown_error(case, answer),
     )

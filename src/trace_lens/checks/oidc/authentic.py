@@ -96,6 +96,7 @@ def algorithm(case: OidcCase) -> Answer:
         yield finding(
             "weak-signature",
             say("{name} uses SHA-1, which is broken.", name=name),
+            remedy="Sign with RS256 or better.",
             actual=name,
             evidence=case.of_header("alg"),
         )

@@ -5,10 +5,13 @@ Windows are half open: expired when at ≥ exp + skew, not yet valid when at < n
 
 from __future__ import annotations
 
+import operator
 from datetime import timedelta
+from functools import partial
 
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.way.clocks import clock_to_set
 from trace_lens.common import limits
 from trace_lens.common.findings import Unchecked
 from trace_lens.common.moments import show_duration, show_moment
@@ -31,6 +34,7 @@ def begun(case: OidcCase) -> Answer:
     if case.at_from == "message":
         yield Unchecked("not-yet-valid", _UNSEEN)
     if start and case.at < start - case.skew:
+        side, remedy = clock_to_set(case, partial(operator.le, start - case.skew)) or (None, None)
         yield finding(
             "not-yet-valid",
             say(
@@ -39,6 +43,8 @@ def begun(case: OidcCase) -> Answer:
                 start=show_duration(start - case.at),
                 skew=show_duration(case.skew),
             ),
+            side=side,
+            remedy=remedy,
             expected=f"not before {show_moment(start)}",
             actual=show_moment(case.at),
             evidence=case.of_token("nbf", "nbf"),
@@ -56,6 +62,7 @@ def ended(case: OidcCase) -> Answer:
     if case.at_from == "message":
         yield Unchecked("expired", _UNSEEN)
     if end and case.at >= end + case.skew:
+        side, remedy = clock_to_set(case, partial(operator.gt, end + case.skew)) or (None, None)
         yield finding(
             "expired",
             say(
@@ -63,6 +70,8 @@ def ended(case: OidcCase) -> Answer:
                 at=show_duration(case.at - end),
                 skew=show_duration(case.skew),
             ),
+            side=side,
+            remedy=remedy,
             expected=f"before {show_moment(end)}",
             actual=show_moment(case.at),
             evidence=case.of_token("exp", "exp"),

@@ -52,6 +52,11 @@ def response_mode(case: OidcCase) -> Answer:
                 WAYS_2=_WAYS[carried],
             ),
             side=Side.PROVIDER if case.asked("response_mode") else Side.APPLICATION,
+            remedy="Send the answer in the way that response_mode of the request names."
+            if case.asked("response_mode")
+            else say(
+                "Name the way in the request: response_mode={mode}.", mode={"form": "form_post"}.get(wanted, wanted)
+            ),
             expected=mode or wanted,
             actual={"form": "form_post"}.get(carried, carried),
             value_to_set={"form": "form_post"}.get(wanted, wanted),
@@ -81,6 +86,7 @@ def state(case: OidcCase) -> Answer:
             if came
             else "The answer brings no state, though one was sent.",
             side=Side.APPLICATION if came else Side.PROVIDER,
+            remedy=None if came else "Send the state of the request back with the answer.",
             expected=sent,
             actual=came,
             evidence=[*case.parameter(answer, "state"), *case.parameter(case.attempt.request, "state")],
@@ -121,6 +127,7 @@ def nonce(case: OidcCase) -> Answer:
         words,
         severity=Severity.RISK if sent is None else None,
         side=Side.PROVIDER if came is None else Side.APPLICATION,
+        remedy="Put the nonce of the request into the ID token." if came is None else None,
         expected=sent,
         actual=came,
         evidence=[*case.of_token("nonce", "nonce"), *case.parameter(case.attempt.request, "nonce")],
@@ -312,6 +319,7 @@ def request_signed(case: OidcCase) -> Answer:
     yield finding(
         "request-unsigned",
         "The provider's discovery document demands signed requests; this one is not signed.",
+        remedy="Send a signed request object, and give the provider the key that verifies it.",
         severity=Severity.BREAK if refused else Severity.RISK,
         side=Side.APPLICATION,
         evidence=case.parameter(case.attempt.request, "client_id"),

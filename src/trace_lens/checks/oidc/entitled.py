@@ -256,6 +256,7 @@ def essential_claims(case: OidcCase) -> Answer:
             say("The claims parameter of the request cannot be read: {reason}.", reason=error.reason),
             severity=Severity.RISK,
             side=Side.APPLICATION,
+            remedy="Send the claims parameter as JSON.",
             evidence=case.parameter(case.attempt.request, "claims"),
         )
         return

@@ -131,6 +131,9 @@ def audience(case: OidcCase) -> Answer:
             expected=expected,
         ),
         side=Side.PROVIDER if app.settings.provider_setup.client_id not in token.audience else Side.APPLICATION,
+        remedy="Issue tokens for the client_id that the application has."
+        if app.settings.provider_setup.client_id not in token.audience
+        else "Set in the application the client_id that the provider has for it.",
         expected=expected,
         actual=nearest,
         value_to_set=nearest if app.settings.provider_setup.client_id in token.audience else expected,

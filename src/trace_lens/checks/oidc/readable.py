@@ -121,6 +121,7 @@ def claims_there(case: OidcCase) -> Answer:
             say("{name} has the wrong form: {problem}{read}.", name=name, problem=moment.problem, read=read),
             severity=Severity.BREAK if _refused(name, moment) else Severity.RISK,
             side=Side.PROVIDER,
+            remedy=say("Write {name} as a number of seconds since 1970.", name=name),
             expected="a number of seconds since 1970",
             actual=str(moment.written),
             evidence=case.of_token(name, name),
@@ -150,6 +151,7 @@ def odd_json(case: OidcCase) -> Answer:
             say("In the token {what}.", what=what),
             severity=Severity.RISK,
             side=Side.PROVIDER,
+            remedy="Write tokens that all read alike: each name once, exact numbers, base64url without padding.",
             evidence=_whole(case.judged),
         )
 
@@ -169,6 +171,7 @@ def parameters_once(case: OidcCase) -> Answer:
                 ),
                 severity=Severity.RISK,
                 side=side,
+                remedy="Send each parameter once.",
                 actual=name,
                 evidence=case.parameter(message, name),
             )
@@ -203,6 +206,9 @@ def opened(case: OidcCase) -> Answer:
         yield finding(
             opening.code,
             say("The token is encrypted and stays closed: {reason}.", reason=opening.reason),
+            remedy="Encrypt to the application's current key, the one in its key set."
+            if opening.code == "encrypted-to-other-key"
+            else None,
             evidence=methods,
         )
         if opening.code == "encrypted-no-key":

@@ -130,7 +130,8 @@ def for_client(case: OidcCase) -> Answer:
                 say(
                     "The logout token is made out to {audience}; the application is {expected}.",
                     audience=", ".join(token.audience),
-                    expected=expected,
+                    remedy="Issue logout tokens for the client_id that the application has.",
+                expected=expected,
                 ),
                 severity=_severity(case),
                 expected=expected,
@@ -182,6 +183,7 @@ def session_known(case: OidcCase) -> Answer:
                     if known
                     else say("without a {name}, so the application cannot know it.", name=name)
                 ),
+                remedy="Keep subject and session (sid) of each sign-in, and end the session that a sign-out names.",
                 expected=known,
                 actual=named,
                 evidence=[
@@ -215,6 +217,7 @@ def front_channel(case: OidcCase) -> Answer:
                 "The logout request names an address to come back to, but neither the ID token (id_token_hint) nor the "
                 "client, so the provider cannot know whose session it is and need not come back.",
                 side=Side.APPLICATION,
+                remedy="Send the ID token of the sign-in along, as id_token_hint.",
                 expected="id_token_hint",
                 evidence=case.parameter(message, "post_logout_redirect_uri"),
             )

@@ -5,12 +5,15 @@ Windows are half open: expired when at ≥ end + skew, not yet valid when at < s
 
 from __future__ import annotations
 
+import operator
 from collections.abc import Iterator
 from datetime import datetime, timedelta
+from functools import partial
 from typing import NamedTuple
 
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.way.clocks import clock_to_set
 from trace_lens.common import limits
 from trace_lens.common.findings import Unchecked
 from trace_lens.common.moments import show_duration, show_moment
@@ -57,6 +60,7 @@ def begun(case: SamlCase) -> Answer:
     for window in windows(case):
         start = window.start.moment if window.start else None
         if start and case.at < start - skew:
+            side, remedy = clock_to_set(case, partial(operator.le, start - skew)) or (None, None)
             yield finding(
                 "not-yet-valid",
                 say(
@@ -66,6 +70,8 @@ def begun(case: SamlCase) -> Answer:
                     start=show_duration(start - case.at),
                     allowing=_allowing(skew),
                 ),
+                side=side,
+                remedy=remedy,
                 expected=f"not before {show_moment(start)}",
                 actual=show_moment(case.at),
                 evidence=case.shown("NotBefore", window.start),
@@ -86,6 +92,7 @@ def ended(case: SamlCase) -> Answer:
     for window in windows(case):
         end = window.end.moment if window.end else None
         if end and case.at >= end + skew:
+            side, remedy = clock_to_set(case, partial(operator.gt, end + skew)) or (None, None)
             yield finding(
                 "expired",
                 say(
@@ -94,6 +101,8 @@ def ended(case: SamlCase) -> Answer:
                     at=show_duration(case.at - end),
                     allowing=_allowing(skew),
                 ),
+                side=side,
+                remedy=remedy,
                 expected=f"before {show_moment(end)}",
                 actual=show_moment(case.at),
                 evidence=case.shown("NotOnOrAfter", window.end),

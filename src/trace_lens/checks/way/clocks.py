@@ -6,8 +6,11 @@ when the browser saw it. The difference of the two, side against side, is free o
 
 from __future__ import annotations
 
-from datetime import timedelta
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from typing import NamedTuple
 
+from trace_lens.attempts.arrival import application_ahead
 from trace_lens.attempts.journeys import Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
@@ -19,35 +22,88 @@ from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import Exchange, clock_ahead
 
+_Seen = dict[str, list[tuple[float, Exchange]]]
 
-@check("clock-offset", requires=Need.WAY)
-def clocks(case: Case) -> Answer:
-    """Do the clocks of both sides agree to half of the skew that is allowed?"""
-    from statistics import median
 
+class Apart(NamedTuple):
+    """How far the application's clock is ahead of the provider's, and whose is off by the browser's clock."""
+
+    ahead: timedelta
+    wrong: str
+
+    @property
+    def words(self) -> tuple[str, str, str]:
+        """Whose clock is ahead, by how much, and of whose."""
+        first, second = ("application", "provider") if self.ahead > timedelta() else ("provider", "application")
+        return first, show_duration(timedelta(seconds=round(abs(self.ahead.total_seconds())))), second
+
+    @property
+    def remedy(self) -> str:
+        """What to do, and by how much the clock that is off is off."""
+        first, length, second = self.words
+        return say(
+            "Set the {wrong}'s clock by a time service: it is {length} {words} the {other}'s.",
+            wrong=self.wrong,
+            length=length,
+            words="ahead of" if self.wrong == first else "behind",
+            other=second if self.wrong == first else first,
+        )
+
+
+def _seen(case: Case) -> _Seen:
+    """By how many seconds each answer's clock was ahead of the browser's, by side."""
     way: Way | None = case.attempt.way
     sides = parties(case)
-    seen: dict[str, list[tuple[float, Exchange]]] = {APPLICATION: [], PROVIDER: []}
+    seen: _Seen = {APPLICATION: [], PROVIDER: []}
     for hop in way.hops if way else ():
         offset = clock_ahead(hop.exchange)
         side = sides.side_of(hop.exchange)
         if offset is not None and side in seen:
             seen[side].append((offset, hop.exchange))
-    if not seen[APPLICATION]:
+    return seen
+
+
+def _middle(seen: _Seen, side: str) -> float | None:
+    from statistics import median
+
+    return median(offset for offset, _ in seen[side]) if seen[side] else None
+
+
+def _apart(case: Case, ours: float | None, theirs: float | None) -> Apart | None:
+    """How far both sides' clocks are apart, where that is more than half of the skew that is allowed."""
+    if ours is None or theirs is None or abs(ours - theirs) <= max(case.skew.total_seconds() / 2, 2.0):
+        return None
+    return Apart(timedelta(seconds=ours - theirs), APPLICATION if abs(ours) > abs(theirs) else PROVIDER)
+
+
+def clock_to_set(case: Case, holds: Callable[[datetime], bool]) -> tuple[Side, str] | None:
+    """Whose clock must be set, and the remedy, where a time that does not hold would hold if both sides' clocks agreed;
+    None where the capture does not show that.
+    """
+    seen = _seen(case)
+    apart = _apart(case, _middle(seen, APPLICATION), _middle(seen, PROVIDER))
+    if apart is None or case.at is None or case.at_from != "capture" or not holds(case.at - apart.ahead):
+        return None
+    if apart.wrong == APPLICATION and application_ahead(case.attempt) is None:
+        return None  # judged by the browser's clock, so the application's did not matter
+    return Side.APPLICATION if apart.wrong == APPLICATION else Side.PROVIDER, apart.remedy
+
+
+@check("clock-offset", requires=Need.WAY)
+def clocks(case: Case) -> Answer:
+    """Do the clocks of both sides agree to half of the skew that is allowed?"""
+    seen = _seen(case)
+    ours, theirs = _middle(seen, APPLICATION), _middle(seen, PROVIDER)
+    if ours is None or theirs is None:
         return
-    ours = median(offset for offset, _ in seen[APPLICATION])
-    theirs = median(offset for offset, _ in seen[PROVIDER]) if seen[PROVIDER] else None
-    limit = max(case.skew.total_seconds() / 2, 2.0)
-    if theirs is None or abs(ours - theirs) <= limit:
-        if theirs is not None and min(abs(ours), abs(theirs)) > limits.DATES_AGREE_SECONDS:
+    apart = _apart(case, ours, theirs)
+    if apart is None:
+        if min(abs(ours), abs(theirs)) > limits.DATES_AGREE_SECONDS:
             yield _of_the_computer(
                 case, ours, [exchange for side in (APPLICATION, PROVIDER) for _, exchange in seen[side][:1]]
             )
         return
-    apart = ours - theirs
-    ahead, behind = ("application", "provider") if apart > 0 else ("provider", "application")
-    wrong = APPLICATION if abs(ours) > abs(theirs) else PROVIDER
-    length = show_duration(timedelta(seconds=round(abs(apart))))
+    ahead, length, behind = apart.words
     yield finding(
         "clock-offset",
         say(
@@ -56,9 +112,10 @@ def clocks(case: Case) -> Answer:
             ahead=ahead,
             length=length,
             behind=behind,
-            wrong=wrong,
+            wrong=apart.wrong,
         ),
-        side=Side.APPLICATION if wrong == APPLICATION else Side.PROVIDER,
+        side=Side.APPLICATION if apart.wrong == APPLICATION else Side.PROVIDER,
+        remedy=apart.remedy,
         expected=f"at most {show_duration(case.skew / 2)} apart (half of clock_skew)",
         actual=f"{length} apart",
         evidence=[
