@@ -130,10 +130,10 @@ def for_client(case: OidcCase) -> Answer:
                 say(
                     "The logout token is made out to {audience}; the application is {expected}.",
                     audience=", ".join(token.audience),
-                    remedy="Issue logout tokens for the client_id that the application has.",
-                expected=expected,
+                    expected=expected,
                 ),
                 severity=_severity(case),
+                remedy="Issue logout tokens for the client_id that the application has.",
                 expected=expected,
                 actual=token.audience[0],
                 value_to_set=expected,
