@@ -91,6 +91,8 @@ def rates(world: worlds.World) -> Iterator[Row]:
         "broken forms": (lambda: world.judge(world.broken, brief=True), 0.15),
         "ID tokens": (lambda: world.judge(world.tokens, brief=True), 0.3),
     }
+    for what, (work, _) in kinds.items():
+        assert work() == {"broken" if what.startswith("broken") else "sound"}, what
     best = dict.fromkeys((*kinds, "floor"), float("inf"))
     for _ in range(ROUNDS):
         for what, work in (("floor", lambda: floor(world)), *((what, work) for what, (work, _) in kinds.items())):

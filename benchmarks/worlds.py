@@ -71,11 +71,12 @@ class World:
         """ID tokens that work."""
         return self.messages["tokens"]
 
-    def judge(self, messages: list[bytes], *, brief: bool = False) -> None:
-        """Diagnose messages on one core, each a source of its own."""
+    def judge(self, messages: list[bytes], *, brief: bool = False) -> set[str]:
+        """Diagnose messages on one core, each a source of its own; what came of them."""
         sources = [SourceFile(f"{number}.txt", data) for number, data in enumerate(messages)]
         options = Options(datetime(2026, 11, 20, tzinfo=UTC))
-        diagnose_sources(sources, self.workspace, options, 1, brief=brief)
+        found = diagnose_sources(sources, self.workspace, options, 1, brief=brief)
+        return {diagnosis.outcome for diagnosis in found.diagnoses}
 
     def keep(self) -> None:
         """Keep the messages for another process."""
