@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any
 from trace_lens.common import catalogue
 from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Side
-from trace_lens.common.symptoms import Symptom
 from trace_lens.render.document import BLANK, Copied, Document, Fact, Span, heading, line, prose, table
 
 _PLACES = 6
 _OTHERS = 6
 if TYPE_CHECKING:
+    from trace_lens.common.symptoms import Symptom
     from trace_lens.workspace.records import App, Workspace
 
 _WHO = {
