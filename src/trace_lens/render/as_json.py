@@ -11,7 +11,6 @@ from trace_lens.common.catalogue import Entry
 from trace_lens.common.findings import Evidence, Finding, Unchecked, listed
 from trace_lens.common.masking import Masks, escaped, masked
 from trace_lens.common.moments import show_moment
-from trace_lens.common.symptoms import Symptom
 from trace_lens.diagnosis.grouping import causes_of
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.laying_open import LaidOpen
@@ -20,6 +19,7 @@ from trace_lens.render import json_timeline
 from trace_lens.render.json_text import one_line, write_indented
 
 if TYPE_CHECKING:
+    from trace_lens.common.symptoms import Symptom
     from trace_lens.diagnosis.diagnosing import Unplaced
     from trace_lens.diagnosis.looking_up import LookedUp
 

@@ -8,10 +8,9 @@ from here, with the words quoted. The words themselves are data, in `page_words.
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Iterator
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 from typing import NamedTuple
 
 from trace_lens.attempts.journeys import CALLED, Hop, Way
@@ -27,6 +26,8 @@ from trace_lens.common.sentences import Quotation, say
 from trace_lens.intake.exchanges import PAGE, forms_of
 from trace_lens.intake.pages import PageText, page_of
 
+_WORDS = Path(__file__).with_name("page_words.toml")
+
 
 class Topic(NamedTuple):
     """What a page may name: the findings that speak of it, how pages say it, and what it is by itself."""
@@ -39,7 +40,9 @@ class Topic(NamedTuple):
 @cache
 def topics_of(side: str) -> tuple[Topic, ...]:
     """What the pages of a side may name, in the order of `page_words.toml`."""
-    text = files(__package__).joinpath("page_words.toml").read_text("utf-8")
+    import tomllib
+
+    text = _WORDS.read_text("utf-8")
     return tuple(
         Topic(tuple(row["codes"]), re.compile("|".join(row["words"]), re.IGNORECASE), row.get("raises"))
         for row in tomllib.loads(text)[side]
