@@ -244,20 +244,29 @@ def test_the_clock_of_the_computer(both: bool, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    "hosts, minutes, code, side, words",
+    "hosts, minutes, ends, code, side, words",
     [
-        (("roster",), 20, "expired", "application", "20 minutes ahead of the provider's"),
-        (("roster",), -20, "not-yet-valid", "application", "20 minutes behind the provider's"),
-        (("roster", "id"), 20, "expired", "user", "Start again"),
-        (("roster",), 2, None, None, ""),
-        (("id",), 20, None, None, ""),
+        (("roster",), 20, None, "expired", "application", "20 minutes ahead of the provider's"),
+        (("roster",), -20, None, "not-yet-valid", "application", "20 minutes behind the provider's"),
+        (("id",), -20, "2026-11-20T08:01:00Z", "expired", "provider", "20 minutes behind the application's"),
+        (("roster",), 5, "2026-11-20T08:01:00Z", "expired", "user", "Start again"),  # late by any clock
+        (("roster", "id"), 20, None, "expired", "user", "Start again"),
+        (("roster",), 2, None, None, None, ""),
+        (("id",), 20, None, None, None, ""),
     ],
 )
 def test_whose_clock_is_to_be_set(
-    hosts: tuple[str, ...], minutes: int, code: str | None, side: str | None, words: str, tmp_path: Path
+    hosts: tuple[str, ...],
+    minutes: int,
+    ends: str | None,
+    code: str | None,
+    side: str | None,
+    words: str,
+    tmp_path: Path,
 ) -> None:
     """A time that would hold if the clocks agreed is repaired where the clock is off; any other by trying again."""
-    trip = saml_trip(shown=page("Week", TERN))
+    message = {"begins": "2026-11-20T07:40:00Z", "ends": ends, "confirmed_until": ends} if ends else None
+    trip = saml_trip(shown=page("Week", TERN), message=message)
     for entry in trip.document()["log"]["entries"]:
         if entry["request"]["url"].split("/")[2].split(".")[0] in hosts:
             moment = datetime.fromisoformat(entry["startedDateTime"]) + timedelta(minutes=minutes)
@@ -269,6 +278,25 @@ def test_whose_clock_is_to_be_set(
     assert {"expired", "not-yet-valid"} & told.keys() == ({code} if code else set())
     if code:
         assert (told[code].side, words in str(told[code].remedy)) == (side, True), told[code]
+
+
+@pytest.mark.parametrize(
+    "host, minutes, side", [("id", -20, "provider"), ("id", 0, "user"), ("berths", 20, "user"), ("id", -4, "user")]
+)
+def test_whose_clock_is_to_be_set_for_a_page(host: str, minutes: int, side: str, tmp_path: Path) -> None:
+    """A page judges a token by the browser's clock: the application's server has no part in it, the provider's has."""
+    ended = oidc_kit.token(exp=oidc_kit.IAT - 600, iat=oidc_kit.IAT - 900, auth_time=oidc_kit.IAT - 900)
+    trip = oidc_trip(spa=True, tokens=oidc_kit.token_response(id_token=ended))
+    for entry in trip.document()["log"]["entries"]:
+        if entry["request"]["url"].split("/")[2].split(".")[0] == host:
+            moment = datetime.fromisoformat(entry["startedDateTime"]) + timedelta(minutes=minutes)
+            for header in entry["response"].get("headers", []):
+                if header["name"] == "Date":
+                    header["value"] = moment.strftime("%a, %d %b %Y %H:%M:%S GMT")
+    (found,) = diagnosed(client_workspace(tmp_path), har(trip))
+    assert broke(found) == "expired"
+    assert found.first_break is not None
+    assert found.first_break.side == side, found.first_break.remedy
 
 
 def test_three_captures_of_one_session_are_three_attempts(tmp_path: Path) -> None:
