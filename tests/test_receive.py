@@ -234,7 +234,7 @@ def test_nobody_came_and_a_port_that_is_taken(
         (house / "providers/id.toml").write_text(f'issuer = "https://localhost:{number}"\n')
         done = run("receive", "--client-id", "x", "--timeout", "1", "--format", "json", folder=house)
         assert (done.returncode, json.loads(done.stdout)["attempts"], json.loads(done.stdout)["har"]) == (1, [], None)
-        assert b"Nobody came within 1 seconds" in done.stderr
+        assert b"Nobody came within 1 second." in done.stderr
         held.bind(("127.0.0.1", 0))
         held.listen()
         taken = held.getsockname()[1]

@@ -14,6 +14,7 @@ import click
 from trace_lens.cli import completing
 from trace_lens.cli.options import tell
 from trace_lens.cli.session import Session, with_session
+from trace_lens.common.moments import show_duration
 
 if TYPE_CHECKING:
     from trace_lens.diagnosis.diagnosing import Result
@@ -218,7 +219,7 @@ class _Catch:
                     "A sign-in began here, but the provider sent nobody back" if self.receiver.begun else "Nobody came"
                 )
                 if not self.sources:
-                    tell(f"{came} within {seconds:.0f} seconds.")
+                    tell(f"{came} within {show_duration(timedelta(seconds=seconds))}.")
             except KeyboardInterrupt:
                 if not self.sources:
                     raise
