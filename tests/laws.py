@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from trace_lens.common.findings import INFERRED, PROVEN, Severity, Stage
+from trace_lens.common.findings import INFERRED, PROVEN, Severity, Side, Stage
 from trace_lens.common.sentences import Person, Quotation, filled
 from trace_lens.diagnosis.judging import Diagnosis
 
@@ -59,6 +59,11 @@ def contradictions(one: Diagnosis, *, let_in: bool | None = None) -> list[str]:
         for each in one.findings
         if each.code in stale and each.value_to_set is not None
     ]
+    record, first = one.details.record, one.first_break
+    if record and (first is None or first.side in (Side.USER, Side.NETWORK)):
+        found.append(f"{record} is to be changed by nobody who can")
+    if record and one.details.looks_past and f"{one.proposal}".startswith(f"{record.key}="):
+        found.append(f"{record} is of the side that need not act")
     if let_in:
         bad = [
             each.code

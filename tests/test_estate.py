@@ -94,6 +94,7 @@ def test_from_one_response_in_an_empty_folder(tmp_path: Path) -> None:
     text = (tmp_path / "apps/roster.toml").read_text()
     assert "compare it with the application" in text
     assert "seen on 2026-11-20 in m.txt" in text
+    assert "answers by HTTP-POST" in text
     assert outcome(tmp_path, "m.txt") == ("inconclusive", None)
 
 
@@ -295,6 +296,79 @@ def test_lists_are_known_by_their_content(tmp_path: Path, text: str, settings: d
     assert {key: account[key] for key in settings} == settings
     app = load_workspace(folder).apps["crew-roster"]
     assert app.members if "groups" in settings else app.accounts
+
+
+ASSIGNED: list[tuple[str, str, str, str, str, tuple[str, ...]]] = [
+    (
+        "what each row is",
+        "Object,Type,Address,Role\nDeck crew,Group,,x\nM. Tern,User,m.tern@n.example,x\nK. Auk,User,k.auk@n.example,x\n",
+        "people.csv",
+        "m.tern@n.example k.auk@n.example",
+        "Deck crew",
+        (),
+    ),
+    ("types in another language", "Name;Typ\nKapitäne;Gruppe\nDeck;Gruppe\n", "a.csv", "", "Kapitäne Deck", ()),
+    ("groups alone", "Group\ngrp-deck\ngrp-bridge\n", "a.csv", "", "grp-deck grp-bridge", ()),
+    ("one of two columns", "user,group\nm.tern,\n,grp-deck\n", "a.csv", "m.tern", "grp-deck", ()),
+    (
+        "a title",
+        "Assigned to\nm.tern@n.example\nk.auk@n.example\n",
+        "a.csv",
+        "m.tern@n.example k.auk@n.example",
+        "",
+        (),
+    ),
+    ("the file's name", "Mail,Name\nm.tern@n.example,M\n", "app-assignments.csv", "m.tern@n.example", "", ()),
+    (
+        "as told",
+        "Mail,Groups\nm.tern@n.example,a\nk.auk@n.example,a\n",
+        "people.csv",
+        "m.tern@n.example k.auk@n.example",
+        "",
+        ("--held-by", "provider"),
+    ),
+    (
+        "accounts of SCIM, as told",
+        '{"schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"], "Resources": [{"userName": "m.tern"}]}',
+        "people.json",
+        "m.tern",
+        "",
+        ("--held-by", "provider"),
+    ),
+]
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "file", "users", "groups", "told"), ASSIGNED, ids=[row[0] for row in ASSIGNED]
+)
+def test_assignments_are_known_by_their_content(
+    tmp_path: Path, name: str, text: str, file: str, users: str, groups: str, told: tuple[str, ...]
+) -> None:
+    folder = workspace(tmp_path)
+    (folder / file).write_text(text)
+    done = run("apps", "add", "crew-roster", "--from", file, "--update", *told, folder=folder)
+    assert done.returncode == 0, done.stderr
+    assert b"assigned at the provider" in done.stderr
+    rows = load_workspace(folder).apps["crew-roster"].assignments or []
+    assert " ".join(row.user for row in rows if row.user) == users
+    assert " ".join(row.group for row in rows if row.group) == groups
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "user,groups\na,x\nb,x\n",
+        "Mail,Type\na@n.example,User\nb@n.example,User\n",
+        "Group,Member\nx,a@n.example\nx,b@n.example\n",
+        "User,Type\na,contractor\nb,employee\n",
+    ],
+)
+def test_other_lists_are_not_taken_for_assignments(tmp_path: Path, text: str) -> None:
+    folder = workspace(tmp_path)
+    (folder / "people.csv").write_text(text)
+    done = run("apps", "add", "crew-roster", "--from", "people.csv", "--update", folder=folder)
+    assert done.returncode == 0, done.stderr
+    assert load_workspace(folder).apps["crew-roster"].settings.provider_setup.assigned is None
 
 
 def test_thirty_applications_from_one_folder(tmp_path: Path) -> None:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -10,9 +12,16 @@ import pytest
 from cryptography.hazmat.primitives.serialization import Encoding
 
 import oidc_kit
-from kit import PROVIDER, certificate, pem, posted, response, run, run_json, workspace
+import test_oidc
+from cases import CASES, Case
+from kit import NOW, PROVIDER, certificate, pem, posted, response, run, run_json, workspace
 from oidc_kit import client_workspace
+from recorded_kit import judged
+from trace_lens.diagnosis.diagnosing import diagnose_sources
+from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.pki.certificates import read_certificate
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.sources import SourceFile
 
 OWN = str(read_certificate(certificate("id").public_bytes(Encoding.DER)).sha256)
 BOTH = PROVIDER.replace('["certs/id.pem"]', '["certs/id.pem", "certs/next.pem"]')
@@ -112,3 +121,56 @@ def test_a_token_of_another_tenant_is_repaired_where_the_value_is_wrong(
     (attempt,) = run_json("diagnose", "m.txt", "--app", "berth-planner", folder=folder)[1]["attempts"]
     found = [item for item in attempt["findings"] if item["code"] == "issuer-mismatch"]
     assert [item["side"] for item in found] == ([side] if side else [])
+
+
+RECORDS: list[tuple[str, str | None, bool]] = [
+    ("oidc-no-account", "accounts/ticket-desk.csv", False),
+    ("oidc-not-assigned", "assignments/ticket-desk.csv", False),
+    ("oidc-group-needed", "apps/fuel-ledger.toml, application.scopes", False),
+    ("oidc-unknown-client", "apps/ticket-desk.toml, application.client_id", True),
+    ("oidc-uri-not-on-record", "apps/ticket-desk.toml, provider_setup.redirect_uris", True),
+    ("oidc-uri-unregistered", "apps/ticket-desk.toml, application.redirect_uris", True),
+    ("saml-audience", "apps/crew-roster.toml, provider_setup.audience", True),
+    ("saml-audience-slash", "apps/berth-planner.toml, provider_setup.audience", False),
+    ("saml-acs-unregistered", "apps/crew-roster.toml, application.acs_urls", True),
+    ("saml-old-key", "apps/crew-roster.toml, application.trusted_certificates", False),
+    ("saml-name-login", None, False),
+    ("saml-unknown-key", None, False),
+    ("saml-cookie-lost", None, False),
+    ("saml-replayed", None, False),
+    ("oidc-closed", None, False),
+]
+"""Recordings, and where in the workspace their repair is put on record; whether the record has the value already."""
+
+
+@pytest.mark.parametrize(("name", "place", "held"), RECORDS, ids=[row[0] for row in RECORDS])
+def test_where_the_record_must_follow(name: str, place: str | None, held: bool) -> None:
+    (found,) = judged(name)
+    record = found.details.record
+    assert (str(record) if record else None, bool(record and record.held)) == (place, held)
+
+
+def offered(found: tuple[Diagnosis, ...]) -> list[tuple[str, str | None, str | None]]:
+    return [(each.code, each.actual, each.value_to_set) for one in found for each in one.findings if each.breaks]
+
+
+EVERY = slice(None, None, 1 if os.environ.get("EVERY_CAPTURE") else 4)
+
+
+@pytest.mark.parametrize("row", test_oidc.ROWS[EVERY], ids=lambda row: row.name)
+def test_no_value_for_a_client_is_withdrawn_when_it_is_tried(row: test_oidc.Row, tmp_path: Path) -> None:
+    """A trial that does not help is one of the wrong setting, which would take a right value with it."""
+    known = load_workspace(client_workspace(tmp_path, **row.settings))
+    sources = [SourceFile(f"{number}.txt", text.encode()) for number, text in enumerate(row.texts)]
+    options = Options(NOW, at=row.at, app=row.app)
+    tried = diagnose_sources(sources, known, options._replace(prove=True), 1).diagnoses
+    assert offered(tried) == offered(diagnose_sources(sources, known, options, 1).diagnoses)
+
+
+@pytest.mark.parametrize("case", CASES[EVERY], ids=lambda case: case.name)
+def test_no_value_for_a_service_provider_is_withdrawn_when_it_is_tried(case: Case, tmp_path: Path) -> None:
+    known = load_workspace(workspace(tmp_path, case.app, case.files, case.provider, case.main))
+    sources = [SourceFile("m.xml", response(**case.message))]
+    options = Options(NOW, at=datetime.fromisoformat(case.at) if case.at else None)
+    tried = diagnose_sources(sources, known, options._replace(prove=True), 1).diagnoses
+    assert offered(tried) == offered(diagnose_sources(sources, known, options, 1).diagnoses)

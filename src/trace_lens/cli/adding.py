@@ -52,8 +52,8 @@ _LISTED = 12
     "sources",
     multiple=True,
     metavar="SOURCE",
-    help="Read a capture, metadata, a discovery document, a key set, a client registration, a certificate or a list of "
-    "accounts; a folder counts for what is in it; may be repeated.",
+    help="Read a capture, metadata, a discovery document, a key set, a client registration, a certificate, or a list "
+    "of accounts, groups or assignments; a folder counts for what is in it; may be repeated.",
 )
 @click.option(
     "--provider",
@@ -72,7 +72,8 @@ _LISTED = 12
     type=click.Choice(["application", "provider"]),
     default="application",
     show_default=True,
-    help="Whose copy of the application's metadata it is: the provider's fills provider_setup.",
+    help="Whose copy of the application's metadata, or whose list of people, it is: the provider's fills "
+    "provider_setup.",
 )
 @click.option("--entity-id", metavar="ID", help="Set its entity ID; with metadata of several entities, take this one.")
 @click.option("--acs-url", "acs_urls", multiple=True, metavar="URL", help="Add an ACS URL; may be repeated.")
@@ -170,7 +171,7 @@ def _plan(session: Session, workspace: Workspace, settings: list[TrialSetting], 
     rest = [held for held in evidence if not documents_in(held)]
     plan = _of_documents(documents, workspace, told, settings, options)
     lists = [held for held in rest if name and not held.found and _is_list(held)]
-    plan = _with_lists(plan, lists, workspace, name)
+    plan = _with_lists(plan, lists, workspace, name, of_provider=options["held_by"] == "provider")
     captures = [held for held in rest if held not in lists]
     if captures:
         known = with_planned(workspace, plan)
@@ -256,12 +257,14 @@ def _is_list(held: SourceEvidence) -> bool:
     return is_list(held.source)
 
 
-def _with_lists(plan: Plan, lists: list[SourceEvidence], workspace: Workspace, name: str | None) -> Plan:
+def _with_lists(
+    plan: Plan, lists: list[SourceEvidence], workspace: Workspace, name: str | None, *, of_provider: bool
+) -> Plan:
     from trace_lens.estate.account_lists import list_document
     from trace_lens.estate.plans import planned, with_planned
 
     for held in lists:
-        wanted, beside, told = list_document(held.source, name or "")
+        wanted, beside, told = list_document(held.source, name or "", of_provider=of_provider)
         tell(told)
         plan = joined(plan, planned(wanted, with_planned(workspace, plan)), beside)
     return plan

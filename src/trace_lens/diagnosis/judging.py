@@ -31,6 +31,7 @@ from trace_lens.diagnosis.choosing import choose
 from trace_lens.diagnosis.deciding import decided
 from trace_lens.diagnosis.judged_moment import moment_of
 from trace_lens.diagnosis.message_facts import message_facts, message_ids
+from trace_lens.diagnosis.on_record import Record, record_of
 from trace_lens.diagnosis.proposals import propose
 from trace_lens.diagnosis.steps import Step, steps_of
 from trace_lens.diagnosis.weighing import weigh
@@ -77,9 +78,10 @@ class Circumstances(NamedTuple):
 class Details(NamedTuple):
     """What a reader is shown beside the findings: claims, windows of time, the way, and what the logs say.
 
-    `message` is what the message says by itself, where no application is known; `goes_to` where in the workspace the
-    proposed setting belongs; `arriving` what is to be said of a change that may not have arrived yet.
-    `ids` are those of the messages by which lines of logs are found.
+    `message` is what the message says by itself, where no application is known; `record` where in the workspace the
+    repair belongs; `looks_past` that the setting to try is not of the side that must act: it shows what would break
+    next, and is no repair. `arriving` is what is to be said of a change that may not have arrived yet; `ids` are those
+    of the messages by which lines of logs are found.
     """
 
     claims: tuple[ClaimRow, ...]
@@ -88,7 +90,8 @@ class Details(NamedTuple):
     hidden_steps: int
     logs: LogView | None
     message: tuple[tuple[str, str], ...]
-    goes_to: str | None
+    record: Record | None
+    looks_past: bool
     arriving: str | None
     ids: tuple[str, ...] = ()
 
@@ -199,7 +202,8 @@ def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagn
             hidden_steps=attempt.way.hidden if attempt.way else 0,
             logs=case.logs,
             message=message_facts(case) if case.app is None else (),
-            goes_to=proposal.place(case) if proposal else None,
+            record=record_of(case, first, proposal) if first else None,
+            looks_past=first is not None and proposal is not None and proposal.side is not first.side,
             arriving=still_arriving(case) if first else None,
             ids=message_ids(case),
         ),

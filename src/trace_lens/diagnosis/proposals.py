@@ -24,14 +24,21 @@ class Proposal(NamedTuple):
     def __str__(self) -> str:
         return f"{self.key}={self.value}"
 
-    def place(self, case: Case) -> str | None:
-        """The file and the key in the workspace that the value belongs to."""
-        path = [int(part) - 1 if part.isdigit() else part for part in self.key.split(".")]
-        holder = case.provider if path[0] == "provider" else case.app
-        if holder is None:
-            return None
-        place = holder.source.where(*(path[1:] if path[0] == "provider" else path))
-        return f"{holder.source.file}, {place.path}"
+    @property
+    def path(self) -> tuple[str | int, ...]:
+        """The key as a path of keys and list positions (from 0) in the file that holds it."""
+        path = tuple(int(part) - 1 if part.isdigit() else part for part in self.key.split("."))
+        return path[1:] if self.of_provider else path
+
+    @property
+    def of_provider(self) -> bool:
+        """Whether it is a setting of the provider's file; all others are of the application's."""
+        return self.key.startswith("provider.")
+
+    @property
+    def side(self) -> Side:
+        """Whose setting it is, in whichever file it is on record."""
+        return Side.PROVIDER if self.key.startswith(("provider.", "provider_setup.")) else Side.APPLICATION
 
 
 _Maker = Callable[[Case, Finding], Proposal | None]
@@ -127,8 +134,12 @@ def _redirect(case: Case, finding: Finding) -> Proposal | None:
     """The redirect URI registered at the provider beside those that are, where the provider has to act."""
     if case.app is None or finding.side is not Side.PROVIDER or not finding.value_to_set:
         return None
-    registered = [*case.app.settings.provider_setup.redirect_uris, finding.value_to_set]
-    return Proposal("provider_setup.redirect_uris", inline(registered))
+    if finding.value_to_set != finding.actual:
+        return None  # the answer came to another address than was asked for: no registration changes that
+    registered = case.app.settings.provider_setup.redirect_uris
+    if finding.value_to_set in registered:
+        return None  # the record says so already, and the provider says otherwise
+    return Proposal("provider_setup.redirect_uris", inline([*registered, finding.value_to_set]))
 
 
 def _algorithm(case: Case, finding: Finding) -> Proposal | None:
@@ -136,7 +147,8 @@ def _algorithm(case: Case, finding: Finding) -> Proposal | None:
 
 
 def _issuer(case: Case, finding: Finding) -> Proposal | None:
-    return Proposal("application.provider_issuer", finding.value_to_set) if finding.value_to_set else None
+    own = finding.side is Side.APPLICATION  # what another side issues is not repaired by the application's setting
+    return Proposal("application.provider_issuer", finding.value_to_set) if own and finding.value_to_set else None
 
 
 _OF_CLIENT: dict[str, _Maker] = {

@@ -25,7 +25,7 @@ def proven(diagnosis: Diagnosis, case: SamlCase | OidcCase, options: Options) ->
     if diagnosis.first_break is None or case.app is None:
         return diagnosis
     made: list[Finding] = []
-    first, proposal = diagnosis.first_break, diagnosis.proposal
+    first, proposal, details = diagnosis.first_break, diagnosis.proposal, diagnosis.details
     for finding in diagnosis.findings:
         after = _tried(case, options, finding)
         if isinstance(after, Proof):
@@ -34,14 +34,17 @@ def proven(diagnosis: Diagnosis, case: SamlCase | OidcCase, options: Options) ->
             after = finding
         if finding is diagnosis.first_break:
             first = after
-            proposal = None if after.value_to_set is None and finding.value_to_set is not None else proposal
+            if after.value_to_set is None and finding.value_to_set is not None:
+                proposal, details = None, details._replace(record=None, looks_past=False)
         made.append(after)
     kept = {id(before): after for before, after in zip(diagnosis.findings, made, strict=True)}
     stages = tuple(
         stage._replace(findings=tuple(kept.get(id(finding), finding) for finding in stage.findings))
         for stage in diagnosis.stages
     )
-    return diagnosis._replace(findings=tuple(made), stages=stages, first_break=first, proposal=proposal)
+    return diagnosis._replace(
+        findings=tuple(made), stages=stages, first_break=first, proposal=proposal, details=details
+    )
 
 
 def _tried(case: SamlCase | OidcCase, options: Options, finding: Finding) -> Proof | Finding | None:

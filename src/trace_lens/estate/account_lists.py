@@ -1,4 +1,4 @@
-"""Lists of accounts and groups put on record: known by their content, copied into the workspace, named there."""
+"""Lists of accounts, groups and assignments put on record: known by content, copied into the workspace, named there."""
 
 from __future__ import annotations
 
@@ -9,13 +9,17 @@ from pathlib import Path
 from typing import NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.estate.assignment_lists import (
+    GROUP_TITLES,
+    PERSON_TITLES,
+    Assigned,
+    plainly_assigned,
+    said_to_be_assigned,
+)
 from trace_lens.estate.plans import Wanted
 from trace_lens.workspace import lists
 from trace_lens.workspace.account_rows import ListError
 from trace_lens.workspace.adding import APP
-
-_GROUP_WORDS = ("group", "role", "team", "gruppe", "groupe", "grupo")
-_MEMBER_WORDS = ("member", "user", "account", "login", "mail", "person", "mitglied", "membre")
 
 
 class ReadList(NamedTuple):
@@ -28,12 +32,14 @@ class ReadList(NamedTuple):
 
 
 def is_list(source: str) -> bool:
-    """Whether a file holds a list of accounts, or of groups with their members."""
+    """Whether a file holds a list of accounts, of groups with their members, or of who is assigned."""
     return read_list(source, "x") is not None
 
 
-def read_list(source: str, app: str) -> ReadList | None:
-    """A list of accounts or of groups for an application; None where the file is neither."""
+def read_list(source: str, app: str, *, of_provider: bool = False) -> ReadList | None:
+    """A list for an application; None where the file is none. `of_provider`: it is the provider's own list of who may
+    use the application.
+    """
     path = Path(source)
     try:
         data = path.read_bytes()
@@ -42,16 +48,25 @@ def read_list(source: str, app: str) -> ReadList | None:
     if len(data) > limits.SOURCE_BYTES or b"\0" in data[:4096]:
         return None
     try:
-        return _groups(source, data, app) or _accounts(path, data, app)
+        assigned = plainly_assigned(data)
+        if assigned is None and (groups := _groups(source, data, app)):
+            return groups
+        assigned = assigned or said_to_be_assigned(path, data, of_provider=of_provider)
+        return _assignments(source, assigned, app) if assigned else _accounts(path, data, app)
     except (ListError, UnicodeDecodeError):
         return None
 
 
-def list_document(source: str, app: str) -> tuple[Wanted, dict[str, bytes], str]:
+def list_document(source: str, app: str, *, of_provider: bool) -> tuple[Wanted, dict[str, bytes], str]:
     """The settings of an application that a list changes, the copy of the list, and how it was read."""
-    found = read_list(source, app)
+    found = read_list(source, app, of_provider=of_provider)
     assert found is not None
     return Wanted(APP, app, dict(found.settings), {}, ()), {found.file: found.data}, found.words
+
+
+def _assignments(source: str, assigned: Assigned, app: str) -> ReadList:
+    file = f"assignments/{app}.csv"
+    return ReadList({"provider_setup.assigned": file}, file, assigned.as_csv(), f"{source}: {assigned.words()}")
 
 
 def _accounts(path: Path, data: bytes, app: str) -> ReadList | None:
@@ -63,7 +78,11 @@ def _accounts(path: Path, data: bytes, app: str) -> ReadList | None:
     settings: dict[str, object] = {"account.list": file}
     if column != "user":
         settings["account.column"] = column
-    return ReadList(settings, file, data, f"{path}: {len(rows):,} accounts, named by the column {column!r}.")
+    words = (
+        f"{path}: {len(rows):,} accounts, named by the column {column!r}. "
+        f"If it is the provider's list of who may use {app}, add --held-by provider."
+    )
+    return ReadList(settings, file, data, words)
 
 
 def _groups(source: str, data: bytes, app: str) -> ReadList | None:
@@ -99,7 +118,7 @@ def _columns_of_groups(header: Sequence[str], rows: Sequence[Sequence[str]]) -> 
     values = [[row[place].strip() for row in rows if place < len(row)] for place in range(len(header))]
     addresses = [place for place, held in enumerate(values) if held and all("@" in text for text in held)]
     repeated = [place for place, held in enumerate(values) if held and len(set(held)) < len(held)]
-    by_title = [place for place, name in enumerate(header) if any(word in name for word in _GROUP_WORDS)]
+    by_title = [place for place, name in enumerate(header) if any(word in name for word in GROUP_TITLES)]
     group = next((place for place in by_title if place in repeated or len(header) == 2), None)
     if group is None and len(header) == 2:
         group = next((place for place in repeated if place not in addresses), None)
@@ -107,5 +126,5 @@ def _columns_of_groups(header: Sequence[str], rows: Sequence[Sequence[str]]) -> 
     unique = [place for place in others if values[place] and len(set(values[place])) == len(values[place])]
     if group is None or unique:
         return None, None
-    titled = [place for place in others if any(word in header[place] for word in _MEMBER_WORDS)]
+    titled = [place for place in others if any(word in header[place] for word in PERSON_TITLES)]
     return group, next(iter([*(place for place in others if place in addresses), *titled, *others]), None)

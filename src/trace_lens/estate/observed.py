@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from datetime import datetime
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from lxml import etree
@@ -46,7 +47,8 @@ class Observation(NamedTuple):
 
     `settings` are the application's by dotted key, `claims` the claims it was sent with the values seen, `provider`
     those of the provider. `doubt` says why the values may be wrong; None for a sign-in that was answered well.
-    `certificate` is the one that came inside the message and made its signature.
+    `certificate` is the one that came inside the message and made its signature; `bindings` are the SAML bindings by
+    which messages came to the addresses under these keys.
     """
 
     protocol: str
@@ -58,6 +60,7 @@ class Observation(NamedTuple):
     comments: Mapping[str, str]
     certificate: Certificate | None
     doubt: str | None
+    bindings: Mapping[str, str] = MappingProxyType({})
 
     @property
     def application_id(self) -> str | None:
@@ -155,7 +158,16 @@ def _of_saml(case: SamlCase) -> Observation:
         comments={**_signed_words(case), **_guessed(asked_by, case)},
         certificate=verdict.certificate if verdict else None,
         doubt=_doubt(case),
+        bindings=_bindings(case),
     )
+
+
+def _bindings(case: SamlCase) -> dict[str, str]:
+    """By which binding the request went, and the answer came, where their wrapping shows it (SAML 2.0 Bindings)."""
+    asked = case.attempt.request.binding if case.attempt.request else None
+    came = case.attempt.main.binding if case.response and not case.is_ws_federation else None
+    seen = {"application.acs_urls": came, "application.provider_sso_url": asked}
+    return {key: binding.rpartition(":")[2] for key, binding in seen.items() if binding}
 
 
 def _guessed(asked_by: str | None, case: SamlCase) -> dict[str, str]:

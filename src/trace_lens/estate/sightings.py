@@ -78,6 +78,7 @@ def _sighting(members: Sequence[Observation], *, trust_seen: bool) -> Sighting:
                 continue
             varied[key] = tuple(dict.fromkeys(_words(value) for value in values))
     comments = {key: text for seen in good for key, text in seen.comments.items() if key in settings}
+    _add_bindings(good, settings, comments)
     _add_key(good, settings, comments, trust_seen=trust_seen)
     claims = {name: values for seen in good for name, values in seen.claims.items()}
     if claims:
@@ -86,6 +87,14 @@ def _sighting(members: Sequence[Observation], *, trust_seen: bool) -> Sighting:
             every = tuple(value for seen in good for value in seen.claims.get(name, ()))
             comments[f"{CLAIMS}.{name}"] = f"seen: {shown_values(name, every)}"
     return Sighting(members[0].protocol, tuple(members), settings, comments, varied)
+
+
+def _add_bindings(good: Sequence[Observation], settings: dict[str, Any], comments: dict[str, str]) -> None:
+    """By which bindings messages went to an address: for the reader, since no setting holds it."""
+    for key, words in (("application.acs_urls", "answers by"), ("application.provider_sso_url", "requests by")):
+        names = sorted({seen.bindings[key] for seen in good if key in seen.bindings})
+        if names and key in settings:
+            comments.setdefault(key, f"{words} {' and '.join(names)}")
 
 
 def _add_key(

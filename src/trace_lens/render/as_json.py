@@ -79,6 +79,7 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
         "first_break": diagnosis.first_break.code if diagnosis.first_break else None,
         "cause": diagnosis.cause,
         "try": diagnosis.proposal,
+        "record": diagnosis.details.record._asdict() if diagnosis.details.record else None,
         "arriving": diagnosis.details.arriving,
         "supposed": list(diagnosis.judged.supposed),
         "next_breaks": list(diagnosis.next_breaks),

@@ -48,7 +48,7 @@ def issuer(case: OidcCase) -> Answer:
                 f"no issuer of the provider is on record for {case.app.id}",
                 Allows.RECORD,
                 case.app.source.file,
-                "application.oidc.provider_issuer",
+                "application.provider_issuer",
             ),
             decides=True,
         )
@@ -113,9 +113,7 @@ def audience(case: OidcCase) -> Answer:
     if expected is None:
         yield Unchecked(
             "audience-mismatch",
-            lack(
-                f"no client_id is on record for {app.id}", Allows.RECORD, app.source.file, "application.oidc.client_id"
-            ),
+            lack(f"no client_id is on record for {app.id}", Allows.RECORD, app.source.file, "application.client_id"),
             decides=True,
         )
         return

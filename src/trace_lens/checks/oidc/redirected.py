@@ -64,7 +64,7 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
                 f"no redirect URIs are on record for {case.app.id}",
                 Allows.RECORD,
                 case.app.source.file,
-                "application.oidc.redirect_uris",
+                "application.redirect_uris",
             ),
         )
         return

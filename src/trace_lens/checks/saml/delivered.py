@@ -232,7 +232,7 @@ def unsolicited(case: SamlCase) -> Answer:
                 f"accepts_unsolicited is not set for {case.app.id}",
                 Allows.RECORD,
                 case.app.source.file,
-                "application.saml.accepts_unsolicited",
+                "application.accepts_unsolicited",
             ),
         )
     elif not accepts:

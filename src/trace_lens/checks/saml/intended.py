@@ -37,7 +37,7 @@ def issuer(case: SamlCase) -> Answer:
                 f"no entity ID of the provider is on record for {case.app.id}",
                 Allows.RECORD,
                 case.app.source.file,
-                "application.saml.provider_entity_id",
+                "application.provider_entity_id",
             ),
             decides=True,
         )

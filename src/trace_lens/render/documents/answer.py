@@ -40,10 +40,14 @@ def answer_lines(diagnosis: Diagnosis) -> Document:
         yield prose(f"{SIDE[first.side] if first.side else 'To do'}: {first.remedy}", 2)
         if first.value_to_set:
             yield Copied(first.value_to_set)
-        if diagnosis.details.goes_to:
-            yield Fact("record in", diagnosis.details.goes_to)
+        record = diagnosis.details.record
+        if record and record.held:
+            yield Fact("on record", f"{record} says this already: see what is really set there")
+        elif record:
+            yield Fact("record in", str(record))
         if diagnosis.proposal:
-            yield Copied(trial_command(diagnosis), is_command=True, indent=2, label="try it")
+            label = "look past" if diagnosis.details.looks_past else "try it"
+            yield Copied(trial_command(diagnosis), is_command=True, indent=2, label=label)
         after = _after(diagnosis, first)
         if after:
             yield Fact("after that", after)
