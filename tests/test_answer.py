@@ -177,3 +177,14 @@ def test_standing_risks_are_told_once_a_run(demo: Path) -> None:
     text = run("diagnose", "captures/0*", "-v", folder=demo).stdout.decode()
     details = [line for line in text.splitlines() if "pins a certificate that Northmere ID does not publish" in line]
     assert len(details) == len(set(details)) > 0
+
+
+def test_where_several_applications_fit_it_asks_which_one(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    text = (folder / "apps/crew-roster.toml").read_text()
+    (folder / "apps/fuel-ledger.toml").write_text(text.replace(f'"{AUDIENCE}"', f'"{AUDIENCE}fuel"'))
+    (folder / "m.xml").write_bytes(response(audiences=OTHER))
+    told = run("diagnose", "m.xml", folder=folder).stdout.decode()
+    assert "fit equally well. Say which one is meant:" in told
+    assert "    trace-lens diagnose m.xml --app " in told
+    assert "apps add" not in told

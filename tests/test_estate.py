@@ -127,6 +127,26 @@ def test_what_varies_is_left_out_and_told(tmp_path: Path) -> None:
     assert "audience" not in settings_in(tmp_path)["apps/roster.toml"].get("provider_setup", {})
 
 
+def test_two_applications_behind_one_address_are_kept_apart(tmp_path: Path) -> None:
+    """Each names itself in its requests; a response alone goes to the one that it is made out to, or to none of them."""
+    (tmp_path / "captures").mkdir()
+    gate = "https://gate.northmere.example"
+    for number, (name, asked) in enumerate(
+        (("crew", True), ("fuel", True), ("crew", True), ("fuel", False), ("tides", False))
+    ):
+        held = f"<saml:AudienceRestriction><saml:Audience>{gate}/{name}</saml:Audience></saml:AudienceRestriction>"
+        answer = posted(response(audiences=held, request=f"_rq{number}"))
+        sent = redirect(authn_request(issuer=f"{gate}/{name}", identifier=f"_rq{number}")) if asked else b""
+        (tmp_path / f"captures/{number}.txt").write_bytes(sent + b"\n\n" + answer)
+    done = run("apps", "add", "--from", "captures", "--trust-seen", folder=tmp_path)
+    assert done.returncode == 0, done.stderr
+    apps = [one["application"] for file, one in settings_in(tmp_path).items() if file.startswith("apps/")]
+    assert sorted(one["entity_id"] for one in apps) == [f"{gate}/{name}" for name in ("crew", "fuel", "tides")]
+    assert [one["acs_urls"] for one in apps] == [[ACS]] * 3
+    told = json.loads(run("diagnose", "captures", "--format", "json", folder=tmp_path).stdout)["attempts"]
+    assert {attempt["outcome"] for attempt in told} == {"sound"}
+
+
 def test_people_are_not_written_into_settings(tmp_path: Path) -> None:
     (tmp_path / "m.txt").write_bytes(posted(response()))
     run("apps", "add", "--from", "m.txt", folder=tmp_path)

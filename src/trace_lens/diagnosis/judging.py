@@ -78,10 +78,10 @@ class Circumstances(NamedTuple):
 class Details(NamedTuple):
     """What a reader is shown beside the findings: claims, windows of time, the way, and what the logs say.
 
-    `message` is what the message says by itself, where no application is known; `record` where in the workspace the
-    repair belongs; `looks_past` that the setting to try is not of the side that must act: it shows what would break
-    next, and is no repair. `arriving` is what is to be said of a change that may not have arrived yet; `ids` are those
-    of the messages by which lines of logs are found.
+    `message` is what the message says by itself, where no application is known, and `candidates` are the applications
+    that fit it equally well; `record` is where in the workspace the repair belongs; `looks_past` says that the setting
+    to try is not of the side that must act: it shows what would break next, and is no repair. `arriving` is what is to
+    be said of a change that may not have arrived yet; `ids` are those of the messages by which lines of logs are found.
     """
 
     claims: tuple[ClaimRow, ...]
@@ -90,6 +90,7 @@ class Details(NamedTuple):
     hidden_steps: int
     logs: LogView | None
     message: tuple[tuple[str, str], ...]
+    candidates: tuple[str, ...]
     record: Record | None
     looks_past: bool
     arriving: str | None
@@ -202,6 +203,7 @@ def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagn
             hidden_steps=attempt.way.hidden if attempt.way else 0,
             logs=case.logs,
             message=message_facts(case) if case.app is None else (),
+            candidates=tuple(case.candidates) if case.app is None else (),
             record=record_of(case, first, proposal) if first else None,
             looks_past=first is not None and proposal is not None and proposal.side is not first.side,
             arriving=still_arriving(case) if first else None,

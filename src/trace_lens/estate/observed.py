@@ -48,7 +48,8 @@ class Observation(NamedTuple):
     `settings` are the application's by dotted key, `claims` the claims it was sent with the values seen, `provider`
     those of the provider. `doubt` says why the values may be wrong; None for a sign-in that was answered well.
     `certificate` is the one that came inside the message and made its signature; `bindings` are the SAML bindings by
-    which messages came to the addresses under these keys.
+    which messages came to the addresses under these keys. `is_guess` says that the identifier of the application is not
+    known to be right: the provider refused it, or only the provider names it and nothing shows that it was taken.
     """
 
     protocol: str
@@ -61,6 +62,7 @@ class Observation(NamedTuple):
     certificate: Certificate | None
     doubt: str | None
     bindings: Mapping[str, str] = MappingProxyType({})
+    is_guess: bool = False
 
     @property
     def application_id(self) -> str | None:
@@ -159,6 +161,7 @@ def _of_saml(case: SamlCase) -> Observation:
         certificate=verdict.certificate if verdict else None,
         doubt=_doubt(case),
         bindings=_bindings(case),
+        is_guess=case.refused or bool(_guessed(asked_by, case)),
     )
 
 
@@ -249,6 +252,7 @@ def _of_oidc(case: OidcCase) -> Observation:
         comments=comments,
         certificate=None,
         doubt=_doubt(case),
+        is_guess=case.refused,
     )
 
 

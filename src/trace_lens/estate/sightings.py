@@ -38,14 +38,28 @@ def sightings_of(observations: Iterable[Observation], *, trust_seen: bool = Fals
 
 
 def _grouped(observations: list[Observation]) -> list[list[Observation]]:
-    """Observations of one application: of one protocol, with the identifier or an address in common."""
-    groups: list[tuple[set[tuple[str, str]], list[Observation]]] = []
+    """Observations of one application: of one protocol, with the identifier or an address in common.
+
+    Applications that each name themselves by an identifier of their own are kept apart, also behind one address; where
+    an identifier is only a guess, the address tells, if one application alone has it.
+    """
+    named: dict[tuple[str, str], list[Observation]] = {}
     for seen in observations:
-        marks = _marks(seen)
-        touching = [group for group in groups if group[0] & marks]
-        rest = [group for group in groups if not group[0] & marks]
-        joined = [member for group in touching for member in group[1]]
-        groups = [*rest, (marks.union(*(group[0] for group in touching)), [*joined, seen])]
+        if seen.application_id and not seen.is_guess:
+            named.setdefault((seen.protocol, seen.application_id), []).append(seen)
+    groups = [(set[tuple[str, str]]().union(*map(_marks, held)), [*held]) for held in named.values()]
+    for seen in observations:
+        if seen.application_id and not seen.is_guess:
+            continue
+        own = (seen.protocol, seen.application_id or "")
+        touching = [group for group in groups if own in group[0]] or [
+            group for group in groups if group[0] & _marks(seen)
+        ]
+        if len(touching) == 1:
+            touching[0][1].append(seen)
+            touching[0][0].update(_marks(seen))
+        else:
+            groups.append(({own} if touching else _marks(seen), [seen]))
     order = {id(seen): place for place, seen in enumerate(observations)}
     return sorted(
         (sorted(members, key=lambda seen: order[id(seen)]) for _, members in groups),

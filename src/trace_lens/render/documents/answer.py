@@ -42,7 +42,7 @@ def answer_lines(diagnosis: Diagnosis) -> Document:
             yield Copied(first.value_to_set)
         record = diagnosis.details.record
         if record and record.held:
-            yield Fact("on record", f"{record} says this already: see what is really set there")
+            yield Fact("already in", str(record))
         elif record:
             yield Fact("record in", str(record))
         if diagnosis.proposal:

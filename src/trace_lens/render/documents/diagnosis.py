@@ -197,12 +197,17 @@ def _first_contact(diagnosis: Diagnosis) -> Document:
     for label, value in diagnosis.details.message:
         yield Fact(label, value, column=14)
     yield BLANK
+    source = "-" if diagnosis.source == "-" else shlex.quote(visible(diagnosis.source))
+    candidates = diagnosis.details.candidates
+    if candidates:
+        yield prose(f"{' and '.join(candidates)} fit equally well. Say which one is meant:")
+        yield Copied(f"trace-lens diagnose {source} --app {shlex.quote(candidates[0])}", is_command=True)
+        return
     yield prose(
         "The application is not on record. So nothing tells whether issuer, audience and address are the ones that it "
         "expects, whether it trusts the key, and whether it knows the person. This puts both sides on record, as they "
         "are in this capture:",
     )
-    source = "-" if diagnosis.source == "-" else shlex.quote(visible(diagnosis.source))
     yield Copied(f"trace-lens apps add --from {source}", is_command=True)
 
 
