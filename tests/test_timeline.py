@@ -138,6 +138,19 @@ def test_the_application_says_no(tmp_path: Path) -> None:
     assert (found["evidence"][0]["source"], found["evidence"][0]["where"]) == ("logs/app.csv", "line 42")
 
 
+@pytest.mark.parametrize(
+    ("said", "remedy"),
+    [
+        ("no,A-77,the moon is full", 'Act on the reason that the log gives: "the moon is full".'),
+        ("no,A-41,", "Act on what the code A-41 means: no account of that name."),
+        ("no,A-77,", "Find out what the code A-77 means, and put it on record under [codes] in logs/app.toml."),
+        ("no,,", "Look up this moment in the log: its event gives neither a code nor a reason."),
+    ],
+)
+def test_what_to_do_about_a_refusal(said: str, remedy: str, tmp_path: Path) -> None:
+    assert codes(judged(loaded(tmp_path, app=said)))["application-refused"]["remedy"] == remedy
+
+
 def test_what_was_found_explains_the_refusal(tmp_path: Path) -> None:
     attempt = judged(
         loaded(tmp_path, app="no,A-77,"), response(audiences=_audiences("https://roster.northmere.example/saml"))
@@ -209,7 +222,9 @@ def test_a_web_server_never_says_that_somebody_was_let_in(tmp_path: Path) -> Non
     assert "outcome-unknown" in codes(attempt)
     bad = line.format(user="m.tern", at=at, request="POST /saml/acs", status=403)
     bad += line.format(user="m.tern", at=at, request="GET /style.css", status=200)
-    assert judged(loaded(tmp_path / "b", web=bad))["first_break"] == "application-refused"
+    refused = judged(loaded(tmp_path / "b", web=bad))
+    assert refused["first_break"] == "application-refused"
+    assert "tells the status only" in codes(refused)["application-refused"]["remedy"]
 
 
 def test_the_timeline_as_json(tmp_path: Path) -> None:

@@ -111,6 +111,7 @@ def application_log(case: Case) -> Answer:
         "application-refused",
         in_words(case, f"By its log, {name} refused this attempt", matched),
         side=Side(meaning.side) if meaning and meaning.side else None,
+        remedy=_to_act_on(case, matched, meaning),
         actual=matched.event.code,
         evidence=[at_event(matched)],
     )
@@ -132,6 +133,7 @@ def provider_log(case: Case) -> Answer:
         "provider-log-refused",
         in_words(case, f"By its log, {name} refused this attempt", matched),
         side=Side(meaning.side) if meaning and meaning.side else None,
+        remedy=_to_act_on(case, matched, meaning),
         actual=matched.event.code,
         evidence=[at_event(matched)],
     )
@@ -154,6 +156,25 @@ def account(case: Case) -> Answer:
         actual=name,
         evidence=[at_event(matched)],
     )
+
+
+def _to_act_on(case: Case, matched: Matched, meaning: LogCode | None) -> str:
+    """What to do about a refusal: by its code's meaning, else by the log's own reason, else by the code alone."""
+    event = matched.event
+    told = case.logs.sources.get(event.source) if case.logs else None
+    if told is not None and told.tells_status_only and not meaning:
+        return "Look up this moment in the system's own log: a web server's log tells the status only."
+    if meaning:
+        return say("Act on what the code {code} means: {means}.", code=event.code, means=meaning.means)
+    if event.reason:
+        return say('Act on the reason that the log gives: "{reason}".', reason=Quotation(event.reason))
+    if event.code:
+        return say(
+            "Find out what the code {code} means, and put it on record under [codes] in logs/{source}.toml.",
+            code=event.code,
+            source=event.source,
+        )
+    return "Look up this moment in the log: its event gives neither a code nor a reason."
 
 
 def says_no_account(meaning: LogCode | None) -> bool:
