@@ -174,3 +174,21 @@ def test_no_value_for_a_service_provider_is_withdrawn_when_it_is_tried(case: Cas
     options = Options(NOW, at=datetime.fromisoformat(case.at) if case.at else None)
     tried = diagnose_sources(sources, known, options._replace(prove=True), 1).diagnoses
     assert offered(tried) == offered(diagnose_sources(sources, known, options, 1).diagnoses)
+
+
+@pytest.mark.parametrize(
+    ("name", "side", "words"),
+    [
+        ("oidc-framed", "application", "in a window of its own"),
+        ("oidc-form-action", "provider", "to form-action"),
+        ("saml-form-action", "provider", "to form-action"),
+        ("spa-connect-src", "application", "to connect-src"),
+        ("spa-cors", "provider", "Allow the origin of the calling page"),
+    ],
+)
+def test_who_lets_a_browser_go_on(name: str, side: str, words: str) -> None:
+    """The policy that forbids is the one to be changed; that a sign-in page bars frames is sound and stays."""
+    first = judged(name)[0].first_break
+    assert first is not None
+    assert (first.code, first.side) == ("blocked-by-browser", side)
+    assert words in first.remedy

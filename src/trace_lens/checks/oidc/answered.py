@@ -110,7 +110,9 @@ def _in_a_frame(
         side=Side.PROVIDER if kept else Side.APPLICATION,
         actual=code,
         value_to_set=kept.set_to if kept else None,
-        remedy=None
+        remedy="Set the provider's session cookie with these attributes, so that browsers send it into a frame."
+        if kept and kept.set_to
+        else kept.advice
         if kept
         else "Renew with a refresh token instead of a frame, or let provider and application be of one site.",
         evidence=[

@@ -7,18 +7,22 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from trace_lens.attempts.journeys import Hop, Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import shown_in
-from trace_lens.common.addresses import origin_of, parts_of, plain, same_address
+from trace_lens.common.addresses import host_of, origin_of, parts_of, plain, same_address
 from trace_lens.common.findings import Finding, Severity, Side
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.exchanges import CALL, Exchange, forms_of
+
+_NO_FRAME = "Open the sign-in in a window of its own, or renew without a frame."
+"""That a sign-in page bars frames is sound (RFC 7034): it keeps others from laying their own page over it."""
 
 
 @check("blocked-by-browser", requires=Need.WAY)
@@ -31,15 +35,15 @@ def refused_by_browser(case: Case) -> Answer:
         yield from _policies(case, way, place, hop)
         refused = _refused(hop.exchange)
         if refused:
-            words, value = refused
             exchange = hop.exchange
             yield finding(
                 "blocked-by-browser",
-                words,
+                refused.words,
                 severity=Severity.RISK if _begun_anew(way, hop) else Severity.BREAK,
-                side=SIDES.get(parties(case).side_of(exchange), Side.NETWORK),
+                side=_side_to_act(case, exchange, refused),
+                remedy=refused.remedy,
                 actual=exchange.problem,
-                value_to_set=value,
+                value_to_set=refused.value,
                 evidence=[at_hop(case, "refused", exchange.problem or "", exchange)],
                 compared=False,
             )
@@ -57,32 +61,69 @@ def _begun_anew(way: Way, hop: Hop) -> bool:
     return any(set(later.kinds) & set(REQUESTS) and later.exchange.kind != CALL for later in way.after(hop))
 
 
-def _refused(exchange: Exchange) -> tuple[str, str | None] | None:
-    """What a browser refused, in words, and what the far side would have to say; None where it refused nothing."""
+class _Refusal(NamedTuple):
+    """What a browser refused, in words, and what would have to be said: by the page that asked, or by who was asked."""
+
+    words: str
+    remedy: str
+    value: str | None = None
+    of_page: bool = False
+
+
+def _page_of(exchange: Exchange) -> str | None:
+    """The origin of the page that a step was asked for by, as the browser tells it."""
+    referer = exchange.request("referer")
+    return exchange.request("origin") or (origin_of(referer) if referer else None)
+
+
+def _side_to_act(case: Case, exchange: Exchange, refused: _Refusal) -> Side:
+    """Whose page, or whose answer, it is. A page that is not told is the other side's than the one that was asked."""
+    sides = parties(case)
+    asked = SIDES.get(sides.side_of(exchange), Side.NETWORK)
+    if not refused.of_page:
+        return asked
+    host = host_of(_page_of(exchange) or "")
+    if host in sides.application:
+        return Side.APPLICATION
+    if host in sides.provider:
+        return Side.PROVIDER
+    return {Side.PROVIDER: Side.APPLICATION, Side.APPLICATION: Side.PROVIDER}.get(asked, asked)
+
+
+def _refused(exchange: Exchange) -> _Refusal | None:
+    """What a browser refused of a step, by its own words; None where it refused nothing."""
     if exchange.parts.scheme.lower() not in ("http", "https"):
         return None
     trouble = exchange.trouble
-    page = exchange.request("origin") or (
-        origin_of(exchange.request("referer") or "") if exchange.request("referer") else None
-    )
+    page = _page_of(exchange)
     apart = page is not None and page != "null" and page != exchange.origin
     if trouble is Trouble.CROSS_ORIGIN or (trouble is Trouble.FAILED and exchange.kind == CALL and apart):
         allowed = exchange.response("access-control-allow-origin")
         said = f"it allows {allowed}" if allowed else "no Access-Control-Allow-Origin allows it"
-        return (
+        return _Refusal(
             f"The browser's cross-origin rules kept the answer of {exchange.host} from the page of "
             f"{page or 'another origin'}: {said} ({exchange.problem}).",
+            "Allow the origin of the calling page at this endpoint.",
             f"Access-Control-Allow-Origin: {page}" if page else None,
         )
     if trouble is Trouble.POLICY:
-        return f"A Content-Security-Policy forbade the request to {exchange.host} ({exchange.problem}).", None
+        return _Refusal(
+            f"A Content-Security-Policy forbade the request to {exchange.host} ({exchange.problem}).",
+            f"Add {exchange.origin} to the Content-Security-Policy of the page that asks for it.",
+            of_page=True,
+        )
     if trouble is Trouble.MIXED:
-        return (
+        return _Refusal(
             f"The browser holds back what a page of https asks of {exchange.host} over http ({exchange.problem}).",
-            None,
+            "Serve this address over https, and name it so.",
+            "https" + exchange.plain_url[4:],
         )
     if trouble is Trouble.FRAME:
-        return f"{exchange.host} does not let its page be shown in a frame ({exchange.problem}).", None
+        return _Refusal(
+            f"{exchange.host} does not let its page be shown in a frame ({exchange.problem}).",
+            _NO_FRAME,
+            of_page=True,
+        )
     return None
 
 
@@ -115,6 +156,7 @@ def _never_called(case: Case, way: Way) -> Iterator[Finding]:
             sources=" ".join(sources),
         ),
         side=Side.APPLICATION,
+        remedy="Add the provider's origin to connect-src in the Content-Security-Policy of the application's page.",
         expected=theirs,
         actual=" ".join(sources),
         value_to_set="connect-src " + " ".join([*(source for source in sources if source != "'none'"), theirs]),
@@ -130,6 +172,7 @@ def _by_page(exchange: Exchange, page: Exchange) -> bool:
 
 
 def _forbidden_form(case: Case, page: Exchange, action: str, allowed: list[str]) -> Finding:
+    other = "the application" if parties(case).side_of(page) == "provider" else "the page that the form goes to"
     return finding(
         "blocked-by-browser",
         say(
@@ -140,6 +183,7 @@ def _forbidden_form(case: Case, page: Exchange, action: str, allowed: list[str])
             allowed=" ".join(allowed),
         ),
         side=SIDES.get(parties(case).side_of(page), Side.PROVIDER),
+        remedy=f"Add the origin of {other} to form-action in the Content-Security-Policy of this page.",
         expected=origin_of(action),
         actual=" ".join(allowed),
         value_to_set=f"form-action {' '.join([*allowed, origin_of(action)])}".replace("'none' ", ""),
@@ -158,6 +202,7 @@ def _downgraded_form(case: Case, page: Exchange, action: str) -> Finding:
             action=plain(action),
         ),
         side=Side.PROVIDER,
+        remedy="Send the answer to the application's https address, and register that one.",
         actual=plain(action),
         value_to_set="https" + plain(action)[4:],
         evidence=[at_hop(case, "form", plain(action), page, "response body")],
@@ -194,7 +239,7 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
             ),
             severity=Severity.BREAK if last else Severity.RISK,
             side=Side.APPLICATION,
-            remedy="Open the sign-in in a window of its own, or renew without a frame.",
+            remedy=_NO_FRAME,
             actual=barred or "frame-ancestors 'none'",
             evidence=[at_hop(case, "frame", page.plain_url, page)],
         )
