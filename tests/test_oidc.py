@@ -601,7 +601,7 @@ ROWS = [
     ),
     row("nobody known", token(iss="https://nobody.example", aud="nobody"), "issuer-unknown"),
     row("another audience", token(aud="berth-planner-app"), "audience-mismatch", value=CLIENT),
-    row("no audience", token(aud=None), "audience-missing", app="berth-planner"),
+    row("no audience", token(aud=None), "audience-missing", app="berth-planner", value="berth-planner-web"),
     row(
         "shared",
         token(),

@@ -102,7 +102,17 @@ def audience(case: OidcCase) -> Answer:
     if token is None:
         return
     if not token.audience:
-        yield finding("audience-missing", "The token names no audience (aud).", evidence=case.of_token("iss", "iss"))
+        of_client = case.client_id if token.kind == ID else None
+        yield finding(
+            "audience-missing",
+            "The token names no audience (aud).",
+            remedy="Put the client_id into the audience (aud)."
+            if token.kind == ID
+            else "Put the identifier of the interface into the audience (aud).",
+            expected=of_client,
+            value_to_set=of_client,
+            evidence=case.of_token("iss", "iss"),
+        )
         return
     if app is None:
         yield Unchecked("audience-mismatch", "no application is known for this message", decides=True)
