@@ -143,8 +143,27 @@ def test_two_applications_behind_one_address_are_kept_apart(tmp_path: Path) -> N
     apps = [one["application"] for file, one in settings_in(tmp_path).items() if file.startswith("apps/")]
     assert sorted(one["entity_id"] for one in apps) == [f"{gate}/{name}" for name in ("crew", "fuel", "tides")]
     assert [one["acs_urls"] for one in apps] == [[ACS]] * 3
+    assert "its ACS URL is also that of https://gate.northmere.example/fuel" in done.stdout.decode()
     told = json.loads(run("diagnose", "captures", "--format", "json", folder=tmp_path).stdout)["attempts"]
     assert {attempt["outcome"] for attempt in told} == {"sound"}
+    again = run("apps", "add", "--from", "captures", "--trust-seen", "--update", folder=tmp_path)
+    assert again.returncode == 0, again.stderr
+    assert len(list((tmp_path / "apps").iterdir())) == 3
+
+
+def test_an_application_on_record_is_not_taken_for_another_at_its_address(tmp_path: Path) -> None:
+    """Beside captures of its own, another application at the same address is new; alone, the differences are shown."""
+    folder = workspace(tmp_path)
+    held = f"<saml:AudienceRestriction><saml:Audience>{AUDIENCE}fuel</saml:Audience></saml:AudienceRestriction>"
+    other = redirect(authn_request(issuer=f"{AUDIENCE}fuel", identifier="_rq7")) + b"\n\n"
+    (folder / "own.txt").write_bytes(redirect(authn_request()) + b"\n\n" + posted(response()))
+    (folder / "other.txt").write_bytes(other + posted(response(audiences=held, request="_rq7")))
+    alone = run("apps", "add", "--from", "other.txt", "--dry-run", folder=folder).stdout.decode()
+    assert "apps/crew-roster.toml" in alone
+    both = run("apps", "add", "--from", "own.txt", "--from", "other.txt", folder=folder).stdout.decode()
+    assert "its ACS URL is also that of" in both
+    assert settings_in(folder)["apps/roster.toml"]["application"]["entity_id"] == f"{AUDIENCE}fuel"
+    assert settings_in(folder)["apps/crew-roster.toml"]["application"]["entity_id"] == AUDIENCE
 
 
 def test_people_are_not_written_into_settings(tmp_path: Path) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -121,17 +121,17 @@ def _wanted(
     providers: dict[str, Wanted] = {}
     apps: list[Wanted] = []
     taken = set(workspace.apps)
-    for sighting in sightings:
+    for sighting, (known, at_address) in zip(sightings, _on_record(sightings, workspace), strict=True):
         named = provider or _provider_for(sighting, workspace, providers)
         if named and named not in workspace.providers and named not in providers:
             providers[named] = Wanted(PROVIDER, named, {}, {}, _head(sighting))
         if named:
             held = providers.get(named) or Wanted(PROVIDER, named, {}, {}, ())
             providers[named] = held._replace(settings={**_of_provider(sighting), **held.settings})
-        known = _on_record(sighting, workspace)
         chosen = name or known or free_name(_name_for(sighting), taken)
         taken.add(chosen)
-        apps.append(_application(sighting, chosen, named))
+        shared = _shares(sighting, sightings) + ([at_address] if at_address and at_address != chosen else [])
+        apps.append(_application(sighting, chosen, named, shared))
     return [*providers.values(), *apps]
 
 
@@ -143,7 +143,7 @@ def _name_for(sighting: Sighting) -> str:
     return next((name for text in (*hosts, *ids, *addresses) if (name := name_from(text))), "application")
 
 
-def _application(sighting: Sighting, name: str, provider: str | None) -> Wanted:
+def _application(sighting: Sighting, name: str, provider: str | None, shared: Sequence[str]) -> Wanted:
     settings: dict[str, Any] = {"protocol": sighting.protocol}
     if provider:
         settings["provider"] = provider
@@ -151,6 +151,11 @@ def _application(sighting: Sighting, name: str, provider: str | None) -> Wanted:
     notes = [f"{key} is left out, for it varies: {'; '.join(values[:4])}" for key, values in sighting.varied.items()]
     if len(sighting.provider_ids) > 1:
         notes.append(f"people came from several providers: {', '.join(sighting.provider_ids)}")
+    if shared:
+        notes.append(
+            f"its ACS URL is also that of {', '.join(shared)}: another application, or this one before its identifier "
+            "was changed (then delete the outdated file)"
+        )
     return Wanted(APP, name, settings, dict(sighting.comments), _head(sighting), tuple(notes))
 
 
@@ -191,18 +196,46 @@ def _provider_for(sighting: Sighting, workspace: Workspace, made: Mapping[str, W
     return free_name(name_from(identifier) or "provider", {*workspace.providers, *made})
 
 
-def _on_record(sighting: Sighting, workspace: Workspace) -> str | None:
-    """The application on record that the captures are of: by its identifier, or an address of its own."""
-    ids = {seen.application_id for seen in sighting.observations}
-    addresses = {str(url) for url in sighting.settings.get("application.acs_urls", ())}
-    for app in workspace.apps.values():
-        if app.settings.protocol != sighting.protocol:
-            continue
-        told, setup = app.settings.application, app.settings.provider_setup
-        own = {app.entity_id, setup.audience, told.oidc.client_id, setup.client_id} - {None}
-        if own & ids or addresses & set(app.acs_urls):
-            return app.id
-    return None
+def _on_record(sightings: Sequence[Sighting], workspace: Workspace) -> list[tuple[str | None, str | None]]:
+    """For each sighting the application on record that it is of, and the one that has its address.
+
+    It is of the one with its identifier; where there is none, of the one at its address, if no other sighting is of
+    that one by its identifier.
+    """
+    by_id = [_first(workspace, sighting, _has_identifier) for sighting in sightings]
+    found: list[tuple[str | None, str | None]] = []
+    for sighting, known in zip(sightings, by_id, strict=True):
+        at_address = None if known else _first(workspace, sighting, _has_address)
+        found.append((known or (None if at_address in by_id else at_address), at_address))
+    return found
+
+
+def _first(workspace: Workspace, sighting: Sighting, fits: Callable[[App, Sighting], bool]) -> str | None:
+    return next(
+        (
+            app.id
+            for app in workspace.apps.values()
+            if app.settings.protocol == sighting.protocol and fits(app, sighting)
+        ),
+        None,
+    )
+
+
+def _has_identifier(app: App, sighting: Sighting) -> bool:
+    told, setup = app.settings.application, app.settings.provider_setup
+    own = {app.entity_id, setup.audience, told.oidc.client_id, setup.client_id} - {None}
+    return bool(own & {seen.application_id for seen in sighting.observations})
+
+
+def _has_address(app: App, sighting: Sighting) -> bool:
+    return bool(set(app.acs_urls) & {str(url) for url in sighting.settings.get("application.acs_urls", ())})
+
+
+def _shares(sighting: Sighting, others: Iterable[Sighting]) -> list[str]:
+    """The identifiers of other applications that were seen at an address of this one."""
+    own = {str(url) for url in sighting.settings.get("application.acs_urls", ())}
+    at_it = [other for other in others if own & {str(url) for url in other.settings.get("application.acs_urls", ())}]
+    return [identifier for other in at_it if other is not sighting and (identifier := other.application_id)]
 
 
 def free_name(name: str, taken: Iterable[str]) -> str:

@@ -25,6 +25,11 @@ class Sighting(NamedTuple):
         return tuple(dict.fromkeys(seen.provider_id for seen in self.observations if seen.provider_id))
 
     @property
+    def application_id(self) -> str | None:
+        """The first identifier that the application was seen with."""
+        return next((seen.application_id for seen in self.observations if seen.application_id), None)
+
+    @property
     def doubts(self) -> tuple[str, ...]:
         """Why the values may be wrong, where no capture shows a sign-in that went well."""
         if any(seen.doubt is None for seen in self.observations):
