@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import ast
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +12,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
+import trace_lens
 from kit import APP, TERN, response, run, toml, workspace
 from trace_lens.common import limits
 from trace_lens.common.toml import inline
@@ -21,7 +24,7 @@ from trace_lens.workspace.lists import read_accounts, read_assignments, read_mem
 from trace_lens.workspace.loading import find_workspace, load_workspace
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import SettingsError
-from trace_lens.workspace.settings import Rewrite
+from trace_lens.workspace.settings import AppSettings, Rewrite, fields_of
 
 WRONG = """name = "Crew Roster"
 provider = "northmere-idd"
@@ -306,3 +309,24 @@ def test_only_so_many_workspaces_are_remembered(tmp_path: Path, monkeypatch: pyt
     assert seen_settings.SettingsSeen(folder).valid("WorkspaceSettings", 'clock_skew = "3m"\n')
     monkeypatch.setattr(seen_settings, "_schema", lambda: "other code")
     assert not seen_settings.SettingsSeen(folder).valid("WorkspaceSettings", 'clock_skew = "3m"\n')
+
+
+def named_settings() -> Iterator[tuple[str, str]]:
+    """Every setting that a question names as what would allow it, with the module that names it."""
+    for path in sorted((Path(trace_lens.__file__).parent).rglob("*.py")):
+        for call in ast.walk(ast.parse(path.read_text())):
+            if isinstance(call, ast.Call) and isinstance(call.func, ast.Name) and call.func.id == "lack":
+                key = call.args[3] if len(call.args) > 3 else None
+                if isinstance(key, ast.Constant):
+                    yield path.name, str(key.value)
+
+
+def test_what_would_allow_a_question_is_a_setting_as_the_file_spells_it() -> None:
+    named = list(named_settings())
+    assert len(named) >= 5
+    for module, key in named:
+        record: Any = AppSettings
+        for part in key.split("."):
+            field = {field.key: field for field in fields_of(record)}.get(part)
+            assert field, (module, key)
+            record = field.record
