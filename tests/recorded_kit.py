@@ -37,14 +37,17 @@ def source_of(name: str, export: dict[str, Any] | None = None) -> SourceFile:
 
 def workspace_of(name: str) -> Workspace:
     """The settings on record for a recording: those of all, with the lines exchanged that it says."""
-    return _workspace(tuple(tuple(one) for one in EXPECTED[name].get("record", ())))
+    told = EXPECTED[name]
+    return _workspace(tuple(tuple(one) for one in told.get("record", ())), told.get("keys", ""))
 
 
 @cache
-def _workspace(changes: tuple[tuple[str, ...], ...]) -> Workspace:
+def _workspace(changes: tuple[tuple[str, ...], ...], keys: str) -> Workspace:
     root = Path(tempfile.mkdtemp(prefix="recorded-"))
     try:
         shutil.copytree(FOLDER / "workspace", root, dirs_exist_ok=True)
+        if keys:
+            shutil.copytree(FOLDER / f"workspace-{keys}", root, dirs_exist_ok=True)
         for file, old, new in changes:
             text = (root / file).read_text()
             if old not in text:

@@ -1,6 +1,9 @@
 """Keeps the recordings: noise stripped, compressed, with the workspace's documents and keys beside them.
 
-python keep.py RECORDINGS KEYS ../../tests/recorded
+python keep.py RECORDINGS KEYS ../../tests/recorded [NAME]
+
+With NAME the documents and keys go into a folder of their own (`workspace-NAME`), laid over the workspace for these
+recordings: so some can be recorded with new keys, and the others stay.
 """
 
 from __future__ import annotations
@@ -89,6 +92,7 @@ def fields(side: dict) -> list[dict]:
 
 def main() -> None:
     recordings, keys, to = (Path(one) for one in sys.argv[1:4])
+    name_of_keys = sys.argv[4] if len(sys.argv) > 4 else ""
     (to / "captures").mkdir(parents=True, exist_ok=True)
     index = json.loads((recordings / "index.json").read_text())
     old = to / "expected.json"
@@ -104,7 +108,11 @@ def main() -> None:
         }
         text = json.dumps(kept, separators=(",", ":"), ensure_ascii=False)
         (to / "captures" / f"{name}.har.gz").write_bytes(gzip.compress(text.encode(), 9, mtime=0))
-    workspace = to / "workspace"
+    workspace = to / f"workspace-{name_of_keys}" if name_of_keys else to / "workspace"
+    for folder in ("certs", "keys", "metadata", "discovery"):
+        (workspace / folder).mkdir(parents=True, exist_ok=True)
+    if name_of_keys:
+        index = {name: {**one, "keys": name_of_keys} for name, one in index.items()}
     for name in ("skerry-saml", "skerry-old", "harbourkey"):
         shutil.copy(keys / f"{name}.pem", workspace / "certs" / f"{name}.pem")
     for name in ("berths", "galley"):

@@ -18,11 +18,11 @@ export class Kit {
   constructor(pairs, folder, python) { Object.assign(this, { pairs, folder, python, children: [], port: 9400 }); }
 
   /** The provider of Skerry Pilots for OpenID Connect; `change` alters single clients. */
-  async op({ change = {}, without = [], ...more } = {}) {
-    const pair = this.pairs('skerry-oidc');
+  async op({ change = {}, without = [], pair: name = 'skerry-oidc', kid = 'skerry-2026', also = [], ...more } = {}) {
+    const pair = this.pairs(name);
     const key = await jose.exportJWK(await jose.importPKCS8(pair.key, 'RS256', { extractable: true }));
     const clients = Object.entries(CLIENTS).filter(([name]) => !without.includes(name)).map(([name, one]) => ({ ...one, ...change[name] }));
-    return startOp({ keys: { ...key, kid: 'skerry-2026', use: 'sig', alg: 'RS256' }, clients, ...more });
+    return startOp({ keys: [{ ...key, kid, use: 'sig', alg: 'RS256' }, ...also], clients, ...more });
   }
 
   /** The SAML provider of Skerry Pilots on samlify; `change` alters what is set for single applications. */

@@ -4,6 +4,7 @@ import path from 'node:path';
 import { chromium } from 'playwright-core';
 import { Kit } from './kit.mjs';
 import { SCENARIOS } from './scenarios.mjs';
+import { MORE } from './more.mjs';
 import { clear, listen, makeKeys } from './world.mjs';
 
 const [out, keys, python, only] = process.argv.slice(2);
@@ -18,7 +19,7 @@ const browser = await chromium.launch({
     '--host-resolver-rules=MAP gone.northmere.example ~NOTFOUND, MAP closed.northmere.example 127.0.0.1:9, MAP *.example 127.0.0.1'],
 });
 const index = {};
-for (const scenario of SCENARIOS) {
+for (const scenario of [...SCENARIOS, ...MORE]) {
   if (only && !new RegExp(only).test(scenario.name)) continue;
   clear();
   const kit = new Kit(pairs, keys, python);

@@ -41,6 +41,7 @@ export function makeKeys(folder) {
 const handlers = new Map();
 
 export function serve(host, handler) { handlers.set(host, handler); }
+export function handlerOf(host) { return handlers.get(host); }
 export function clear() { handlers.clear(); }
 
 function dispatch(req, res) {
@@ -55,6 +56,20 @@ function dispatch(req, res) {
     console.error(host, req.url, error);
     if (!res.headersSent) res.writeHead(500, { 'content-type': 'text/plain' });
     res.end('Internal Server Error');
+  });
+}
+
+/** Stand between the browser and a host: alter the address asked for, where an answer leads, and what its page says. */
+export function between(host, { asked = (url) => url, leads = (to) => to, says = null, wait = 0 } = {}) {
+  const rest = handlers.get(host);
+  serve(host, async (req, res) => {
+    req.url = asked(req.url);
+    if (wait) await new Promise((done) => setTimeout(done, wait));
+    const set = res.setHeader.bind(res), head = res.writeHead.bind(res), end = res.end.bind(res);
+    res.setHeader = (name, value) => set(name, name.toLowerCase() === 'location' ? leads(String(value)) : value);
+    res.writeHead = (status, headers = {}) => head(status, Object.fromEntries(Object.entries(headers).map(([name, value]) => [name, name.toLowerCase() === 'location' ? leads(String(value)) : value])));
+    if (says) res.end = (body, ...more) => { const text = says(String(body ?? '')); if (!res.headersSent) res.removeHeader('content-length'); return end(text, ...more); };
+    return rest(req, res);
   });
 }
 

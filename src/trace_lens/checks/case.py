@@ -165,6 +165,15 @@ class Case:
         return self.app.clock_skew if self.app else self.workspace.settings.judgement.clock_skew or timedelta(minutes=3)
 
     @property
+    def latest(self) -> datetime | None:
+        """The latest moment that `at` may be: one from a capture or a log that is told in whole seconds, as a Date
+        field is (RFC 9110 §5.6.7), may be any of that second.
+        """
+        if self.at is None or self.at.microsecond or self.at_from not in ("capture", "log"):
+            return self.at
+        return self.at.replace(microsecond=999_999)
+
+    @property
     def longest_validity(self) -> timedelta:
         """The longest window that a message should have."""
         if self.app:

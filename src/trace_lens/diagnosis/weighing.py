@@ -9,6 +9,7 @@ from __future__ import annotations
 from trace_lens.attempts.journeys import CALLED, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.logged import let_in_by_log
+from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.way.parties import APPLICATION, REQUESTS, parties
 from trace_lens.checks.way.said import SYMPTOMS, refusal_page, with_pages
 from trace_lens.checks.way.signs import outcome_of, shown_in, shown_signs
@@ -99,7 +100,7 @@ def weigh(case: Case, findings: list[Finding]) -> list[Finding]:
         return [_certain(finding) for finding in _outranked(case, found)]
     if any(finding.code in _OF_REQUEST and finding.breaks for finding in found) and _went_on(case):
         found = [
-            finding._replace(severity=Severity.RISK) if finding.code in _OF_REQUEST else finding for finding in found
+            finding._replace(severity=Severity.RISK) if _is_of_request(case, finding) else finding for finding in found
         ]
     return [_certain(finding) for finding in _proven_first(case, found)]
 
@@ -113,6 +114,15 @@ _OF_REQUEST = (
     "wrong-binding",
 )
 """Faults of a request for which a provider would refuse it at once."""
+
+
+def _is_of_request(case: Case, finding: Finding) -> bool:
+    """Whether a finding is of the request that the provider took, not of what came after it."""
+    if finding.code == "redirect-uri-mismatch" and isinstance(case, OidcCase):
+        return finding.actual == case.asked("redirect_uri")
+    if finding.code == "wrong-binding" and case.protocol == "oidc":
+        return outcome_of(case).let_in is not False
+    return finding.code in _OF_REQUEST
 
 
 def _went_on(case: Case) -> bool:

@@ -20,6 +20,17 @@ class ErrorMeaning(NamedTuple):
     rejects_request: bool = False
 
 
+TO_REDEEM: dict[str, str] = {
+    "invalid_client": "Set the client's current secret and the method by which the provider expects it.",
+    "invalid_grant": "Redeem each code at once and only once, with the redirect URI and the code verifier of its own "
+    "request.",
+    "unauthorized_client": "Allow this grant for the client at the provider.",
+    "unsupported_grant_type": "Ask for tokens by a grant that the discovery document offers.",
+    "invalid_scope": "Ask only for scopes that the client is granted.",
+    "invalid_request": "Send the request for tokens with every parameter that the provider demands.",
+}
+"""What to do where a token endpoint refuses to redeem a code, by the error that it gives (RFC 6749 §5.2)."""
+
 _MEANINGS: dict[str, ErrorMeaning] = {
     "invalid_request": ErrorMeaning(
         "the request lacks a parameter, holds one twice, or is malformed",

@@ -107,7 +107,8 @@ class Jwk(NamedTuple):
     @property
     def words(self) -> str:
         """How a sentence names it."""
-        return f"{self.id or thumbprint(self) or 'without a kid'} ({self.type or 'no kty'})"
+        kind = f" ({self.type})" if self.type else ""
+        return f"{self.id or thumbprint(self) or 'without a kid'}{kind}"
 
 
 def read_key_set(document: Any, *, own: bool = False) -> tuple[Jwk, ...]:

@@ -9,11 +9,11 @@ export const PEOPLE = {
 
 export function startOp({ host = 'login.skerry.example', keys, clients, consent = false, assigned = null, pkce = false,
   cors = true, cookieSite = 'none', formAction = null, claims = {}, tokenSeconds = 3600, languages = 'en', extra = {},
-  staleSecret = null } = {}) {
+  staleSecret = null, otp = null } = {}) {
   const issuer = `https://${host}`;
   const provider = new Provider(issuer, {
     clients: clients.map((one) => ({ token_endpoint_auth_method: 'client_secret_basic', ...one })),
-    jwks: { keys: [keys] },
+    jwks: { keys },
     cookies: { keys: ['recording'], long: { sameSite: cookieSite, secure: true, signed: true }, short: { sameSite: cookieSite === 'strict' ? 'strict' : 'lax', secure: true, signed: true } },
     responseTypes: ['code', 'id_token', 'code id_token', 'id_token token', 'code token', 'code id_token token', 'none'],
     scopes: ['openid', 'profile', 'email', 'groups', 'offline_access', 'charts.read'],
@@ -86,6 +86,7 @@ export function startOp({ host = 'login.skerry.example', keys, clients, consent 
     if (!PEOPLE[name] || given.get('password') !== 'correct-horse') {
       return page(res, 200, 'Sign in – Skerry ID', `<p role="alert">Wrong name or password.</p>${signIn(uid)}`);
     }
+    if (otp && given.get('otp') !== otp) return page(res, 200, 'Second factor – Skerry ID', second(uid, name, given.has('otp')));
     const { params } = await provider.interactionDetails(req, res);
     if (assigned && !(assigned[params.client_id] || []).includes(name)) {
       return page(res, 403, 'Skerry ID', `<h1>No access</h1><p>${name} is not assigned to the application ${params.client_id}. Ask your administrator to assign you.</p>`);
@@ -93,6 +94,10 @@ export function startOp({ host = 'login.skerry.example', keys, clients, consent 
     return provider.interactionFinished(req, res, { login: { accountId: name } }, { mergeWithLastSubmission: false });
   });
   return provider;
+}
+
+function second(uid, name, wrong) {
+  return `<h1>Enter the code from your device</h1>${wrong ? '<p role="alert">That code is not right.</p>' : ''}<form method="post" action="/interaction/${uid}/login"><input type="hidden" name="username" value="${name}"><input type="hidden" name="password" value="correct-horse"><input name="otp" autocomplete="one-time-code"><button id="go">Verify</button></form>`;
 }
 
 function signIn(uid, hint = '') {

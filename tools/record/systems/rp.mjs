@@ -8,14 +8,14 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
   pkce = true, useState = true, useNonce = true, params = {}, transaction = 'HttpOnly; Secure; SameSite=Lax; Path=/', keepIn = 'cookie',
   session = 'HttpOnly; Secure; SameSite=Lax; Path=/', sessionName = 'desk_session', landing = 'redirect', title = 'Ticket Desk', home = homePage,
   alsoAt = [], startAt = '/', login = '/login', accept = () => null, par = false, passiveFirst = false, startElsewhere = null, expected = null,
-  errorStatus = 500, sayWhy = true, guest = null, lang = 'en', oneCookie = false, failTo = null, plainError = false, breakVerifier = false } = {}) {
+  errorStatus = 500, sayWhy = true, guest = null, lang = 'en', oneCookie = false, failTo = null, plainError = false, breakVerifier = false, breakNonce = false, wait = 0, failText = 'Your account could not be found.', algorithm = 'RS256' } = {}) {
   const back = redirectUri || `https://${host}/callback`;
   const where = new URL(back).pathname;
   const sessions = new Map();
   const waiting = new Map();
   let config;
   const discovered = async () => {
-    config ??= await client.discovery(new URL(issuer), clientId, { id_token_signed_response_alg: 'RS256' }, secret ? client.ClientSecretBasic(secret) : client.None());
+    config ??= await client.discovery(new URL(issuer), clientId, { id_token_signed_response_alg: algorithm }, secret ? client.ClientSecretBasic(secret) : client.None());
     if (responseType === 'id_token') client.useIdTokenResponseType(config);
     if (responseType === 'code id_token') client.useCodeIdTokenResponseType(config);
     return config;
@@ -49,10 +49,11 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
       let claims;
       try {
         const conf = await discovered();
-        const checks = { pkceCodeVerifier: pkce ? (breakVerifier ? client.randomPKCECodeVerifier() : kept.verifier) : undefined, expectedState: kept.state, expectedNonce: kept.nonce, idTokenExpected: true };
+        if (wait) await new Promise((done) => setTimeout(done, wait));
+        const checks = { pkceCodeVerifier: pkce ? (breakVerifier ? client.randomPKCECodeVerifier() : kept.verifier) : undefined, expectedState: kept.state, expectedNonce: breakNonce ? client.randomNonce() : kept.nonce, idTokenExpected: true };
         const current = new URL(back); current.search = url.search;
         const input = body === null ? current : new Request(back, { method: 'POST', body, headers: { 'content-type': 'application/x-www-form-urlencoded' } });
-        if (responseType === 'id_token') claims = await client.implicitAuthentication(conf, input, kept.nonce, { expectedState: kept.state });
+        if (responseType === 'id_token') claims = await client.implicitAuthentication(conf, input, breakNonce ? client.randomNonce() : kept.nonce, { expectedState: kept.state });
         else claims = (await client.authorizationCodeGrant(conf, input, checks)).claims();
       } catch (error) {
         return fail(res, [error.error, error.error_description, error.code, error.message, error.cause?.message].filter(Boolean).join(': '));
@@ -67,7 +68,7 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
       if (landing === 'script') return page(res, 200, title, '<p>One moment.</p><script>location.replace("/")</script>', cookie);
       return redirect(res, startAt, cookie);
     }
-    if (failTo && url.pathname === failTo) return page(res, 200, title, `<div class="alert" role="alert">Your account could not be found.</div><p><a href="/login">Sign in with single sign-on</a></p>`);
+    if (failTo && url.pathname === failTo) return page(res, 200, title, `<div class="alert" role="alert">${failText}</div><p><a href="/login">Sign in with single sign-on</a></p>`);
     if (url.pathname === '/favicon.ico') { res.writeHead(204); return res.end(); }
     if (url.pathname === '/logout') {
       const conf = await discovered();

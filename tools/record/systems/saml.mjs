@@ -18,15 +18,15 @@ function template({ extraAssertion = '' } = {}) {
 
 /** A provider on samlify. `sps` maps entity IDs to what is set for them: acs, audience, recipient, cert (to encrypt to), minutes. */
 export function startSamlifyIdp({ host = 'sso.skerry.example', pair, signWith = null, sps, assigned = null, format = EMAIL, sign = 'assertion', status = null,
-  shift = 0, minutes = 5, nameOf = (name) => PEOPLE[name].email, roleOf = () => 'mate', wantSigned = false, formPage = null, dropRelay = false, noInResponse = false } = {}) {
+  shift = 0, minutes = 5, nameOf = (name) => PEOPLE[name].email, roleOf = () => 'mate', wantSigned = false, formPage = null, dropRelay = false, noInResponse = false, alter = null, attribute = 'role', sign256 = true, otp = null, pause = 0 } = {}) {
   const entityID = `https://${host}/saml`;
   const key = signWith || pair;
   const idp = samlify.IdentityProvider({
     entityID, privateKey: key.key, signingCert: key.cert, nameIDFormat: [format], wantAuthnRequestsSigned: wantSigned,
-    requestSignatureAlgorithm: 'http://www.w3.org/2001/04/xmldsig-more#rsa-sha256',
+    requestSignatureAlgorithm: sign256 ? 'http://www.w3.org/2001/04/xmldsig-more#rsa-sha256' : 'http://www.w3.org/2000/09/xmldsig#rsa-sha1',
     singleSignOnService: [{ Binding: redirectBinding, Location: `https://${host}/saml/sso` }, { Binding: postBinding, Location: `https://${host}/saml/sso` }],
     singleLogoutService: [{ Binding: redirectBinding, Location: `https://${host}/saml/slo` }],
-    loginResponseTemplate: { context: template(), attributes: [{ name: 'role', valueTag: 'role', nameFormat: 'urn:oasis:names:tc:SAML:2.0:attrname-format:basic', valueXsiType: 'xs:string' }] },
+    loginResponseTemplate: { context: template(), attributes: [{ name: attribute, valueTag: 'role', nameFormat: 'urn:oasis:names:tc:SAML:2.0:attrname-format:basic', valueXsiType: 'xs:string' }] },
     messageSigningOrder: 'sign-then-encrypt',
   });
   const signedIn = new Map();
@@ -34,7 +34,7 @@ export function startSamlifyIdp({ host = 'sso.skerry.example', pair, signWith = 
   const answer = async (res, name, request, relay) => {
     const set = sps[request.issuer];
     const sp = samlify.ServiceProvider({
-      entityID: request.issuer, wantAssertionsSigned: sign !== 'response', wantMessageSigned: sign !== 'assertion',
+      entityID: request.issuer, wantAssertionsSigned: ['assertion', 'both'].includes(sign), wantMessageSigned: ['response', 'both'].includes(sign),
       assertionConsumerService: [{ Binding: postBinding, Location: set.acs }], ...(set.encryptTo && { encryptCert: set.encryptTo }),
     });
     idp.entitySetting.isAssertionEncrypted = Boolean(set.encryptTo);
@@ -51,9 +51,10 @@ export function startSamlifyIdp({ host = 'sso.skerry.example', pair, signWith = 
       return { id, context: request.id && !noInResponse ? text : text.replaceAll(' InResponseTo=""', '') };
     };
     const made = await idp.createLoginResponse(sp, { extract: { request: { id: request.id } } }, 'post', { email: nameOf(name) }, fill, false, relay);
+    if (alter) made.context = Buffer.from(alter(Buffer.from(made.context, 'base64').toString())).toString('base64');
     const action = set.postTo || set.acs;
     const state = relay && !dropRelay ? `<input type="hidden" name="RelayState" value="${relay.replaceAll('"', '&quot;')}">` : '';
-    page(res, 200, 'Skerry ID', `<form method="post" action="${action}"><input type="hidden" name="SAMLResponse" value="${made.context}">${state}<noscript><button>Go on</button></noscript></form><script>document.forms[0].submit()</script>`, formPage || {});
+    page(res, 200, 'Skerry ID', `<form method="post" action="${action}"><input type="hidden" name="SAMLResponse" value="${made.context}">${state}<noscript><button>Go on</button></noscript></form><script>setTimeout(() => document.forms[0].submit(), ${pause})</script>`, formPage || {});
   };
   serve(host, async (req, res) => {
     const url = new URL(req.url, `https://${host}`);
@@ -94,6 +95,7 @@ export function startSamlifyIdp({ host = 'sso.skerry.example', pair, signWith = 
       const given = new URLSearchParams(await bodyOf(req));
       const name = given.get('username');
       if (!PEOPLE[name] || given.get('password') !== 'correct-horse') return page(res, 200, 'Skerry ID', `<p role="alert">Wrong name or password.</p>${form(id)}`);
+      if (otp && given.get('otp') !== otp) return page(res, 200, 'Skerry ID', second(id, name, given.has('otp')));
       const held = asked.get(id);
       const target = held.request?.issuer || held.portal;
       if (assigned && !(assigned[target] || []).includes(name)) return page(res, 200, 'Skerry ID', `<h1>Access denied</h1><p>${PEOPLE[name].email} is not assigned to the application ${target}.</p>`);
@@ -108,6 +110,10 @@ export function startSamlifyIdp({ host = 'sso.skerry.example', pair, signWith = 
   return { entityID, idp };
 }
 
+function second(id, name, wrong) {
+  return `<h1>One more step</h1>${wrong ? '<p role="alert">Wrong code.</p>' : '<p>Enter the code from your device.</p>'}<form method="post" action="/sign-in?id=${id}"><input type="hidden" name="username" value="${name}"><input type="hidden" name="password" value="correct-horse"><input name="otp"><button id="go">Verify</button></form>`;
+}
+
 function form(id) {
   return `<h1>Sign in</h1><form method="post" action="/sign-in?id=${id}"><input name="username"><input type="password" name="password"><button id="go">Sign in</button></form>`;
 }
@@ -115,7 +121,7 @@ function form(id) {
 /** An application on node-saml. */
 export function startNodeSaml({ host = 'roster.northmere.example', entityId = `https://${host}/saml`, entryPoint = 'https://sso.skerry.example/saml/sso', idpCert, audience = entityId,
   session = 'HttpOnly; Secure; SameSite=Lax; Path=/', before = null, needBefore = false, title = 'Crew Roster', validate = 'never', accept = () => null, saml = {}, acsPath = '/saml/acs',
-  decrypt = null, sayWhy = true, errorStatus = 500, landing = 'redirect', method = null, wantBack = true, startPath = null, home = null, needSession = true, logoutUrl = null, sign = null } = {}) {
+  decrypt = null, sayWhy = true, errorStatus = 500, landing = 'redirect', method = null, wantBack = true, startPath = null, home = null, failTo = null, failText = '', logoutUrl = null, sign = null } = {}) {
   const sp = new SAML({ entryPoint, issuer: entityId, callbackUrl: `https://${host}${acsPath}`, idpCert, audience, wantAuthnResponseSigned: false, wantAssertionsSigned: true,
     validateInResponseTo: validate, identifierFormat: EMAIL, acceptedClockSkewMs: 180000, ...(decrypt && { decryptionPvk: decrypt.key, decryptionCert: decrypt.cert }), ...(logoutUrl && { logoutUrl }),
     ...(sign && { privateKey: sign.key, signatureAlgorithm: 'sha256' }), disableRequestedAuthnContext: true, ...saml });
@@ -132,6 +138,7 @@ export function startNodeSaml({ host = 'roster.northmere.example', entityId = `h
       let profile;
       try { ({ profile } = await sp.validatePostResponseAsync({ SAMLResponse: given.get('SAMLResponse') })); } catch (error) { return fail(error.message.replaceAll('<', '&lt;')); }
       const refused = accept(profile);
+      if (refused && failTo) return redirect(res, `${failTo}?error=1`);
       if (refused) return page(res, 403, title, `<h1>No access</h1><p>${refused}</p>`);
       const key = crypto.randomUUID();
       sessions.set(key, profile);
@@ -140,6 +147,7 @@ export function startNodeSaml({ host = 'roster.northmere.example', entityId = `h
       const to = wantBack && /^\/|^https:\/\/roster/.test(given.get('RelayState') || '') ? given.get('RelayState') : '/';
       return redirect(res, to, cookie);
     }
+    if (failTo && url.pathname === failTo) return page(res, 200, title, `<div role="alert">${failText}</div><p><a href="/">Sign in with single sign-on</a></p>`);
     if (url.pathname === '/saml/slo') return page(res, 200, title, '<h1>You are signed out</h1>');
     const held = sessions.get(cookies.roster_session);
     if (url.pathname === '/logout' && held) return redirect(res, await sp.getLogoutUrlAsync(held, '', {}), { 'set-cookie': 'roster_session=; Max-Age=0; Path=/' });

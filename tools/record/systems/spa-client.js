@@ -21,7 +21,15 @@ async function finish(address) {
   const c = await config();
   const kept = JSON.parse(sessionStorage.getItem('login') || '{}');
   if (settings.fragment) return { claims: await client.implicitAuthentication(c, new URL(address), kept.nonce, { expectedState: kept.state }) };
-  const tokens = await client.authorizationCodeGrant(c, new URL(address), { pkceCodeVerifier: kept.verifier, expectedState: kept.state, expectedNonce: kept.nonce, idTokenExpected: true },
+  const told = new URL(address);
+  if (settings.fault === 'late') await new Promise((done) => setTimeout(done, 2500));
+  if (settings.fault === 'other-address') told.pathname += '/';
+  if (settings.fault === 'nonce') kept.nonce = client.randomNonce();
+  const verifier = settings.fault === 'verifier' ? client.randomPKCECodeVerifier() : kept.verifier;
+  const redeem = () => client.authorizationCodeGrant(c, new URL(address), { pkceCodeVerifier: verifier, expectedState: kept.state, expectedNonce: kept.nonce, idTokenExpected: true });
+  if (settings.fault === 'twice') { const first = await redeem(); await redeem(); return { claims: first.claims(), tokens: first }; }
+  if (settings.fault === 'twice-unheeded') { const first = await redeem(); await redeem().catch(() => 0); return { claims: first.claims(), tokens: first }; }
+  const tokens = await client.authorizationCodeGrant(c, told, { pkceCodeVerifier: verifier, expectedState: kept.state, expectedNonce: kept.nonce, idTokenExpected: true },
     settings.resource ? { resource: settings.resource } : undefined);
   return { claims: tokens.claims(), tokens };
 }
@@ -38,6 +46,7 @@ async function signedIn({ claims, tokens }) {
   }
   if (settings.refresh) {
     const c = await config();
+    if (settings.fault === 'renewal') tokens.refresh_token = tokens.refresh_token.slice(0, -4) + 'AAAA';
     const again = await client.refreshTokenGrant(c, tokens.refresh_token);
     app.insertAdjacentHTML('beforeend', `<p id="again">renewed for ${again.claims()?.sub}</p>`);
   }

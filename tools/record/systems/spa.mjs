@@ -12,9 +12,9 @@ async function library() {
 
 export async function startSpa({ host = 'charts.northmere.example', issuer = 'https://login.skerry.example', clientId = 'chart-room', scope = 'openid profile email',
   resource = null, api = null, csp = null, backend = false, silent = false, silentFirst = false, popup = false, fragment = false, title = 'Chart Room',
-  callback = '/signin-callback', refresh = false, refuseApi = null, apiAudience = 'https://api.northmere.example', apiScope = 'charts.read', show = true, landing = 'stay', sendIdToken = false } = {}) {
+  callback = '/signin-callback', refresh = false, refuseApi = null, apiAudience = 'https://api.northmere.example', apiScope = 'charts.read', show = true, landing = 'stay', sendIdToken = false, fault = null } = {}) {
   const code = await library();
-  const settings = JSON.stringify({ issuer, clientId, scope, resource, api, backend, silent, silentFirst, popup, fragment, callback, refresh, show, landing, host, sendIdToken });
+  const settings = JSON.stringify({ issuer, clientId, scope, resource, api, backend, silent, silentFirst, popup, fragment, callback, refresh, show, landing, host, sendIdToken, fault });
   const sessions = new Map();
   serve(host, async (req, res) => {
     const url = new URL(req.url, `https://${host}`);

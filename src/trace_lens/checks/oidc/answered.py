@@ -24,6 +24,10 @@ from trace_lens.oidc import errors
 _REGISTERED = (
     "Send the request as the provider has the client registered: client_id, redirect URI, scopes, response type."
 )
+_MAY_ASK = (
+    "Start at the application with a sign-in that may ask: the request forbade the provider to ask anything "
+    "(prompt=none)."
+)
 _CLIENT_ERRORS = ("invalid_client", "unauthorized_client", "access_denied")
 _SECRET_WORDS = expression(r"secret|credential|authenticat", re.IGNORECASE)
 
@@ -82,7 +86,11 @@ def authorization_error(case: OidcCase) -> Answer:
             usual=usual,
         ),
         side=Side(meaning.side) if meaning else Side.PROVIDER,
-        remedy=_REGISTERED if meaning and meaning.rejects_request and meaning.side == Side.APPLICATION else None,
+        remedy=_REGISTERED
+        if meaning and meaning.rejects_request and meaning.side == Side.APPLICATION
+        else _MAY_ASK
+        if meaning and meaning.silent and case.asked("prompt") == "none"
+        else None,
         actual=code,
         evidence=shown_error(case, answer),
     )
@@ -141,6 +149,7 @@ def token_error(case: OidcCase) -> Answer:
                 usual=usual,
             ),
             side=Side.BOTH if code == "invalid_client" else Side(meaning.side) if meaning else None,
+            remedy=errors.TO_REDEEM.get(code),
             actual=code,
             evidence=shown_error(case, answer),
         )

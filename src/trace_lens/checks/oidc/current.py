@@ -22,6 +22,7 @@ _UNSEEN = "the capture does not tell when the token arrived; judged as of the mo
 _DIGITS = 9
 """Most digits of a number of seconds that is asked for."""
 _NO_MOMENT = "nothing tells the moment of the attempt"
+_TO_THE_SECOND = "the moment is known to the second only, and the window ended within it"
 
 
 @check("not-yet-valid")
@@ -33,7 +34,7 @@ def begun(case: OidcCase) -> Answer:
         return
     if case.at_from == "message":
         yield Unchecked("not-yet-valid", _UNSEEN)
-    if start and case.at < start - case.skew:
+    if start and (case.latest or case.at) < start - case.skew:
         side, remedy = clock_to_set(case, partial(operator.le, start - case.skew)) or (None, None)
         yield finding(
             "not-yet-valid",
@@ -61,6 +62,8 @@ def ended(case: OidcCase) -> Answer:
         return
     if case.at_from == "message":
         yield Unchecked("expired", _UNSEEN)
+    if end and case.at < end + case.skew <= (case.latest or case.at):
+        yield Unchecked("expired", _TO_THE_SECOND)
     if end and case.at >= end + case.skew:
         side, remedy = clock_to_set(case, partial(operator.gt, end + case.skew)) or (None, None)
         yield finding(
@@ -83,7 +86,7 @@ def ended(case: OidcCase) -> Answer:
 def issued(case: OidcCase) -> Answer:
     """Was it issued before it arrived?"""
     made = case.token.at("iat") if case.token else None
-    if case.at and made and made > case.at + case.skew:
+    if case.at and made and made > (case.latest or case.at) + case.skew:
         yield finding(
             "issued-in-future",
             say(

@@ -8,13 +8,15 @@ from __future__ import annotations
 
 import re
 
+from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.oidc.redirected import at_address
+from trace_lens.checks.way.parties import return_hop
 from trace_lens.common.addresses import parts_of
 from trace_lens.common.expressions import expression
-from trace_lens.common.findings import Allows, Evidence, Severity, Side, Unchecked, lack
+from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side, Unchecked, lack
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
@@ -41,6 +43,8 @@ def response_mode(case: OidcCase) -> Answer:
     wanted = {"form_post": "form"}.get(mode or "", mode) or ("fragment" if tokens else "query" if kinds else None)
     if wanted not in _WAYS or (mode is None and carried == "form" and case.request is None):
         return
+    if carried == wanted == "fragment" and not tokens and _server_refused(case):
+        yield _unseen_by_server(case, answer)
     if carried != wanted:
         how = mode or say("the default of response_type {kinds}", kinds=" ".join(kinds))
         yield finding(
@@ -66,6 +70,30 @@ def response_mode(case: OidcCase) -> Answer:
             ],
             compared=False,
         )
+
+
+def _server_refused(case: OidcCase) -> bool:
+    """Whether the application's server itself answered, with an error, where the answer was sent in a fragment."""
+    back = return_hop(case)
+    return back is not None and back.exchange.status >= 400
+
+
+def _unseen_by_server(case: OidcCase, answer: OidcMessage) -> Finding:
+    return finding(
+        "wrong-binding",
+        "The answer was asked for, and sent, in the fragment: what stands after # in an address never reaches a "
+        "server, and it is a server that answered here.",
+        side=Side.APPLICATION,
+        remedy="Ask for the answer in the query, or by form_post (response_mode).",
+        expected="query",
+        actual="fragment",
+        value_to_set="query",
+        evidence=[
+            Evidence("carried", _WAYS["fragment"], answer.source, answer.place, exchange=answer.exchange),
+            *case.parameter(case.attempt.request, "response_mode"),
+        ],
+        compared=False,
+    )
 
 
 @check("state-mismatch", requires=Need.MESSAGE)

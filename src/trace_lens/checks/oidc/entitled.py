@@ -11,7 +11,7 @@ from trace_lens.checks.oidc.case import OidcCase, values_of
 from trace_lens.checks.way.parties import APPLICATION
 from trace_lens.checks.way.said import quoted, said
 from trace_lens.common import limits
-from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
+from trace_lens.common.findings import Allows, Evidence, Severity, Side, Unchecked, lack
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Count, say
 from trace_lens.oidc.documents import SCOPE_OF
@@ -187,6 +187,12 @@ def assurance(case: OidcCase) -> Answer:
     asked = list(case.demanded("acr")) or (case.asked("acr_values") or "").split()
     told = case.app.settings.application.oidc.acr_values if case.app else ()
     demanded = asked or list(told)
+    if not demanded and case.token is not None and case.request is None and not case.attempt.request_object:
+        yield Unchecked(
+            "assurance-too-low",
+            lack("the request is not in this capture, so what it demands is not known", Allows.RECORDING),
+            needs="the request is not in this capture",
+        )
     if not demanded or case.token is None:
         return
     acr = case.token.text("acr")

@@ -121,6 +121,7 @@ def came_to(case: OidcCase) -> Answer:
                 )
                 + say("; the authorization request said {asked}. Both must be the same to the letter.", asked=asked),
                 side=Side.APPLICATION,
+                remedy="Repeat in the request for tokens the redirect URI of the authorization request, to the letter.",
                 expected=asked,
                 actual=again,
                 value_to_set=asked,

@@ -10,6 +10,7 @@ from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.not_fetched import not_fetched
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.covered import at_certificate, at_signature
+from trace_lens.checks.saml.readable import delivered_altered
 from trace_lens.checks.saml.signed import Verdict
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
@@ -71,7 +72,13 @@ def signed_at_all(case: SamlCase) -> Answer:
 def content_unchanged(case: SamlCase) -> Answer:
     """Is what was signed what stands here (XML Signature §3.2.1)?"""
     for verdict in case.signed.own:
-        if verdict.signature.digest_holds is not False or verdict.alteration:
+        if verdict.signature.digest_holds is not False:
+            continue
+        if verdict.alteration and not delivered_altered(case):
+            yield Unchecked("digest-mismatch", "the capture was altered, so what was signed cannot be compared with it")
+            continue
+        if verdict.alteration:
+            yield _altered_before(case, verdict, verdict.alteration.what)
             continue
         if verdict.standing == "none":
             reason = "No known key made the signature either, so more than the content was changed or replaced."
@@ -91,6 +98,20 @@ def content_unchanged(case: SamlCase) -> Answer:
             ),
             evidence=[at_signature(case, verdict)],
         )
+
+
+def _altered_before(case: SamlCase, verdict: Verdict, what: str) -> Finding:
+    """A message that was altered before the browser posted it."""
+    return finding(
+        "digest-mismatch",
+        say(
+            "The {part} is not what was signed: {what}, after it was signed. The browser posted it so, and the "
+            "application refused it.",
+            part=verdict.part,
+            what=what,
+        ),
+        evidence=[at_signature(case, verdict)],
+    )
 
 
 def _of_captures(case: SamlCase) -> str:

@@ -23,6 +23,7 @@ from trace_lens.saml.messages import Instant
 
 _UNSEEN = "the capture does not tell when the message arrived; judged as of the moment it was issued"
 _NO_MOMENT = "nothing tells the moment of the attempt"
+_TO_THE_SECOND = "the moment is known to the second only, and the window ended within it"
 
 
 class Window(NamedTuple):
@@ -59,7 +60,7 @@ def begun(case: SamlCase) -> Answer:
     skew = case.skew
     for window in windows(case):
         start = window.start.moment if window.start else None
-        if start and case.at < start - skew:
+        if start and (case.latest or case.at) < start - skew:
             side, remedy = clock_to_set(case, partial(operator.le, start - skew)) or (None, None)
             yield finding(
                 "not-yet-valid",
@@ -91,6 +92,8 @@ def ended(case: SamlCase) -> Answer:
     skew = case.skew
     for window in windows(case):
         end = window.end.moment if window.end else None
+        if end and case.at < end + skew <= (case.latest or case.at):
+            yield Unchecked("expired", _TO_THE_SECOND)
         if end and case.at >= end + skew:
             side, remedy = clock_to_set(case, partial(operator.gt, end + skew)) or (None, None)
             yield finding(
@@ -119,7 +122,7 @@ def issued(case: SamlCase) -> Answer:
     skew = case.skew
     both = (case.assertion.issue_instant, case.response.issue_instant if case.response else None)
     for instant in both:
-        if instant and instant.moment and instant.moment > case.at + skew:
+        if instant and instant.moment and instant.moment > (case.latest or case.at) + skew:
             yield finding(
                 "issued-in-future",
                 say(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.way.signs import outcome_of
 from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.locations import Location
@@ -13,6 +14,7 @@ from trace_lens.common.sentences import say
 from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.encryption import algorithm_words, weak_parts
 from trace_lens.saml.messages import Assertion, Instant, Response, Text
+from trace_lens.saml.names import BINDING_POST
 from trace_lens.saml.parsing import where
 
 _NC_NAME = expression(r"[^\W\d][\w.\-]*")
@@ -63,11 +65,18 @@ def repairs(case: SamlCase) -> Answer:
         )
 
 
+def delivered_altered(case: SamlCase) -> bool:
+    """Whether the browser itself posted the message as it is, and the application failed: a recording of what a browser
+    sends does not lay out what stands inside base64.
+    """
+    return bool(case.attempt.way and case.attempt.main.binding == BINDING_POST and outcome_of(case).let_in is False)
+
+
 @check("capture-altered", requires=Need.MESSAGE)
 def altered_capture(case: SamlCase) -> Answer:
     """Was the XML changed by the capture, after it was signed?"""
     for verdict in case.signed.own:
-        if verdict.alteration:
+        if verdict.alteration and not delivered_altered(case):
             outcome = (
                 "With that undone the signature holds."
                 if verdict.alteration.undone

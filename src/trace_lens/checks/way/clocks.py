@@ -114,6 +114,7 @@ def clocks(case: Case) -> Answer:
             behind=behind,
             wrong=apart.wrong,
         ),
+        severity=Severity.RISK,
         side=Side.APPLICATION if apart.wrong == APPLICATION else Side.PROVIDER,
         remedy=apart.remedy,
         expected=f"at most {show_duration(case.skew / 2)} apart (half of clock_skew)",
@@ -125,6 +126,13 @@ def clocks(case: Case) -> Answer:
         ],
         compared=False,
     )
+
+
+def apart_beyond_skew(case: Case) -> bool:
+    """Whether both sides' clocks are further apart than the skew that is allowed."""
+    seen = _seen(case)
+    apart = _apart(case, _middle(seen, APPLICATION), _middle(seen, PROVIDER))
+    return apart is not None and abs(apart.ahead) > case.skew
 
 
 def _of_the_computer(case: Case, ahead: float, answers: list[Exchange]) -> Finding:

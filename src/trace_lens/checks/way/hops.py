@@ -18,7 +18,7 @@ from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of, plain, same_address
 from trace_lens.common.expressions import expression
-from trace_lens.common.findings import INFERRED, Evidence, Severity, Side
+from trace_lens.common.findings import INFERRED, Evidence, Finding, Severity, Side
 from trace_lens.common.kinds import in_a_sentence, quoted_at_end
 from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration
@@ -27,6 +27,7 @@ from trace_lens.common.sentences import Count, say
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRECT, PART
 from trace_lens.intake.exchanges import CALL, Exchange, words_of
+from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import LENGTH
 
 _PASSWORD = expression(r"(?:^|[_.\-\[])(?:pass(?:word|wd|phrase|code)?|pwd|passwort)\]?$|password\]?$", re.IGNORECASE)
@@ -106,7 +107,7 @@ def _places(way: Way) -> list[str]:
     return hosts[:4]
 
 
-@check("replayed-message", requires=Need.WAY)
+@check("replayed-message", "code-reused", requires=Need.WAY)
 def delivered_once(case: Case) -> Answer:
     """Was the answer delivered once only?"""
     way = _way(case)
@@ -115,9 +116,13 @@ def delivered_once(case: Case) -> Answer:
         for message in hop.carries:
             if message.context[PART] not in DELIVERED or message.kind not in (*ANSWERS, "id-token"):
                 continue
+            code = message.kind == "authorization-response" and _brings_code_alone(message)
             before = seen.setdefault((message.kind, message.data), hop)
             if before is hop or plain(before.exchange.url) != plain(hop.exchange.url) or _asked_anew(way, before, hop):
                 continue
+            if code:
+                yield from _code_again(case, before, hop)
+                return
             yield finding(
                 "replayed-message",
                 say(
@@ -131,6 +136,27 @@ def delivered_once(case: Case) -> Answer:
                 ],
             )
             return
+
+
+def _brings_code_alone(message: FoundMessage) -> bool:
+    """Whether an authorization response brings a code, and no token beside it."""
+    names = {name for name, _ in json.loads(message.data)}
+    return "code" in names and not names & {"id_token", "access_token"}
+
+
+def _code_again(case: Case, before: Hop, again: Hop) -> Iterator[Finding]:
+    """A callback that was loaded again with its code: nothing where the application is content with its session."""
+    if again.exchange.status < 400:
+        return
+    yield finding(
+        "code-reused",
+        "The callback was loaded again with a code that had been delivered before; it is good for once, and the "
+        "application answered with an error.",
+        evidence=[
+            at_hop(case, "first", before.exchange.plain_url, before.exchange),
+            at_hop(case, "again", again.exchange.plain_url, again.exchange),
+        ],
+    )
 
 
 def _asked_anew(way: Way, before: Hop, again: Hop) -> bool:

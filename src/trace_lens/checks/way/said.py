@@ -15,16 +15,18 @@ from typing import NamedTuple
 
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case
+from trace_lens.checks.way.clocks import apart_beyond_skew
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import LOUD, STATUS, WRONG, outcome_of, shown_in
 from trace_lens.common import catalogue, limits
 from trace_lens.common.expressions import expression
-from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Side
+from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Side
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Quotation, say
 from trace_lens.intake.exchanges import PAGE, forms_of
 from trace_lens.intake.pages import PageText, page_of
+from trace_lens.oidc.errors import TO_REDEEM
 
 _WORDS = Path(__file__).with_name("page_words.toml")
 
@@ -183,9 +185,35 @@ def with_pages(case: Case, findings: list[Finding]) -> list[Finding]:
             made[made.index(first)] = first._replace(
                 detail=told, certainty=PROVEN, evidence=(*first.evidence, *quoted(case, page))
             )
+        elif (clock := _clock_named(case, page, made)) is not None:
+            told = say(
+                "{detail} The application's page says: {quoted}", detail=clock.detail, quoted=quoted_at_end(page.quote)
+            )
+            made[made.index(clock)] = clock._replace(
+                severity=Severity.BREAK, detail=told, evidence=(*clock.evidence, *quoted(case, page))
+            )
         else:
             made += _raised(case, page, made)
     return made
+
+
+def _clock_named(case: Case, page: Said, findings: list[Finding]) -> Finding | None:
+    """The clocks that are apart, where the application's page says that a time did not hold, and nothing in the capture
+    shows which: then they are why.
+    """
+    if page.side != APPLICATION or "clock-offset" not in page.codes or _reasons(findings):
+        return None
+    clock = next((finding for finding in findings if finding.code == "clock-offset"), None)
+    return clock if clock and clock.side is not Side.USER and apart_beyond_skew(case) else None
+
+
+def _reasons(findings: list[Finding]) -> list[Finding]:
+    """The proven breaks that say why."""
+    return [
+        finding
+        for finding in findings
+        if finding.breaks and finding.code not in SYMPTOMS and finding.certainty != INFERRED
+    ]
 
 
 def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
@@ -193,12 +221,7 @@ def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
     words = say("The page of {name} says: {quoted}", name=name, quoted=quoted_at_end(page.quote))
     raised = next((topic.raises for topic in page.topics if topic.raises), None)
     if page.side == APPLICATION:
-        told = [
-            finding
-            for finding in findings
-            if finding.breaks and finding.code not in SYMPTOMS and finding.certainty != INFERRED
-        ]
-        return [_from_page(case, raised, page, words)] if raised and not told else []
+        return [_from_page(case, raised, page, words)] if raised and not _reasons(findings) else []
     if case.refused:
         return []
     if raised:
@@ -221,10 +244,12 @@ def _from_page(case: Case, code: str, page: Said, words: str) -> Finding:
     if code == "redirect-uri-mismatch" and case.protocol == "oidc":
         value = case.asked("redirect_uri")  # type: ignore[attr-defined]
     side = _SIDES.get(code, entry.side) if page.side == PROVIDER else entry.side
+    told = (error for error in TO_REDEEM if error in page.quote) if code == "token-request-refused" else ()
     return finding(
         code,
         words,
         side=side,
+        remedy=next((TO_REDEEM[error] for error in told), None),
         actual=value,
         value_to_set=value,
         evidence=quoted(case, page),

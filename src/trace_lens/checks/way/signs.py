@@ -42,6 +42,12 @@ _FAILED = expression(
     r"(?!\W+(?:for|of|in|at|by)\b)",
     re.IGNORECASE,
 )
+_NO_ENTRY = expression(
+    r"\b(?:account|user|profile)\b.{0,40}\b(?:locked|disabled|deactivated|suspended|blocked|inactive|closed|pending"
+    r"|waiting|awaiting)\b",
+    re.IGNORECASE,
+)
+"""What an alert says of an account that may not be used (yet)."""
 WRONG = expression(_WENT_WRONG, re.IGNORECASE)
 _IN = expression(r"^\W*(?:sign|log)[- ]?(?:in|on)\b|^\W*login\b", re.IGNORECASE)
 _SHORTEST_NAME = 4
@@ -182,6 +188,8 @@ def _outcome(case: Case) -> Outcome:
             state = Outcome(False, (*held, sign), page, again)
             held = []
             continue
+        if hop is not hops[0] and brings_answer(hop) and hop.exchange.plain_url == hops[0].exchange.plain_url:
+            held = []  # delivered again: what counts is what followed this time
         fresh = [*_of_hop(case, hop), *(sign for sign in lasting if sign.exchange is hop.exchange)]
         held += fresh
         if not fresh:
@@ -229,11 +237,16 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
 
 
 def _unwelcoming(exchange: Exchange, shown: PageText) -> Iterator[Sign]:
-    """A page that marks something as gone wrong and offers to sign in: each by itself says little."""
-    alert = next((words for words in shown.alerts if WRONG.search(words)), None)
-    if alert:
-        yield Sign(LOUD, -2, say('the page says: "{words}"', words=Quotation(alert[:160])), exchange, by_words=True)
+    """A page that marks something as gone wrong, or marks anything, and offers to sign in: each by itself says little.
+
+    What an alert says may be in any language: beside an offer to sign in, that there is one is enough.
+    """
     offer = next((link for link in shown.links if _IN.search(link.words)), None)
+    alert = next((words for words in shown.alerts if WRONG.search(words) or _NO_ENTRY.search(words)), None)
+    marked = alert or (shown.alerts[0] if offer and shown.alerts else None)
+    if marked:
+        words = say('the page says: "{words}"', words=Quotation(marked[:160]))
+        yield Sign(LOUD, -2 if alert else -1, words, exchange, by_words=True)
     if offer:
         yield Sign(OFFERS, -1, f"the page offers to sign in ({offer.words})", exchange, by_words=True)
 
