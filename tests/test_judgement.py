@@ -24,7 +24,7 @@ from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.intake.browser_words import Trouble, trouble_of
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
-from way_kit import REFUSAL, har, oidc_trip, saml_trip
+from way_kit import HOME, REFUSAL, har, oidc_trip, saml_trip
 
 
 def diagnosed(folder: Path, *data: bytes, prove: bool = False, app: str | None = None) -> tuple[Diagnosis, ...]:
@@ -53,6 +53,31 @@ PAGES = [
         (),
         False,
     ),
+    (
+        "an alert in another language and a link to sign in",
+        page("Start", "x", '<div role="alert">Kontoen er stengt.</div><a href="/l">Sign in</a>'),
+        (),
+        False,
+    ),
+    ("an alert in another language", page("Start", "x", '<div role="alert">Kontoen er stengt.</div>'), (), None),
+    (
+        "an alert and a link to sign in beside a session that serves",
+        page("Start", "x", '<div role="alert">Nytt skjema.</div><a href="/l">Sign in</a>'),
+        ("rsid=c3d4; Path=/; HttpOnly; Secure",),
+        None,
+    ),
+    (
+        "an account that waits",
+        page("Start", "x", '<div role="alert">Your account is waiting for approval.</div>'),
+        (),
+        False,
+    ),
+    (
+        "accounts of others that wait",
+        page("People", "x", '<div role="alert">2 user accounts are pending.</div>' + OUT),
+        (),
+        True,
+    ),
     ("a link to sign in only", page("Start", "x", '<a href="/l">Sign in</a>'), (), None),
     ("a session cookie that serves", page("My week", "Monday"), ("rsid=c3d4; Path=/; HttpOnly; Secure",), True),
     ("a cookie for the language", page("My week", "Monday"), ("lang=en; Path=/",), None),
@@ -66,7 +91,8 @@ def test_signs_of_being_let_in(
 ) -> None:
     (found,) = diagnosed(workspace(tmp_path), har(saml_trip(shown=shown, after=sets, cookie="rsid=a1b2")))
     status = {one.stage: one.status for one in found.stages}["admitted"]
-    assert status == {True: "ok", False: "break", None: "unchecked"}[let_in]
+    named = any(each.code == "account-disabled" for each in found.findings)  # then that is why
+    assert status == {True: "ok", False: "risk" if named else "break", None: "unchecked"}[let_in]
     assert found.outcome == ("broken" if let_in is False else "sound")
     assert contradictions(found, let_in=let_in) == []
 
@@ -100,6 +126,46 @@ def spa(more: Any) -> Recording:
     one = oidc_trip(spa=True)
     more(one)
     return one
+
+
+@pytest.mark.parametrize(("status", "first"), [(500, "code-reused"), (200, None)])
+def test_a_callback_that_is_loaded_again(status: int, first: str | None, tmp_path: Path) -> None:
+    """A code that comes again is a fault where the application fails on it, none where it is content with its session."""
+    trip = oidc_trip(status=200)
+    again = next(each for each in trip.document()["log"]["entries"] if "/callback?" in each["request"]["url"])
+    trip.step(
+        "GET", again["request"]["url"], status, cookie="bsid=q2", page=HOME if status == 200 else page("Error", "x")
+    )
+    (found,) = diagnosed(client_workspace(tmp_path), har(trip))
+    assert broke(found) == first, severities(found)
+    assert found.outcome == ("broken" if first else "sound")
+
+
+def test_a_fragment_is_a_fault_only_where_a_server_answers_it(tmp_path: Path) -> None:
+    for number, (status, first) in enumerate(((500, "wrong-binding"), (200, None))):
+        trip = Recording(datetime.fromtimestamp(oidc_kit.IAT - 30, UTC))
+        asked = oidc_kit.request(response_mode="fragment")
+        trip.step("GET", "https://berths.northmere.example/", 302, to=asked)
+        trip.step("GET", asked, 302, to=oidc_kit.answer("#"))
+        trip.step("GET", oidc_kit.answer("#").partition("#")[0], status, page=page("Berths", "x"))
+        (found,) = diagnosed(client_workspace(tmp_path / str(number)), har(trip))
+        assert broke(found) == first, severities(found)
+
+
+LAID_OUT = [("refused", 500, "digest-mismatch"), ("taken", 302, None)]
+
+
+@pytest.mark.parametrize("name, status, first", LAID_OUT, ids=[one[0] for one in LAID_OUT])
+def test_who_laid_a_message_out(name: str, status: int, first: str | None, tmp_path: Path) -> None:
+    """What the browser posted is what the application got: a message that it took was altered by the capture."""
+
+    def enlarge(root: Any) -> None:
+        root[-1].text = "\n  "
+
+    trip = saml_trip(message={"edit": enlarge}, status=status, shown=page("Error", "x") if status == 500 else HOME)
+    (found,) = diagnosed(workspace(tmp_path), har(trip))
+    assert broke(found) == first, severities(found)
+    assert ("capture-altered" in severities(found)) is (first is None)
 
 
 def calls(status: int, header: str | None = None, token: str = "opaque-access-1234567") -> Any:
