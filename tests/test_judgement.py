@@ -131,10 +131,11 @@ def spa(more: Any) -> Recording:
 @pytest.mark.parametrize(("status", "first"), [(500, "code-reused"), (200, None)])
 def test_a_callback_that_is_loaded_again(status: int, first: str | None, tmp_path: Path) -> None:
     """A code that comes again is a fault where the application fails on it, none where it is content with its session."""
-    trip = oidc_trip(status=200)
+    home = page("My berths", "x", OUT)
+    trip = oidc_trip(status=200, shown=home)
     again = next(each for each in trip.document()["log"]["entries"] if "/callback?" in each["request"]["url"])
     trip.step(
-        "GET", again["request"]["url"], status, cookie="bsid=q2", page=HOME if status == 200 else page("Error", "x")
+        "GET", again["request"]["url"], status, cookie="bsid=q2", page=home if status == 200 else page("Error", "x")
     )
     (found,) = diagnosed(client_workspace(tmp_path), har(trip))
     assert broke(found) == first, severities(found)

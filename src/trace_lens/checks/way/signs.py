@@ -188,8 +188,6 @@ def _outcome(case: Case) -> Outcome:
             state = Outcome(False, (*held, sign), page, again)
             held = []
             continue
-        if hop is not hops[0] and brings_answer(hop) and hop.exchange.plain_url == hops[0].exchange.plain_url:
-            held = []  # delivered again: what counts is what followed this time
         fresh = [*_of_hop(case, hop), *(sign for sign in lasting if sign.exchange is hop.exchange)]
         held += fresh
         if not fresh:
