@@ -169,14 +169,30 @@ def test_who_laid_a_message_out(name: str, status: int, first: str | None, tmp_p
     assert ("capture-altered" in severities(found)) is (first is None)
 
 
-def calls(status: int, header: str | None = None, token: str = "opaque-access-1234567") -> Any:
+DISCOVERY = {
+    "issuer": oidc_kit.ISSUER,
+    "authorization_endpoint": f"{oidc_kit.ISSUER}/authorize",
+    "token_endpoint": f"{oidc_kit.ISSUER}/token",
+    "userinfo_endpoint": f"{oidc_kit.ISSUER}/userinfo",
+    "jwks_uri": f"{oidc_kit.ISSUER}/keys",
+}
+
+
+def calls(
+    status: int,
+    header: str | None = None,
+    token: str = "opaque-access-1234567",
+    url: str = "https://api.northmere.example/berths",
+    error: str | None = None,
+) -> Any:
     def more(one: Recording) -> None:
         received = {"WWW-Authenticate": header} if header else {}
         one.step(
             "GET",
-            "https://api.northmere.example/berths",
+            url,
             status,
             page='{"error": "invalid_token"}',
+            error=error,
             media="application/json",
             kind="fetch",
             referer="https://berths.northmere.example/",
@@ -192,6 +208,11 @@ API = [
     ("refused for its scope", calls(403, 'Bearer error="insufficient_scope", scope="berths.read"'), "api-refused"),
     ("taken", calls(200), None),
     ("an error of the interface itself", calls(500), None),
+    ("kept from the page by the browser", calls(0, error="net::ERR_FAILED"), "api-refused"),
+    ("not reached", calls(0, error="net::ERR_ABORTED"), None),
+    ("another token, kept by the browser", calls(0, error="net::ERR_FAILED", token="of-another-tab-7654321"), None),
+    ("userinfo refused", calls(401, url="https://id.northmere.example/userinfo"), "api-refused"),
+    ("another endpoint of the provider", calls(401, url="https://id.northmere.example/devices"), None),
 ]
 
 
@@ -203,7 +224,9 @@ def test_interfaces_after_the_sign_in(name: str, more: Any, first: str | None, t
     for entry in trip.document()["log"]["entries"]:
         for header in entry["request"]["headers"]:
             header["value"] = header["value"].replace("opaque-access-1234567", tokens["access_token"])
-    (found,) = diagnosed(client_workspace(tmp_path), har(trip))
+    documents = {"discovery/id.json": json.dumps(DISCOVERY)}
+    folder = client_workspace(tmp_path, files=documents, provider='discovery = "discovery/id.json"')
+    (found,) = diagnosed(folder, har(trip))
     assert broke(found) == first, severities(found)
 
 

@@ -33,6 +33,8 @@ from trace_lens.attempts.oidc import assemble_oidc
 from trace_lens.attempts.oidc_messages import read_oidc
 from trace_lens.common.guarding import Faults
 from trace_lens.demo.tokens import compact, encrypt, public_jwk, sign
+from trace_lens.intake.oauth import oidc_in
+from trace_lens.intake.oauth_pieces import parameters_of
 from trace_lens.intake.peeling import peel
 
 ID = token()
@@ -323,3 +325,22 @@ def test_as_of_when(tmp_path: Path) -> None:
     (found,) = judge_texts(client_workspace(tmp_path), ID)
     assert found.at is not None
     assert (found.at.timestamp(), found.judged.at_from) == (IAT, "message")
+
+
+@pytest.mark.parametrize(
+    ("claims", "kinds"),
+    [
+        ({"code": "SplxlOBeZQQYbYS6WxSbIA", "state": "s-1"}, ["authorization-response"]),
+        ({"error": "access_denied", "state": "s-1"}, ["authorization-response"]),
+        ({}, ["id-token"]),
+    ],
+)
+def test_an_answer_in_a_signed_token_is_an_answer(claims: dict[str, str], kinds: list[str]) -> None:
+    """JWT Secured Authorization Response Mode §2.1: the parameters stand in the token that `response` is."""
+    text = f"https://berths.northmere.example/callback?response={token(**claims)}"
+    found = oidc_in(text.encode())
+    assert [each.kind for each in found] == kinds
+    if claims:
+        parameters = parameters_of(found[0])
+        assert {name: parameters.get(name) for name in claims} == claims
+        assert parameters.get("exp") is None

@@ -4,7 +4,7 @@ import * as jose from 'jose';
 import { idpMetadata, open, settle, signIn, spMetadata } from './kit.mjs';
 import { startRp } from './systems/rp.mjs';
 import { startSpa } from './systems/spa.mjs';
-import { between, handlerOf, page as html, serve } from './world.mjs';
+import { between, bodyOf, handlerOf, page as html, serve } from './world.mjs';
 
 const TICKETS = 'https://tickets.northmere.example/';
 const FUEL = 'https://fuel.northmere.example/';
@@ -186,3 +186,76 @@ scenario('more-berths-second-key', 'The metadata on record has another certifica
 scenario('more-sign-out-and-in', 'Signed out at the application alone, then in again without a prompt.', [sound('crew-roster'), sound('crew-roster')],
   async (kit) => { kit.samlify(); kit.roster({ logoutUrl: 'https://sso.skerry.example/portal-out' }); },
   async (page, context) => { await visit(ROSTER)(page); await context.clearCookies({ domain: 'roster.northmere.example' }); await open(page, `${ROSTER}again`); });
+
+// Messages of other forms.
+const GALLEY_ID = 'https://galley.northmere.example/metadata';
+const skerryGalley = async (kit, set = {}, sp = {}) => {
+  kit.samlify({ change: { [GALLEY_ID]: { acs: 'https://galley.northmere.example/acs', ...set } }, ...sp.idp });
+  const meta = idpMetadata('https://sso.skerry.example/saml', 'https://sso.skerry.example/saml/sso', kit.pairs('skerry-saml').cert);
+  await kit.py({ 'galley.northmere.example': { metadata: [meta], provider: 'https://sso.skerry.example/saml', ...sp.app } });
+};
+const AT_SKERRY = [['apps/galley-orders.toml', 'provider = "harbourkey"', 'provider = "skerry"'], ['apps/galley-orders.toml', 'certs/harbourkey.pem', 'certs/skerry-saml.pem']];
+scenario('more-skerry-galley', 'One library signs people in at another.', [sound('galley-orders')],
+  async (kit) => skerryGalley(kit), visit(GALLEY), { record: AT_SKERRY });
+scenario('more-recipient', 'Recipient is another address than the ACS URL; this application does not look at it either.', [sound('galley-orders')],
+  async (kit) => skerryGalley(kit, { recipient: 'https://galley.northmere.example/saml/acs' }), visit(GALLEY), { record: AT_SKERRY });
+scenario('more-destination', 'Destination is another address than the one it is posted to; the application says so.', [broken('galley-orders', 'destination-mismatch')],
+  async (kit) => skerryGalley(kit, { destination: 'https://galley.northmere.example/saml/acs' }), visit(GALLEY), { record: AT_SKERRY });
+scenario('more-recipient-unheeded', 'Recipient is another address; the application does not look at it.', [sound('crew-roster')],
+  async (kit) => { kit.samlify({ change: { [ROSTER_ID]: { recipient: 'https://roster.northmere.example/saml/acs2' } } }); kit.roster(); }, visit(ROSTER));
+scenario('more-in-response', 'The answer names another request; the application checks that.', [broken('crew-roster', 'response-to-unknown-request')],
+  async (kit) => { kit.samlify({ inResponse: '_0000000000000000000000000000000000000000' }); kit.roster({ validate: 'always' }); }, visit(ROSTER));
+scenario('more-wrapped', 'A forged assertion stands before the signed one.', [broken('crew-roster', ['signature-wrapping'])],
+  async (kit) => { kit.samlify({ alter: (xml) => { const own = /<saml:Assertion[\s\S]*<\/saml:Assertion>/.exec(xml)[0];
+    const forged = own.replace(/<ds:Signature[\s\S]*?<\/ds:Signature>/, '').replace(/ID="_[^"]+"/, 'ID="_forged"').replace('m.tern@', 'a.fulmar@'); return xml.replace(own, forged + own); } }); kit.roster(); }, visit(ROSTER));
+scenario('more-duplicate', 'The signed assertion stands twice, with the same ID.', [broken('crew-roster', ['duplicate-id', 'signature-wrapping'])],
+  async (kit) => { kit.samlify({ alter: (xml) => { const own = /<saml:Assertion[\s\S]*<\/saml:Assertion>/.exec(xml)[0]; return xml.replace(own, own + own); } }); kit.roster(); }, visit(ROSTER));
+scenario('more-comment', 'A comment stands in the name; the application lets the user in under the whole name.', [sound('crew-roster', { has: ['comment-in-identity'] })],
+  async (kit) => { kit.samlify({ alter: (xml) => xml.replace('m.tern@northmere.example<', 'm.tern@<!-- -->northmere.example<') }); kit.roster(); }, visit(ROSTER));
+scenario('more-http-app', 'The application runs on http: the page of the provider posts to an address without TLS; the browser asks first, and the export has nothing of that.', [broken('crew-roster', ['blocked-by-browser', 'no-answer'])],
+  async (kit) => { kit.samlify({ change: { [ROSTER_ID]: { acs: 'http://roster.northmere.example/saml/acs' } } }); kit.roster({ session: 'HttpOnly; SameSite=Lax; Path=/', saml: { callbackUrl: 'http://roster.northmere.example/saml/acs' } }); }, visit('http://roster.northmere.example/'),
+  { record: [['apps/crew-roster.toml', 'acs_urls             = ["https', 'acs_urls             = ["http'], ['apps/crew-roster.toml', 'acs_url  = "https', 'acs_url  = "http'], ['apps/crew-roster.toml', 'sign_in_url          = "https', 'sign_in_url          = "http']] });
+scenario('more-jarm', 'The answer comes as a signed token (JARM).', [sound('ticket-desk')],
+  async (kit) => { await kit.op({ change: { 'ticket-desk': { authorization_signed_response_alg: 'RS256' } } }); startRp({ jarm: true, useState: true, keepIn: 'cookie' }); }, visit(TICKETS));
+scenario('more-encrypted-token', 'The ID token is encrypted to the application.', [sound('ticket-desk')],
+  async (kit) => { const own = kit.pairs('galley'); const key = await jose.importPKCS8(own.key, 'RSA-OAEP', { extractable: true }); const { kty, n, e } = await jose.exportJWK(key);
+    await kit.op({ change: { 'ticket-desk': { id_token_encrypted_response_alg: 'RSA-OAEP', id_token_encrypted_response_enc: 'A128CBC-HS256', jwks: { keys: [{ kty, n, e, use: 'enc', alg: 'RSA-OAEP', kid: 'desk-enc' }] } } } });
+    startRp({ ...implicit, decrypt: { key, alg: 'RSA-OAEP', kid: 'desk-enc' } }); }, visit(TICKETS), { record: [['apps/ticket-desk.toml', 'sign_in_url   =', 'decryption_key = "keys/galley.key"\nsign_in_url   =']] });
+scenario('more-encrypted-elsewhere', 'The ID token is encrypted to a key that the application no longer has.', [broken('ticket-desk', 'encrypted-to-other-key')],
+  async (kit) => { const own = await jose.importPKCS8(kit.pairs('galley').key, 'RSA-OAEP', { extractable: true }); const { kty, n, e } = await jose.exportJWK(await jose.importPKCS8(kit.pairs('berths').key, 'RSA-OAEP', { extractable: true }));
+    await kit.op({ change: { 'ticket-desk': { id_token_encrypted_response_alg: 'RSA-OAEP', id_token_encrypted_response_enc: 'A128CBC-HS256', jwks: { keys: [{ kty, n, e, use: 'enc', alg: 'RSA-OAEP', kid: 'desk-old' }] } } } });
+    startRp({ ...implicit, decrypt: { key: own, alg: 'RSA-OAEP' } }); }, visit(TICKETS), { record: [['apps/ticket-desk.toml', 'sign_in_url   =', 'decryption_key = "keys/galley.key"\nsign_in_url   =']] });
+scenario('more-request-object', 'The request comes as a signed token.', [sound('ticket-desk')],
+  async (kit) => { const key = await jose.importPKCS8(kit.pairs('galley').key, 'RS256', { extractable: true }); const { kty, n, e } = await jose.exportJWK(key);
+    await kit.op({ change: { 'ticket-desk': { request_object_signing_alg: 'RS256', jwks: { keys: [{ kty, n, e, use: 'sig', alg: 'RS256', kid: 'desk' }] } } } }); startRp({ signed: { key, kid: 'desk' } }); }, visit(TICKETS));
+scenario('more-request-object-refused', 'The request is signed by a key that the provider does not have.', [broken('ticket-desk', ['request-rejected', 'provider-refused'])],
+  async (kit) => { const key = await jose.importPKCS8(kit.pairs('berths').key, 'RS256', { extractable: true }); const { kty, n, e } = await jose.exportJWK(await jose.importPKCS8(kit.pairs('galley').key, 'RS256', { extractable: true }));
+    await kit.op({ change: { 'ticket-desk': { request_object_signing_alg: 'RS256', jwks: { keys: [{ kty, n, e, use: 'sig', alg: 'RS256', kid: 'desk' }] } } } }); startRp({ signed: { key, kid: 'desk' } }); }, async (page) => open(page, TICKETS));
+scenario('more-api-not-allowed', 'Signed in; the interface does not allow calls from the page (no cross-origin header fields).', [broken('chart-room', ['blocked-by-browser', 'api-refused'])],
+  async (kit) => { await kit.op(); await startSpa({ resource: 'https://api.northmere.example', api: 'https://api.northmere.example/charts', scope: 'openid profile email charts.read', apiAllows: false }); }, visit(CHARTS));
+scenario('more-api-after-renewal', 'The access token has ended; the page renews it after a 401, and the interface takes the new one.', [sound('chart-room')],
+  async (kit) => { await kit.op({ tokenSeconds: 1 }); await startSpa({ resource: 'https://api.northmere.example', api: 'https://api.northmere.example/charts', scope: 'openid profile email offline_access charts.read', fault: 'stale' }); },
+  async (page) => { await visit(CHARTS)(page); await page.waitForTimeout(3500); });
+scenario('more-in-portal', 'The application is shown in a frame of a portal of the same site; it works.', [sound('ticket-desk')],
+  async (kit) => { await kit.op({ host: 'id.northmere.example' }); startRp({ issuer: 'https://id.northmere.example', transaction: 'HttpOnly; Secure; SameSite=None; Path=/', session: 'HttpOnly; Secure; SameSite=None; Path=/' });
+    serve('portal.northmere.example', (req, res) => html(res, 200, 'Portal', '<h1>Portal</h1><iframe name="desk" src="https://tickets.northmere.example/" width="600" height="400"></iframe>')); },
+  async (page) => { await open(page, 'https://portal.northmere.example/'); const frame = page.frame('desk'); await frame.waitForSelector('input[name=password]'); await frame.fill('input[name=username]', 'm.tern'); await frame.fill('input[name=password]', 'correct-horse'); await frame.click('#go'); await settle(page, 1200); },
+  { record: [['apps/ticket-desk.toml', 'provider = "skerry"', 'provider = "northmere"']] });
+scenario('more-broker', 'The provider sends the user on to another provider (SAML) and takes its word: a sign-in of the provider itself, at another one, and the application\'s own.', [{ outcome: 'inconclusive', app: null }, sound('ticket-desk')],
+  async (kit) => {
+    const acs = 'https://login.skerry.example/broker/acs', own = 'https://login.skerry.example/broker';
+    kit.samlify({ change: { [own]: { acs } } });
+    const { SAML } = await import('@node-saml/node-saml');
+    const sp = new SAML({ entryPoint: 'https://sso.skerry.example/saml/sso', issuer: own, callbackUrl: acs, idpCert: kit.pairs('skerry-saml').cert, audience: own, wantAuthnResponseSigned: false, wantAssertionsSigned: true, disableRequestedAuthnContext: true });
+    const broker = async (res, uid) => { res.writeHead(302, { location: await sp.getAuthorizeUrlAsync(uid, 'login.skerry.example', {}) }); res.end(); };
+    broker.who = (given) => given.get('who').split('@')[0];
+    await kit.op({ broker });
+    const rest = handlerOf('login.skerry.example');
+    serve('login.skerry.example', async (req, res) => {
+      if (!req.url.startsWith('/broker/acs')) return rest(req, res);
+      const given = new URLSearchParams(await bodyOf(req));
+      const { profile } = await sp.validatePostResponseAsync({ SAMLResponse: given.get('SAMLResponse') });
+      return html(res, 200, 'Skerry ID', `<form method="post" action="/interaction/${given.get('RelayState')}/broker"><input type="hidden" name="who" value="${profile.nameID}"></form><script>document.forms[0].submit()</script>`);
+    });
+    startRp();
+  }, visit(TICKETS));

@@ -115,8 +115,30 @@ def found_token(text: str, where: Location, layers: tuple[str, ...], named: str 
     return FoundMessage(kind=kind, data=text.encode(), layers=layers, repairs=(), where=where, context=context)
 
 
+_OF_THE_TOKEN = ("aud", "exp", "iat", "nbf", "jti")
+
+
+def _answer_in_token(found: Parameters) -> Parameters | None:
+    """The answer of an authorization endpoint that came as a signed token in the parameter `response`, as parameters;
+    None where there is none that can be read (JWT Secured Authorization Response Mode §2.1, §2.3). Its signature is not
+    looked at here.
+    """
+    text = found.get("response") or ""
+    if not WHOLE.fullmatch(text) or looks_encrypted(text):
+        return None
+    try:
+        claims = read_token(read_jws(text)).claims
+    except (JoseDamaged, NoClaims):
+        return None
+    if not {"code", "error", "access_token", "id_token"} & claims.keys():
+        return None
+    own = tuple((name, str(value)) for name, value in claims.items() if name not in _OF_THE_TOKEN)
+    return found._replace(pairs=(*(pair for pair in found.pairs if pair[0] != "response"), *own))
+
+
 def of_parameters(found: Parameters, where: Location, layers: tuple[str, ...] = ()) -> Iterator[FoundMessage]:
     """The message that parameters are, and the tokens among them."""
+    found = _answer_in_token(found) or found
     kind = parameters.kind_of(found)
     if kind is None:
         return

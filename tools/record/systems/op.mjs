@@ -9,7 +9,7 @@ export const PEOPLE = {
 
 export function startOp({ host = 'login.skerry.example', keys, clients, consent = false, assigned = null, pkce = false,
   cors = true, cookieSite = 'none', formAction = null, claims = {}, tokenSeconds = 3600, languages = 'en', extra = {},
-  staleSecret = null, otp = null } = {}) {
+  staleSecret = null, otp = null, broker = null } = {}) {
   const issuer = `https://${host}`;
   const provider = new Provider(issuer, {
     clients: clients.map((one) => ({ token_endpoint_auth_method: 'client_secret_basic', ...one })),
@@ -28,7 +28,8 @@ export function startOp({ host = 'login.skerry.example', keys, clients, consent 
         },
         postLogoutSuccessSource(ctx) { ctx.body = '<!doctype html><html><head><title>Signed out</title></head><body><h1>You are signed out</h1></body></html>'; },
       },
-      pushedAuthorizationRequests: { enabled: true }, introspection: { enabled: true },
+      pushedAuthorizationRequests: { enabled: true }, introspection: { enabled: true }, jwtResponseModes: { enabled: true },
+      requestObjects: { enabled: true }, encryption: { enabled: true },
       resourceIndicators: { enabled: true, defaultResource: () => undefined, useGrantedResource: () => true,
         getResourceServerInfo: (ctx, resource) => ({ scope: 'charts.read', audience: resource, accessTokenFormat: 'jwt', accessTokenTTL: tokenSeconds, jwt: { sign: { alg: 'RS256' } } }) },
     },
@@ -70,9 +71,11 @@ export function startOp({ host = 'login.skerry.example', keys, clients, consent 
         return page(res, 200, 'Skerry ID: consent', `<h1>Allow ${details.params.client_id}?</h1><form method="post" action="/interaction/${uid}/consent">
           <button id="allow">Allow</button></form><form method="post" action="/interaction/${uid}/deny"><button id="deny">Deny</button></form>`);
       }
+      if (broker) return broker(res, uid);
       return page(res, 200, languages === 'de' ? 'Anmelden – Skerry ID' : 'Sign in – Skerry ID', signIn(uid, details.params.login_hint));
     }
     const given = new URLSearchParams(await bodyOf(req));
+    if (step === 'broker') return provider.interactionFinished(req, res, { login: { accountId: broker.who(given) } }, { mergeWithLastSubmission: false });
     if (step === 'consent') {
       const { grantId, params, session } = await provider.interactionDetails(req, res);
       const grant = grantId ? await provider.Grant.find(grantId) : new provider.Grant({ accountId: session.accountId, clientId: params.client_id });

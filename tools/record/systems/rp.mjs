@@ -8,14 +8,17 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
   pkce = true, useState = true, useNonce = true, params = {}, transaction = 'HttpOnly; Secure; SameSite=Lax; Path=/', keepIn = 'cookie',
   session = 'HttpOnly; Secure; SameSite=Lax; Path=/', sessionName = 'desk_session', landing = 'redirect', title = 'Ticket Desk', home = homePage,
   alsoAt = [], startAt = '/', login = '/login', accept = () => null, par = false, passiveFirst = false, startElsewhere = null, expected = null,
-  errorStatus = 500, sayWhy = true, guest = null, lang = 'en', oneCookie = false, failTo = null, plainError = false, breakVerifier = false, breakNonce = false, wait = 0, failText = 'Your account could not be found.', algorithm = 'RS256' } = {}) {
+  errorStatus = 500, sayWhy = true, guest = null, lang = 'en', oneCookie = false, failTo = null, plainError = false, breakVerifier = false, breakNonce = false, wait = 0, failText = 'Your account could not be found.', algorithm = 'RS256', jarm = false, decrypt = null, signed = null } = {}) {
   const back = redirectUri || `https://${host}/callback`;
   const where = new URL(back).pathname;
   const sessions = new Map();
   const waiting = new Map();
   let config;
   const discovered = async () => {
-    config ??= await client.discovery(new URL(issuer), clientId, { id_token_signed_response_alg: algorithm }, secret ? client.ClientSecretBasic(secret) : client.None());
+    if (config) return config;
+    config = await client.discovery(new URL(issuer), clientId, { id_token_signed_response_alg: algorithm }, secret ? client.ClientSecretBasic(secret) : client.None());
+    if (jarm) client.useJwtResponseMode(config);
+    if (decrypt) client.enableDecryptingResponses(config, ['A128CBC-HS256'], decrypt);
     if (responseType === 'id_token') client.useIdTokenResponseType(config);
     if (responseType === 'code id_token') client.useCodeIdTokenResponseType(config);
     return config;
@@ -26,7 +29,7 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
     const asked = { redirect_uri: back, scope, response_type: responseType, ...(responseMode && { response_mode: responseMode }),
       ...(pkce && responseType.includes('code') && { code_challenge: await client.calculatePKCECodeChallenge(kept.verifier), code_challenge_method: 'S256' }),
       ...(useState && { state: kept.state }), ...(useNonce && { nonce: kept.nonce }), ...params, ...more };
-    const url = par ? await client.buildAuthorizationUrlWithPAR(conf, asked) : client.buildAuthorizationUrl(conf, asked);
+    const url = signed ? await client.buildAuthorizationUrlWithJAR(conf, asked, signed) : par ? await client.buildAuthorizationUrlWithPAR(conf, asked) : client.buildAuthorizationUrl(conf, asked);
     const id = crypto.randomUUID();
     waiting.set(keepIn === 'memory' ? kept.state : id, kept);
     const set = keepIn === 'cookie' ? [`desk_login=${id}; ${transaction}`] : [];
@@ -43,7 +46,7 @@ export function startRp({ host = 'tickets.northmere.example', issuer = 'https://
       const id = keepIn === 'memory' ? given.get('state') : cookies.desk_login;
       const kept = waiting.get(id);
       if (!kept) return fail(res, 'The sign-in session was not found (state cookie missing).');
-      if (useState && kept.state !== given.get('state')) return fail(res, `state mismatch, expected ${kept.state}, got: ${given.get('state')}`);
+      if (useState && !jarm && kept.state !== given.get('state')) return fail(res, `state mismatch, expected ${kept.state}, got: ${given.get('state')}`);
       waiting.delete(id);
       if (given.get('error') === 'login_required' && passiveFirst) return begin(req, res);
       let claims;

@@ -18,7 +18,7 @@ function template({ extraAssertion = '' } = {}) {
 
 /** A provider on samlify. `sps` maps entity IDs to what is set for them: acs, audience, recipient, cert (to encrypt to), minutes. */
 export function startSamlifyIdp({ host = 'sso.skerry.example', pair, signWith = null, sps, assigned = null, format = EMAIL, sign = 'assertion', status = null,
-  shift = 0, minutes = 5, nameOf = (name) => PEOPLE[name].email, roleOf = () => 'mate', wantSigned = false, formPage = null, dropRelay = false, noInResponse = false, alter = null, attribute = 'role', sign256 = true, otp = null, pause = 0 } = {}) {
+  shift = 0, minutes = 5, nameOf = (name) => PEOPLE[name].email, roleOf = () => 'mate', wantSigned = false, formPage = null, dropRelay = false, noInResponse = false, alter = null, attribute = 'role', sign256 = true, otp = null, pause = 0, inResponse = null } = {}) {
   const entityID = `https://${host}/saml`;
   const key = signWith || pair;
   const idp = samlify.IdentityProvider({
@@ -45,7 +45,7 @@ export function startSamlifyIdp({ host = 'sso.skerry.example', pair, signWith = 
         ID: id, AssertionID: `_${crypto.randomUUID()}`, Destination: set.destination || set.acs, Audience: set.audience || request.issuer,
         SubjectRecipient: set.recipient || set.acs, NameIDFormat: format, NameID: nameOf(name), Issuer: set.issuer || entityID,
         IssueInstant: now.toISOString(), ConditionsNotBefore: now.toISOString(), ConditionsNotOnOrAfter: later.toISOString(),
-        SubjectConfirmationDataNotOnOrAfter: later.toISOString(), InResponseTo: noInResponse ? '' : request.id || '', StatusCode: status || 'urn:oasis:names:tc:SAML:2.0:status:Success',
+        SubjectConfirmationDataNotOnOrAfter: later.toISOString(), InResponseTo: noInResponse ? '' : inResponse || request.id || '', StatusCode: status || 'urn:oasis:names:tc:SAML:2.0:status:Success',
         SessionIndex: `_s${crypto.randomUUID().slice(0, 8)}`, attrRole: roleOf(name),
       });
       return { id, context: request.id && !noInResponse ? text : text.replaceAll(' InResponseTo=""', '') };

@@ -41,7 +41,12 @@ async function signedIn({ claims, tokens }) {
   } else say(settings.show ? `<h1>Charts</h1><p>Signed in as <b id="who">${claims.email || claims.sub}</b></p><button id="out">Sign out</button>` : '<h1 id="who">Charts</h1>');
   if (settings.landing === 'home') history.replaceState(null, '', '/');
   if (settings.api) {
-    const answer = await fetch(settings.api, { headers: { authorization: `Bearer ${settings.sendIdToken ? tokens.id_token : tokens.access_token}` } });
+    if (settings.fault === 'stale') await new Promise((done) => setTimeout(done, 2600));
+    let answer = await fetch(settings.api, { headers: { authorization: `Bearer ${settings.sendIdToken ? tokens.id_token : tokens.access_token}` } });
+    if (settings.fault === 'stale' && answer.status === 401) {
+      const fresh = await client.refreshTokenGrant(await config(), tokens.refresh_token, { resource: settings.resource });
+      answer = await fetch(settings.api, { headers: { authorization: `Bearer ${fresh.access_token}` } });
+    }
     app.insertAdjacentHTML('beforeend', answer.ok ? '<p id="api">3 charts</p>' : `<p id="api">The charts could not be loaded (${answer.status}).</p>`);
   }
   if (settings.refresh) {

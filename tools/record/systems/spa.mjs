@@ -12,7 +12,7 @@ async function library() {
 
 export async function startSpa({ host = 'charts.northmere.example', issuer = 'https://login.skerry.example', clientId = 'chart-room', scope = 'openid profile email',
   resource = null, api = null, csp = null, backend = false, silent = false, silentFirst = false, popup = false, fragment = false, title = 'Chart Room',
-  callback = '/signin-callback', refresh = false, refuseApi = null, apiAudience = 'https://api.northmere.example', apiScope = 'charts.read', show = true, landing = 'stay', sendIdToken = false, fault = null } = {}) {
+  callback = '/signin-callback', refresh = false, refuseApi = null, apiAudience = 'https://api.northmere.example', apiScope = 'charts.read', show = true, landing = 'stay', sendIdToken = false, fault = null, apiAllows = true } = {}) {
   const code = await library();
   const settings = JSON.stringify({ issuer, clientId, scope, resource, api, backend, silent, silentFirst, popup, fragment, callback, refresh, show, landing, host, sendIdToken, fault });
   const sessions = new Map();
@@ -38,7 +38,7 @@ export async function startSpa({ host = 'charts.northmere.example', issuer = 'ht
   if (api) {
     const keys = jose.createRemoteJWKSet(new URL(`${issuer}/jwks`));
     serve(new URL(api).host, async (req, res) => {
-      const cross = { 'access-control-allow-origin': `https://${host}`, 'access-control-allow-headers': 'authorization', 'access-control-expose-headers': 'www-authenticate' };
+      const cross = !apiAllows ? {} : { 'access-control-allow-origin': `https://${host}`, 'access-control-allow-headers': 'authorization', 'access-control-expose-headers': 'www-authenticate' };
       if (req.method === 'OPTIONS') { res.writeHead(204, cross); return res.end(); }
       const refuse = (status, error, words) => {
         res.writeHead(status, { ...cross, 'content-type': 'application/json', 'www-authenticate': `Bearer realm="charts", error="${error}", error_description="${words}"${error === 'insufficient_scope' ? ` scope="${apiScope}"` : ''}` });

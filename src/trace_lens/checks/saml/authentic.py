@@ -15,8 +15,9 @@ from trace_lens.checks.saml.signed import Verdict
 from trace_lens.common import limits
 from trace_lens.common.findings import Evidence, Finding, Severity, Side, Unchecked
 from trace_lens.common.moments import show_moment
+from trace_lens.common.personal import personal
 from trace_lens.common.raising import finding
-from trace_lens.common.sentences import Count, say
+from trace_lens.common.sentences import Count, Person, say
 from trace_lens.pki.certificates import Certificate
 from trace_lens.saml.messages import Text
 from trace_lens.saml.names import short
@@ -359,16 +360,17 @@ def comments(case: SamlCase) -> Answer:
     """Is every name and value one piece of text?"""
     for label, value in _identities(case):
         if holds_comment(value.element):
+            text = Person(value.value) if label == "NameID" else personal(label, value.value)
             yield finding(
                 "comment-in-identity",
                 say(
                     "There is a comment inside the {label}. Some readers take only the part before it; the "
-                    "whole is {value_value}.",
+                    "whole is {text}.",
                     label=label,
-                    value_value=value.value,
+                    text=text,
                 ),
-                actual=value.value,
-                evidence=case.shown(label, value),
+                actual=text,
+                evidence=case.shown(label, case.name_id if label == "NameID" else value),
             )
 
 

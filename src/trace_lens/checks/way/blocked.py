@@ -12,7 +12,8 @@ from typing import NamedTuple
 from trace_lens.attempts.journeys import Hop, Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
-from trace_lens.checks.way.parties import REQUESTS, SIDES, at_hop, parties, return_hop
+from trace_lens.checks.way.interfaces import bearer_of
+from trace_lens.checks.way.parties import PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common.addresses import host_of, origin_of, parts_of, plain, same_address
 from trace_lens.common.findings import Finding, Severity, Side
@@ -34,7 +35,7 @@ def refused_by_browser(case: Case) -> Answer:
     for place, hop in enumerate(way.hops):
         yield from _policies(case, way, place, hop)
         refused = _refused(hop.exchange)
-        if refused:
+        if refused and not _is_of_an_interface(case, hop.exchange):
             exchange = hop.exchange
             yield finding(
                 "blocked-by-browser",
@@ -49,6 +50,11 @@ def refused_by_browser(case: Case) -> Answer:
             )
             return
     yield from _never_called(case, way)
+
+
+def _is_of_an_interface(case: Case, exchange: Exchange) -> bool:
+    """Whether it is a call of an interface, with a token: it comes after the sign-in, and is told there."""
+    return bearer_of(exchange) is not None and parties(case).side_of(exchange) != PROVIDER
 
 
 def _begun_anew(way: Way, hop: Hop) -> bool:

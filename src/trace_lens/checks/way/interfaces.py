@@ -1,7 +1,8 @@
 """After the sign-in: did the interfaces that the application called take its access token?
 
 An interface's refusal says nothing of the sign-in itself. Told by what RFC 6750 §3 has an interface say, or by a call
-that carried a bearer token and was answered 401 or 403; the provider's own endpoints are none.
+that carried a bearer token and was answered 401 or 403; of the provider's own endpoints only userinfo is one. An answer
+that the browser kept from the page counts where the call carried this sign-in's own token.
 """
 
 from __future__ import annotations
@@ -13,11 +14,12 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import PROVIDER, at_hop, parties, return_hop
-from trace_lens.common.addresses import host_of, same_address
+from trace_lens.common.addresses import host_of, origin_of, same_address
 from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Quotation, say
+from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.exchanges import CALL, Exchange
 from trace_lens.oidc.jose import JoseDamaged, read_jws
 from trace_lens.oidc.tokens import ID, NoClaims, Token, read_token
@@ -53,19 +55,56 @@ def interfaces(case: Case) -> Answer:
     own = case.attempt.access_token_texts | ({text} if (text := _id_token_text(case.attempt)) else set())
     for exchange in way.capture.exchanges:
         token = bearer_of(exchange)
-        if (
-            exchange.number <= back.exchange.number
-            or exchange.kind != CALL
-            or exchange.status not in (401, 403)
-            or token is None
-        ):
+        if exchange.number <= back.exchange.number or exchange.kind != CALL or token is None:
             continue
-        if parties(case).side_of(exchange) == PROVIDER or not _of_this_sign_in(case, exchange, token, own):
+        if _kept_by_browser(exchange) and token in own and not _taken_later(way, exchange):
+            yield _not_handed_over(case, exchange)
+            return
+        if exchange.status not in (401, 403):
             continue
-        if _taken_later(way, exchange):
+        if not _is_interface(case, exchange) or not _of_this_sign_in(case, exchange, token, own):
+            continue
+        if _taken_later(way, exchange) or _renewed_after(case.attempt, way, exchange):
             continue
         yield _finding(case, exchange, token)
         return
+
+
+def _is_interface(case: Case, exchange: Exchange) -> bool:
+    """Whether a call is one of an interface: of the provider's endpoints only userinfo is (OpenID Connect Core
+    §5.3).
+    """
+    if parties(case).side_of(exchange) != PROVIDER:
+        return True
+    userinfo = case.provider.discovery.get("userinfo_endpoint") if case.provider else None
+    return isinstance(userinfo, str) and same_address(exchange.plain_url, userinfo)
+
+
+def _kept_by_browser(exchange: Exchange) -> bool:
+    """Whether the browser kept the answer to a call from its page, by the rules for other origins (Fetch §4.1)."""
+    page = exchange.request("origin") or exchange.request("referer") or exchange.caused_by
+    apart = page is not None and origin_of(page) != exchange.origin
+    return exchange.status <= 0 and exchange.trouble in (Trouble.CROSS_ORIGIN, Trouble.FAILED) and apart
+
+
+def _not_handed_over(case: Case, exchange: Exchange) -> Finding:
+    page = exchange.request("origin") or exchange.request("referer") or exchange.caused_by or ""
+    return finding(
+        "api-refused",
+        say(
+            "The sign-in went through; then the browser kept the answer of {host} from the page: no "
+            "Access-Control-Allow-Origin allows {page} ({problem}).",
+            host=exchange.host,
+            page=origin_of(page),
+            problem=exchange.problem,
+        ),
+        side=Side.APPLICATION,
+        remedy="Allow the origin of the calling page at this interface, for the header field Authorization too.",
+        actual=exchange.problem,
+        value_to_set=f"Access-Control-Allow-Origin: {origin_of(page)}",
+        evidence=[at_hop(case, "refused", exchange.problem or "", exchange)],
+        compared=False,
+    )
 
 
 def _of_this_sign_in(case: Case, exchange: Exchange, token: str, own: set[str]) -> bool:
@@ -88,6 +127,22 @@ def _taken_later(way: Way, exchange: Exchange) -> bool:
         and 200 <= other.status < 300
         for other in way.capture.exchanges
     )
+
+
+def _renewed_after(attempt: OidcAttempt, way: Way, exchange: Exchange) -> bool:
+    """Whether the page got a new token after a refusal, and no call shows that this was refused too; so it is where the
+    end of the capture was not read.
+    """
+    if not way.capture.is_whole:
+        return True
+    for _, answer in attempt.renewals:
+        after = way.hop_of(answer.found) if answer else None
+        if answer is None or after is None or answer.get("error") or after.exchange.number < exchange.number:
+            continue
+        new = answer.get("access_token")
+        if not any(bearer_of(call) == new and call.status in (401, 403) for call in way.capture.exchanges):
+            return True
+    return False
 
 
 def _id_token_text(attempt: OidcAttempt) -> str | None:

@@ -212,7 +212,7 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
     if side == PROVIDER:
         yield from _tokens_taken(case, hop)
         return
-    if exchange.status >= 400 and (hop.how != CALLED or hop.carries):
+    if exchange.status >= 400 and (hop.how != CALLED or (hop.carries and side == APPLICATION)):
         yield Sign(STATUS, -4, f"{exchange.host or 'the application'} answered {exchange.status}", exchange)
     if hop.how == CALLED or exchange.kind != PAGE or 300 <= exchange.status < 400 or exchange.status <= 0:
         return
