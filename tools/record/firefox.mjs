@@ -4,6 +4,7 @@ import path from 'node:path';
 import puppeteer from 'puppeteer-core';
 import { Kit } from './kit.mjs';
 import { SCENARIOS } from './scenarios.mjs';
+import { MORE } from './more.mjs';
 import { clear, HOSTS, listen, makeKeys } from './world.mjs';
 
 // What this browser's export shows otherwise: it begins late, says nothing of why a request got no answer, and keeps the
@@ -20,7 +21,7 @@ fs.mkdirSync(out, { recursive: true });
 const pairs = makeKeys(keys);
 const stop = await listen(keys);
 const index = fs.existsSync(path.join(out, 'index.json')) ? JSON.parse(fs.readFileSync(path.join(out, 'index.json'))) : {};
-for (const scenario of SCENARIOS) {
+for (const scenario of [...SCENARIOS, ...MORE]) {
   if (!new RegExp(only).test(scenario.name) || LEFT_OUT.includes(scenario.name)) continue;
   clear();
   const kit = new Kit(pairs, keys, python);

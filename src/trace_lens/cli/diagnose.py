@@ -17,6 +17,7 @@ from trace_lens.cli.session import Session, with_session
 from trace_lens.cli.with_logs import logbook, tell_problem
 
 if TYPE_CHECKING:
+    from trace_lens.diagnosis.diagnosing import Result
     from trace_lens.diagnosis.judging import Options
 
 _SHOWN_EACH = 3
@@ -112,18 +113,8 @@ def command(
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):
         return 2
-    if session.format == "csv":
-        from trace_lens.render.csv_text import write_rows
-        from trace_lens.render.rows import diagnosis_rows
-
-        session.write(write_rows(diagnosis_rows(result.diagnoses)))
-        for source, because in result.unreadable:
-            tell(f"{source}: {because}")
-        return result.exit_status(strict=strict)
-    if lines:
-        session.emit_lines(as_json.attempt(diagnosis, session.masks) for diagnosis in result.diagnoses)
-        for source, because in result.unreadable:
-            tell(f"{source}: {because}")
+    if lines or session.format == "csv":
+        _row_by_row(session, result)
         return result.exit_status(strict=strict)
 
     def pages() -> Iterable[Any]:
@@ -137,6 +128,21 @@ def command(
     unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
     session.emit(pages, lambda: as_json.diagnoses(result.diagnoses, unreadable, session.masks, result.unplaced))
     return result.exit_status(strict=strict)
+
+
+def _row_by_row(session: Session, result: Result) -> None:
+    """One line for each attempt, as CSV or JSON; what could not be read goes to standard error."""
+    if session.format == "csv":
+        from trace_lens.render.csv_text import write_rows
+        from trace_lens.render.rows import diagnosis_rows
+
+        session.write(write_rows(diagnosis_rows(result.diagnoses)))
+    else:
+        from trace_lens.render import as_json
+
+        session.emit_lines(as_json.attempt(diagnosis, session.masks) for diagnosis in result.diagnoses)
+    for source, because in result.unreadable:
+        tell(f"{source}: {because}")
 
 
 def _streamed(session: Session, sources: tuple[str, ...], options: Options, *, strict: bool) -> int:

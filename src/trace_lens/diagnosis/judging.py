@@ -22,7 +22,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.validity import Validity, windows_of
 from trace_lens.checks.way.said import SYMPTOMS
-from trace_lens.checks.way.signs import shown_in
+from trace_lens.checks.way.signs import outcome_of, shown_in
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
 from trace_lens.common.moments import MomentError, read_moment_or_date
@@ -356,6 +356,8 @@ def _cause(case: Case, first: Finding | None, doubts: list[str], findings: list[
             return finding.detail
     if case.supposed:
         return f"With this setting nothing that the capture shows stops the sign-in to {name}."
+    if outcome_of(case).only_tokens and not let_in_by_log(case):
+        return f"Nothing stops this sign-in: the page of {name} got its tokens."
     if shown_in(case) or let_in_by_log(case):
         return f"Nothing stops this sign-in: {name} let the user in."
     return f"Nothing in this message stops the sign-in to {name}."

@@ -9,6 +9,7 @@ from __future__ import annotations
 import io
 import re
 import zlib
+from functools import partial
 from itertools import pairwise
 from typing import Any, BinaryIO
 
@@ -261,6 +262,10 @@ def _with_listed(
     return sent, received
 
 
+_SLIM_URL = 2000
+"""How much of an address is kept of an exchange of which only what a later question may need is kept."""
+
+
 def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     request = object_of(entry, "request")
     response = object_of(entry, "response")
@@ -272,50 +277,37 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     content = object_of(response, "content")
     media = (text_of(content, "mimeType") or value_of(received, "content-type") or "").lower()
     kind = _kind(entry, url, sent, media)
-    at = moment_of(text_of(entry, "startedDateTime") or "")
-    status = max(whole_of(response.get("status")), 0)
-    place = f"entry {number}"
-    method = (text_of(request, "method") or "GET").upper()
     sent, received = _with_listed(request, response, sent, received)
+    status = max(whole_of(response.get("status")), 0)
     seconds, phases = timing_of(entry)
-
-    def slim(sent: Headers, received: Headers, problem: str | None) -> Exchange:
-        """An exchange of which only what a later question may need is kept."""
-        return Exchange(
-            number=number,
-            place=place,
-            method=method,
-            url=url[:2000],
-            status=status,
-            at=at,
-            seconds=seconds,
-            sent=sent,
-            received=received,
-            kind=kind,
-            problem=problem,
-        )
-
+    told = partial(
+        Exchange,
+        number=number,
+        place=f"entry {number}",
+        method=(text_of(request, "method") or "GET").upper(),
+        status=status,
+        at=moment_of(text_of(entry, "startedDateTime") or ""),
+        seconds=seconds,
+        kind=kind,
+    )
     if kind == STATIC:
-        return slim((), those_of(received, ("set-cookie",)), None)
+        return told(url=url[:_SLIM_URL], sent=(), received=those_of(received, ("set-cookie",)))
     body, request_left_out = request_body(request)
     if kind == CALL and not _may_matter(url, sent, body, content, of_many=number > _MANY):
-        return slim(those_of(sent, _CALL_SENT), those_of(received, _CALL_RECEIVED), _problem(entry, response))
+        return told(
+            url=url[:_SLIM_URL],
+            sent=those_of(sent, _CALL_SENT),
+            received=those_of(received, _CALL_RECEIVED),
+            problem=_problem(entry, response),
+        )
     answer, response_left_out = response_body(content)
-    answer = _what_serves(answer, kind, status, budget, of_many=number > _MANY)
     initiator = object_of(entry, "_initiator")
-    return Exchange(
-        number=number,
-        place=place,
-        method=method,
+    return told(
         url=url,
-        status=status,
-        at=at,
-        seconds=seconds,
         sent=sent,
         received=received,
         body=body,
-        answer=answer,
-        kind=kind,
+        answer=_what_serves(answer, kind, status, budget, of_many=number > _MANY),
         frame=(value_of(sent, "sec-fetch-dest") or "").lower() in _FRAMES,
         by_script=text_of(initiator, "type") == "script",
         caused_by=initiator_of(initiator),

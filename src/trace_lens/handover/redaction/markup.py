@@ -60,71 +60,92 @@ def rewritten(text: str, visit: Visit) -> str:
 
     The text of an element that comments part is given to the visitor as one, since readers take it as one.
     """
-    made: list[str] = []
-    stack: list[tuple[str, dict[str, str]]] = []
-    texts: list[tuple[int, str, bool]] = []
+    return _Rewriting(text, visit).whole()
 
-    def flush() -> None:
-        if not texts:
-            return
-        element, attributes = stack[-1] if stack else ("", {})
-        above = tuple(name for name, _ in stack[-_ABOVE:-1])
-        whole = "".join(plain for _, plain, _ in texts)
-        replaced = visit(Piece(whole, element, above, attributes)) if whole.strip() else whole
-        start = 0
-        for position, (place, plain, is_raw) in enumerate(texts):
-            end = start + len(plain) if position < len(texts) - 1 else len(replaced)
-            if replaced[start:end] != plain:
-                made[place] = replaced[start:end] if is_raw else escaped(replaced[start:end], made[place])
-            start = end
-        texts.clear()
 
-    def keep_text(raw: str, plain: str, *, is_raw: bool) -> None:
-        if raw:
-            made.append(raw)
-            texts.append((len(made) - 1, plain, is_raw))
+class _Rewriting:
+    """Markup being rewritten: what was made, the elements that are open, and the texts that wait for their element's
+    end, each with its place, as plain text, and whether it stands without escapes.
+    """
 
-    position = 0
-    while True:
-        if stack and stack[-1][0].casefold() in _RAW:
-            closing = _END_OF_RAW.search(text, position)
-            end = closing.start() if closing else len(text)
-            keep_text(text[position:end], text[position:end], is_raw=True)
-            flush()
-            position = end
-            stack = stack if closing else []
-        match = _PIECE.search(text, position)
-        if match is None:
-            break
-        raw_text = text[position : match.start()]
-        keep_text(raw_text, unescape(raw_text), is_raw=False)
-        position = match.end()
-        piece = match[0]
+    def __init__(self, text: str, visit: Visit) -> None:
+        self._text, self._visit = text, visit
+        self._made: list[str] = []
+        self._open: list[tuple[str, dict[str, str]]] = []
+        self._texts: list[tuple[int, str, bool]] = []
+
+    def whole(self) -> str:
+        """All of it, rewritten."""
+        position = 0
+        while True:
+            position = self._raw_element(position)
+            match = _PIECE.search(self._text, position)
+            if match is None:
+                break
+            self._keep(self._text[position : match.start()])
+            self._take(match[0])
+            position = match.end()
+        self._keep(self._text[position:])
+        self._flush()
+        return "".join(self._made)
+
+    def _raw_element(self, position: int) -> int:
+        """Take the content of an element that holds no markup, where one is open; the place after it."""
+        if not self._open or self._open[-1][0].casefold() not in _RAW:
+            return position
+        closing = _END_OF_RAW.search(self._text, position)
+        end = closing.start() if closing else len(self._text)
+        self._keep(self._text[position:end], is_raw=True)
+        self._flush()
+        if not closing:
+            self._open = []
+        return end
+
+    def _take(self, piece: str) -> None:
+        """Take one piece of markup: a comment, a section, a declaration, a tag."""
         if piece.startswith("<!--"):
-            made.append(_comment(piece, visit))
+            self._made.append(_comment(piece, self._visit))
         elif piece.startswith("<![CDATA["):
             inner = piece[9:].removesuffix("]]>")
-            made.append("<![CDATA[")
-            keep_text(inner, inner, is_raw=True)
-            made.append(piece[9 + len(inner) :])
+            self._made.append("<![CDATA[")
+            self._keep(inner, is_raw=True)
+            self._made.append(piece[9 + len(inner) :])
         elif piece.startswith("</"):
-            flush()
-            made.append(piece)
-            _close(stack, _name(piece))
+            self._flush()
+            self._made.append(piece)
+            _close(self._open, _name(piece))
         elif piece.startswith(("<?", "<!")):
-            flush()
-            made.append(piece)
+            self._flush()
+            self._made.append(piece)
         else:
-            flush()
+            self._flush()
             name, attributes = _name(piece), _attributes(piece)
-            above = tuple(found for found, _ in stack[-_ABOVE:])
-            made.append(_tag(piece, name, above, attributes, visit))
+            above = tuple(found for found, _ in self._open[-_ABOVE:])
+            self._made.append(_tag(piece, name, above, attributes, self._visit))
             if not piece.endswith("/>") and name.casefold() not in _NEVER_CLOSED:
-                stack.append((name, attributes))
-    rest = text[position:]
-    keep_text(rest, unescape(rest), is_raw=False)
-    flush()
-    return "".join(made)
+                self._open.append((name, attributes))
+
+    def _keep(self, raw: str, *, is_raw: bool = False) -> None:
+        if raw:
+            self._made.append(raw)
+            self._texts.append((len(self._made) - 1, raw if is_raw else unescape(raw), is_raw))
+
+    def _flush(self) -> None:
+        """Give the texts that waited to the visitor, as one."""
+        if not self._texts:
+            return
+        element, attributes = self._open[-1] if self._open else ("", {})
+        above = tuple(name for name, _ in self._open[-_ABOVE:-1])
+        whole = "".join(plain for _, plain, _ in self._texts)
+        replaced = self._visit(Piece(whole, element, above, attributes)) if whole.strip() else whole
+        start = 0
+        for position, (place, plain, is_raw) in enumerate(self._texts):
+            end = start + len(plain) if position < len(self._texts) - 1 else len(replaced)
+            if replaced[start:end] != plain:
+                part = replaced[start:end]
+                self._made[place] = part if is_raw else escaped(part, self._made[place])
+            start = end
+        self._texts.clear()
 
 
 def _close(stack: list[tuple[str, dict[str, str]]], name: str) -> None:

@@ -202,14 +202,7 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
     for place, (attempt, number) in enumerate(found):
         event = gathered.events[number]
         shared = gathered.shared(attempt, event)
-        levels[USER, place], weight[place] = gathered.user_level(attempt, event)
-        levels[APP, place] = gathered.app_level(attempt, event)
-        if event.ip and gathered.addresses[attempt]:
-            levels[IP, place] = SAME if event.ip in gathered.addresses[attempt] else ANOTHER
-        if gathered.ids[attempt] and carries_ids:
-            same = ALIKE if shared and gathered.says_otherwise(attempt, event) else SAME
-            levels[ID, place] = same if shared else ANOTHER if event.ids else OPEN
-        levels[OUTCOME, place] = _outcome_level(gathered.attempts[attempt], role, event)
+        weight[place] = _mark(levels[:, place], gathered, attempt, event, shared, role, carries_ids=carries_ids)
         by_id[place] = bool(shared)
         by_user[place] = not shared and levels[USER, place] in (SAME, ALIKE)
         rate[place] = _rate(gathered, attempt, event, shared, bool(by_user[place]))
@@ -246,6 +239,28 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
         pair=np.array(pair, dtype=np.int64),
         nearest=nearest,
     )
+
+
+def _mark(
+    levels: NDArray[np.int8],
+    gathered: Candidates,
+    attempt: int,
+    event: Event,
+    shared: Sequence[str],
+    role: str,
+    *,
+    carries_ids: bool,
+) -> float:
+    """Write how far an event agrees with an attempt in each mark; the weight of agreeing on the user."""
+    levels[USER], weight = gathered.user_level(attempt, event)
+    levels[APP] = gathered.app_level(attempt, event)
+    if event.ip and gathered.addresses[attempt]:
+        levels[IP] = SAME if event.ip in gathered.addresses[attempt] else ANOTHER
+    if gathered.ids[attempt] and carries_ids:
+        same = ALIKE if shared and gathered.says_otherwise(attempt, event) else SAME
+        levels[ID] = same if shared else ANOTHER if event.ids else OPEN
+    levels[OUTCOME] = _outcome_level(gathered.attempts[attempt], role, event)
+    return weight
 
 
 def _is_once(source: LogSource | None, outcome: str) -> bool:

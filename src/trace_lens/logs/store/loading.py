@@ -211,17 +211,11 @@ class Loader:
             key = before.id
         elif written is None:
             written = self._write_at_once(source, path, key, facts, watch)
-        bad: list[BadRow] = []
-        rows, ambiguous = (written.rows, 0) if written else (0, 0)
         first_line = before.lines + 1 if before else 1
         if written is None:
-            reader = TimeReader(time_form(source), descending=descending(source, path))
-            with path.open("rb") as stream:
-                read = events_of(source, name, rows_of(unpacked(stream), source), reader, self.store.kept_ids)
-                kept = self.store.part(before) if before and before.part else None
-                new = _only_events(read, bad, first_line, watch)
-                written, rows = self.writer.write_events(key, new, kept, first_line)
-            ambiguous = reader.ambiguous
+            written, rows, bad, ambiguous = self._line_by_line(source, path, name, key, before, watch)
+        else:
+            rows, bad, ambiguous = written.rows, [], 0
         kept_bad = self.store.folder / BAD_ROWS / before.bad_part if before and before.bad_part else None
         bad_part, bad_rows = self.writer.write_bad(key, bad, kept_bad, first_line)
         manifest.put(
@@ -254,6 +248,22 @@ class Loader:
             examples=tuple(bad[:5]),
             ambiguous=ambiguous,
         )
+
+    def _line_by_line(
+        self, source: LogSource, path: Path, name: str, key: str, before: Content | None, watch: Watch | None
+    ) -> tuple[Written, int, list[BadRow], int]:
+        """Write what is new in a file, read line by line: what was written, how many rows are new, those that are bad,
+        and how many times were ambiguous.
+        """
+        bad: list[BadRow] = []
+        first_line = before.lines + 1 if before else 1
+        reader = TimeReader(time_form(source), descending=descending(source, path))
+        with path.open("rb") as stream:
+            read = events_of(source, name, rows_of(unpacked(stream), source), reader, self.store.kept_ids)
+            kept = self.store.part(before) if before and before.part else None
+            new = _only_events(read, bad, first_line, watch)
+            written, rows = self.writer.write_events(key, new, kept, first_line)
+        return written, rows, bad, reader.ambiguous
 
     def _grown_from(self, source: LogSource, facts: Facts) -> Content | None:
         """The longest content that a file begins with."""
