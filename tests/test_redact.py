@@ -10,8 +10,10 @@ import os
 import re
 import shutil
 import stat
+import tomllib
 import zipfile
 from datetime import UTC, datetime
+from importlib.resources import files
 from pathlib import Path
 from typing import Any, NamedTuple
 from urllib.parse import quote
@@ -608,3 +610,13 @@ def test_a_private_key_is_never_handed_out(demo: Path, tmp_path: Path) -> None:
 
 def diagnoses_of(source: SourceFile, workspace: Workspace) -> tuple[Diagnosis, ...]:
     return diagnose_sources([source], workspace, Options(datetime(2026, 12, 1, tzinfo=UTC)), 1).diagnoses
+
+
+def test_the_words_by_which_pages_are_read_stay() -> None:
+    """A copy whose pages lost the words that name a reason would diagnose otherwise."""
+    kept = set((files("trace_lens.handover.redaction") / "words.txt").read_text("utf-8").split())
+    rows = tomllib.loads((files("trace_lens.checks.way") / "page_words.toml").read_text("utf-8"))
+    patterns = [words for side in rows.values() for row in side for words in row["words"]]
+    plain = re.sub(r"\\[a-zA-Z]|\(\?:ated\)|\[[^]]*\]", " ", " ".join(patterns)).replace("active(?:ated)", "activated")
+    needed = {word.lower() for word in re.findall(r"[A-Za-z]{4,}", plain)} - {"ated"}
+    assert needed - kept == set()

@@ -12,9 +12,11 @@ import { clear, HOSTS, listen, makeKeys } from './world.mjs';
 const OTHERWISE = {
   'oidc-gone': [{ outcome: 'inconclusive', app: 'ticket-desk' }], 'oidc-closed': [{ outcome: 'inconclusive', app: 'ticket-desk' }],
   'oidc-strict-cookie': [{ outcome: 'broken', app: 'ticket-desk', first: ['session-cookie-lost', 'http-error', 'session-not-started'] }],
+  'more-spa-verifier': [{ outcome: 'broken', app: 'chart-room', first: ['code-verifier-mismatch', 'token-request-refused'] }],
+  'more-broker': [{ outcome: 'sound', app: 'ticket-desk' }],
   'spa-cors': [{ outcome: 'broken', app: 'chart-room', first: ['blocked-by-browser', 'token-request-refused'] }],
 };
-const LEFT_OUT = ['saml-loop', 'oidc-wrong-password'];
+const LEFT_OUT = ['saml-loop', 'oidc-wrong-password', 'more-other-app-refused'];
 const [out, keys, python, only] = process.argv.slice(2);
 process.env.NODE_TLS_REJECT_UNAUTHORIZED = '0';
 fs.mkdirSync(out, { recursive: true });

@@ -77,7 +77,9 @@ def _chosen(attempt: Attempt, clues: _Clues, protocol: str, workspace: Workspace
         touched = {host for hop in attempt.way.hops for host in _hosts_at(hop)}
         best = [(identity.app, _Score(1, "destination")) for identity in fitting if touched & identity.hosts]
     if len(best) != 1:
-        return Choice(None, by_issuer, None, tuple(app.id for app, _ in best))
+        # That several trust its issuer makes none of them fit a message that is made out to another.
+        by_issuer_alone = bool(clues.audiences) and all(found.by == "issuer" for _, found in best)
+        return Choice(None, by_issuer, None, () if by_issuer_alone else tuple(app.id for app, _ in best))
     chosen, score = best[0]
     return Choice(chosen, told or workspace.provider_of(chosen), score.by)
 

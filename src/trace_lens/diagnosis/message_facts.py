@@ -9,6 +9,7 @@ from datetime import datetime
 
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.common.addresses import host_of
 from trace_lens.common.moments import show_moment
 from trace_lens.common.personal import person
 from trace_lens.saml.names import short
@@ -19,6 +20,16 @@ Fact = tuple[str, str]
 def message_facts(case: SamlCase | OidcCase) -> tuple[Fact, ...]:
     """Labels and values, in the order in which people look for them; only what is there."""
     return tuple(_of_saml(case) if isinstance(case, SamlCase) else _of_oidc(case))
+
+
+def provider_at(case: SamlCase | OidcCase, address: str) -> str | None:
+    """The name of the provider on record that has the host of an address."""
+    for provider in case.workspace.providers.values():
+        endpoints = [item for item in provider.discovery.values() if isinstance(item, str)]
+        known = (*provider.identifiers, *provider.sign_on_urls, *endpoints)
+        if host_of(address) in {host_of(item) for item in known} - {""}:
+            return provider.name
+    return None
 
 
 def message_ids(case: SamlCase | OidcCase) -> tuple[str, ...]:
@@ -51,6 +62,9 @@ def _of_saml(case: SamlCase) -> Iterator[Fact]:
     came_to = recipient or destination or (request.acs_url if request else None)
     if came_to:
         yield "ACS URL", came_to.value
+        own = provider_at(case, came_to.value)
+        if own:
+            yield "", f"an address of {own}, a provider on record: its own sign-in at another one"
     if case.name_id:
         yield "NameID", person(case.name_id.value)
         yield "format", short(case.name_id.format)

@@ -28,6 +28,9 @@ def same_redirect(registered: str, used: str) -> bool:
     return loopback and left._replace(netloc="") == right._replace(netloc="") and left.hostname == right.hostname
 
 
+_TO_THE_LETTER = "Repeat in the request for tokens the redirect URI of the authorization request, to the letter."
+
+
 def _registered(app: App) -> tuple[tuple[str, ...], str]:
     """The redirect URIs that the provider knows, and the table that says so."""
     if app.settings.provider_setup.redirect_uris:
@@ -90,6 +93,34 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
     )
 
 
+def _fits_address(redirect: str, address: str) -> bool:
+    """Whether a redirect URI can be the one that an answer came to. Its own query is not compared: an export shows it
+    together with the answer.
+    """
+    return same_address(redirect.partition("?")[0], address.partition("?")[0])
+
+
+def _redeemed_elsewhere(
+    case: OidcCase, request: OidcMessage, answer: OidcMessage | None, again: str, address: str
+) -> Finding:
+    """A request for tokens with another redirect URI than the answer came to, where the first request is not there."""
+    return finding(
+        "redirect-uri-mismatch",
+        say(
+            "The token request says redirect_uri {again}; the answer came to {address}. Both must be the same to the "
+            "letter.",
+            again=again,
+            address=address,
+        ),
+        side=Side.APPLICATION,
+        remedy=_TO_THE_LETTER,
+        expected=address,
+        actual=again,
+        value_to_set=address,
+        evidence=[*case.parameter(request, "redirect_uri"), *(at_address(answer, address) if answer else [])],
+    )
+
+
 @check("redirect-uri-mismatch", requires=Need.MESSAGE)
 def came_to(case: OidcCase) -> Answer:
     """Did the answer come to the redirect URI that was asked for, and does the token request repeat it?"""
@@ -112,6 +143,8 @@ def came_to(case: OidcCase) -> Answer:
         )
     for request in case.attempt.code_requests:
         again = request.get("redirect_uri")
+        if asked is None and address and request.get("code") and again and not _fits_address(again, address):
+            yield _redeemed_elsewhere(case, request, answer, again, address)
         if asked and request.get("code") and again != asked:
             yield finding(
                 "redirect-uri-mismatch",
@@ -121,7 +154,7 @@ def came_to(case: OidcCase) -> Answer:
                 )
                 + say("; the authorization request said {asked}. Both must be the same to the letter.", asked=asked),
                 side=Side.APPLICATION,
-                remedy="Repeat in the request for tokens the redirect URI of the authorization request, to the letter.",
+                remedy=_TO_THE_LETTER,
                 expected=asked,
                 actual=again,
                 value_to_set=asked,

@@ -57,7 +57,7 @@ def interfaces(case: Case) -> Answer:
         token = bearer_of(exchange)
         if exchange.number <= back.exchange.number or exchange.kind != CALL or token is None:
             continue
-        if _kept_by_browser(exchange) and token in own and not _taken_later(way, exchange):
+        if _kept_by_browser(way, exchange) and token in own and not _taken_later(way, exchange):
             yield _not_handed_over(case, exchange)
             return
         if exchange.status not in (401, 403):
@@ -80,11 +80,23 @@ def _is_interface(case: Case, exchange: Exchange) -> bool:
     return isinstance(userinfo, str) and same_address(exchange.plain_url, userinfo)
 
 
-def _kept_by_browser(exchange: Exchange) -> bool:
-    """Whether the browser kept the answer to a call from its page, by the rules for other origins (Fetch §4.1)."""
+def _kept_by_browser(way: Way, exchange: Exchange) -> bool:
+    """Whether the browser kept the answer to a call from its page, by the rules for other origins (Fetch §4.1, §4.8).
+
+    It says so itself, or it asked first and the interface allowed no origin.
+    """
     page = exchange.request("origin") or exchange.request("referer") or exchange.caused_by
-    apart = page is not None and origin_of(page) != exchange.origin
-    return exchange.status <= 0 and exchange.trouble in (Trouble.CROSS_ORIGIN, Trouble.FAILED) and apart
+    if exchange.status > 0 or page is None or origin_of(page) == exchange.origin:
+        return False
+    if exchange.trouble in (Trouble.CROSS_ORIGIN, Trouble.FAILED):
+        return True
+    return exchange.problem is None and any(
+        asked.method == "OPTIONS"
+        and asked.status > 0
+        and same_address(asked.url, exchange.url)
+        and not asked.response("access-control-allow-origin")
+        for asked in way.capture.exchanges
+    )
 
 
 def _not_handed_over(case: Case, exchange: Exchange) -> Finding:
@@ -93,16 +105,16 @@ def _not_handed_over(case: Case, exchange: Exchange) -> Finding:
         "api-refused",
         say(
             "The sign-in went through; then the browser kept the answer of {host} from the page: no "
-            "Access-Control-Allow-Origin allows {page} ({problem}).",
+            "Access-Control-Allow-Origin allows {page}{problem}.",
             host=exchange.host,
             page=origin_of(page),
-            problem=exchange.problem,
+            problem=f" ({exchange.problem})" if exchange.problem else "",
         ),
         side=Side.APPLICATION,
         remedy="Allow the origin of the calling page at this interface, for the header field Authorization too.",
         actual=exchange.problem,
         value_to_set=f"Access-Control-Allow-Origin: {origin_of(page)}",
-        evidence=[at_hop(case, "refused", exchange.problem or "", exchange)],
+        evidence=[at_hop(case, "refused", exchange.problem or "no answer", exchange)],
         compared=False,
     )
 
