@@ -40,7 +40,7 @@ SAML = "{urn:oasis:names:tc:SAML:2.0:assertion}"
 KINDS = ("forms", "xml", "broken", "tokens")
 SUMMARY = 200
 """As many sources as make a summary."""
-_AT = datetime(2026, 11, 18, 8, 0, tzinfo=UTC)
+AT = datetime(2026, 11, 18, 8, 0, tzinfo=UTC)
 _PEOPLE = ("m.tern", "a.fulmar", "k.gannet", "s.petrel")
 
 
@@ -98,26 +98,26 @@ def make(folder: Path, count: int, applications: int) -> World:
         audience=app.entity_id,
         acs_url=app.acs_url,
         name_id="m.tern@northmere.example",
-        issued=_AT,
+        issued=AT,
         attributes={"role": ["mate"]},
     )
     xml = [etree.tostring(response(answer, keys["id-2026"], draw)) for _ in range(count)]
     lost = replace(answer, audience=app.entity_id[:-1])
     broken = [etree.tostring(response(lost, keys["id-2026"], draw)) for _ in range(count)]
-    issued = int(_AT.timestamp())
+    issued = int(AT.timestamp())
     claims = {"iss": ISSUER, "aud": "slip-booking-web", "iat": issued, "exp": issued + 3600, "sub": "40100"}
     claims |= {"email": "m.tern@northmere.example", "name": "M. Tern"}
     signer = keys[CURRENT].private
     messages = {
         "xml": xml,
-        "forms": [_form(data) for data in xml],
-        "broken": [_form(data) for data in broken],
+        "forms": [form(data) for data in xml],
+        "broken": [form(data) for data in broken],
         "tokens": [sign({**claims, "nonce": str(n)}, signer, kid=CURRENT).encode() for n in range(count)],
     }
     return World(folder, keys["id-2026"].private.public_key(), messages)
 
 
-def _form(xml: bytes) -> bytes:
+def form(xml: bytes) -> bytes:
     return b"SAMLResponse=" + quote(base64.b64encode(xml), safe="").encode()
 
 
@@ -169,7 +169,7 @@ def _attributes(folder: Path, size: int) -> Callable[[], object]:
         audience=app.entity_id,
         acs_url=app.acs_url,
         name_id="m.tern@northmere.example",
-        issued=_AT,
+        issued=AT,
         attributes=values,
     )
     data = etree.tostring(response(answer, make_keys()["id-2026"], random.Random(7)))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 from pathlib import Path
 from typing import Any
@@ -13,7 +14,7 @@ from trace_lens.diagnosis import streaming
 from trace_lens.diagnosis.judging import Options
 from trace_lens.diagnosis.streaming import Streamed
 from trace_lens.workspace.loading import load_workspace
-from trace_lens.workspace.sources import SourceFile, read_sources
+from trace_lens.workspace.sources import SourceFile, bounded, read_sources
 
 
 def told(text: bytes) -> list[dict[str, Any]]:
@@ -92,3 +93,49 @@ def test_through_the_command(tmp_path: Path) -> None:
     assert [attempt["id"] for attempt in told(done.stdout)] == ["1", "2"]
     assert [attempt["source"] for attempt in told(done.stdout)] == [names[0], names[2]]
     assert (done.returncode, b"b.txt: " in done.stderr) == (3, True)
+
+
+def test_sources_that_are_not_held_give_the_same(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Beyond so many, a source is read again where it is needed; what is no file is held."""
+    from kit import NOW
+    from trace_lens.common import limits
+    from trace_lens.diagnosis.diagnosing import diagnose_sources
+    from trace_lens.workspace.sources import HeldSources
+
+    held = load_workspace(demo)
+    sources = [*read_sources((str(demo / "captures"),)), SourceFile("pasted", posted(response()))]
+    whole = diagnose_sources(sources, held, Options(NOW), 1)
+    monkeypatch.setattr(limits, "SOURCES_HELD", 2)
+    kept = HeldSources(sources)
+    assert len(kept) == len(sources)
+    assert [source.data for source in kept.values()] == [source.data for source in sources]
+    again = diagnose_sources(sources, held, Options(NOW), 1)
+    assert [(one.outcome, one.cause) for one in again.diagnoses] == [
+        (one.outcome, one.cause) for one in whole.diagnoses
+    ]
+    assert again.unreadable == whole.unreadable
+
+
+def test_the_files_of_a_folder_come_in_the_order_of_their_names(tmp_path: Path) -> None:
+    for name in ("b/2.txt", "a.txt", "b/1.txt", "b.txt", ".hidden/3.txt", "b/.4.txt", "c/d/5.txt"):
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(name)
+    (tmp_path / "link").symlink_to(tmp_path / "b")
+    names = [Path(source.name).relative_to(tmp_path).as_posix() for source in read_sources((str(tmp_path),))]
+    assert names == ["a.txt", "b/1.txt", "b/2.txt", "b.txt", "c/d/5.txt"]
+
+
+def test_a_source_is_read_piece_by_piece() -> None:
+    """To ask for the most at once takes a mapping of memory for each source, and a process has not many of those."""
+
+    class Stream(io.BytesIO):
+        asked: list[int]
+
+        def read(self, size: int | None = -1, /) -> bytes:
+            self.asked.append(size or 0)
+            return super().read(size)
+
+    stream = Stream(b"x" * 200_000)
+    stream.asked = []
+    assert len(bounded("-", stream).data or b"") == 200_000
+    assert max(stream.asked) <= 1 << 17

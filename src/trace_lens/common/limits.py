@@ -11,6 +11,9 @@ class Refused(ValueError):
 SOURCE_BYTES = 128 * 1024 * 1024
 """Largest single source that is read whole, in bytes."""
 
+SOURCES_HELD = 2_000
+"""So many sources of one run are held in memory; further ones are read again where they are needed."""
+
 XML_BYTES = 10 * 1024 * 1024
 """Largest XML message that is parsed, in bytes."""
 

@@ -37,9 +37,10 @@ from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.later import LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
+from trace_lens.diagnosis.sharing import begin_worker, current_run, forks, shared_out
 from trace_lens.intake.straight import straight
 from trace_lens.workspace.records import Workspace
-from trace_lens.workspace.sources import SourceFile
+from trace_lens.workspace.sources import HeldSources, SourceFile
 
 if TYPE_CHECKING:
     from trace_lens.diagnosis.logbook import Logbook
@@ -125,7 +126,7 @@ def diagnose_sources(
     core where it is None): there, a source is read again if it belongs together with another, or if logs are loaded.
     Raises SettingsError where a list of the workspace cannot be used.
     """
-    run = Run(dict(enumerate(sources)), workspace, options, together, told=told)
+    run = Run(HeldSources(sources), workspace, options, together, told=told)
     alone: list[Places] = [(place,) for place in run.sources]
     if together:
         return _with_logs(run, [gather(run, tuple(run.sources))], logbook)
@@ -220,28 +221,19 @@ def _result(judged: Iterable[Judged]) -> Result:
     )
 
 
-_for_workers: list[Run] = []
-"""In a worker process: what its shares are judged by. A forked process gets it whole, without any copying."""
-
-
-def begin_worker(run: Run) -> None:
-    """What this process judges by from now on."""
-    _for_workers[:] = [run]
-
-
 def _gather_share(share: list[Places]) -> list[Gathered]:
-    run = _for_workers[0]
+    run = current_run()
     return [_let_go(gather(run, places)) for places in share]
 
 
 def _judge_share(share: list[Places]) -> list[Judged]:
-    run = _for_workers[0]
+    run = current_run()
     judged = [_judge(run, gather(run, places)) for places in share]
     return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
 
 
 def _judge_share_briefly(share: list[Places]) -> list[Judged]:
-    run = _for_workers[0]
+    run = current_run()
     return [_judged_briefly(run, places[0]) or _judge_share([places])[0] for places in share]
 
 
@@ -273,24 +265,11 @@ def _shared(work: Callable[[list[Places]], list[T]], run: Run, groups: list[Plac
     """What the work gives for all groups, shared out to processes where there are several."""
     size = min(_SHARE, -(-len(groups) // (workers * 4)))
     shares = [groups[start : start + size] for start in range(0, len(groups), size)]
-    if not _forks(workers):
+    if not forks(workers):
         begin_worker(run)
         return [part for share in run.heard(map(work, shares), len(groups), size) for part in share]
-    import multiprocessing
-    from concurrent.futures import ProcessPoolExecutor
-
-    fork = multiprocessing.get_context("fork")
-    with ProcessPoolExecutor(workers, fork, initializer=begin_worker, initargs=(run._replace(told=None),)) as pool:
-        return [part for share in run.heard(pool.map(work, shares), len(groups), size) for part in share]
-
-
-def _forks(workers: int) -> bool:
-    """Whether there is work for several processes, and they can be had."""
-    if workers == 1:
-        return False
-    import multiprocessing
-
-    return "fork" in multiprocessing.get_all_start_methods()
+    done = shared_out(work, shares, workers, run._replace(told=None))
+    return [part for share in run.heard(done, len(groups), size) for part in share]
 
 
 def _judge(run: Run, gathered: Gathered) -> Judged:
@@ -365,7 +344,7 @@ def _unplaced(attempts: Sequence[Attempt], evidence: Iterable[SourceEvidence]) -
 
 def judge_sources(share: Sequence[tuple[int, SourceFile]]) -> list[Judged]:
     """Some sources with their places, each judged by itself by what this process judges by."""
-    run = _for_workers[0]._replace(sources=dict(share))
+    run = current_run()._replace(sources=dict(share))
     judged = [_judge(run, gather(run, (place,))) for place, _ in share]
     return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
 

@@ -50,7 +50,7 @@ class Gathered(NamedTuple):
 class Run(NamedTuple):
     """What all sources of a run are judged by; `views` is what the logs hold of each attempt."""
 
-    sources: dict[int, SourceFile]
+    sources: Mapping[int, SourceFile]
     workspace: Workspace
     options: Options
     together: bool = False

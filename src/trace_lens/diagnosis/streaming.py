@@ -7,16 +7,15 @@ is said, and not passed over.
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 from collections import deque
 from collections.abc import Iterable, Iterator
-from concurrent.futures import Future, ProcessPoolExecutor
 from itertools import chain, islice
 
-from trace_lens.diagnosis.diagnosing import Judged, begin_worker, judge_sources, judged_together
+from trace_lens.diagnosis.diagnosing import Judged, judge_sources, judged_together
 from trace_lens.diagnosis.gathering import Progress, Run, put_together
 from trace_lens.diagnosis.judging import Options
+from trace_lens.diagnosis.sharing import begin_worker, forks, shared_out
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -25,8 +24,6 @@ WINDOW = 1_000
 _STEP = 100
 """After so many more, those that waited long enough are told."""
 _SHARE = 25
-_SHARES = 4
-"""So many shares are handed to each process ahead."""
 
 
 class Streamed:
@@ -45,13 +42,15 @@ class Streamed:
         """What came of the sources, those that belong together as one, in the order of the first of them."""
         held: dict[int, SourceFile] = {}
         waiting: deque[Judged] = deque()
+        enough = WINDOW + 1  # the first is told as soon as it may be
         for count, judged in enumerate(self._judged(sources, held, workers or os.cpu_count() or 1), 1):
             self.late += self._is_late(judged)
             waiting.append(judged)
             if self._told:
                 self._told(count, 0)
-            if len(waiting) >= WINDOW + _STEP:
+            if len(waiting) >= enough:
                 yield from self._ready(waiting, held, WINDOW)
+                enough = WINDOW + _STEP
         yield from self._ready(waiting, held, 0)
 
     def _judged(self, sources: Iterable[SourceFile], held: dict[int, SourceFile], workers: int) -> Iterator[Judged]:
@@ -59,22 +58,19 @@ class Streamed:
         numbered = enumerate(sources)
         shares = iter(lambda: list(islice(numbered, _SHARE)), [])
         first = list(islice(shares, 2))
-        if workers == 1 or len(first) < 2 or "fork" not in multiprocessing.get_all_start_methods():
-            begin_worker(self._run)
-            for share in chain(first, shares):
+
+        def taken(every: Iterable[list[tuple[int, SourceFile]]]) -> Iterator[list[tuple[int, SourceFile]]]:
+            for share in every:
                 held.update(share)
+                yield share
+
+        if len(first) < 2 or not forks(workers):
+            begin_worker(self._run)
+            for share in taken(chain(first, shares)):
                 yield from judge_sources(share)
             return
-        fork = multiprocessing.get_context("fork")
-        with ProcessPoolExecutor(workers, fork, initializer=begin_worker, initargs=(self._run,)) as pool:
-            under_way: deque[Future[list[Judged]]] = deque()
-            for share in chain(first, shares):
-                held.update(share)
-                under_way.append(pool.submit(judge_sources, share))
-                if len(under_way) > workers * _SHARES:
-                    yield from under_way.popleft().result()
-            while under_way:
-                yield from under_way.popleft().result()
+        for done in shared_out(judge_sources, taken(chain(first, shares)), workers, self._run):
+            yield from done
 
     def _ready(self, waiting: deque[Judged], held: dict[int, SourceFile], kept: int) -> Iterator[Judged]:
         """What need wait no longer: all but the newest `kept` sources, with those of these that belong to them."""

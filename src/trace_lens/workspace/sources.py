@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import glob
+import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
@@ -21,7 +22,7 @@ class SourceFile(NamedTuple):
     """One source: `data` is None where it could not be read, and `problem` then says why.
 
     A large browser export is not read whole: its `path` is kept instead, to be streamed. `redaction` is the record that
-    lies beside it, where it is a redacted copy.
+    lies beside it, where it is a redacted copy. `again` is where it can be read once more.
     """
 
     name: str
@@ -29,6 +30,7 @@ class SourceFile(NamedTuple):
     problem: str | None = None
     path: Path | None = None
     redaction: Recorded | None = None
+    again: Path | None = None
 
     def peeled(self) -> Peeled | None:
         """What stands in it; None where it could not be read."""
@@ -46,11 +48,7 @@ def read_sources(names: tuple[str, ...]) -> Iterator[SourceFile]:
     for name in names:
         path = Path(name)
         if path.is_dir():
-            files = _files_of(path)
-            if not files:
-                yield SourceFile(name, None, "this folder holds no files")
-            for file in files:
-                yield _read(str(file), file)
+            yield from _of_folder(name, path)
         elif path.exists():
             yield _read(name, path)
         else:
@@ -62,16 +60,62 @@ def read_sources(names: tuple[str, ...]) -> Iterator[SourceFile]:
                 yield _read(str(file), file)
 
 
-def _files_of(folder: Path) -> list[Path]:
+class HeldSources(Mapping[int, SourceFile]):
+    """Sources by their place. Of very many only the first are kept as they were read; the others are read again, where
+    they can be.
+    """
+
+    def __init__(self, sources: Iterable[SourceFile]) -> None:
+        self._held: dict[int, SourceFile] = {}
+        for place, source in enumerate(sources):
+            spared = place >= limits.SOURCES_HELD and source.again is not None
+            self._held[place] = source._replace(data=None) if spared else source
+
+    def __getitem__(self, place: int) -> SourceFile:
+        source = self._held[place]
+        if source.again is None or source.data is not None:
+            return source
+        return _read(source.name, source.again)
+
+    def __iter__(self) -> Iterator[int]:
+        return iter(self._held)
+
+    def __len__(self) -> int:
+        return len(self._held)
+
+
+def _of_folder(name: str, folder: Path) -> Iterator[SourceFile]:
     """The files of a folder; of one with redacted copies these, and not the settings that came with them."""
     recorded = recorded_in(folder)
-    if recorded is not None:
-        return [folder / name for name in recorded.files if (folder / name).is_file()]
-    return sorted(file for file in folder.rglob("*") if not file.is_dir() and not _hidden(file, folder))
+    inside = (
+        (_read(str(file), file) for file in (folder / told for told in recorded.files) if file.is_file())
+        if recorded is not None
+        else _below(str(folder))
+    )
+    empty = True
+    for source in inside:
+        empty = False
+        yield source
+    if empty:
+        yield SourceFile(name, None, "this folder holds no files")
 
 
-def _hidden(file: Path, folder: Path) -> bool:
-    return any(part.startswith(".") for part in file.relative_to(folder).parts)
+def _below(folder: str) -> Iterator[SourceFile]:
+    """The files below a folder in the order of their names, each looked up when it is its turn: a folder may hold very
+    many. Hidden ones are left out, and links to folders are not followed.
+    """
+    try:
+        with os.scandir(folder) as entries:
+            found = sorted((entry for entry in entries if entry.name[0] != "."), key=lambda entry: entry.name)
+    except OSError as error:
+        yield SourceFile(folder, None, f"this folder cannot be read: {(error.strerror or str(error)).lower()}")
+        return
+    for entry in found:
+        if entry.is_dir(follow_symlinks=False):
+            yield from _below(entry.path)
+        elif not entry.is_dir():
+            file = Path(entry.path)
+            yield _read(str(file), file)
 
 
 _KINDS = (
@@ -102,7 +146,9 @@ def _read(name: str, path: Path) -> SourceFile:
                 return SourceFile(name, None, None, path, record_of(path))
             stream.seek(0)
             read = bounded(name, stream)
-            return read._replace(redaction=record_of(path, read.data)) if read.data is not None else read
+            if read.data is None:
+                return read
+            return read._replace(redaction=record_of(path, read.data), again=None if handed else path)
     except OSError as error:
         return SourceFile(name, None, f"it cannot be read: {(error.strerror or str(error)).lower()}")
 
@@ -113,9 +159,18 @@ class Readable(Protocol):
     def read(self, size: int, /) -> bytes: ...
 
 
+_PIECE = 65_536
+
+
 def bounded(name: str, stream: Readable) -> SourceFile:
     """A source of an open stream, of which no more is read than the limit and one byte."""
-    data = stream.read(limits.SOURCE_BYTES + 1)
+    # Piece by piece: to ask for the most that is read takes a mapping of memory each, and there are not many of those.
+    pieces: list[bytes] = []
+    left = limits.SOURCE_BYTES + 1
+    while left and (piece := stream.read(min(left, _PIECE))):
+        pieces.append(piece)
+        left -= len(piece)
+    data = pieces[0] if len(pieces) == 1 else b"".join(pieces)
     if len(data) > limits.SOURCE_BYTES:
         return SourceFile(name, None, f"it is longer than {limits.SOURCE_BYTES:,} bytes, the most that is read")
     return SourceFile(name, data)

@@ -1,0 +1,66 @@
+"""Work shared out to processes: what each of them judges by, and how they end."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from typing import TypeVar
+
+from trace_lens.diagnosis.gathering import Run
+
+S = TypeVar("S")
+T = TypeVar("T")
+_AHEAD = 4
+"""So many shares are handed to each process ahead."""
+_judged_by: list[Run] = []
+"""In a process that judges: what its shares are judged by. A forked process gets it whole, without any copying."""
+
+
+_INTERRUPTED = 130
+
+
+def begin_worker(run: Run) -> None:
+    """What this process judges by from now on."""
+    _judged_by[:] = [run]
+
+
+def current_run() -> Run:
+    """What this process judges by."""
+    return _judged_by[0]
+
+
+def forks(workers: int) -> bool:
+    """Whether there is work for several processes, and they can be had."""
+    if workers == 1:
+        return False
+    import multiprocessing
+
+    return "fork" in multiprocessing.get_all_start_methods()
+
+
+def _begin_child(run: Run) -> None:
+    """A process of its own, which ends at an interruption without a word: that is for the one that began it."""
+    import os
+    import signal
+
+    signal.signal(signal.SIGINT, lambda *_: os._exit(_INTERRUPTED))
+    begin_worker(run)
+
+
+def shared_out(work: Callable[[S], T], shares: Iterable[S], workers: int, run: Run) -> Iterator[T]:
+    """What the work gives for each share, in order, done by so many processes.
+
+    Only a few shares are handed out ahead: what is broken off does not have to wait for more than these.
+    """
+    import multiprocessing
+    from concurrent.futures import Future, ProcessPoolExecutor
+
+    fork = multiprocessing.get_context("fork")
+    under_way: deque[Future[T]] = deque()
+    with ProcessPoolExecutor(workers, fork, initializer=_begin_child, initargs=(run,)) as pool:
+        for share in shares:
+            under_way.append(pool.submit(work, share))
+            if len(under_way) > workers * _AHEAD:
+                yield under_way.popleft().result()
+        while under_way:
+            yield under_way.popleft().result()
