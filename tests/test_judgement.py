@@ -128,16 +128,20 @@ def spa(more: Any) -> Recording:
     return one
 
 
-@pytest.mark.parametrize(("status", "first"), [(500, "code-reused"), (200, None)])
-def test_a_callback_that_is_loaded_again(status: int, first: str | None, tmp_path: Path) -> None:
-    """A code that comes again is a fault where the application fails on it, none where it is content with its session."""
+def loaded_again(status: int) -> bytes:
+    """A sign-in whose callback is loaded a second time, and answered so."""
     home = page("My berths", "x", OUT)
     trip = oidc_trip(status=200, shown=home)
     again = next(each for each in trip.document()["log"]["entries"] if "/callback?" in each["request"]["url"])
-    trip.step(
-        "GET", again["request"]["url"], status, cookie="bsid=q2", page=home if status == 200 else page("Error", "x")
-    )
-    (found,) = diagnosed(client_workspace(tmp_path), har(trip))
+    shown = home if status == 200 else page("Error", "x")
+    trip.step("GET", again["request"]["url"], status, cookie="bsid=q2", page=shown)
+    return har(trip)
+
+
+@pytest.mark.parametrize(("status", "first"), [(500, "code-reused"), (200, None)])
+def test_a_callback_that_is_loaded_again(status: int, first: str | None, tmp_path: Path) -> None:
+    """A code that comes again is a fault where the application fails on it, none where it is content with its session."""
+    (found,) = diagnosed(client_workspace(tmp_path), loaded_again(status))
     assert broke(found) == first, severities(found)
     assert found.outcome == ("broken" if first else "sound")
 

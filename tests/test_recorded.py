@@ -23,9 +23,9 @@ from trace_lens.workspace.trial_settings import TrialSetting, with_trial_setting
 EVERY = bool(os.environ.get("EVERY_CAPTURE"))
 """Whether the laws are asked of every recording (a stage of its own), not of a sample."""
 NAMES = sorted(EXPECTED)
-SAMPLE = NAMES if EVERY else NAMES[::9]
+SAMPLE = NAMES if EVERY else NAMES[::14]
 SOUND = [name for name in NAMES if EXPECTED[name]["works"]]
-SOUND_SAMPLE = SOUND if EVERY else SOUND[::7]
+SOUND_SAMPLE = SOUND if EVERY else SOUND[::11]
 
 
 @pytest.mark.parametrize("name", NAMES)

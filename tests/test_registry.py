@@ -106,6 +106,7 @@ def everything(demo: Path, tmp_path: Path) -> Iterator[Callable[[], object]]:
     yield partial(test_ways.judged, har(saml_trip())[:-900], workspace(next(folders)))
     for words in test_judgement.TROUBLES:
         yield partial(test_judgement.diagnosed, workspace(next(folders)), har(test_judgement.unreachable(words)))
+    yield partial(test_judgement.diagnosed, client_workspace(next(folders)), test_judgement.loaded_again(500))
     for app, off in LOGGED:
         yield partial(test_timeline.judged, test_timeline.loaded(next(folders), app=app, off=off))
     captures = [SourceFile(path.name, path.read_bytes()) for path in sorted((demo / "captures").iterdir())]

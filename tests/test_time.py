@@ -113,11 +113,15 @@ def test_the_search_for_worst_texts_finds_them() -> None:
         assert any(_grows(pattern, "search", pump, (1024, 8192), growth) > WORST for pump in pumps(pattern)), slow
 
 
-@pytest.mark.parametrize("part", range(8))
+PARTS = 8
+EVERY = bool(os.environ.get("EVERY_CAPTURE"))
+
+
+@pytest.mark.parametrize("part", range(PARTS if EVERY else PARTS // 2))
 def test_expressions_are_linear(part: int) -> None:
     """Each expression over input takes time by the length of the text, whatever the text."""
     assert len(expressions()) > 200
-    chosen = expressions()[part :: 8 if os.environ.get("EVERY_CAPTURE") else 384]
+    chosen = expressions()[part :: PARTS if EVERY else 384]
     slow = {}
     for name, pattern, operations in chosen:
         for pump in pumps(pattern):

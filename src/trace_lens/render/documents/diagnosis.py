@@ -365,5 +365,5 @@ def open_in_full(diagnosis: Diagnosis) -> Document:
 
 def _count(number: int, what: str) -> str:
     if what == "person":
-        return f"{number} {'person' if number == 1 else 'people'}"
-    return f"{number} {what}{'' if number == 1 else 's'}"
+        return f"{number:,} {'person' if number == 1 else 'people'}"
+    return f"{number:,} {what}{'' if number == 1 else 's'}"
