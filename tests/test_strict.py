@@ -179,7 +179,7 @@ def test_it_judges_a_fair_share(tmp_path: Path) -> None:
     assert not agrees(response(name_id="off"), folder)
 
 
-RECORDED = sorted(EXPECTED) if os.environ.get("EVERY_CAPTURE") else sorted(EXPECTED)[::8]
+RECORDED = sorted(EXPECTED) if os.environ.get("EVERY_CAPTURE") else sorted(EXPECTED)[::5]
 
 
 def test_messages_of_real_systems() -> None:
