@@ -92,6 +92,16 @@ def test_a_divided_export_never_turns_a_break_into_another(name: str) -> None:
         assert {one.first_break.code for one in result.diagnoses if one.first_break} <= may
 
 
+@pytest.mark.parametrize(
+    ("name", "lost"), [("more-post-redirected", True), ("saml-page-breaks", False), ("saml-acs-gone", False)]
+)
+def test_a_post_is_called_lost_only_where_it_was(name: str, lost: bool) -> None:
+    """A redirect to another page after the answer was taken is the usual way on."""
+    (found,) = judged(name)
+    told = [each for each in found.findings if each.code == "http-error"]
+    assert [("without what was posted" in each.detail, "307" in each.remedy) for each in told] == [(lost, lost)]
+
+
 def forms(name: str) -> Iterator[tuple[str, bytes]]:
     export = export_of(name)
     yield "dump", as_dump(export)

@@ -259,3 +259,26 @@ scenario('more-broker', 'The provider sends the user on to another provider (SAM
     });
     startRp();
   }, visit(TICKETS));
+
+// What stands between both sides, and what the provider wants first.
+const redirected = (status) => async (kit) => {
+  kit.samlify(); kit.roster({ acsPath: '/saml/acs/', saml: { callbackUrl: 'https://roster.northmere.example/saml/acs' } });
+  const rest = handlerOf('roster.northmere.example');
+  serve('roster.northmere.example', (req, res) => {
+    if (req.url === '/saml/acs') { res.writeHead(status, { location: '/saml/acs/' }); return res.end(); }
+    if (req.url === '/saml/acs/' && req.method === 'GET') return html(res, 400, 'Crew Roster', '<h1>Bad request</h1><p>The parameter SAMLResponse is missing.</p>');
+    return rest(req, res);
+  });
+};
+scenario('more-post-redirected', 'The front of the application sends the post on to the address with a slash by 301; the browser goes there by GET, without the answer.', [broken('crew-roster', ['wrong-binding', 'http-error', 'session-not-started', 'destination-mismatch'])],
+  redirected(301), visit(ROSTER));
+scenario('more-post-kept', 'The same by 307, and the browser posts again: it works.', [sound('crew-roster')],
+  redirected(307), visit(ROSTER));
+scenario('more-no-script', 'The page of the provider that should post forbids its own script (script-src): the form is never sent.', [broken('crew-roster', ['blocked-by-browser', 'no-answer'])],
+  async (kit) => { kit.samlify({ formPage: { 'content-security-policy': "script-src 'none'" } }); kit.roster(); }, visit(ROSTER));
+scenario('more-password-ended', 'The provider wants a new password first; the person leaves.', [broken('ticket-desk', 'no-answer')],
+  async (kit) => { await kit.op(); startRp(); const rest = handlerOf('login.skerry.example');
+    serve('login.skerry.example', (req, res) => (req.method === 'POST' && req.url.includes('/login') ? html(res, 200, 'Skerry ID', '<h1>Your password has expired</h1><form method="post" action="/new"><input type="password" name="old"><input type="password" name="new"><button>Change</button></form>') : rest(req, res))); }, visit(TICKETS));
+scenario('more-device-policy', 'The provider refuses by a rule on devices, on a page of its own.', [broken('ticket-desk', ['no-answer', 'provider-refused', 'http-error'])],
+  async (kit) => { await kit.op(); startRp(); const rest = handlerOf('login.skerry.example');
+    serve('login.skerry.example', (req, res) => (req.method === 'POST' && req.url.includes('/login') ? html(res, 403, 'Skerry ID', '<h1>You cannot get there from here</h1><p>This application needs a device that the organisation manages.</p>') : rest(req, res))); }, visit(TICKETS));

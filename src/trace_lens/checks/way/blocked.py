@@ -198,6 +198,29 @@ def _forbidden_form(case: Case, page: Exchange, action: str, allowed: list[str])
     )
 
 
+def _bars_every_script(policy: str) -> bool:
+    """Whether a page's policy lets no script of its own run (Content Security Policy Level 3 §6.1.11)."""
+    sources = _directive(policy, "script-src")
+    return (_directive(policy, "default-src") if sources is None else sources) == ["'none'"]
+
+
+def _barred_script(case: Case, page: Exchange, action: str) -> Finding:
+    return finding(
+        "blocked-by-browser",
+        say(
+            "The page of {host} is to post its form to {action} by a script, and its own Content-Security-Policy lets "
+            "no script run (script-src 'none').",
+            host=page.host,
+            action=origin_of(action),
+        ),
+        side=SIDES.get(parties(case).side_of(page), Side.PROVIDER),
+        remedy="Allow the script of this page in its own Content-Security-Policy, by a nonce or a hash.",
+        actual="'none'",
+        evidence=[at_hop(case, "script-src", "'none'", page, "response header Content-Security-Policy")],
+        compared=False,
+    )
+
+
 def _downgraded_form(case: Case, page: Exchange, action: str) -> Finding:
     return finding(
         "blocked-by-browser",
@@ -227,6 +250,9 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
             continue
         if allowed is not None and (form.by_itself or last) and not _allows(allowed, page, form.action):
             yield _forbidden_form(case, page, form.action, allowed)
+            return
+        if form.by_itself and last and _bars_every_script(policy):
+            yield _barred_script(case, page, form.action)
             return
         downgraded = page.parts.scheme == "https" and parts_of(form.action).scheme == "http"
         if form.by_itself and downgraded and last:

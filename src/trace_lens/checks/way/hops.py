@@ -14,6 +14,7 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
+from trace_lens.checks.way.redirected import TO_KEEP_IT, lost_post, was_posted_to, words_of_lost_post
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of, plain, same_address
@@ -207,7 +208,7 @@ def posted_where_it_was_meant(case: Case) -> Answer:
     if back is None or destination is None or back.exchange.method != "POST":
         return
     posted = back.exchange.url if parts_of(destination.value).query else back.exchange.plain_url
-    if not same_address(destination.value, posted):
+    if not same_address(destination.value, posted) and not was_posted_to(_way(case), back, destination.value):
         yield finding(
             "destination-mismatch",
             say(
@@ -361,6 +362,7 @@ def errors(case: Case) -> Answer:
         said = str(words_of(hop.exchange))
         side = parties(case).side_of(hop.exchange)
         back = return_hop(case)
+        lost = lost_post(way, hop)
         late = shown_in(case) or (back is not None and back in way.after(hop)) or _goes_on(case, way, hop)
         yield finding(
             "http-error",
@@ -371,9 +373,11 @@ def errors(case: Case) -> Answer:
                 method=hop.exchange.method,
                 path=hop.exchange.parts.path or "/",
             )
-            + (say("; its page says: {quoted_at_end}", quoted_at_end=quoted_at_end(said)) if said else "."),
+            + (say("; its page says: {quoted_at_end}", quoted_at_end=quoted_at_end(said)) if said else ".")
+            + (words_of_lost_post(lost) if lost else ""),
             severity=Severity.RISK if late else Severity.BREAK,
             side=SIDES.get(side, Side.NETWORK),
+            remedy=TO_KEEP_IT if lost else None,
             actual=str(status),
             evidence=[at_hop(case, "status", str(status), hop.exchange, "response")],
         )
