@@ -282,3 +282,25 @@ scenario('more-password-ended', 'The provider wants a new password first; the pe
 scenario('more-device-policy', 'The provider refuses by a rule on devices, on a page of its own.', [broken('ticket-desk', ['no-answer', 'provider-refused', 'http-error'])],
   async (kit) => { await kit.op(); startRp(); const rest = handlerOf('login.skerry.example');
     serve('login.skerry.example', (req, res) => (req.method === 'POST' && req.url.includes('/login') ? html(res, 403, 'Skerry ID', '<h1>You cannot get there from here</h1><p>This application needs a device that the organisation manages.</p>') : rest(req, res))); }, visit(TICKETS));
+const once = (host, when, answer) => { const rest = handlerOf(host); let done = false;
+  serve(host, (req, res) => { if (!done && when(req)) { done = true; return answer(res); } return rest(req, res); }); };
+const gateway = (res) => html(res, 502, '502 Bad Gateway', '<h1>502 Bad Gateway</h1>');
+scenario('more-callback-gateway', 'The front answers the callback with 502; the person loads it again, and it goes through.', [sound('ticket-desk')],
+  async (kit) => { await kit.op(); startRp(); once('tickets.northmere.example', (req) => req.url.startsWith('/callback'), gateway); },
+  async (page) => { await visit(TICKETS)(page); await page.reload(); await settle(page); });
+scenario('more-acs-gateway', 'The front answers the posted response with 502; the person loads it again, and it goes through.', [sound('crew-roster')],
+  async (kit) => { kit.samlify(); kit.roster(); once('roster.northmere.example', (req) => req.method === 'POST', gateway); },
+  async (page) => { await visit(ROSTER)(page); await page.reload(); await settle(page); });
+scenario('more-own-script', 'The page of the provider posts by a script in a file of its own, as its policy demands.', [sound('crew-roster')],
+  async (kit) => { kit.samlify({ formPage: { 'content-security-policy': "script-src 'self'" } }); kit.roster(); const rest = handlerOf('sso.skerry.example');
+    serve('sso.skerry.example', async (req, res) => { if (req.url === '/post.js') { res.writeHead(200, { 'content-type': 'text/javascript' }); return res.end('document.forms[0].submit()'); }
+      const end = res.end.bind(res); res.end = (body, ...more) => end(String(body ?? '').replace(/<script>.*<\/script>/, '<script src="/post.js"></script>'), ...more); return rest(req, res); }); }, visit(ROSTER));
+scenario('more-callback-slash', 'The front sends the callback on to the address with a slash, with its parameters; it works.', [sound('ticket-desk')],
+  async (kit) => { await kit.op(); startRp(); const rest = handlerOf('tickets.northmere.example');
+    serve('tickets.northmere.example', (req, res) => { if (req.url.startsWith('/callback?')) { res.writeHead(301, { location: req.url.replace('/callback?', '/callback/?') }); return res.end(); }
+      req.url = req.url.replace('/callback/?', '/callback?'); return rest(req, res); }); }, visit(TICKETS));
+scenario('more-reloaded-sign-in', 'The person loads the sign-in page of the provider twice before signing in.', [sound('ticket-desk')],
+  async (kit) => { await kit.op(); startRp(); }, async (page) => { await open(page, TICKETS); await page.reload(); await settle(page); await page.reload(); await settle(page); await signIn(page); });
+scenario('more-sign-out-fails', 'A sign-in that works; then the sign-out ends in an error of the provider.', [sound('galley-orders')],
+  async (kit) => { await py(kit); const rest = handlerOf('idp.harbourkey.example'); serve('idp.harbourkey.example', (req, res) => (req.url.startsWith('/slo') ? html(res, 500, 'Harbour Key', '<h1>Internal error</h1>') : rest(req, res))); },
+  async (page) => { await visit(GALLEY)(page); await page.click('#out'); await settle(page); });

@@ -22,10 +22,11 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.validity import Validity, windows_of
 from trace_lens.checks.way.said import SYMPTOMS
-from trace_lens.checks.way.signs import outcome_of, shown_in
+from trace_lens.checks.way.signs import outcome_of, shown_in, typed_names
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
 from trace_lens.common.moments import MomentError, read_moment_or_date
+from trace_lens.common.sentences import Person
 from trace_lens.diagnosis.causes import explain
 from trace_lens.diagnosis.choosing import choose
 from trace_lens.diagnosis.deciding import decided
@@ -81,7 +82,8 @@ class Details(NamedTuple):
     `message` is what the message says by itself, where no application is known, and `candidates` are the applications
     that fit it equally well; `record` is where in the workspace the repair belongs; `looks_past` says that the setting
     to try is not of the side that must act: it shows what would break next, and is no repair. `arriving` is what is to
-    be said of a change that may not have arrived yet; `ids` are those of the messages by which lines of logs are found.
+    be said of a change that may not have arrived yet; `ids` are those of the messages by which lines of logs are found;
+    `typed` is what the person typed as their name at the provider.
     """
 
     claims: tuple[ClaimRow, ...]
@@ -95,6 +97,7 @@ class Details(NamedTuple):
     looks_past: bool
     arriving: str | None
     ids: tuple[str, ...] = ()
+    typed: tuple[Person, ...] = ()
 
 
 class Diagnosis(NamedTuple):
@@ -208,6 +211,7 @@ def judge(case: SamlCase | OidcCase, options: Options, number: int = 1) -> Diagn
             looks_past=first is not None and proposal is not None and proposal.side is not first.side,
             arriving=still_arriving(case) if first else None,
             ids=message_ids(case),
+            typed=tuple(map(Person, typed_names(case))),
         ),
     )
 

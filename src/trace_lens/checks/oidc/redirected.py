@@ -10,6 +10,8 @@ from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest
 from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.way.parties import return_hop
+from trace_lens.checks.way.redirected import came_first_to
 from trace_lens.common.addresses import parts_of, same_address
 from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side, Unchecked, lack
 from trace_lens.common.raising import finding
@@ -93,6 +95,12 @@ def _redirect_finding(case: OidcCase, used: str, evidence: list[Evidence], does:
     )
 
 
+def _came_first_there(case: OidcCase, asked: str) -> bool:
+    """Whether the answer came to the address that was asked for, and was redirected from there."""
+    back = return_hop(case)
+    return back is not None and case.attempt.way is not None and came_first_to(case.attempt.way, back, asked)
+
+
 def _fits_address(redirect: str, address: str) -> bool:
     """Whether a redirect URI can be the one that an answer came to. Its own query is not compared: an export shows it
     together with the answer.
@@ -131,7 +139,7 @@ def came_to(case: OidcCase) -> Answer:
         address = None
     if answer and address and asked is None:
         yield from _redirect_finding(case, address, at_address(answer, address), "got its answer")
-    elif answer and address and asked and not _came_there(asked, answer, address):
+    elif answer and address and asked and not (_came_there(asked, answer, address) or _came_first_there(case, asked)):
         yield finding(
             "redirect-uri-mismatch",
             say("The answer was to come to {asked}; it came to {address}.", asked=asked, address=address),

@@ -14,7 +14,7 @@ from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
-from trace_lens.checks.way.redirected import TO_KEEP_IT, lost_post, was_posted_to, words_of_lost_post
+from trace_lens.checks.way.redirected import TO_KEEP_IT, came_first_to, lost_post, words_of_lost_post
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of, plain, same_address
@@ -108,6 +108,10 @@ def _places(way: Way) -> list[str]:
     return hosts[:4]
 
 
+_NOT_DELIVERED = (502, 503, 504)
+"""By these a server in front says that it could not hand a request on (RFC 9110 §15.6)."""
+
+
 @check("replayed-message", "code-reused", requires=Need.WAY)
 def delivered_once(case: Case) -> Answer:
     """Was the answer delivered once only?"""
@@ -118,6 +122,8 @@ def delivered_once(case: Case) -> Answer:
             if message.context[PART] not in DELIVERED or message.kind not in (*ANSWERS, "id-token"):
                 continue
             code = message.kind == "authorization-response" and _brings_code_alone(message)
+            if hop.exchange.status in _NOT_DELIVERED or hop.exchange.status <= 0:
+                continue
             before = seen.setdefault((message.kind, message.data), hop)
             if before is hop or plain(before.exchange.url) != plain(hop.exchange.url) or _asked_anew(way, before, hop):
                 continue
@@ -208,7 +214,7 @@ def posted_where_it_was_meant(case: Case) -> Answer:
     if back is None or destination is None or back.exchange.method != "POST":
         return
     posted = back.exchange.url if parts_of(destination.value).query else back.exchange.plain_url
-    if not same_address(destination.value, posted) and not was_posted_to(_way(case), back, destination.value):
+    if not same_address(destination.value, posted) and not came_first_to(_way(case), back, destination.value):
         yield finding(
             "destination-mismatch",
             say(
@@ -357,7 +363,13 @@ def errors(case: Case) -> Answer:
     way = _way(case)
     for place, hop in enumerate(way.hops):
         status = hop.exchange.status
-        if status < 400 or _is_handshake(way, place) or _says_more(hop) or is_interface_call(case, hop):
+        if (
+            status < 400
+            or _is_sign_out(hop)
+            or _is_handshake(way, place)
+            or _says_more(hop)
+            or is_interface_call(case, hop)
+        ):
             continue
         said = str(words_of(hop.exchange))
         side = parties(case).side_of(hop.exchange)
@@ -382,6 +394,11 @@ def errors(case: Case) -> Answer:
             evidence=[at_hop(case, "status", str(status), hop.exchange, "response")],
         )
         return
+
+
+def _is_sign_out(hop: Hop) -> bool:
+    """Whether a hop is of a sign-out: its error is none of the sign-in."""
+    return any("logout" in kind for kind in hop.kinds)
 
 
 def _is_handshake(way: Way, place: int) -> bool:

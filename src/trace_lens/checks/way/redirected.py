@@ -13,7 +13,7 @@ _BY_GET = (301, 302, 303)
 
 
 def lost_post(way: Way, hop: Hop) -> Exchange | None:
-    """The request that had posted the answer, where the application redirected it to the same address, otherwise spelled,
+    """The request that had posted the answer, where the application redirected it to the same address, spelled anew,
     and the browser went on by GET; None where a hop is no such one.
 
     A redirect to another page is the usual way on, after the answer was taken.
@@ -43,9 +43,6 @@ TO_KEEP_IT = (
 )
 
 
-def was_posted_to(way: Way, back: Hop, address: str) -> bool:
-    """Whether the answer was posted to an address before it was redirected to where it came in the end."""
-    return any(
-        hop.exchange.method == "POST" and brings_answer(hop) and same_address(address, hop.exchange.plain_url)
-        for hop in way.before(back)
-    )
+def came_first_to(way: Way, back: Hop, address: str) -> bool:
+    """Whether the answer came to an address before the application redirected it to where it came in the end."""
+    return any(brings_answer(hop) and same_address(address, hop.exchange.plain_url) for hop in way.before(back))
