@@ -501,3 +501,28 @@ def test_the_next_command_fits_the_protocol(tmp_path: Path) -> None:
     assert b"--from client.json --provider op" in run("apps", "add", "--from", "d.json", folder=folder).stdout
     (folder / "idp.xml").write_text(idp_metadata(entity_id="https://idp.example/x"))
     assert b"--from sp.xml --provider idp" in run("apps", "add", "--from", "idp.xml", folder=folder).stdout
+
+
+def test_a_list_without_a_name_asks_for_it(tmp_path: Path) -> None:
+    folder = workspace(tmp_path)
+    (folder / "people.csv").write_text("user,group\nm.tern,\n,grp-deck\n")
+    done = run("apps", "add", "--from", "people.csv", folder=folder)
+    assert done.returncode == 3
+    assert b"apps add NAME --from people.csv" in done.stderr
+
+
+def test_a_table_whose_parts_stand_apart_is_merged_too(tmp_path: Path) -> None:
+    """TOML lets the parts of a table stand before and after another one."""
+    folder = workspace(tmp_path)
+    file = folder / "apps/crew-roster.toml"
+    apart = (
+        '[provider_setup]\nclient_id = "x"\n[account]\nfrom = "NameID"\n[[provider_setup.subject]]\nfrom = "login"\n'
+    )
+    file.write_text(file.read_text() + apart)
+    (folder / "m.txt").write_bytes(posted(response()))
+    done = run("apps", "add", "--from", "m.txt", "--update", folder=folder)
+    assert done.returncode == 0, done.stderr
+    setup = settings_in(folder)["apps/crew-roster.toml"]["provider_setup"]
+    assert (setup["audience"], setup["acs_url"], setup["client_id"]) == (AUDIENCE, ACS, "x")
+    assert setup["subject"] == [{"from": "login"}]
+    assert run("apps", "set", "crew-roster", f"provider_setup.name_id_format={TERN}", folder=folder).returncode == 0

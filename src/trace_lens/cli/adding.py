@@ -170,7 +170,12 @@ def _plan(session: Session, workspace: Workspace, settings: list[TrialSetting], 
     documents = [(held, found) for held in evidence for found in documents_in(held)]
     rest = [held for held in evidence if not documents_in(held)]
     plan = _of_documents(documents, workspace, told, settings, options)
-    lists = [held for held in rest if name and not held.found and _is_list(held)]
+    lists = [held for held in rest if not held.found and _is_list(held)]
+    if lists and not name:
+        names = ", ".join(held.source for held in lists)
+        command = f"apps add NAME --from {lists[0].source}"
+        tell(f"{names}: a list of people; add it with the NAME of its application: {command}")
+        rest, lists = [held for held in rest if held not in lists], []
     plan = _with_lists(plan, lists, workspace, name, of_provider=options["held_by"] == "provider")
     captures = [held for held in rest if held not in lists]
     if captures:

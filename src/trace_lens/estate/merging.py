@@ -47,8 +47,22 @@ class Difference(NamedTuple):
 
 
 def item_of(holder: Any, key: str) -> Any:
-    """An entry of a document or a table as tomlkit keeps it; true and false are plain values to all other access."""
-    return (holder.value if hasattr(holder, "value") and hasattr(holder.value, "item") else holder).item(key)
+    """An entry of a document or a table as tomlkit keeps it; true and false are plain values to all other access.
+
+    Of a table whose parts stand apart in the file these two cannot be had: None.
+    """
+    held = holder.value if hasattr(holder, "value") and hasattr(holder.value, "item") else holder
+    if hasattr(held, "item"):
+        return held.item(key)
+    return held[key] if hasattr(held[key], "comment") else None
+
+
+def _put(holder: Any, key: str, item: Any) -> None:
+    """A new entry at the end of a document or a table, also of one whose parts stand apart in the file."""
+    if hasattr(holder, "append"):
+        holder.append(key, item)
+    else:
+        holder[key] = item
 
 
 def on_one_line(words: str) -> str:
@@ -105,7 +119,7 @@ def updated_text(text: str, wanted: Mapping[str, Any], comments: Mapping[str, st
         holder = document
         for part in path:
             if part not in holder:
-                holder.append(part, tomlkit.table())
+                _put(holder, part, tomlkit.table())
             holder = holder[part]
         after = merged_value(key, _get(document.unwrap(), key), value)
         if _get(document.unwrap(), key) == after:
@@ -115,11 +129,11 @@ def updated_text(text: str, wanted: Mapping[str, Any], comments: Mapping[str, st
         elif last in holder:
             holder[last] = inline_item(after, literal=True)
         elif path:
-            holder.append(last, inline_item(after, literal=True))
+            _put(holder, last, inline_item(after, literal=True))
         else:
             put_at_top(document, last, after)
-        if key in comments and key != CLAIMS:
-            item_of(holder, last).comment(on_one_line(comments[key]))
+        if key in comments and key != CLAIMS and (noted := item_of(holder, last)) is not None:
+            noted.comment(on_one_line(comments[key]))
     return str(document.as_string())
 
 
