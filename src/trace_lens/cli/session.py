@@ -128,7 +128,7 @@ class Session:
 
 
 def with_session(
-    *formats: str, workspace: bool = True, now: bool | str = False, verbose: str | None = None
+    *formats: str, workspace: bool = True, now: bool | str = False, verbose: str | None = ""
 ) -> Callable[[Command], Command]:
     """Give a command a Session in the place of the shared options.
 
