@@ -146,6 +146,46 @@ def test_a_callback_that_is_loaded_again(status: int, first: str | None, tmp_pat
     assert found.outcome == ("broken" if first else "sound")
 
 
+def test_a_second_delivery_stops_nobody_who_is_in_afterwards(tmp_path: Path) -> None:
+    trip = oidc_trip(status=200, shown=page("My berths", "x", OUT))
+    again = next(each for each in trip.document()["log"]["entries"] if "/callback?" in each["request"]["url"])
+    trip.step("GET", again["request"]["url"], 500, cookie="bsid=q2", page=page("Error", "x"))
+    trip.step("GET", "https://berths.northmere.example/", 200, cookie="bsid=q2", page=page("My berths", "x", OUT))
+    (found,) = diagnosed(client_workspace(tmp_path), har(trip))
+    assert found.outcome == "sound", severities(found)
+    assert not {"code-reused", "application-too-lenient"} & set(severities(found))
+
+
+def test_a_page_that_redeems_its_code_reads_the_fragment(tmp_path: Path) -> None:
+    """A host of files may give the page of an application with status 404."""
+    trip = Recording(datetime.fromtimestamp(oidc_kit.IAT - 30, UTC))
+    asked = oidc_kit.request(response_mode="fragment")
+    came = oidc_kit.answer("#").partition("#")[0]
+    trip.step("GET", "https://berths.northmere.example/", 302, to=asked)
+    trip.step("GET", asked, 302, to=oidc_kit.answer("#"))
+    trip.step("GET", came, 404, page=page("Berths", "x"))
+    token = oidc_kit.ISSUER + "/token"
+    body, media = oidc_kit.token_request(), "application/json"
+    trip.step("POST", token, 200, body=body, page=oidc_kit.token_response(), media=media, kind="fetch", referer=came)
+    (found,) = diagnosed(client_workspace(tmp_path), har(trip))
+    assert "wrong-binding" not in severities(found)
+
+
+@pytest.mark.parametrize(
+    ("says", "first"), [("The token has expired", "clock-offset"), ("Your session has expired", None)]
+)
+def test_a_clock_is_why_only_where_a_message_is_spoken_of(says: str, first: str | None, tmp_path: Path) -> None:
+    trip = oidc_trip(status=400, shown=page("Error", says))
+    for entry in trip.document()["log"]["entries"]:
+        if "berths.northmere.example/" in entry["request"]["url"].split("?")[0]:
+            for header in entry["response"]["headers"]:
+                if header["name"] == "Date":
+                    at = datetime.strptime(header["value"], "%a, %d %b %Y %H:%M:%S GMT") + timedelta(minutes=20)
+                    header["value"] = at.strftime("%a, %d %b %Y %H:%M:%S GMT")
+    (found,) = diagnosed(client_workspace(tmp_path), har(trip))
+    assert (broke(found) == "clock-offset") is (first is not None), severities(found)
+
+
 def test_a_fragment_is_a_fault_only_where_a_server_answers_it(tmp_path: Path) -> None:
     for number, (status, first) in enumerate(((500, "wrong-binding"), (200, None))):
         trip = Recording(datetime.fromtimestamp(oidc_kit.IAT - 30, UTC))

@@ -73,9 +73,12 @@ def response_mode(case: OidcCase) -> Answer:
 
 
 def _server_refused(case: OidcCase) -> bool:
-    """Whether the application's server itself answered, with an error, where the answer was sent in a fragment."""
+    """Whether the application's server itself answered, with an error, where the answer was sent in a fragment.
+
+    A page that redeems its code by itself reads the fragment, whatever status its host gives it.
+    """
     back = return_hop(case)
-    return back is not None and back.exchange.status >= 400
+    return back is not None and back.exchange.status >= 400 and not case.attempt.code_requests
 
 
 def _unseen_by_server(case: OidcCase, answer: OidcMessage) -> Finding:

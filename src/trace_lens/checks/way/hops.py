@@ -153,7 +153,7 @@ def _brings_code_alone(message: FoundMessage) -> bool:
 
 def _code_again(case: Case, before: Hop, again: Hop) -> Iterator[Finding]:
     """A callback that was loaded again with its code: nothing where the application is content with its session."""
-    if again.exchange.status < 400:
+    if again.exchange.status < 400 or shown_in(case):
         return
     yield finding(
         "code-reused",

@@ -203,6 +203,8 @@ def _clock_named(case: Case, page: Said, findings: list[Finding]) -> Finding | N
     """
     if page.side != APPLICATION or "clock-offset" not in page.codes or _reasons(findings):
         return None
+    if "session-cookie-lost" in page.codes:
+        return None  # it may speak of its own session, not of a message
     clock = next((finding for finding in findings if finding.code == "clock-offset"), None)
     return clock if clock and clock.side is not Side.USER and apart_beyond_skew(case) else None
 

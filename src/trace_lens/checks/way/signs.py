@@ -181,7 +181,8 @@ def _outcome(case: Case) -> Outcome:
     again = went_back(case)
     held: list[Sign] = []
     state: Outcome = Outcome(None, (), page, again)
-    lasting = list(_lasting(case, hops))
+    earlier = _taken_before(case, hops[0])
+    lasting = list(_lasting(case, [earlier, *hops] if earlier else hops))
     for hop in hops:
         if hop is again:
             sign = Sign(BACK, -4, "the browser was sent to sign in again", hop.exchange)
@@ -189,6 +190,8 @@ def _outcome(case: Case) -> Outcome:
             held = []
             continue
         fresh = [*_of_hop(case, hop), *(sign for sign in lasting if sign.exchange is hop.exchange)]
+        if earlier and hop is not hops[0] and any(sign.weight > 0 for sign in fresh):
+            held = []  # the error was that of loading the answer again
         held += fresh
         if not fresh:
             continue
@@ -199,10 +202,21 @@ def _outcome(case: Case) -> Outcome:
             state = Outcome(False, tuple(held), page, again)
     beyond = [sign for sign in lasting if not any(sign.exchange is hop.exchange for hop in hops)]
     if beyond and state.let_in is not True and (again is None or beyond[0].exchange.number > again.exchange.number):
-        held += beyond
+        held = beyond if earlier else [*held, *beyond]
         if sum(sign.weight for sign in held) >= _ENOUGH:
             state = Outcome(True, tuple(held), page, again)
     return state if state.signs else Outcome(None, tuple(held), page, again)
+
+
+def _taken_before(case: Case, back: Hop) -> Hop | None:
+    """The hop by which the same answer had come to the same address before, and was answered without an error."""
+    way: Way | None = case.attempt.way
+    own = {(message.kind, message.data) for message in back.carries}
+    for hop in way.before(back) if way else ():
+        same = brings_answer(hop) and hop.exchange.plain_url == back.exchange.plain_url
+        if same and 200 <= hop.exchange.status < 400 and own & {(each.kind, each.data) for each in hop.carries}:
+            return hop
+    return None
 
 
 def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
