@@ -26,6 +26,13 @@ def pytest_sessionfinish() -> None:
     shutil.rmtree(os.environ["XDG_CACHE_HOME"], ignore_errors=True)
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The demo is made by the first test; what does not need it comes next, so that the other process need not wait."""
+    waiting = [item for item in items if "shown_demo" in getattr(item, "fixturenames", ())]
+    ordered = {id(item): place for place, item in enumerate(waiting)}
+    items.sort(key=lambda item: min(ordered.get(id(item), 0.5), 1))
+
+
 @pytest.fixture(scope="session")
 def shown_demo(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> tuple[Done, Path]:
     """What `trace-lens demo` wrote, and the workspace that it made, which no test may change."""

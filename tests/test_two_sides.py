@@ -6,7 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
-import jsonschema
+import jsonschema_rs
 import pytest
 from cryptography.hazmat.primitives import hashes
 from lxml import etree
@@ -537,4 +537,4 @@ def test_sarif(tmp_path: Path) -> None:
             }
         },
     }
-    jsonschema.validate(document, shape)
+    jsonschema_rs.validate(shape, document)

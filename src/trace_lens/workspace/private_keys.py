@@ -6,6 +6,7 @@ import hashlib
 import os
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from cryptography.hazmat.primitives.asymmetric import rsa
@@ -177,11 +178,11 @@ def _read(data: bytes, password: bytes | None) -> object:
         return _of_jwk(data)
     if b"-----BEGIN" in data:
         try:
-            return load_pem_private_key(data, password)
+            return _of_pem(data, password)
         except TypeError:
             if password is None:
                 raise
-            return load_pem_private_key(data, None)
+            return _of_pem(data, None)
     if data[:1] != b"\x30":
         raise ValueError("neither PEM nor DER")
     try:
@@ -193,6 +194,12 @@ def _read(data: bytes, password: bytes | None) -> object:
             except ValueError:
                 raise TypeError from None
         return pkcs12.load_key_and_certificates(data, password)[0]
+
+
+@lru_cache(64)
+def _of_pem(data: bytes, password: bytes | None) -> object:
+    """A private key in PEM: whether its numbers fit together is reckoned once, which takes longer than a decryption."""
+    return load_pem_private_key(data, password)
 
 
 def _of_jwk(data: bytes) -> object:
