@@ -47,11 +47,17 @@ class SettingsSeen:
         try:
             self._file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             write_privately(self._file, ("\n".join(sorted(self._now)) + "\n").encode("ascii"))
-            kept = sorted(self._file.parent.iterdir(), key=lambda file: file.stat().st_mtime)
-            for file in kept[: -limits.REMEMBERED_WORKSPACES]:
-                file.unlink(missing_ok=True)
+            _forget_the_oldest(self._file.parent)
         except OSError:
             return
+
+
+def _forget_the_oldest(folder: Path) -> None:
+    """Keep as many as are remembered; a few more may gather first, so that their dates are rarely looked at."""
+    kept = list(folder.iterdir())
+    if len(kept) > limits.REMEMBERED_WORKSPACES * 5 // 4:
+        for file in sorted(kept, key=lambda file: file.stat().st_mtime)[: -limits.REMEMBERED_WORKSPACES]:
+            file.unlink(missing_ok=True)
 
 
 @cache
