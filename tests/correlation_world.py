@@ -18,7 +18,7 @@ from typing import Any, NamedTuple
 from trace_lens.logs.event import Event
 from trace_lens.logs.matching.correlating import Correlation, correlate
 from trace_lens.logs.matching.seen import Seen
-from trace_lens.logs.store.manifest import Content
+from trace_lens.logs.store.manifest import Content, FileFacts
 from trace_lens.logs.store.store import EventStore
 from trace_lens.logs.store.writing import Writer, Written
 from trace_lens.people.spellings import Names, People
@@ -290,12 +290,8 @@ def content_of(key: str, source: str, written: Written, lines: int) -> Content:
         id=key,
         source=source,
         names=(),
-        octets=1,
-        digest=key,
-        beginning="",
-        lines=lines,
+        file=FileFacts(1, key, beginning="", lines=lines),
         rows=written.rows,
-        bad=0,
         loaded_at=BEGIN,
         first=written.first,
         last=written.last,

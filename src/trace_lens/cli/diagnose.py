@@ -19,6 +19,7 @@ from trace_lens.cli.with_logs import logbook, tell_problem
 if TYPE_CHECKING:
     from trace_lens.diagnosis.diagnosing import Result
     from trace_lens.diagnosis.judging import Options
+    from trace_lens.workspace.trial_settings import TrialSetting
 
 _SHOWN_EACH = 3
 """Up to how many attempts of several named files are each shown by itself."""
@@ -84,23 +85,16 @@ def command(
     """
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Options
-    from trace_lens.render import as_json
-    from trace_lens.workspace.trial_settings import read_supposed
 
-    workspace = session.workspace
     session.check_names(app, provider)
-    try:
-        settings = tuple(read_supposed(text) for text in supposed)
-    except ValueError as error:
-        raise click.UsageError(f"--set: {error}.") from None
-    book = logbook(workspace)
+    book = logbook(session.workspace)
     lines = session.format == "jsonl"
     options = Options(
         now=session.now,
         at=at,
         app=app,
         provider=provider,
-        supposed=settings,
+        supposed=_read(supposed),
         with_logs=book is not None,
         prove=not lines,
     )
@@ -109,25 +103,39 @@ def command(
     with watched("sources") as told:
         read = session.sources(sources)
         brief = session.format in ("text", "markdown") and not (session.verbose or quiet or strict or figure)
-        result = diagnose_sources(read, workspace, options, together=together, logbook=book, told=told, brief=brief)
+        result = diagnose_sources(
+            read, session.workspace, options, together=together, logbook=book, told=told, brief=brief
+        )
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):
         return 2
     if lines or session.format == "csv":
         _row_by_row(session, result)
-        return result.exit_status(strict=strict)
+    else:
+        few = len(sources) <= 1 or len(result.diagnoses) <= _SHOWN_EACH
+        _show(session, result, quiet=quiet, details=few and _names_files(sources))
+    return result.exit_status(strict=strict)
+
+
+def _read(supposed: tuple[str, ...]) -> tuple[TrialSetting, ...]:
+    from trace_lens.workspace.trial_settings import read_supposed
+
+    try:
+        return tuple(read_supposed(text) for text in supposed)
+    except ValueError as error:
+        raise click.UsageError(f"--set: {error}.") from None
+
+
+def _show(session: Session, result: Result, *, quiet: bool, details: bool) -> None:
+    from trace_lens.render import as_json
 
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents.diagnosis import diagnosis_pages, quiet_pages
 
-        if quiet:
-            return quiet_pages(result)
-        few = len(sources) <= 1 or len(result.diagnoses) <= _SHOWN_EACH
-        return diagnosis_pages(result, full=session.verbose, details=few and _names_files(sources))
+        return quiet_pages(result) if quiet else diagnosis_pages(result, full=session.verbose, details=details)
 
     unreadable = [as_json.unreadable(source, because) for source, because in result.unreadable]
     session.emit(pages, lambda: as_json.diagnoses(result.diagnoses, unreadable, session.masks, result.unplaced))
-    return result.exit_status(strict=strict)
 
 
 def _row_by_row(session: Session, result: Result) -> None:

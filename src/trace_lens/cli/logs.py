@@ -52,62 +52,44 @@ def check_command(session: Session, file: Path, source: str | None, save_as: str
     captures/. Exit status: 0, or 3 where the file cannot be read at all.
     """
     from trace_lens.logs.formats.rows import Unreadable
-    from trace_lens.logs.recognising.checking import check
-    from trace_lens.logs.recognising.proposing import as_toml
+    from trace_lens.logs.recognising.checking import check_for
     from trace_lens.render import json_logs
-    from trace_lens.workspace.log_sources import FOLDER, log_sources
+    from trace_lens.workspace.log_sources import log_sources
 
     workspace = session.workspace
-    known = log_sources(workspace)
+    described = log_sources(workspace)
     if source is not None:
-        _known_source(source, known)
+        _known_source(source, described)
     if save_as is not None and not _NAME.fullmatch(save_as):
         raise click.UsageError(f"--write {save_as}: a name has letters, digits, dots, dashes and underscores only.")
-    chosen = known[source] if source else None
-    if chosen is None and workspace.root and not save_as:
-        place = file.resolve()
-        chosen = next(
-            (
-                source
-                for source in known.values()
-                if place in {file.resolve() for file in source.files_in(workspace.root)}
-            ),
-            None,
-        )
     try:
-        found = check(file, chosen, None if chosen else _known(session))
+        found = check_for(workspace, file, described[source] if source else None, lambda: _known(session), save_as)
     except (Unreadable, OSError) as error:
         reason = getattr(error, "strerror", None) or str(error)
         tell(f"{file}: {reason[0].lower()}{reason[1:]}.")
         return 3
-    proposed = None
-    if found.proposal:
-        place = file.resolve()
-        inside = workspace.root is not None and place.is_relative_to(workspace.root.resolve())
-        named = place.relative_to((workspace.root or Path()).resolve()) if inside else place
-        proposed = as_toml(found.proposal, save_as or file.name.partition(".")[0], named.as_posix())
-        if workspace.root is not None and not inside:
-            remark = "this file is outside the workspace: copy it into logs/, or load it with --trust-workspace"
-            found = found._replace(proposal=found.proposal._replace(remarks=(*found.proposal.remarks, remark)))
-    if save_as and proposed:
-        root = workspace.root
-        if root is None:
-            raise click.UsageError("--write: there is no workspace here; name one with --workspace.")
-        target = root / FOLDER / f"{save_as}.toml"
-        if target.exists():
-            raise click.UsageError(f"--write: {FOLDER}/{save_as}.toml is there already, and nothing is overwritten.")
-        target.parent.mkdir(exist_ok=True)
-        target.write_text(proposed, "utf-8")
-        tell(f"{FOLDER}/{save_as}.toml is written; check what it says, the role first.")
-    shown = found
+    if save_as and found.proposed:
+        _save(session, save_as, found.proposed)
 
     def pages() -> Iterable[Any]:
         from trace_lens.render.documents.logs import checked_pages
 
-        return checked_pages(shown, proposed)
+        return checked_pages(found)
 
-    session.emit(pages, lambda: json_logs.checked_log(shown, proposed))
+    session.emit(pages, lambda: json_logs.checked_log(found))
     return 0
+
+
+def _save(session: Session, name: str, proposed: str) -> None:
+    from trace_lens.workspace.log_sources import FOLDER, save_description
+
+    if session.workspace.root is None:
+        raise click.UsageError("--write: there is no workspace here; name one with --workspace.")
+    try:
+        file = save_description(session.workspace.root, name, proposed)
+    except FileExistsError:
+        raise click.UsageError(f"--write: {FOLDER}/{name}.toml is there already, and nothing is overwritten.") from None
+    tell(f"{file} is written; check what it says, the role first.")
 
 
 def _known(session: Session) -> Known | None:

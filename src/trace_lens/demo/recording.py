@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import json
+from collections.abc import Iterable
 from datetime import datetime, timedelta
 from html import escape
 from typing import Any
@@ -19,6 +20,18 @@ _NOISE = (
     ("image", "image/svg+xml", "/assets/mark.svg"),
     ("font", "font/woff2", "/assets/plain.woff2"),
 )
+
+
+_TIMINGS: dict[str, float] = {
+    "blocked": 2.1,
+    "dns": -1,
+    "connect": -1,
+    "ssl": -1,
+    "send": 0.4,
+    "wait": 0.0,
+    "receive": 12.0,
+}
+"""How long each part of a request took, in milliseconds; the wait differs."""
 
 
 class Recording:
@@ -59,59 +72,30 @@ class Recording:
     ) -> str:
         """One request and its response; gives the address. `to` is where a redirect leads."""
         self._page += kind == "document" and status < 300
-        request = {"Host": urlsplit(url).netloc, "User-Agent": "Panel/1.0", "Accept": "*/*"}
-        request |= {"Referer": referer} if referer else {}
-        request |= {"Cookie": cookie} if cookie else {}
-        request |= {"Content-Type": _media_of(body)} if body else {}
-        request |= {"Sec-Fetch-Dest": "iframe" if frame else "document" if kind == "document" else "empty"}
-        request |= sent or {}
-        response = [{"name": "Date", "value": self.clock.strftime("%a, %d %b %Y %H:%M:%S GMT")}]
-        response += [{"name": "Content-Type", "value": media}] if page is not None else []
-        response += [{"name": "Location", "value": to}] if to else []
-        response += [{"name": "Set-Cookie", "value": line} for line in sets]
-        response += [{"name": name, "value": value} for name, value in (received or {}).items()]
-        text = page or ""
-        entry: dict[str, Any] = {
-            "pageref": f"page_{self._page}",
-            "startedDateTime": self.clock.isoformat(timespec="milliseconds").replace("+00:00", "Z"),
-            "time": round(wait * 1000 + 14.5, 1),
-            "request": {
-                "method": method,
-                "url": url,
-                "httpVersion": "HTTP/2",
-                "cookies": [],
-                "headersSize": -1,
-                "headers": [{"name": name, "value": value} for name, value in request.items()],
-                "queryString": [{"name": name, "value": value} for name, value in parse_qsl(urlsplit(url).query)],
-                "bodySize": len(body or ""),
-                **({"postData": {"mimeType": _media_of(body), "text": body}} if body else {}),
-            },
-            "response": {
-                "status": status,
-                "statusText": "",
-                "httpVersion": "HTTP/2",
-                "cookies": [],
-                "headers": response,
-                "redirectURL": to or "",
-                "headersSize": -1,
-                "bodySize": len(text),
-                "content": {"size": len(text), "mimeType": media if page is not None else "", "text": text},
-                **({"_error": error} if error else {}),
-            },
-            "cache": {},
-            "timings": {
-                "blocked": 2.1,
-                "dns": -1,
-                "connect": -1,
-                "ssl": -1,
-                "send": 0.4,
-                "wait": round(wait * 1000, 1),
-                "receive": 12.0,
-            },
-            "_resourceType": kind,
-            "_initiator": {"type": "script" if by_script else "other"},
-        }
-        self._entries.append(entry)
+        headers = {"Host": urlsplit(url).netloc, "User-Agent": "Panel/1.0", "Accept": "*/*"}
+        headers |= {"Referer": referer} if referer else {}
+        headers |= {"Cookie": cookie} if cookie else {}
+        headers |= {"Content-Type": _media_of(body)} if body else {}
+        headers |= {"Sec-Fetch-Dest": "iframe" if frame else "document" if kind == "document" else "empty"}
+        answered = [("Date", self.clock.strftime("%a, %d %b %Y %H:%M:%S GMT"))]
+        answered += [("Content-Type", media)] if page is not None else []
+        answered += [("Location", to)] if to else []
+        answered += [("Set-Cookie", line) for line in sets]
+        answered += (received or {}).items()
+        response = _response(status, answered, to, page, media if page is not None else "")
+        self._entries.append(
+            {
+                "pageref": f"page_{self._page}",
+                "startedDateTime": self.clock.isoformat(timespec="milliseconds").replace("+00:00", "Z"),
+                "time": round(wait * 1000 + 14.5, 1),
+                "request": _request(method, url, headers | (sent or {}), body),
+                "response": response | ({"_error": error} if error else {}),
+                "cache": {},
+                "timings": _TIMINGS | {"wait": round(wait * 1000, 1)},
+                "_resourceType": kind,
+                "_initiator": {"type": "script" if by_script else "other"},
+            }
+        )
         self.clock += timedelta(seconds=wait + 0.015)
         for number in range(noise):
             self._noise(url, number)
@@ -162,6 +146,43 @@ class Recording:
     def octets(self) -> bytes:
         """The export as a file."""
         return json.dumps(self.document(), ensure_ascii=False, indent=1).encode() + b"\n"
+
+
+def _request(method: str, url: str, headers: Pairs, body: str | None) -> dict[str, Any]:
+    """A request as the format has it (HTTP Archive 1.2, `request`)."""
+    return {
+        "method": method,
+        "url": url,
+        "httpVersion": "HTTP/2",
+        "cookies": [],
+        "headersSize": -1,
+        "headers": _named(headers.items()),
+        "queryString": _named(parse_qsl(urlsplit(url).query)),
+        "bodySize": len(body or ""),
+        **({"postData": {"mimeType": _media_of(body), "text": body}} if body else {}),
+    }
+
+
+def _response(
+    status: int, headers: list[tuple[str, str]], to: str | None, page: str | None, media: str
+) -> dict[str, Any]:
+    """A response as the format has it (HTTP Archive 1.2, `response`)."""
+    text = page or ""
+    return {
+        "status": status,
+        "statusText": "",
+        "httpVersion": "HTTP/2",
+        "cookies": [],
+        "headers": _named(headers),
+        "redirectURL": to or "",
+        "headersSize": -1,
+        "bodySize": len(text),
+        "content": {"size": len(text), "mimeType": media, "text": text},
+    }
+
+
+def _named(pairs: Iterable[tuple[str, str]]) -> list[Pairs]:
+    return [{"name": name, "value": value} for name, value in pairs]
 
 
 def _media_of(body: str | None) -> str:

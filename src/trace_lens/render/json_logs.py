@@ -18,29 +18,30 @@ if TYPE_CHECKING:
 from trace_lens.render.as_json import Json
 
 
-def checked_log(found: Checked, proposed: str | None) -> Json:
+def checked_log(found: Checked) -> Json:
     """`trace-lens/log-check/1`."""
     return {
         "schema": "trace-lens/log-check/1",
         "file": found.file,
         "source": found.source,
         "format": found.form,
-        "rows": found.rows,
-        "whole": found.whole,
-        "bad": found.bad,
+        "rows": found.sample.rows,
+        "whole": found.sample.whole,
+        "bad": found.sample.bad,
         "bad_rows": [
-            {"line": example.line, "because": example.because, "text": example.text} for example in found.examples
+            {"line": example.line, "because": example.because, "text": example.text}
+            for example in found.sample.examples
         ],
-        "first": show_moment(found.first) if found.first else None,
-        "last": show_moment(found.last) if found.last else None,
-        "ambiguous": found.ambiguous,
-        "zoneless": found.zoneless,
+        "first": show_moment(found.times.first) if found.times.first else None,
+        "last": show_moment(found.times.last) if found.times.last else None,
+        "ambiguous": found.times.ambiguous,
+        "zoneless": found.times.zoneless,
         "lacking": {name: round(share, 4) for name, share in found.lacking.items()},
         "columns": [_column(found, column, fields) for column, fields in found.columns],
         "outcomes": [{"word": word, "count": count, "outcome": outcome} for word, count, outcome in found.outcomes],
         "owner": _owner(found),
         "remarks": list(found.proposal.remarks) if found.proposal else [],
-        "proposal": proposed,
+        "proposal": found.proposed,
     }
 
 

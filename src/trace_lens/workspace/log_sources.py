@@ -65,6 +65,28 @@ class LogSource(NamedTuple):
         return [path for path in found if path.is_file()]
 
 
+def naming(workspace: Workspace, path: Path) -> LogSource | None:
+    """The description that names a file. Raises SettingsError."""
+    root, place = workspace.root, path.resolve()
+    if root is None:
+        return None
+    named = (
+        source
+        for source in log_sources(workspace).values()
+        if place in {file.resolve() for file in source.files_in(root)}
+    )
+    return next(named, None)
+
+
+def save_description(root: Path, name: str, text: str) -> str:
+    """Save a description under a name; its file. Raises FileExistsError where there is one, and OSError."""
+    target = root / FOLDER / f"{name}.toml"
+    target.parent.mkdir(exist_ok=True)
+    with target.open("x", encoding="utf-8") as stream:
+        stream.write(text)
+    return f"{FOLDER}/{target.name}"
+
+
 def log_sources(workspace: Workspace) -> dict[str, LogSource]:
     """The descriptions of a workspace. Raises SettingsError with everything that is wrong in any of them."""
     return workspace.once("log sources", lambda: _load(workspace))

@@ -6,12 +6,13 @@ from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.common.findings import Allows, Evidence, Severity, Side, Unchecked, lack
+from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.oidc.tokens import ACCESS, ID, OTHER, USERINFO, texts
+from trace_lens.workspace.records import App
 
 WELL_KNOWN = "/.well-known/openid-configuration"
 _WORDS = {
@@ -54,38 +55,40 @@ def issuer(case: OidcCase) -> Answer:
         )
         return
     severity = differs(expected, came) if came else None
-    if came is None or severity is None:
-        return
+    if came is not None and severity is not None:
+        yield _other_issuer(case, case.app, expected, came, severity)
+
+
+def _other_issuer(case: OidcCase, app: App, expected: str, came: str, severity: Severity) -> Finding:
+    """The issuer is another one than expected: of another provider on record, or unlike what one side says."""
     of_provider = case.provider.issuer if case.provider else None
     other = case.other_provider
-    told = case.app.settings.application.oidc.provider_issuer
+    told = app.settings.application.oidc.provider_issuer
     wrong_setting = came == of_provider
-    yield finding(
-        "issuer-mismatch",
-        say(
+    if other:
+        detail = say(
             "The token is from {came}, which is {other_name}; {app_name} trusts {expected}.",
             came=came,
             other_name=other.name,
-            app_name=case.app.name,
+            app_name=app.name,
             expected=expected,
         )
-        if other
-        else say(
-            "The token is from {came}; {app_name} expects {expected}.",
-            came=came,
-            app_name=case.app.name,
-            expected=expected,
-        ),
+        trusted = case.provider.name if case.provider else "the provider"
+        remedy = say("Sign in through {provider_name}.", provider_name=trusted)
+    else:
+        detail = say(
+            "The token is from {came}; {app_name} expects {expected}.", came=came, app_name=app.name, expected=expected
+        )
+        remedy = None
+    return finding(
+        "issuer-mismatch",
+        detail,
         severity=severity,
         side=_whose_move(wrong_setting=wrong_setting, is_other=bool(other), agreed=expected == of_provider),
         expected=expected,
         actual=came,
         value_to_set=came if wrong_setting else None if other or expected != of_provider else expected,
-        remedy=say(
-            "Sign in through {provider_name}.", provider_name=case.provider.name if case.provider else "the provider"
-        )
-        if other
-        else None,
+        remedy=remedy,
         evidence=[
             *case.of_token("iss", "iss"),
             case.set_in_app("provider_issuer", expected, "application", "provider_issuer")

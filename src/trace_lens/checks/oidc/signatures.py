@@ -17,6 +17,7 @@ from trace_lens.common.sentences import say
 from trace_lens.oidc.algorithms import SIGNATURES, verifies
 from trace_lens.oidc.jose import Jws
 from trace_lens.workspace import token_keys
+from trace_lens.workspace.token_keys import TokenKey
 
 _SOON = timedelta(hours=1)
 SIGNED_OTHERWISE = (
@@ -93,17 +94,7 @@ def _broken(verdict: Verdict) -> str:
 def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding]:
     suitable = [key for key in verdict.keys if suits(jws, key.key)]
     if verdict.standing == KNOWN and verdict.key:
-        yield finding(
-            "signed-by-other-known-key",
-            say(
-                "The signature was made with {key_words}, which is not in the key set that is trusted here.",
-                key_words=verdict.key.words,
-            ),
-            actual=verdict.key.key.id or verdict.key.file,
-            remedy="Let the application fetch the provider's key set anew, and save it here too; if the provider has "
-            "retired the key, ask why it still signs with it.",
-            evidence=[*case.of_header("kid"), *file_of(verdict.key)],
-        )
+        yield _by_another(case, verdict.key)
     elif verdict.standing == EMBEDDED:
         yield finding(
             "signed-by-untrusted-key",
@@ -123,19 +114,7 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
             evidence=[*case.of_header("alg"), *case.of_header("kid")],
         )
     elif verdict.standing == TRUSTED and verdict.named and verdict.key not in verdict.named and verdict.key:
-        yield finding(
-            "signature-value-invalid",
-            say(
-                "The token names the key {key_id}, which does not verify it; {key_words} does.",
-                key_id=jws.key_id,
-                key_words=verdict.key.words,
-            ),
-            side=Side.PROVIDER,
-            remedy="Name in the header the key that made the signature.",
-            expected=verdict.key.key.id,
-            actual=jws.key_id,
-            evidence=case.of_header("kid"),
-        )
+        yield _names_another(case, jws.key_id, verdict.key)
     if jws.key_id is not None and verdict.keys and not verdict.named:
         yield _unknown_id(case, jws, verdict)
     if jws.key_id is None and len(suitable) > 1:
@@ -147,6 +126,38 @@ def _by_standing(case: OidcCase, jws: Jws, verdict: Verdict) -> Iterator[Finding
             ),
             evidence=case.of_header("kid"),
         )
+
+
+def _by_another(case: OidcCase, key: TokenKey) -> Finding:
+    """A key on record made the signature, and not one that is trusted here."""
+    return finding(
+        "signed-by-other-known-key",
+        say(
+            "The signature was made with {key_words}, which is not in the key set that is trusted here.",
+            key_words=key.words,
+        ),
+        actual=key.key.id or key.file,
+        remedy="Let the application fetch the provider's key set anew, and save it here too; if the provider has "
+        "retired the key, ask why it still signs with it.",
+        evidence=[*case.of_header("kid"), *file_of(key)],
+    )
+
+
+def _names_another(case: OidcCase, key_id: str | None, key: TokenKey) -> Finding:
+    """A trusted key made the signature, and not the one that the header names (RFC 7515 §4.1.4)."""
+    return finding(
+        "signature-value-invalid",
+        say(
+            "The token names the key {key_id}, which does not verify it; {key_words} does.",
+            key_id=key_id,
+            key_words=key.words,
+        ),
+        side=Side.PROVIDER,
+        remedy="Name in the header the key that made the signature.",
+        expected=key.key.id,
+        actual=key_id,
+        evidence=case.of_header("kid"),
+    )
 
 
 def _unknown_id(case: OidcCase, jws: Jws, verdict: Verdict) -> Finding:

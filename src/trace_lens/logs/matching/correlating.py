@@ -28,6 +28,10 @@ from trace_lens.logs.matching.weights import (
     REACH,
     SAME,
     USER,
+    Background,
+    Crowd,
+    Gaps,
+    Kinds,
     Pairs,
     Weighed,
     weigh,
@@ -185,20 +189,38 @@ def _reached(gathered: Candidates, source: str) -> int:
 def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> Pairs:
     import numpy as np
 
+    attempts, events = (np.array([item[side] for item in found], dtype=np.int64) for side in (0, 1))
+    levels, weight, background = _compared(gathered, source, found)
+    gaps, nearest = _gaps(gathered, source, found)
+    kinds, kind = _kinds(gathered, source, found)
+    near, twin = _crowded(gathered, found)
+    rounds = np.array([gathered.attempts[attempt].rounds for attempt, _ in found], dtype=np.int64)
+    return Pairs(
+        source=source,
+        attempt=attempts,
+        event=events,
+        levels=levels,
+        weight=weight,
+        kind=kind,
+        nearest=nearest,
+        gaps=gaps,
+        kinds=kinds,
+        background=background,
+        crowd=Crowd(near, twin, rounds),
+    )
+
+
+def _compared(
+    gathered: Candidates, source: str, found: list[tuple[int, int]]
+) -> tuple[NDArray[np.int8], Numbers, Background]:
+    """How far the marks of each pair agree, how likely its person is meant, what else may have brought its event."""
+    import numpy as np
+
     role = gathered.role(source)
-    clock = gathered.clocks[source]
-    kinds = [(code, outcome) for name, outcome, code in gathered.counts.kinds if name == source]
-    numbers = {kind: number for number, kind in enumerate(kinds)}
-    shares = np.array([gathered.counts.kinds[source, outcome, code] for code, outcome in kinds], dtype=float)
-    moments = [sided(moment, role) for moment in gathered.moments]
     carries_ids = any(gathered.events[event].ids for _, event in found)
     levels = np.full((len(MARKS), len(found)), -1, dtype=np.int8)
     weight, rate = np.ones(len(found)), np.ones(len(found))
     by_id, by_user = np.zeros(len(found), dtype=bool), np.zeros(len(found), dtype=bool)
-    gaps: list[float] = []
-    parts: list[float] = []
-    pair: list[int] = []
-    nearest = np.zeros(len(found))
     for place, (attempt, number) in enumerate(found):
         event = gathered.events[number]
         shared = gathered.shared(attempt, event)
@@ -206,39 +228,42 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
         by_id[place] = bool(shared)
         by_user[place] = not shared and levels[USER, place] in (SAME, ALIKE)
         rate[place] = _rate(gathered, attempt, event, shared, bool(by_user[place]))
-        time = event.time.timestamp()
+    return levels, weight, Background(rate, by_id, by_user)
+
+
+def _gaps(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> tuple[Gaps, Numbers]:
+    """The gaps of each event, its clock corrected, to the moments of the attempt; the smallest gap of each pair."""
+    import numpy as np
+
+    clock = gathered.clocks[source]
+    role = gathered.role(source)
+    moments = [sided(moment, role) for moment in gathered.moments]
+    gaps: list[float] = []
+    shares: list[float] = []
+    pair: list[int] = []
+    nearest = np.zeros(len(found))
+    for place, (attempt, number) in enumerate(found):
+        time = gathered.events[number].time.timestamp()
         true = time - clock.of(time)
         mine = [(true - at, part) for at, part in moments[attempt]]
         gaps += [gap for gap, _ in mine]
-        parts += [part for _, part in mine]
+        shares += [part for _, part in mine]
         pair += [place] * len(mine)
         nearest[place] = min((gap for gap, _ in mine), key=abs)
-    attempts, events = (np.array([item[side] for item in found], dtype=np.int64) for side in (0, 1))
-    kind = np.array(
-        [numbers[logged.code, logged.outcome] for logged in (gathered.events[event] for _, event in found)],
-        dtype=np.int64,
-    )
-    near, twin = _crowded(gathered, found)
-    return Pairs(
-        source=source,
-        attempt=attempts,
-        event=events,
-        levels=levels,
-        kind=kind,
-        kind_share=shares / shares.sum(),
-        weight=weight,
-        by_id=by_id,
-        by_user=by_user,
-        rate=rate,
-        near=near,
-        twin=twin,
-        rounds=np.array([gathered.attempts[attempt].rounds for attempt, _ in found], dtype=np.int64),
-        once=np.array([_is_once(gathered.sources.get(source), outcome) for _, outcome in kinds], dtype=bool),
-        gap=np.array(gaps),
-        share=np.array(parts),
-        pair=np.array(pair, dtype=np.int64),
-        nearest=nearest,
-    )
+    return Gaps(np.array(gaps), np.array(shares), np.array(pair, dtype=np.int64)), nearest
+
+
+def _kinds(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> tuple[Kinds, NDArray[np.int64]]:
+    """The kinds of events of a source, and the number of that of each pair."""
+    import numpy as np
+
+    kinds = [(code, outcome) for name, outcome, code in gathered.counts.kinds if name == source]
+    numbers = {kind: number for number, kind in enumerate(kinds)}
+    shares = np.array([gathered.counts.kinds[source, outcome, code] for code, outcome in kinds], dtype=float)
+    once = np.array([_is_once(gathered.sources.get(source), outcome) for _, outcome in kinds], dtype=bool)
+    events = (gathered.events[event] for _, event in found)
+    kind = np.array([numbers[event.code, event.outcome] for event in events], dtype=np.int64)
+    return Kinds(shares / shares.sum(), once), kind
 
 
 def _mark(

@@ -82,39 +82,65 @@ that is alike is that of the session, beside another token or request than the a
 USER, APP, IP, ID, OUTCOME = range(len(MARKS))
 
 
+class Gaps(NamedTuple):
+    """One entry for each moment of a pair's attempt: the gap to the event (seconds, clock corrected), the share of that
+    moment in its attempt, and the place of the pair.
+    """
+
+    seconds: Numbers
+    share: Numbers
+    pair: Places
+
+
+class Kinds(NamedTuple):
+    """The kinds of events of a source: the share of each in the whole log, and whether an attempt has one line of it,
+    as far as the source itself tells.
+    """
+
+    share: Numbers
+    once: NDArray[np.bool_]
+
+
+class Background(NamedTuple):
+    """What else may have brought a pair's event: the rate of such events without retries, in events a second, and
+    whether that is the rate of its id or of its user.
+    """
+
+    rate: Numbers
+    by_id: NDArray[np.bool_]
+    by_user: NDArray[np.bool_]
+
+
+class Crowd(NamedTuple):
+    """How many of the attempt's other candidates of the kind lie within half a minute of a pair's event; 1 for the
+    second of two lines that say the same, else 0; and how often the attempt came back to the application.
+    """
+
+    near: Numbers
+    twin: Places
+    rounds: Places
+
+
 @dataclass(slots=True)
 class Pairs:
     """Candidates of one source: one entry a pair of an attempt and an event.
 
     `attempt` and `event` are places in lists that all sources share. `levels` has a row a mark, -1 where there is
-    nothing to compare; `weight` is how likely the person is meant at all. `kind` numbers the kind of event,
-    `kind_share` the share of each kind in the whole log. `rate` is that of the background without retries, in events
-    a second; `by_id` and `by_user` tell which value it is of. `near` counts the attempt's other candidates of the kind
-    within half a minute of the event; `twin` is 1 for the second of two lines that say the same, else 0. `rounds` is
-    how often the pair's attempt came back to the application. A pair has one
-    gap (seconds, clock corrected) for each moment of its attempt, with a share: `gap`, `share` and `pair` are the flat
-    lists. `nearest` is the smallest gap. `once` says of a kind that an attempt has one line of it, as far as the source
-    itself tells.
+    nothing to compare; `weight` is how likely the person is meant at all. `kind` numbers the kind of event; `nearest`
+    is the smallest gap, in seconds.
     """
 
     source: str
     attempt: Places
     event: Places
     levels: NDArray[np.int8]
-    kind: Places
-    kind_share: Numbers
     weight: Numbers
-    by_id: NDArray[np.bool_]
-    by_user: NDArray[np.bool_]
-    rate: Numbers
-    near: Numbers
-    twin: Places
-    rounds: Places
-    once: NDArray[np.bool_]
-    gap: Numbers
-    share: Numbers
-    pair: Places
+    kind: Places
     nearest: Numbers
+    gaps: Gaps
+    kinds: Kinds
+    background: Background
+    crowd: Crowd
 
     def __len__(self) -> int:
         return len(self.attempt)
@@ -150,11 +176,11 @@ class _Model:
         self.density = self.prior
         self.belongs = np.array([mark.belongs for mark in MARKS])
         self.beside = np.array([mark.beside for mark in MARKS])
-        self.kinds = pairs.kind_share.copy()
+        self.kinds = pairs.kinds.share.copy()
         self.per_attempt = 1.0
         self.retries = np.array([_RETRY, _RETRY]) * [[1.0], [_OF_SESSION]]
-        self.groups = np.where(pairs.once, int(np.argmax(pairs.once)), np.arange(len(pairs.kind_share)))
-        self.by = np.where(pairs.by_user, 0, np.where(pairs.by_id, 1, -1))
+        self.groups = np.where(pairs.kinds.once, int(np.argmax(pairs.kinds.once)), np.arange(len(pairs.kinds.share)))
+        self.by = np.where(pairs.background.by_user, 0, np.where(pairs.background.by_id, 1, -1))
         self.ring = np.clip(np.digitize(np.abs(pairs.nearest), _RINGS) - 1, 0, len(_RETRY) - 1)
         self.slots = self._slots()
         self.one_each = self._crowded()
@@ -164,7 +190,7 @@ class _Model:
         import numpy as np
 
         made = np.zeros(int(self.slots.max(initial=-1)) + 1, dtype=bool)
-        made[self.slots[(self.pairs.near >= thresholds.CROWD) & self.pairs.once[self.pairs.kind]]] = True
+        made[self.slots[(self.pairs.crowd.near >= thresholds.CROWD) & self.pairs.kinds.once[self.pairs.kind]]] = True
         return made
 
     def _prior_density(self) -> Numbers:
@@ -180,8 +206,8 @@ class _Model:
         """Numbers what an attempt may own one event of: a group of kinds that exclude each other."""
         import numpy as np
 
-        together = self.pairs.attempt * (len(self.pairs.kind_share) + 1) + self.groups[self.pairs.kind]
-        together = 2 * together + self.pairs.twin
+        together = self.pairs.attempt * (len(self.pairs.kinds.share) + 1) + self.groups[self.pairs.kind]
+        together = 2 * together + self.pairs.crowd.twin
         slots: Places = np.unique(together, return_inverse=True)[1].astype(np.int64)
         return slots
 
@@ -196,7 +222,7 @@ class _Model:
             if number > 4 and np.abs(probability - before).max(initial=0.0) < 1e-4:
                 break
             self._learn(probability)
-        timely = self._gap_density() > (pairs.rate + 1.0 / (2 * REACH)) * 0.5
+        timely = self._gap_density() > (pairs.background.rate + 1.0 / (2 * REACH)) * 0.5
         odds = self._odds()
         return Weighed(odds, probability, self._chosen(odds, probability), timely)
 
@@ -205,31 +231,33 @@ class _Model:
         import numpy as np
 
         pairs = self.pairs
-        near = np.interp(pairs.gap, self.edges, self.density, left=0.0, right=0.0)
-        wide = _TAIL_SCALE / np.pi / (pairs.gap**2 + _TAIL_SCALE**2)
-        tail = np.where(pairs.by_id, _TAIL_OF_ID, _TAIL)[pairs.pair]
-        mixed = pairs.share * ((1 - tail) * near + tail * wide)
-        density: Numbers = np.bincount(pairs.pair, mixed, minlength=len(pairs)).astype(float)
+        near = np.interp(pairs.gaps.seconds, self.edges, self.density, left=0.0, right=0.0)
+        wide = _TAIL_SCALE / np.pi / (pairs.gaps.seconds**2 + _TAIL_SCALE**2)
+        tail = np.where(pairs.background.by_id, _TAIL_OF_ID, _TAIL)[pairs.gaps.pair]
+        mixed = pairs.gaps.share * ((1 - tail) * near + tail * wide)
+        density: Numbers = np.bincount(pairs.gaps.pair, mixed, minlength=len(pairs)).astype(float)
         return density
 
     def _odds(self) -> Numbers:
         import numpy as np
 
         pairs = self.pairs
-        of_person = pairs.weight * (self.kinds / pairs.kind_share)[pairs.kind]
+        of_person = pairs.weight * (self.kinds / pairs.kinds.share)[pairs.kind]
         own = np.ones(len(pairs))
         for mark in range(len(MARKS)):
             level = pairs.levels[mark]
             told = level >= 0
             ratio = self.belongs[mark] / np.maximum(self.beside[mark], 1e-6)
             if mark == ID:
-                own[told] *= np.where(pairs.by_id[told], self.belongs[mark][level[told]], ratio[level[told]])
+                own[told] *= np.where(pairs.background.by_id[told], self.belongs[mark][level[told]], ratio[level[told]])
             elif mark == OUTCOME:
                 own[told] *= ratio[level[told]]
             else:
                 of_person[told] *= ratio[level[told]]
         again = np.where(self.by >= 0, self._retried(self.retries[self.by, self.ring]), 0.0)
-        return self.per_attempt * self._gap_density() * own / (pairs.rate / np.maximum(of_person, 1e-9) + again)
+        return (
+            self.per_attempt * self._gap_density() * own / (pairs.background.rate / np.maximum(of_person, 1e-9) + again)
+        )
 
     def _retried(self, usual: Numbers) -> Numbers:
         """How many events of other tries lie around each, a second: what is usual in the log, and what is there.
@@ -239,7 +267,7 @@ class _Model:
         """
         import numpy as np
 
-        return (thresholds.SHAPE + self.pairs.near) / (
+        return (thresholds.SHAPE + self.pairs.crowd.near) / (
             thresholds.SHAPE / np.maximum(usual, 1e-9) + 2 * thresholds.NEARBY
         )
 
@@ -256,7 +284,7 @@ class _Model:
             return odds
         pairs = self.pairs
         to_slot = to_event = np.ones(len(odds))
-        single = self.one_each[self.slots] & (pairs.rounds == 1)
+        single = self.one_each[self.slots] & (pairs.crowd.rounds == 1)
         for _ in range(_ROUNDS_OF_BELIEF):
             weighted = odds * to_event
             to_slot = 1.0 / (1.0 + _others(weighted, pairs.event, self.events))
@@ -272,7 +300,7 @@ class _Model:
         pairs = self.pairs
         chosen = np.zeros(len(odds), dtype=bool)
         likely = np.flatnonzero(probability >= thresholds.WORTH_A_LOOK)
-        single = self.one_each[self.slots[likely]] & (pairs.rounds[likely] == 1)
+        single = self.one_each[self.slots[likely]] & (pairs.crowd.rounds[likely] == 1)
         places = np.where(single, self.slots[likely], len(self.one_each) + np.arange(len(likely)))
         for members in _in_conflict(pairs.event[likely].tolist(), places.tolist()):
             if len(members) == 1:
@@ -299,7 +327,7 @@ class _Model:
             for table, weight, prior in ((self.belongs, probability, mark.belongs), (self.beside, left, mark.beside)):
                 counts = np.bincount(level[told], weight[told], minlength=4) + mark.prior * np.array(prior)
                 table[number] = counts / counts.sum()
-        kinds = np.bincount(pairs.kind, probability, minlength=len(pairs.kind_share)) + 5.0 * pairs.kind_share
+        kinds = np.bincount(pairs.kind, probability, minlength=len(pairs.kinds.share)) + 5.0 * pairs.kinds.share
         self.kinds = kinds / kinds.sum()
         self._learn_gaps(probability)
         self._learn_retries(left)
@@ -308,8 +336,8 @@ class _Model:
     def _learn_gaps(self, probability: Numbers) -> None:
         import numpy as np
 
-        near = np.abs(self.pairs.gap - self.pairs.nearest[self.pairs.pair]) < 1e-6
-        gaps, weight = self.pairs.gap[near], probability[self.pairs.pair][near]
+        near = np.abs(self.pairs.gaps.seconds - self.pairs.nearest[self.pairs.gaps.pair]) < 1e-6
+        gaps, weight = self.pairs.gaps.seconds[near], probability[self.pairs.gaps.pair][near]
         count = float(weight.sum())
         if count < 1.0:
             self.density = self.prior
@@ -330,7 +358,7 @@ class _Model:
         for by, part in enumerate((1.0, _OF_SESSION)):
             mine = self.by == by
             sums = np.bincount(self.ring[mine], left[mine], minlength=len(_RETRY))
-            central = self.pairs.rate[mine & (self.ring == 0)]
+            central = self.pairs.background.rate[mine & (self.ring == 0)]
             steady = float(central.mean()) if len(central) and by == 0 else 0.0
             expected = steady * widths * min(self.attempts, len(central))
             prior = thresholds.PRIOR_ATTEMPTS * part * np.array(_RETRY) * widths
@@ -345,8 +373,8 @@ class _Model:
         """
         import numpy as np
 
-        sure = (probability > 0.9) & (self.pairs.rounds == 1)
-        kinds = len(self.pairs.kind_share)
+        sure = (probability > 0.9) & (self.pairs.crowd.rounds == 1)
+        kinds = len(self.pairs.kinds.share)
         owned = np.zeros((int(self.pairs.attempt.max(initial=-1)) + 1, kinds))
         np.add.at(owned, (self.pairs.attempt[sure], self.pairs.kind[sure]), 1.0)
         there = (owned > 0).astype(float)

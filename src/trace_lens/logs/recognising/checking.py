@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from itertools import chain, islice
 from pathlib import Path
@@ -17,9 +17,10 @@ from trace_lens.logs.formats.times import TimeReader, is_descending
 from trace_lens.logs.recognising.columns import Column, columns_of
 from trace_lens.logs.recognising.forms import form_of
 from trace_lens.logs.recognising.known import Known
-from trace_lens.logs.recognising.proposing import Proposal, propose
+from trace_lens.logs.recognising.proposing import Proposal, as_toml, propose
 from trace_lens.workspace.log_settings import LogSettings
-from trace_lens.workspace.log_sources import LogSource
+from trace_lens.workspace.log_sources import LogSource, naming
+from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.settings import read_table
 
 SAMPLE = 5_000
@@ -27,29 +28,44 @@ _SHOWN_BAD = 5
 _HEAD = 64 * 1024
 
 
-class Checked(NamedTuple):
-    """What came of a check: of the `rows` looked at, `records` could be taken apart, and `bad` are of no use.
-
-    `lacking` is the share of records without each field, from 0 to 1; `columns` say what each column is read as;
-    `outcomes` count the words and what they count as; `whole` says that the sample was the whole file.
+class Sample(NamedTuple):
+    """What was looked at: of the `rows`, `records` could be taken apart, and `bad` are of no use, with some of these as
+    `examples`; `whole` says that the sample was the whole file.
     """
 
-    file: str
-    source: str | None
-    form: str
     rows: int
     records: int
     whole: bool
     bad: int
     examples: tuple[BadRow, ...]
-    lacking: dict[str, float]
-    columns: tuple[tuple[Column, tuple[str, ...]], ...]
-    outcomes: tuple[tuple[str, int, str], ...]
+
+
+class Times(NamedTuple):
+    """The first and the last moment; how many times were ambiguous, and how many carried no zone."""
+
     first: datetime | None
     last: datetime | None
     ambiguous: int
     zoneless: int
+
+
+class Checked(NamedTuple):
+    """What came of a check.
+
+    `lacking` is the share of records without each field, from 0 to 1; `columns` say what each column is read as;
+    `outcomes` count the words and what they count as; `proposed` is the proposal as a description in TOML.
+    """
+
+    file: str
+    source: str | None
+    form: str
+    sample: Sample
+    times: Times
+    lacking: dict[str, float]
+    columns: tuple[tuple[Column, tuple[str, ...]], ...]
+    outcomes: tuple[tuple[str, int, str], ...]
     proposal: Proposal | None
+    proposed: str | None = None
 
 
 def check(path: Path, source: LogSource | None, known: Known | None = None, sample: int = SAMPLE) -> Checked:
@@ -65,6 +81,28 @@ def check(path: Path, source: LogSource | None, known: Known | None = None, samp
         rows = list(islice(rows_of(opened, source), sample + 1))
     whole = len(rows) <= sample
     return _told(str(path), source, rows[:sample], whole, proposal)
+
+
+def check_for(
+    workspace: Workspace, path: Path, source: LogSource | None, known: Callable[[], Known | None], name: str | None
+) -> Checked:
+    """Check a file of a workspace, or one beside it: by a description, else by the one that names it, unless a new one
+    is wanted under a name; what is proposed comes as TOML too. Raises Unreadable, OSError, SettingsError.
+    """
+    if source is None and name is None:
+        source = naming(workspace, path)
+    found = check(path, source, None if source else known())
+    if found.proposal is None:
+        return found
+    place, root = path.resolve(), workspace.root.resolve() if workspace.root else None
+    inside = root is not None and place.is_relative_to(root)
+    named = place.relative_to(root) if root and inside else place
+    proposed = as_toml(found.proposal, name or path.name.partition(".")[0], named.as_posix())
+    if root is None or inside:
+        return found._replace(proposed=proposed)
+    remark = "this file is outside the workspace: copy it into logs/, or load it with --trust-workspace"
+    proposal = found.proposal._replace(remarks=(*found.proposal.remarks, remark))
+    return found._replace(proposed=proposed, proposal=proposal)
 
 
 def _proposed(path: Path, known: Known | None, sample: int) -> tuple[LogSource, Proposal]:
@@ -126,18 +164,16 @@ def _told(file: str, source: LogSource, rows: list[Record | BadRow], whole: bool
         file=file,
         source=source.id or None,
         form=source.settings.format,
-        rows=len(rows),
-        records=len(records),
-        whole=whole,
-        bad=len(bad),
-        examples=tuple(_examples(bad)),
+        sample=Sample(len(rows), len(records), whole, len(bad), tuple(_examples(bad))),
+        times=Times(
+            first=min(moments, default=None),
+            last=max(moments, default=None),
+            ambiguous=reader.ambiguous,
+            zoneless=reader.zoneless if source.settings.time_zone is None else 0,
+        ),
         lacking=lacking,
         columns=columns,
         outcomes=tuple((word, count, outcome) for (word, outcome), count in words.most_common(20)),
-        first=min(moments, default=None),
-        last=max(moments, default=None),
-        ambiguous=reader.ambiguous,
-        zoneless=reader.zoneless if source.settings.time_zone is None else 0,
         proposal=proposal,
     )
 

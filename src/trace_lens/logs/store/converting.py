@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 from trace_lens.logs.formats.rows import BadRow
 from trace_lens.logs.store.duck import Duck, problem_of
 from trace_lens.logs.store.engine import COLUMNS, named, quoted
-from trace_lens.logs.store.manifest import Content, Manifest, StoreProblem
+from trace_lens.logs.store.manifest import Content, FileFacts, Manifest, StoreProblem
 from trace_lens.logs.store.writing import Writer
 from trace_lens.workspace.own_files import OWN_FOLDER, refuse_link
 from trace_lens.workspace.records import EARLIER_EVENTS
@@ -140,23 +140,18 @@ def _write(folder: Path, duck: Duck, files: Sequence[_File]) -> None:
             if bad_rows
             else []
         )
-        bad_part, count = writer.write_bad(key, bad)
         manifest.put(
             Content(
                 id=key,
                 source=told["source"],
                 names=(),
-                octets=told["octets"],
-                digest=told["digest"],
-                beginning="",
-                lines=told["lines"],
+                file=FileFacts(told["octets"], told["digest"], beginning="", lines=told["lines"]),
                 rows=written.rows if written else 0,
-                bad=count,
                 loaded_at=told["loaded_at"].replace(tzinfo=UTC),
                 first=written.first if written else None,
                 last=written.last if written else None,
                 part=written.part if written else None,
-                bad_part=bad_part,
+                bad=writer.write_bad(key, bad),
             )
         )
         manifest.point(told["file"], key)

@@ -9,7 +9,7 @@ from typing import BinaryIO, NamedTuple
 
 from trace_lens.logs.formats.records import unpacked
 from trace_lens.logs.formats.rows import DAMAGED, Unreadable
-from trace_lens.logs.store.manifest import BEGINNING
+from trace_lens.logs.store.manifest import BEGINNING, FileFacts
 
 _CHUNK = 1 << 20
 _CONTROLS = tuple(bytes([octet]) for octet in (0x09, 0x0B, 0x0C, 0x1C, 0x1D, 0x1E, 0x1F))
@@ -18,16 +18,13 @@ _BEGINNINGS = tuple(bytes([octet]) for octet in (0xC2, 0xE1, 0xE2, 0xE3))
 
 
 class Facts(NamedTuple):
-    """What a file is: its octets, their SHA-256, that of its beginning, its whole lines, whether the last one ends.
+    """What a file is, its lines counted where they end, and whether the last one does.
 
     `until` are the digests of its first octets, by their number, as far as these were asked for. `only_spaces` says
     that it has no white space but spaces and the ends of lines, as far as its octets tell.
     """
 
-    octets: int
-    digest: str
-    beginning: str
-    lines: int
+    file: FileFacts
     ends: bool
     only_spaces: bool
     until: dict[int, str]
@@ -66,10 +63,7 @@ def facts_of(
     except DAMAGED as error:
         raise Unreadable(f"it is damaged ({error})") from None
     return Facts(
-        octets=octets,
-        digest=whole.hexdigest(),
-        beginning=hashlib.sha256(head[:BEGINNING]).hexdigest(),
-        lines=lines,
+        file=FileFacts(octets, whole.hexdigest(), hashlib.sha256(head[:BEGINNING]).hexdigest(), lines),
         ends=not octets or last == b"\n",
         only_spaces=only_spaces,
         until=until,

@@ -35,11 +35,13 @@ def counted_kinds(
 ) -> dict[str, list[tuple[Any, ...]]]:
     """The same of several kinds of counts, asked at once. Raises StoreProblem."""
     found: dict[str, list[tuple[Any, ...]]] = {what: [] for what in kinds}
-    held = [content for content in store.manifest if content.counts and (sources is None or content.source in sources)]
+    held = [
+        content for content in store.manifest if content.kept.counts and (sources is None or content.source in sources)
+    ]
     wanted = None if values is None else sorted(set(values))
     if not held or wanted == []:
         return found
-    files = sorted({content.counts for content in held if content.counts})
+    files = sorted({content.kept.counts for content in held if content.kept.counts})
     listed = ", ".join(quoted(str(store.folder / COUNTS / file)) for file in files)
     parts = Given(
         {"part": "VARCHAR", "source": "VARCHAR"},
@@ -79,7 +81,7 @@ def lines_with(store: EventStore, ids: Sequence[str]) -> dict[str, list[Lines]]:
     by_file: dict[str, list[Content]] = {}
     for content in store.manifest:
         if content.part and content.rows:
-            by_file.setdefault(content.ids or "", []).append(content)
+            by_file.setdefault(content.kept.ids or "", []).append(content)
     found: dict[str, list[Lines]] = {}
     for file, contents in by_file.items():
         keys = _opened(store.folder / IDS / file, probe) if file else None
@@ -108,7 +110,9 @@ def _made_anew(store: EventStore, contents: list[Content]) -> tuple[NDArray[np.u
     from trace_lens.logs.store.writing import Writer
 
     keys, shift, bases = Writer(store.duck, store.folder).index_of(contents)
-    return keys[1:], [content._replace(shift=shift, base=bases[content.id]) for content in contents]
+    return keys[1:], [
+        content._replace(kept=content.kept._replace(shift=shift, base=bases[content.id])) for content in contents
+    ]
 
 
 def _looked_up(
@@ -117,17 +121,17 @@ def _looked_up(
     """The number of each id that was found, with the lines where."""
     import numpy as np
 
-    order = sorted(contents, key=lambda content: content.base)
-    bases = [content.base for content in order]
+    order = sorted(contents, key=lambda content: content.kept.base)
+    bases = [content.kept.base for content in order]
     low = np.uint64((1 << PLACE_BITS) - 1)
     first, last = np.searchsorted(keys, said & ~low, "left"), np.searchsorted(keys, said | low, "right")
     for number in np.flatnonzero(last > first).tolist():
         for place in np.unique(np.asarray(keys[first[number] : last[number]]) & low).tolist():
             at = int(np.searchsorted(bases, place, "right")) - 1
             content = order[at]
-            offset = place - content.base
-            if at >= 0 and offset <= (content.lines >> content.shift) + 1:
-                yield number, (content.id, offset << content.shift, ((offset + 1) << content.shift) - 1)
+            offset = place - content.kept.base
+            if at >= 0 and offset <= (content.file.lines >> content.kept.shift) + 1:
+                yield number, (content.id, offset << content.kept.shift, ((offset + 1) << content.kept.shift) - 1)
 
 
 def by_source(rows: Iterable[tuple[Any, ...]]) -> Mapping[str, dict[str, int]]:

@@ -116,6 +116,15 @@ class _Found(NamedTuple):
     instead: int = 0
 
 
+class _Read(NamedTuple):
+    """What was written of a file, how many of its rows are new, its bad rows, and how many times are ambiguous."""
+
+    written: Written
+    rows: int
+    bad: Sequence[BadRow] = ()
+    ambiguous: int = 0
+
+
 class Loader:
     """Loads files into a store that is open for writing; a context manager, at whose end all is in the manifest."""
 
@@ -197,7 +206,7 @@ class Loader:
             facts, written = self._read_twice_at_once(source, path, key, watch)
         else:
             facts = self._facts(source, path, size, watch)
-        same = manifest.known(source.id, facts.digest)
+        same = manifest.known(source.id, facts.file.digest)
         if same is not None:
             if written:
                 self.writer.drop(written.part)
@@ -211,66 +220,68 @@ class Loader:
             key = before.id
         elif written is None:
             written = self._write_at_once(source, path, key, facts, watch)
-        first_line = before.lines + 1 if before else 1
-        if written is None:
-            written, rows, bad, ambiguous = self._line_by_line(source, path, name, key, before, watch)
-        else:
-            rows, bad, ambiguous = written.rows, [], 0
-        kept_bad = self.store.folder / BAD_ROWS / before.bad_part if before and before.bad_part else None
-        bad_part, bad_rows = self.writer.write_bad(key, bad, kept_bad, first_line)
-        manifest.put(
-            Content(
-                id=key,
-                source=source.id,
-                names=before.names if before else (),
-                octets=facts.octets,
-                digest=facts.digest,
-                beginning=facts.beginning,
-                lines=facts.lines,
-                rows=written.rows,
-                bad=bad_rows,
-                loaded_at=now.astimezone(UTC),
-                again=before.again if before else 0,
-                first=written.first,
-                last=written.last,
-                part=written.part,
-                bad_part=bad_part,
-            )
+        read = (
+            self._line_by_line(source, path, name, key, before, watch)
+            if written is None
+            else _Read(written, written.rows)
         )
+        first_line = self._hold(source, key, facts, read, before, now)
         manifest.point(name, key, alone=True)
         self._fresh[key] = first_line
         return Loaded(
             source=source.id,
             file=name,
             state=GROWN if before else NEW,
-            rows=rows,
-            bad=len(bad),
-            examples=tuple(bad[:5]),
-            ambiguous=ambiguous,
+            rows=read.rows,
+            bad=len(read.bad),
+            examples=tuple(read.bad[:5]),
+            ambiguous=read.ambiguous,
         )
+
+    def _hold(
+        self, source: LogSource, key: str, facts: Facts, read: _Read, before: Content | None, now: datetime
+    ) -> int:
+        """Put what was read of a file into the manifest; the line from which on it is new."""
+        first_line = before.file.lines + 1 if before else 1
+        kept_bad = self.store.folder / BAD_ROWS / before.bad.part if before and before.bad.part else None
+        written = read.written
+        self.store.manifest.put(
+            Content(
+                id=key,
+                source=source.id,
+                names=before.names if before else (),
+                file=facts.file,
+                rows=written.rows,
+                loaded_at=now.astimezone(UTC),
+                again=before.again if before else 0,
+                first=written.first,
+                last=written.last,
+                part=written.part,
+                bad=self.writer.write_bad(key, read.bad, kept_bad, first_line),
+            )
+        )
+        return first_line
 
     def _line_by_line(
         self, source: LogSource, path: Path, name: str, key: str, before: Content | None, watch: Watch | None
-    ) -> tuple[Written, int, list[BadRow], int]:
-        """Write what is new in a file, read line by line: what was written, how many rows are new, those that are bad,
-        and how many times were ambiguous.
-        """
+    ) -> _Read:
+        """Write what is new in a file, read line by line."""
         bad: list[BadRow] = []
-        first_line = before.lines + 1 if before else 1
+        first_line = before.file.lines + 1 if before else 1
         reader = TimeReader(time_form(source), descending=descending(source, path))
         with path.open("rb") as stream:
             read = events_of(source, name, rows_of(unpacked(stream), source), reader, self.store.kept_ids)
             kept = self.store.part(before) if before and before.part else None
             new = _only_events(read, bad, first_line, watch)
             written, rows = self.writer.write_events(key, new, kept, first_line)
-        return written, rows, bad, reader.ambiguous
+        return _Read(written, rows, bad, reader.ambiguous)
 
     def _grown_from(self, source: LogSource, facts: Facts) -> Content | None:
         """The longest content that a file begins with."""
         if source.settings.format in _ARRAYS:
             return None
         known = (self.store.manifest.known(source.id, digest) for digest in facts.until.values())
-        return max((content for content in known if content), key=lambda content: content.octets, default=None)
+        return max((content for content in known if content), key=lambda content: content.file.octets, default=None)
 
     def _new_id(self, source: LogSource, path: Path, name: str) -> str:
         told = hashlib.sha256(f"{source.id}\0{name}\0".encode("utf-8", "surrogatepass") + head_of(path)).hexdigest()[
@@ -287,7 +298,7 @@ class Loader:
         with path.open("rb") as stream:
             return facts_of(
                 unpacked(stream),
-                lambda head: (content.octets for content in manifest.begun(source.id, head)),
+                lambda head: (content.file.octets for content in manifest.begun(source.id, head)),
                 (lambda done: watch("reading", done, size)) if watch else None,
             )
 
@@ -308,7 +319,7 @@ class Loader:
         self, source: LogSource, path: Path, content: str, facts: Facts, watch: Watch | None
     ) -> Written | None:
         """Write a well-formed file at once; None where it must be read line by line."""
-        if source.settings.format not in HEADERS or facts.lines < _WORTH_BULK:
+        if source.settings.format not in HEADERS or facts.file.lines < _WORTH_BULK:
             return None
         written = self._bulk(source, path, content, facts, watch)
         if written is not None and not is_whole(source, facts, written):

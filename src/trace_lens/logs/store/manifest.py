@@ -48,37 +48,55 @@ class Name(NamedTuple):
     current: bool = True
 
 
+class FileFacts(NamedTuple):
+    """A log file, decompressed: its octets, their SHA-256, the digest of its first octets, and its lines."""
+
+    octets: int
+    digest: str
+    beginning: str
+    lines: int
+
+
+class BadRows(NamedTuple):
+    """How many rows could not be read, and the file that holds them; None where there are none."""
+
+    rows: int = 0
+    part: str | None = None
+
+
+class Kept(NamedTuple):
+    """The files that hold the index of a content's ids and what was counted of it; None where there is nothing to hold.
+
+    `shift` is how many low bits of a line the index leaves out, `base` the number that stands for its first lines
+    there.
+    """
+
+    ids: str | None = None
+    counts: str | None = None
+    shift: int = 0
+    base: int = 0
+
+
 class Content(NamedTuple):
     """What was loaded from one log file.
 
-    `octets`, `digest` (SHA-256) and `lines` are of the decompressed file; `beginning` is the digest of its first
-    octets.
     `rows` are its events, `again` those among them that stand in another content too and count there; `first` and
-    `last` bound their times by the log's own clock. `part` holds the events, `bad_part` the rows that could not be
-    read, `ids` the index of its ids, `counts` what was counted: names of files, None where there is nothing to hold.
-    `shift` is how many low bits of a line the index leaves out, `base` the number that stands for its first lines
-    there.
+    `last` bound their times by the log's own clock. `part` is the file that holds the events; None where there are
+    none.
     """
 
     id: str
     source: str
     names: tuple[Name, ...]
-    octets: int
-    digest: str
-    beginning: str
-    lines: int
+    file: FileFacts
     rows: int
-    bad: int
     loaded_at: datetime
     again: int = 0
     first: datetime | None = None
     last: datetime | None = None
     part: str | None = None
-    bad_part: str | None = None
-    ids: str | None = None
-    counts: str | None = None
-    shift: int = 0
-    base: int = 0
+    bad: BadRows = BadRows()
+    kept: Kept = Kept()
 
     @property
     def name(self) -> Name:
@@ -149,14 +167,14 @@ class Manifest:
         """Add a content, or put it in the place of what was held of it before."""
         before = self._contents.get(content.id)
         if before is not None:
-            self._by_digest.pop((before.source, before.digest), None)
-            self._by_beginning.get((before.source, before.beginning), {}).pop(content.id, None)
+            self._by_digest.pop((before.source, before.file.digest), None)
+            self._by_beginning.get((before.source, before.file.beginning), {}).pop(content.id, None)
         self._contents[content.id] = content
         self._of_source.setdefault(content.source, {})[content.id] = None
-        self._by_digest[content.source, content.digest] = content.id
-        if content.octets:
-            self._by_beginning.setdefault((content.source, content.beginning), {})[content.id] = None
-            self._beginnings.setdefault(content.source, set()).add(min(content.octets, BEGINNING))
+        self._by_digest[content.source, content.file.digest] = content.id
+        if content.file.octets:
+            self._by_beginning.setdefault((content.source, content.file.beginning), {})[content.id] = None
+            self._beginnings.setdefault(content.source, set()).add(min(content.file.octets, BEGINNING))
         for name in content.names:
             if name.current:
                 self._by_name[content.source, name.file] = content.id
@@ -165,10 +183,10 @@ class Manifest:
         """Take a content out, with its names."""
         held = self._contents.pop(content)
         del self._of_source[held.source][content]
-        for index, key in ((self._by_digest, held.digest), *((self._by_name, name.file) for name in held.names)):
+        for index, key in ((self._by_digest, held.file.digest), *((self._by_name, name.file) for name in held.names)):
             if index.get((held.source, key)) == content:
                 del index[held.source, key]
-        self._by_beginning.get((held.source, held.beginning), {}).pop(content, None)
+        self._by_beginning.get((held.source, held.file.beginning), {}).pop(content, None)
 
     def point(self, file: str, to: str, *, alone: bool = False) -> None:
         """Let a name point to a content, and no longer to any other of its source; `alone` takes its other names."""
@@ -212,9 +230,9 @@ class Manifest:
             for content in self
             for folder, file in (
                 (PARTS, content.part),
-                (BAD_ROWS, content.bad_part),
-                (IDS, content.ids),
-                (COUNTS, content.counts),
+                (BAD_ROWS, content.bad.part),
+                (IDS, content.kept.ids),
+                (COUNTS, content.kept.counts),
             )
             if file
         }
@@ -261,27 +279,48 @@ def read_manifest(folder: Path) -> Manifest:
 
 
 def _as_json(content: Content) -> dict[str, Any]:
-    """A content as it is written: moments as text, names as tables."""
-    told = content._asdict()
-    for key in ("loaded_at", "first", "last"):
-        told[key] = show_moment(told[key]) if told[key] else None
-    told["names"] = [name._asdict() for name in content.names]
-    return told
+    """A content as it is written, one flat table: moments as text, names as tables."""
+    return {
+        "id": content.id,
+        "source": content.source,
+        "names": [name._asdict() for name in content.names],
+        **content.file._asdict(),
+        "rows": content.rows,
+        "bad": content.bad.rows,
+        "loaded_at": show_moment(content.loaded_at),
+        "again": content.again,
+        "first": show_moment(content.first) if content.first else None,
+        "last": show_moment(content.last) if content.last else None,
+        "part": content.part,
+        "bad_part": content.bad.part,
+        **content.kept._asdict(),
+    }
 
 
 def _from_json(told: dict[str, Any]) -> Content:
     """A content from what was written. Raises ValueError, TypeError, KeyError where that was not by this program."""
-    given = {key: told[key] for key in Content._fields}
-    for key in ("loaded_at", "first", "last"):
-        given[key] = read_moment(given[key])[0] if given[key] else None
-    given["names"] = tuple(
-        Name(str(name["file"]), int(name["generation"]), bool(name["current"])) for name in told["names"]
+    names = (Name(str(name["file"]), int(name["generation"]), bool(name["current"])) for name in told["names"])
+    content = Content(
+        id=told["id"],
+        source=told["source"],
+        names=tuple(names),
+        file=FileFacts(int(told["octets"]), told["digest"], told["beginning"], int(told["lines"])),
+        rows=int(told["rows"]),
+        loaded_at=read_moment(told["loaded_at"])[0],
+        again=int(told["again"]),
+        first=read_moment(told["first"])[0] if told["first"] else None,
+        last=read_moment(told["last"])[0] if told["last"] else None,
+        part=_file(told["part"]),
+        bad=BadRows(int(told["bad"]), _file(told["bad_part"])),
+        kept=Kept(_file(told["ids"]), _file(told["counts"]), int(told["shift"]), int(told["base"])),
     )
-    for key in ("octets", "lines", "rows", "bad", "again", "shift", "base"):
-        given[key] = int(given[key])
-    for key in ("part", "bad_part", "ids", "counts"):
-        if given[key] is not None and not _FILE.fullmatch(given[key]):
-            raise ValueError(f"{given[key]!r} is no name of a file of the store")
-    if not given["names"] or not given["loaded_at"] or not isinstance(given["id"], str):
-        raise ValueError("a content without a name or a moment")
-    return Content(**given)
+    if not content.names or not isinstance(content.id, str):
+        raise ValueError("a content without a name")
+    return content
+
+
+def _file(name: Any) -> str | None:
+    """The name of a file of the store. Raises ValueError where it is none."""
+    if name is not None and not _FILE.fullmatch(name):
+        raise ValueError(f"{name!r} is no name of a file of the store")
+    return None if name is None else str(name)

@@ -40,7 +40,7 @@ def that_meet(contents: Sequence[Content], fresh: Collection[str]) -> list[Conte
 
 def is_whole(source: LogSource, facts: Facts, written: Written) -> bool:
     """Whether a part has an event for each line of its file."""
-    return written.rows == facts.lines - HEADERS[source.settings.format] + (0 if facts.ends else 1)
+    return written.rows == facts.file.lines - HEADERS[source.settings.format] + (0 if facts.ends else 1)
 
 
 def steady_in(bulk: Bulk, written: Written) -> bool:

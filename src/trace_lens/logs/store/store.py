@@ -188,11 +188,11 @@ class EventStore:
             LoadedFile(
                 source=content.source,
                 file=name.file,
-                octets=content.octets,
-                digest=content.digest,
-                lines=content.lines,
+                octets=content.file.octets,
+                digest=content.file.digest,
+                lines=content.file.lines,
                 rows=content.rows,
-                bad=content.bad,
+                bad=content.bad.rows,
                 loaded_at=content.loaded_at,
                 again=content.again,
                 generation=None if name.current else name.generation,
@@ -206,8 +206,8 @@ class EventStore:
         """The bad rows that were kept aside, with their files. Raises StoreProblem."""
         found = []
         for content in self.manifest:
-            if content.bad_part and source in (None, content.source):
-                part = self.folder / BAD_ROWS / content.bad_part
+            if content.bad.part and source in (None, content.source):
+                part = self.folder / BAD_ROWS / content.bad.part
                 rows = self.duck.ask(f"SELECT {select_of(BAD_COLUMNS)} FROM read_parquet({quoted(str(part))})", [])
                 found += [(content.name.file, BadRow(*row)) for row in rows]
         return sorted(found, key=lambda pair: (pair[0], pair[1].line))

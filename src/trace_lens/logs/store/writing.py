@@ -19,7 +19,7 @@ from trace_lens.logs.event import Event
 from trace_lens.logs.formats.rows import BadRow
 from trace_lens.logs.store.duck import Duck, events_in_parts
 from trace_lens.logs.store.engine import BAD_COLUMNS, COLUMNS, Given, named, quoted, select_of
-from trace_lens.logs.store.manifest import BAD_ROWS, COUNTS, IDS, PARTS, Content
+from trace_lens.logs.store.manifest import BAD_ROWS, COUNTS, IDS, PARTS, BadRows, Content, Kept
 from trace_lens.logs.store.overlaps import Rows, equal_runs
 from trace_lens.people.spellings import keys_of
 from trace_lens.workspace.own_files import for_user_only
@@ -103,22 +103,20 @@ class Writer:
         low, high = (moment.replace(tzinfo=UTC) if moment else None for moment in (first, last))
         return Written(name, rows, timed, low, high)
 
-    def write_bad(
-        self, content: str, rows: Sequence[BadRow], kept: Path | None = None, until: int = 0
-    ) -> tuple[str | None, int]:
+    def write_bad(self, content: str, rows: Sequence[BadRow], kept: Path | None = None, until: int = 0) -> BadRows:
         """Write rows that could not be read, after those of an earlier file that begin before a line.
 
-        The file, None where there are none, and how many they are. Raises StoreProblem.
+        Raises StoreProblem.
         """
         if not rows and kept is None:
-            return None, 0
+            return BadRows()
         columns = [list(column) for column in zip(*rows, strict=True)] or [[], [], []]
         given = {name: [_text(value) for value in column] for name, column in zip(BAD_COLUMNS, columns, strict=True)}
         if kept is None:
             name = f"{content}-{secrets.token_hex(4)}.parquet"
             with self.duck.meaning(), self.duck.handed_over(Given(BAD_COLUMNS, given)) as query:
                 self._copy(query, BAD_ROWS, name)
-            return name, len(rows)
+            return BadRows(len(rows), name)
         with self.duck.meaning():
             self.duck.give("bad", Given(BAD_COLUMNS, given))
         listed = select_of(BAD_COLUMNS)
@@ -128,10 +126,10 @@ class Writer:
         query = f"{before}SELECT {listed} FROM bad"
         count = int(self.duck.ask(f"SELECT count(*) FROM ({query})", [])[0][0])
         if not count:
-            return None, 0
+            return BadRows()
         name = f"{content}-{secrets.token_hex(4)}.parquet"
         self._copy(query, BAD_ROWS, name)
-        return name, count
+        return BadRows(count, name)
 
     def drop(self, part: str) -> None:
         """Take away a part that did not come to count."""
@@ -244,10 +242,7 @@ class Writer:
         counts, ids = (f"{told[0].id}-{secrets.token_hex(4)}.{ending}" for ending in ("parquet", "npy"))
         self._count(told, counts)
         shift, bases = self._index(told, ids)
-        made = {
-            content.id: content._replace(counts=counts, ids=ids, shift=shift, base=bases[content.id])
-            for content in told
-        }
+        made = {content.id: content._replace(kept=Kept(ids, counts, shift, bases[content.id])) for content in told}
         return [made.get(content.id, content) for content in contents]
 
     def _count(self, contents: Sequence[Content], name: str) -> None:
@@ -324,12 +319,12 @@ class Writer:
         import numpy as np
 
         shift = 0
-        while sum((content.lines >> shift) + 2 for content in contents) >= 1 << PLACE_BITS:
+        while sum((content.file.lines >> shift) + 2 for content in contents) >= 1 << PLACE_BITS:
             shift += 1
         base, bases = 0, {}
         for content in contents:
             bases[content.id] = base
-            base += (content.lines >> shift) + 2
+            base += (content.file.lines >> shift) + 2
         joined = ""
         if len(contents) > 1:
             types = {"content": "VARCHAR", "base": "BIGINT"}

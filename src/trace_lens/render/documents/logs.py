@@ -21,23 +21,23 @@ def _count(number: int, what: str) -> str:
     return f"{number:,} {what}{'' if number == 1 else 's'}"
 
 
-def checked_pages(found: Checked, proposed: str | None) -> Document:
+def checked_pages(found: Checked) -> Document:
     """A check: the answer, the columns, the outcomes, the bad rows, and the description that is proposed."""
-    good = found.rows - found.bad
+    good = found.sample.rows - found.sample.bad
     word = "unknown to the workspace" if found.proposal else f"read as {found.source}"
-    head = f"{good:,} of {found.rows:,} rows of {found.form} can be read"
-    yield line(Span(head, "ok" if not found.bad else "risk"), f"; {visible(found.file)} is {word}.")
-    if not found.whole:
-        yield prose(f"The first {found.rows:,} rows were read; the file holds more.", 2, "quiet")
-    if found.first and found.last:
-        yield Fact("from", f"{show_moment(found.first)} to {show_moment(found.last)}")
-    if found.zoneless and not found.proposal:
-        told = f"{found.zoneless:,} times carry no zone and were read as UTC; set time_zone"
+    head = f"{good:,} of {found.sample.rows:,} rows of {found.form} can be read"
+    yield line(Span(head, "ok" if not found.sample.bad else "risk"), f"; {visible(found.file)} is {word}.")
+    if not found.sample.whole:
+        yield prose(f"The first {found.sample.rows:,} rows were read; the file holds more.", 2, "quiet")
+    if found.times.first and found.times.last:
+        yield Fact("from", f"{show_moment(found.times.first)} to {show_moment(found.times.last)}")
+    if found.times.zoneless and not found.proposal:
+        told = f"{found.times.zoneless:,} times carry no zone and were read as UTC; set time_zone"
         yield Fact("zone", told)
-    if found.ambiguous:
+    if found.times.ambiguous:
         yield Fact(
             "zone",
-            f"{found.ambiguous:,} times lie in an hour that came twice, and nothing decides; "
+            f"{found.times.ambiguous:,} times lie in an hour that came twice, and nothing decides; "
             "they were taken as the first",
         )
     yield Fact("missing", _missing(found))
@@ -54,19 +54,19 @@ def checked_pages(found: Checked, proposed: str | None) -> Document:
                 for word, count, outcome in found.outcomes
             ],
         )
-    if found.bad:
+    if found.sample.bad:
         yield BLANK
-        yield heading(Span(f"Bad rows, {found.bad:,} in all", "break"))
-        for bad in found.examples:
+        yield heading(Span(f"Bad rows, {found.sample.bad:,} in all", "break"))
+        for bad in found.sample.examples:
             yield prose(f"line {bad.line}: {bad.because}", 2)
             if bad.text:
                 yield Drawing(partial(_cut, bad.text))
-    if proposed is not None:
+    if found.proposed is not None:
         for remark in found.proposal.remarks if found.proposal else ():
             yield prose(f"Mind: {remark}.", 0, "risk")
         yield BLANK
         yield heading(Span("Proposed description", "head"), "; --write NAME saves it as logs/NAME.toml")
-        for text in proposed.splitlines():
+        for text in found.proposed.splitlines():
             yield line("  ", visible(text))
 
 
@@ -86,7 +86,7 @@ def _columns(found: Checked) -> Document:
     told = {name: match for match in (found.proposal.found.matches if found.proposal else ()) for name in match.columns}
     for column, fields in found.columns:
         field = ", ".join(fields)
-        filled = f"{column.filled / found.records:.0%}" if found.records else ""
+        filled = f"{column.filled / found.sample.records:.0%}" if found.sample.records else ""
         examples = ", ".join(
             example if len(example) <= _WIDTH else example[: _WIDTH - 1] + "…" for example in column.examples[:2]
         )
