@@ -36,7 +36,8 @@ class _Fortnight:
         application: Application = BY_ID[app]
         issued = datetime(2026, 11, day, hour, minute, self.draw.randrange(60), tzinfo=UTC)
         attributes = {
-            name: [value.format(email=email) for value in values] for name, values in application.attributes.items()
+            name: [value.format(email=email) for value in values]
+            for name, values in application.at_provider.attributes.items()
         }
         good = Answer(
             issuer=PROVIDER,

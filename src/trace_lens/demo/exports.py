@@ -43,7 +43,7 @@ class Visit:
         self.app = BY_ID[app]
         self.answer = answer
         self.one = recording or Recording(answer.issued - timedelta(seconds=21.4))
-        root = make.xml(answer, self.app.signed_part)
+        root = make.xml(answer, self.app.at_provider.signed_part)
         self.request = str(root.get("InResponseTo") or "")
         self.sso = asked_in_address(answer, PROVIDER_SSO, self.request, "ss:mem:71c0")
         self.fields = {"SAMLResponse": base64.b64encode(etree.tostring(root)).decode(), "RelayState": "ss:mem:71c0"}

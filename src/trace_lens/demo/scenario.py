@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import UTC, datetime
+from types import MappingProxyType
+from typing import NamedTuple
 
 from trace_lens.demo.messages import EMAIL
 
@@ -61,9 +64,34 @@ class Claim:
     lines: tuple[str, ...]
 
 
+class AtProvider(NamedTuple):
+    """How the provider is set up for an application: what it names as audience where that is wrong, who is assigned,
+    and what it sends.
+    """
+
+    audience: str | None = None
+    assigned: tuple[str, ...] = ("grp-staff",)
+    signed_part: str = "assertion"
+    encrypted: bool = False
+    attributes: Mapping[str, list[str]] = MappingProxyType({})
+
+
+class Lines(NamedTuple):
+    """Further lines of an application's settings, by table."""
+
+    application: tuple[str, ...] = ()
+    setup: tuple[str, ...] = ()
+    account: tuple[str, ...] = ()
+    subject: tuple[tuple[str, ...], ...] = ()
+    accepted: tuple[str, ...] = ()
+
+
+_USUAL, _NONE = AtProvider(), Lines()
+
+
 @dataclass(frozen=True, slots=True)
 class Application:
-    """One application: `pins` lists what it trusts (old, new, sha256 of old …), `extra` are further settings lines."""
+    """One application: `pins` lists what it trusts (old, new, sha256 of old …)."""
 
     id: str
     name: str
@@ -73,19 +101,11 @@ class Application:
     pins: tuple[str, ...] = ("certs/id-2025.pem", "certs/id-2026.pem")
     people: tuple[Person, ...] = PEOPLE
     claims: tuple[Claim, ...] = ()
-    application: tuple[str, ...] = ()
-    setup: tuple[str, ...] = ()
-    account: tuple[str, ...] = ()
-    accepted: tuple[str, ...] = ()
-    audience_at_provider: str | None = None
-    assigned: tuple[str, ...] = ("grp-staff",)
-    subject: tuple[tuple[str, ...], ...] = ()
-    signed_part: str = "assertion"
     unsolicited: bool = True
-    encrypted: bool = False
     metadata: bool = False
-    attributes: dict[str, list[str]] = field(default_factory=dict)
     site: str = HOME
+    at_provider: AtProvider = _USUAL
+    lines: Lines = _NONE
 
     @property
     def base(self) -> str:
@@ -122,8 +142,7 @@ APPLICATIONS = (
         1840,
         slash=True,
         claims=(_ROLE,),
-        audience_at_provider=f"https://roster.{HOME}/saml",
-        attributes={"role": ["mate"]},
+        at_provider=AtProvider(audience=f"https://roster.{HOME}/saml", attributes={"role": ["mate"]}),
     ),
     Application(
         "berth-planner",
@@ -131,10 +150,10 @@ APPLICATIONS = (
         "berths",
         210,
         pins=("certs/id-2025.pem",),
-        attributes={"mail": ["{email}"]},
         claims=(Claim("mail", ('need = "should"',)),),
-        account=('column = "user"',),
         unsolicited=False,
+        at_provider=AtProvider(attributes={"mail": ["{email}"]}),
+        lines=Lines(account=('column = "user"',)),
     ),
     Application(
         "fuel-ledger",
@@ -142,9 +161,9 @@ APPLICATIONS = (
         "fuel",
         64,
         pins=("sha256 of certs/id-2025.pem",),
-        signed_part="response",
-        account=("rewrite = [{ drop_domain = true }]",),
         people=tuple(PEOPLE),
+        at_provider=AtProvider(signed_part="response"),
+        lines=Lines(account=("rewrite = [{ drop_domain = true }]",)),
     ),
     Application(
         "ticket-desk",
@@ -157,7 +176,7 @@ APPLICATIONS = (
                 ('need = "must"', 'kind = "groups"', "[claims.maps]", '"grp-desk" = "agent"', '"grp-staff" = "reader"'),
             ),
         ),
-        attributes={"groups": ["grp-staff", "grp-desk"]},
+        at_provider=AtProvider(attributes={"groups": ["grp-staff", "grp-desk"]}),
     ),
     Application(
         "chart-room",
@@ -165,7 +184,7 @@ APPLICATIONS = (
         "charts",
         95,
         pins=("certs/id-2026.pem",),
-        application=('clock_skew = "2m"',),
+        lines=Lines(application=('clock_skew = "2m"',)),
     ),
     Application(
         "claims-office",
@@ -173,27 +192,32 @@ APPLICATIONS = (
         "claims",
         33,
         people=(*PEOPLE, *GUESTS),
-        account=('rewrite = [{ case = "lower" }]',),
-        assigned=("grp-staff", "nils.lunde@skerry-pilots.example"),
-        subject=(
-            ('when = "guest"', 'from = "login"'),
-            ('from = "login"', f'rewrite = [{{ add_suffix = "@{HOME}" }}]'),
-        ),
-        attributes={"displayName": ["{email}"]},
         claims=(Claim("displayName", ('need = "may"',)),),
+        at_provider=AtProvider(
+            assigned=("grp-staff", "nils.lunde@skerry-pilots.example"), attributes={"displayName": ["{email}"]}
+        ),
+        lines=Lines(
+            account=('rewrite = [{ case = "lower" }]',),
+            subject=(
+                ('when = "guest"', 'from = "login"'),
+                ('from = "login"', f'rewrite = [{{ add_suffix = "@{HOME}" }}]'),
+            ),
+        ),
     ),
     Application(
         "galley-orders",
         "Galley Orders",
         "galley",
         150,
-        application=("password_sign_in = true",),
         claims=(Claim("role", ('need = "must"', 'one_of = ["cook", "purser"]')),),
-        attributes={"role": ["cook"]},
-        accepted=(
-            'code = "password-sign-in-open"',
-            'reason = "kept for the ships without a link until spring"',
-            "until = 2027-03-31",
+        at_provider=AtProvider(attributes={"role": ["cook"]}),
+        lines=Lines(
+            application=("password_sign_in = true",),
+            accepted=(
+                'code = "password-sign-in-open"',
+                'reason = "kept for the ships without a link until spring"',
+                "until = 2027-03-31",
+            ),
         ),
     ),
     Application(
@@ -201,20 +225,18 @@ APPLICATIONS = (
         "Cargo Manifest",
         "cargo",
         88,
-        encrypted=True,
         metadata=True,
-        application=('decryption_key = "keys/cargo-manifest.key"',),
-        attributes={"mail": ["{email}"]},
         claims=(Claim("mail", ('need = "must"',)),),
+        at_provider=AtProvider(encrypted=True, attributes={"mail": ["{email}"]}),
+        lines=Lines(application=('decryption_key = "keys/cargo-manifest.key"',)),
     ),
     Application(
         "tide-tables",
         "Tide Tables",
         "tides",
         41,
-        audience_at_provider=f"https://tides.{HOME}/saml/acs",
         claims=(Claim("displayName", ('need = "should"',)),),
-        attributes={"displayName": ["{email}"]},
+        at_provider=AtProvider(audience=f"https://tides.{HOME}/saml/acs", attributes={"displayName": ["{email}"]}),
     ),
     Application(
         "quay-passes",
@@ -222,9 +244,9 @@ APPLICATIONS = (
         "quay",
         310,
         metadata=True,
-        application=("signs_requests = true", f'sign_out_url = "https://quay.{HOME}/saml/slo"'),
         claims=(_ROLE,),
-        attributes={"role": ["deckhand"]},
+        at_provider=AtProvider(attributes={"role": ["deckhand"]}),
+        lines=Lines(application=("signs_requests = true", f'sign_out_url = "https://quay.{HOME}/saml/slo"')),
     ),
     Application(
         "harbour-radio",
@@ -233,16 +255,15 @@ APPLICATIONS = (
         27,
         pins=("certs/id-2026.pem",),
         claims=(Claim("department", ('need = "must"',)),),
-        attributes={"http://schemas.northmere.example/claims/department": ["harbour"]},
+        at_provider=AtProvider(attributes={"http://schemas.northmere.example/claims/department": ["harbour"]}),
     ),
     Application(
         "lost-property",
         "Lost Property",
         "found",
         18,
-        assigned=("l.plover@northmere.example",),
         claims=(Claim("department", ('need = "must"',)),),
-        attributes={"department": ["harbour"]},
+        at_provider=AtProvider(assigned=("l.plover@northmere.example",), attributes={"department": ["harbour"]}),
     ),
     Application("shore-tours", "Shore Tours", "tours", 120, pins=("certs/id-2026.pem",), site=SHORE),
     Application("pilot-rota", "Pilot Rota", "rota", 140),

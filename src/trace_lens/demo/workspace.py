@@ -168,7 +168,7 @@ def _settings(keys: dict[str, SigningKey]) -> dict[str, bytes]:
         files[f"assignments/{application.id}.csv"] = _assignments(application)
         if application.metadata:
             files[f"metadata/{application.id}.xml"] = _application_metadata(application, keys[application.id])
-        if application.encrypted:
+        if application.at_provider.encrypted:
             files[f"keys/{application.id}.key"] = keys[application.id].private_pem
     files |= client_files(keys)
     return {name: text.encode() for name, text in files.items()}
@@ -218,29 +218,29 @@ def _app(application: Application, old_fingerprint: str) -> Iterator[str]:
         f'provider_entity_id = "{PROVIDER}"',
         f'provider_sso_url = "{PROVIDER_SSO}"',
         f"trusted_certificates = [{pins}]",
-        f'signed_part = "{application.signed_part}"',
+        f'signed_part = "{application.at_provider.signed_part}"',
         f"accepts_unsolicited = {str(application.unsolicited).lower()}",
         *([] if application.id == "fuel-ledger" else [f'name_id_format = "{NAME_ID_FORMAT}"']),
         *([f'metadata = "metadata/{application.id}.xml"'] if application.metadata else []),
-        *application.application,
+        *application.lines.application,
         "",
         "[provider_setup]",
-        f'audience = "{application.audience_at_provider or application.entity_id}"',
+        f'audience = "{application.at_provider.audience or application.entity_id}"',
         f'acs_url = "{application.acs_url}"',
         f'assigned = "assignments/{application.id}.csv"',
-        *application.setup,
+        *application.lines.setup,
         "",
         "[account]",
         'from = "NameID"',
         f'list = "accounts/{application.id}.csv"',
-        *application.account,
+        *application.lines.account,
     )
-    for rule in application.subject:
+    for rule in application.lines.subject:
         yield from ("", "[[provider_setup.subject]]", *rule)
     for claim in application.claims:
         yield from ("", "[[claims]]", f'name = "{claim.name}"', *claim.lines)
-    if application.accepted:
-        yield from ("", "[[accepted]]", *application.accepted)
+    if application.lines.accepted:
+        yield from ("", "[[accepted]]", *application.lines.accepted)
 
 
 def _accounts(application: Application) -> str:
@@ -254,7 +254,7 @@ def _accounts(application: Application) -> str:
 def _assignments(application: Application) -> str:
     """Assigned groups with their members spelt out as users, as exports of providers often give them."""
     rows = []
-    for name in application.assigned:
+    for name in application.at_provider.assigned:
         if "@" in name:
             rows.append(f"{name},")
         else:
