@@ -68,24 +68,62 @@ def counts(told: dict[str, Any], app: str) -> tuple[int, int]:
 @pytest.mark.parametrize(
     ("theirs", "ours", "wanted"),
     [
-        pytest.param([(0, "m.tern", "roster", "ok"), (5, "m.tern", "roster", "no")], [], (2, 1), id="one log, two rows"),
-        pytest.param([(0, "m.tern", "roster", "ok")], [(1, "m.tern", "roster", "no")], (1, 1), id="let by, then refused"),
+        pytest.param(
+            [(0, "m.tern", "roster", "ok"), (5, "m.tern", "roster", "no")], [], (2, 1), id="one log, two rows"
+        ),
+        pytest.param(
+            [(0, "m.tern", "roster", "ok")], [(1, "m.tern", "roster", "no")], (1, 1), id="let by, then refused"
+        ),
         pytest.param([(0, "m.tern", "roster", "ok")], [(1, "m.tern", "roster", "ok")], (1, 0), id="both say yes"),
         pytest.param([(0, "m.tern", "roster", "no")], [], (1, 1), id="the provider refuses"),
-        pytest.param([(0, "m.tern", "roster", "no"), (9, "m.tern", "roster", "ok")], [(10, "m.tern", "roster", "ok")], (2, 1), id="the second try"),
-        pytest.param([(0, "m.tern", "roster", "ok")], [(61, "m.tern", "roster", "no")], (2, 1), id="more than a minute"),
+        pytest.param(
+            [(0, "m.tern", "roster", "no"), (9, "m.tern", "roster", "ok")],
+            [(10, "m.tern", "roster", "ok")],
+            (2, 1),
+            id="the second try",
+        ),
+        pytest.param(
+            [(0, "m.tern", "roster", "ok")], [(61, "m.tern", "roster", "no")], (2, 1), id="more than a minute"
+        ),
         pytest.param([(0, "m.tern", "roster", "ok")], [(1, "a.fulmar", "roster", "no")], (2, 1), id="somebody else"),
         pytest.param([(0, "m.tern", "desk", "ok")], [(1, "m.tern", "roster", "no")], (1, 1), id="another application"),
-        pytest.param([(0, "m.tern", "roster", "ok")], [(1, "m.tern", "roster", "no"), (8, "m.tern", "roster", "ok")], (1, 0), id="refused, then let in"),
-        pytest.param([(0, "m.tern", "roster", "ok")], [(1, "m.tern", "roster", "ok"), (8, "m.tern", "roster", "no")], (1, 1), id="the last word counts"),
+        pytest.param(
+            [(0, "m.tern", "roster", "ok")],
+            [(1, "m.tern", "roster", "no"), (8, "m.tern", "roster", "ok")],
+            (1, 0),
+            id="refused, then let in",
+        ),
+        pytest.param(
+            [(0, "m.tern", "roster", "ok")],
+            [(1, "m.tern", "roster", "ok"), (8, "m.tern", "roster", "no")],
+            (1, 1),
+            id="the last word counts",
+        ),
         pytest.param([(0, "", "roster", "ok")], [(1, "", "roster", "no")], (2, 1), id="nobody is named"),
-        pytest.param([], [(0, "m.tern", "roster", "ok"), (3, "m.tern", "roster", "ok")], (2, 0), id="only the application"),
+        pytest.param(
+            [], [(0, "m.tern", "roster", "ok"), (3, "m.tern", "roster", "ok")], (2, 0), id="only the application"
+        ),
         pytest.param([(0, "m.tern", "roster", "renewed")], [], (0, 0), id="no sign-in"),
-        pytest.param([(0, "m.tern@northmere.example", "The Roster", "ok")], [(1, "M.Tern", "https://roster.northmere.example/saml", "no")], (1, 1), id="other spellings"),
-        pytest.param([(0, "m.tern", "roster", "no", "X", "", "r1"), (0, "m.tern", "roster", "no", "X", "", "r1")], [], (1, 1), id="one line twice, with its id"),
-        pytest.param([(0, "m.tern", "roster", "no", "X"), (0, "m.tern", "roster", "no", "X")], [], (2, 2), id="two lines alike, without an id"),
+        pytest.param(
+            [(0, "m.tern@northmere.example", "The Roster", "ok")],
+            [(1, "M.Tern", "https://roster.northmere.example/saml", "no")],
+            (1, 1),
+            id="other spellings",
+        ),
+        pytest.param(
+            [(0, "m.tern", "roster", "no", "X", "", "r1"), (0, "m.tern", "roster", "no", "X", "", "r1")],
+            [],
+            (1, 1),
+            id="one line twice, with its id",
+        ),
+        pytest.param(
+            [(0, "m.tern", "roster", "no", "X"), (0, "m.tern", "roster", "no", "X")],
+            [],
+            (2, 2),
+            id="two lines alike, without an id",
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_is_one_sign_in(house: Path, theirs: list[Row], ours: list[Row], wanted: tuple[int, int]) -> None:
     log(house, "id", "provider", theirs)
     log(house, "apps", "application", ours)

@@ -97,8 +97,19 @@ def test_the_order_of_the_columns_does_not_matter(seed: int, made: list[Export],
     assert before == after
 
 
-@pytest.mark.parametrize("name", ["German", "German, date and time apart", "Italian", "report with a title", "letters",
-                                  "newest first", "nested", "Greek"])  # fmt: skip
+@pytest.mark.parametrize(
+    "name",
+    [
+        "German",
+        "German, date and time apart",
+        "Italian",
+        "report with a title",
+        "letters",
+        "newest first",
+        "nested",
+        "Greek",
+    ],
+)
 def test_what_is_proposed_reads_the_file(name: str, made: list[Export], demo: Path, tmp_path: Path) -> None:
     """Saved as it is, the description loads every row, and the events have a user each."""
     export = next(item for item in made if item.name == name)

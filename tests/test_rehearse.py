@@ -241,14 +241,29 @@ def form_of(text: str) -> FormShown:
     ("text", "wanted"),
     [
         ('<form action="c"><input name=user><input type=password name=p></form>', [("user", "U"), ("p", "P")]),
-        ('<form><input name=loginfmt><input type=password name=p><input type=checkbox name=keep></form>', [("loginfmt", "U"), ("p", "P")]),
-        ('<form><input type=hidden name=a value=1><input type=email name=x><input type=password name=p></form>', [("a", "1"), ("x", "U"), ("p", "P")]),
-        ('<form><input name=field1><input type=password name=p></form>', [("field1", "U"), ("p", "P")]),
-        ('<form><input name=user value=old><input type=password name=p><select name=realm><option value=a>A<option value=b selected>B</select></form>', [("realm", "b"), ("user", "U"), ("p", "P")]),
-        ('<form><input type=password name=p><input type=submit name=cancel value=Cancel><input type=submit name=ok value=OK></form>', [("p", "P"), ("ok", "OK")]),
-        ('<form><input type=password name=p><textarea name=t>x</textarea><input type=radio name=r value=1><input type=radio name=r value=2 checked></form>', [("t", "x"), ("r", "2"), ("p", "P")]),
+        (
+            "<form><input name=loginfmt><input type=password name=p><input type=checkbox name=keep></form>",
+            [("loginfmt", "U"), ("p", "P")],
+        ),
+        (
+            "<form><input type=hidden name=a value=1><input type=email name=x><input type=password name=p></form>",
+            [("a", "1"), ("x", "U"), ("p", "P")],
+        ),
+        ("<form><input name=field1><input type=password name=p></form>", [("field1", "U"), ("p", "P")]),
+        (
+            "<form><input name=user value=old><input type=password name=p><select name=realm><option value=a>A<option value=b selected>B</select></form>",
+            [("realm", "b"), ("user", "U"), ("p", "P")],
+        ),
+        (
+            "<form><input type=password name=p><input type=submit name=cancel value=Cancel><input type=submit name=ok value=OK></form>",
+            [("p", "P"), ("ok", "OK")],
+        ),
+        (
+            "<form><input type=password name=p><textarea name=t>x</textarea><input type=radio name=r value=1><input type=radio name=r value=2 checked></form>",
+            [("t", "x"), ("r", "2"), ("p", "P")],
+        ),
     ],
-)  # fmt: skip
+)
 def test_how_forms_are_filled_in(text: str, wanted: list[tuple[str, str]]) -> None:
     assert filled(form_of(text), "U", "P") == wanted
 

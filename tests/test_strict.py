@@ -89,7 +89,9 @@ MESSAGES = st.fixed_dictionaries(
     {},
     optional={
         "signed": st.sampled_from(["assertion", "response", "both", "none"]),
-        "name_id": st.sampled_from([TERN, TERN.upper(), " " + TERN, "off", "m.tern", "", "m.tern_partner.example~guest@northmere.example"]),
+        "name_id": st.sampled_from(
+            [TERN, TERN.upper(), " " + TERN, "off", "m.tern", "", "m.tern_partner.example~guest@northmere.example"]
+        ),
         "name_format": st.sampled_from([None, EMAIL, PERSISTENT, "urn:x"]),
         "request": st.sampled_from(["_rq1", "_rq2", ""]),
         "response_request": st.sampled_from(["_rq1", ""]),
@@ -115,7 +117,7 @@ MESSAGES = st.fixed_dictionaries(
             ]
         ),
     },
-)  # fmt: skip
+)
 CLAIM = {"name": "role", "need": "must"}
 SETTINGS = st.fixed_dictionaries(
     {},
@@ -156,7 +158,7 @@ SETTINGS = st.fixed_dictionaries(
             ]
         ),
     },
-)  # fmt: skip
+)
 
 
 @given(message=MESSAGES, told=SETTINGS)

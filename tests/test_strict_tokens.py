@@ -87,35 +87,71 @@ CHANGES = st.lists(
     max_size=3,
 ).map(dict)
 HEADERS = st.sampled_from(
-    [{}, {}, {}, {"typ": "at+jwt"}, {"typ": "JWT"}, {"kid": None}, {"kid": "x"}, {"kid": ["oidc"]}, {"crit": ["b64"]},
-     {"b64": False}, {"alg": "none"}, {"alg": "RS512"}, {"cty": "JWT"}, {"jwk": {}}, {"x5t": "a"}, {"zip": "DEF"}]
-)  # fmt: skip
+    [
+        {},
+        {},
+        {},
+        {"typ": "at+jwt"},
+        {"typ": "JWT"},
+        {"kid": None},
+        {"kid": "x"},
+        {"kid": ["oidc"]},
+        {"crit": ["b64"]},
+        {"b64": False},
+        {"alg": "none"},
+        {"alg": "RS512"},
+        {"cty": "JWT"},
+        {"jwk": {}},
+        {"x5t": "a"},
+        {"zip": "DEF"},
+    ]
+)
 SETTINGS = st.fixed_dictionaries(
     {},
     optional={
         "application": st.sampled_from(
-            ['max_age = "1h"', 'acr_values = ["urn:x"]', 'token_algorithm = "PS256"', f'api_audience = ["{API}"]',
-             'clock_skew = "0s"', 'checks_certificate_dates = true',
-             f'discovery_url = "{ISSUER}/other/.well-known/openid-configuration"']
+            [
+                'max_age = "1h"',
+                'acr_values = ["urn:x"]',
+                'token_algorithm = "PS256"',
+                f'api_audience = ["{API}"]',
+                'clock_skew = "0s"',
+                "checks_certificate_dates = true",
+                f'discovery_url = "{ISSUER}/other/.well-known/openid-configuration"',
+            ]
         ),
         "more": st.sampled_from(
-            ['[account]\nlist = "a.csv"', '[account]\nfrom = "email"\nlist = "a.csv"',
-             '[account]\nfrom = "email"\nlist = "a.csv"\ncompare = "ignore-case"',
-             '[account]\nfrom = "role"', '[account]\nfrom = "acr"',
-             '[[claims]]\nname = "role"\nneed = "must"', '[[claims]]\nname = "role"\nneed = "must"\none_of = ["mate"]',
-             '[[claims]]\nname = "groups"\nneed = "must"\nmaps = {grp-deck = "mate"}', '[[claims]]\nname = "sub"\nneed = "must"',
-             '[[claims]]\nname = "amr"\nneed = "must"\nsingle = true', '[[claims]]\nname = "mail"\nalso_as = ["email"]\nneed = "must"']
+            [
+                '[account]\nlist = "a.csv"',
+                '[account]\nfrom = "email"\nlist = "a.csv"',
+                '[account]\nfrom = "email"\nlist = "a.csv"\ncompare = "ignore-case"',
+                '[account]\nfrom = "role"',
+                '[account]\nfrom = "acr"',
+                '[[claims]]\nname = "role"\nneed = "must"',
+                '[[claims]]\nname = "role"\nneed = "must"\none_of = ["mate"]',
+                '[[claims]]\nname = "groups"\nneed = "must"\nmaps = {grp-deck = "mate"}',
+                '[[claims]]\nname = "sub"\nneed = "must"',
+                '[[claims]]\nname = "amr"\nneed = "must"\nsingle = true',
+                '[[claims]]\nname = "mail"\nalso_as = ["email"]\nneed = "must"',
+            ]
         ),
-        "provider": st.sampled_from([DISCOVERED, 'left_out_markers = ["hasgroups"]', 'email_domains = ["northmere.example"]']),
+        "provider": st.sampled_from(
+            [DISCOVERED, 'left_out_markers = ["hasgroups"]', 'email_domains = ["northmere.example"]']
+        ),
         "keys": st.sampled_from(
-            [[public_jwk(key("oidc"), "oidc")] * 2, [public_jwk(key("old"), "oidc"), public_jwk(key("oidc"), "x")],
-             [{**public_jwk(key("oidc"), "oidc"), "use": "enc"}], [{**public_jwk(key("oidc"), "oidc"), "alg": "PS256"}],
-             [with_certificate("oidc", ends="2025-11-01")], [with_certificate("oidc", "old")],
-             [{"kty": "oct", "kid": "oidc", "k": "AAAA"}, public_jwk(key("oidc"), "oidc")]]
+            [
+                [public_jwk(key("oidc"), "oidc")] * 2,
+                [public_jwk(key("old"), "oidc"), public_jwk(key("oidc"), "x")],
+                [{**public_jwk(key("oidc"), "oidc"), "use": "enc"}],
+                [{**public_jwk(key("oidc"), "oidc"), "alg": "PS256"}],
+                [with_certificate("oidc", ends="2025-11-01")],
+                [with_certificate("oidc", "old")],
+                [{"kty": "oct", "kid": "oidc", "k": "AAAA"}, public_jwk(key("oidc"), "oidc")],
+            ]
         ),
         "provider_setup": st.sampled_from(['client_id = "other"', 'assigned = "b.csv"', 'assigned = "everyone"']),
     },
-)  # fmt: skip
+)
 
 
 def made(told: dict[str, Any], folder: Path) -> Path:
@@ -152,9 +188,15 @@ def test_what_works_is_judged(told: dict[str, Any], tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "payload",
-    ['{"iss": "%s", "iss": "x", ', '{"a": {"b": 1, "b": 2}, "iss": "%s", ', '\ufeff{"iss": "%s", ', '{"n": NaN, "iss": "%s", ',
-     '{"n": 1' + "0" * 450 + ', "iss": "%s", ', '{"n": ' + "[" * 70 + "]" * 70 + ', "iss": "%s", '],
-)  # fmt: skip
+    [
+        '{"iss": "%s", "iss": "x", ',
+        '{"a": {"b": 1, "b": 2}, "iss": "%s", ',
+        '\ufeff{"iss": "%s", ',
+        '{"n": NaN, "iss": "%s", ',
+        '{"n": 1' + "0" * 450 + ', "iss": "%s", ',
+        '{"n": ' + "[" * 70 + "]" * 70 + ', "iss": "%s", ',
+    ],
+)
 def test_json_that_readers_differ_in(payload: str, tmp_path: Path) -> None:
     rest = f'"sub": "40117", "aud": "{CLIENT}", "iat": {IAT}, "exp": {IAT + 60}, "nonce": "n"}}'
     assert agrees(with_payload(f'{{"iss": "{ISSUER}", {rest}'), client_workspace(tmp_path))
