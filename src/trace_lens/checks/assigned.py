@@ -9,8 +9,8 @@ from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.claims import matches
 from trace_lens.checks.identified import account_name, index_of
+from trace_lens.checks.way.names import typed_names
 from trace_lens.checks.way.said import refusal_page
-from trace_lens.checks.way.signs import typed_names
 from trace_lens.common.findings import Allows, Evidence, Finding, Unchecked, lack
 from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding

@@ -21,8 +21,9 @@ from trace_lens.checks.logged import let_in_by_log, log_findings
 from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.validity import Validity, windows_of
+from trace_lens.checks.way.names import typed_names
 from trace_lens.checks.way.said import SYMPTOMS
-from trace_lens.checks.way.signs import outcome_of, shown_in, typed_names
+from trace_lens.checks.way.signs import outcome_of, shown_in
 from trace_lens.common import catalogue
 from trace_lens.common.findings import SIGN_IN_STAGES, Finding, Severity, Stage, Unchecked
 from trace_lens.common.moments import MomentError, read_moment_or_date

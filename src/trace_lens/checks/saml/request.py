@@ -13,7 +13,7 @@ from trace_lens.checks.comparing import closest, differs
 from trace_lens.checks.identified import account_name, index_of, is_of
 from trace_lens.checks.saml.case import SamlCase
 from trace_lens.checks.saml.signed import Verdict, judge_message
-from trace_lens.checks.way.signs import names_of
+from trace_lens.checks.way.names import names_of
 from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment

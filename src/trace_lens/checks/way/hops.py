@@ -3,22 +3,30 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Iterator
 from urllib.parse import parse_qsl
 
 from trace_lens.attempts.attempt import messages_in
-from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.journeys import BY_ITSELF, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
-from trace_lens.checks.way.parties import ANSWERS, APPLICATION, PROVIDER, REQUESTS, SIDES, at_hop, parties, return_hop
+from trace_lens.checks.way import exposed
+from trace_lens.checks.way.parties import (
+    ANSWERS,
+    APPLICATION,
+    PROVIDER,
+    REQUESTS,
+    SIDES,
+    at_hop,
+    parties,
+    return_hop,
+    way_of,
+)
 from trace_lens.checks.way.redirected import TO_KEEP_IT, came_first_to, lost_post, words_of_lost_post
 from trace_lens.checks.way.signs import shown_in
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of, plain, same_address
-from trace_lens.common.expressions import expression
 from trace_lens.common.findings import INFERRED, Evidence, Finding, Severity, Side
 from trace_lens.common.kinds import in_a_sentence, quoted_at_end
 from trace_lens.common.locations import Location
@@ -27,24 +35,15 @@ from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Count, say
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.carried import DELIVERED, EXCHANGE, IN_ADDRESS, IN_REDIRECT, PART
-from trace_lens.intake.exchanges import CALL, Exchange, words_of
+from trace_lens.intake.exchanges import CALL, words_of
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import LENGTH
-
-_PASSWORD = expression(r"(?:^|[_.\-\[])(?:pass(?:word|wd|phrase|code)?|pwd|passwort)\]?$|password\]?$", re.IGNORECASE)
-
-
-def _way(case: Case) -> Way:
-    way: Way | None = case.attempt.way
-    if way is None:
-        raise ValueError("the attempt has no way")
-    return way
 
 
 @check("redirect-loop", requires=Need.WAY)
 def loop(case: Case) -> Answer:
     """Does the way come to the same place again and again?"""
-    way = _way(case)
+    way = way_of(case)
     asked = [hop for hop in way.hops if set(hop.kinds) & set(REQUESTS) and not hop.exchange.frame]
     silent = {item.found.context.get(EXCHANGE) for item in case.attempt.earlier} if way.rounds == 1 else set()
     asked = [hop for hop in asked if not _is_silent(hop) and str(hop.exchange.number) not in silent]
@@ -115,7 +114,7 @@ _NOT_DELIVERED = (502, 503, 504)
 @check("replayed-message", "code-reused", requires=Need.WAY)
 def delivered_once(case: Case) -> Answer:
     """Was the answer delivered once only?"""
-    way = _way(case)
+    way = way_of(case)
     seen: dict[tuple[str, bytes], Hop] = {}
     for hop in way.hops:
         for message in hop.carries:
@@ -174,7 +173,7 @@ def _asked_anew(way: Way, before: Hop, again: Hop) -> bool:
 @check("code-too-old", requires=Need.WAY)
 def redeemed_in_time(case: Case) -> Answer:
     """Was the code redeemed soon after it was given (RFC 6749 §4.1.2), by the moments of the requests?"""
-    attempt, way = case.attempt, _way(case)
+    attempt, way = case.attempt, way_of(case)
     if not isinstance(attempt, OidcAttempt) or attempt.answer is None:
         return
     given = way.hop_of(attempt.answer.found)
@@ -214,7 +213,7 @@ def posted_where_it_was_meant(case: Case) -> Answer:
     if back is None or destination is None or back.exchange.method != "POST":
         return
     posted = back.exchange.url if parts_of(destination.value).query else back.exchange.plain_url
-    if not same_address(destination.value, posted) and not came_first_to(_way(case), back, destination.value):
+    if not same_address(destination.value, posted) and not came_first_to(way_of(case), back, destination.value):
         yield finding(
             "destination-mismatch",
             say(
@@ -229,99 +228,6 @@ def posted_where_it_was_meant(case: Case) -> Answer:
                 at_hop(case, "posted to", posted, back.exchange),
             ],
         )
-
-
-@check("insecure-transport", requires=Need.WAY)
-def transport(case: Case) -> Answer:
-    """Does no message and no cookie travel over http? (Loopback addresses need no https.)"""
-    clear = [hop for hop in _way(case).hops if _in_clear(hop.exchange) and (hop.carries or _bears_cookie(hop.exchange))]
-    if not clear:
-        return
-    first = next((hop for hop in clear if hop.carries), clear[0])
-    what = " and ".join(f"the {in_a_sentence(kind)}" for kind in first.kinds) or "a cookie"
-    others = say(" So do {clear} more hops.", clear=len(clear) - 1) if len(clear) > 1 else ""
-    parts = first.exchange.parts
-    yield finding(
-        "insecure-transport",
-        say(
-            "{upper}{what} travels to {host} over http, where anyone on the way can read and use it.{others}",
-            upper=what[0].upper(),
-            what=what[1:],
-            host=first.exchange.host,
-            others=others,
-        ),
-        side=SIDES.get(parties(case).side_of(first.exchange), Side.APPLICATION),
-        actual=first.exchange.plain_url,
-        value_to_set=parts._replace(scheme="https", query="", fragment="").geturl(),
-        evidence=[at_hop(case, "over http", hop.exchange.plain_url, hop.exchange) for hop in clear[:4]],
-    )
-
-
-def _in_clear(exchange: Exchange) -> bool:
-    return exchange.parts.scheme.lower() == "http" and not is_loopback(exchange.host)
-
-
-def _bears_cookie(exchange: Exchange) -> bool:
-    return bool(exchange.cookies or exchange.set_cookies)
-
-
-@check("credentials-in-clear", requires=Need.WAY)
-def passwords(case: Case) -> Answer:
-    """Does no password travel over http, or lie readable in the capture?"""
-    found = [(exchange, name) for exchange in _meanwhile(_way(case)) for name in _passwords_in(exchange)]
-    if not found:
-        return
-    exchange, name = next(((exchange, name) for exchange, name in found if _in_clear(exchange)), found[0])
-    clear, in_url = _in_clear(exchange), name.startswith("?")
-    name = name.lstrip("?")
-    where = say("{host} over http, readable by anyone on the way", host=exchange.host) if clear else exchange.host
-    said = "in the address" if in_url else say("in the field {name}", name=name)
-    yield finding(
-        "credentials-in-clear",
-        say("A password goes to {where} ({said}), and it lies readable in this capture: ", where=where, said=said)
-        + ("change it, and serve that page over https." if clear else "handle the file as a secret."),
-        side=SIDES.get(parties(case).side_of(exchange), Side.USER) if clear else Side.USER,
-        remedy="Serve that page over https, and change the password."
-        if clear
-        else "Change the password: addresses are kept in histories and logs."
-        if in_url
-        else "Keep this capture to yourself, and share only a copy without the password.",
-        actual=exchange.plain_url,
-        evidence=[at_hop(case, name, "a password", exchange, "address" if in_url else "request body", secret=True)],
-    )
-
-
-def _meanwhile(way: Way) -> Iterator[Exchange]:
-    """The hops, and what their pages called between the first and the last of them, at the same hosts."""
-    hosts = {hop.exchange.host for hop in way.hops}
-    numbers = {hop.exchange.number for hop in way.hops}
-    left = len(numbers)
-    for exchange in way.capture.exchanges:
-        if exchange.number in numbers:
-            left -= 1
-            yield exchange
-        elif 0 < left < len(numbers) and exchange.kind == CALL and exchange.host in hosts:
-            yield exchange
-
-
-def _passwords_in(exchange: Exchange) -> Iterator[str]:
-    for name, value in parse_qsl(exchange.parts.query):
-        if value and _PASSWORD.search(name):
-            yield "?" + name
-    if not exchange.body or exchange.method == "GET":
-        return
-    text = exchange.body[: limits.PAGE_BYTES].decode("utf-8", "replace")
-    pairs: list[tuple[str, object]] = list(parse_qsl(text)) if "=" in text and text[:1] != "{" else []
-    if text[:1] == "{":
-        try:
-            document = json.loads(text)
-        except ValueError:
-            document = {}
-        pairs = list(document.items()) if isinstance(document, dict) else []
-    pairs += [(match[1], match[2]) for match in re.finditer(r'name="([^"]+)"\r?\n\r?\n([^\r\n]+)', text)]
-    for name, held in pairs:
-        if isinstance(held, str) and held and _PASSWORD.search(str(name)):
-            yield str(name)
 
 
 @check("message-in-url-too-long", requires=Need.NOTHING)
@@ -360,7 +266,7 @@ def url_length(case: Case) -> Answer:
 @check("http-error", requires=Need.WAY)
 def errors(case: Case) -> Answer:
     """Did every hop of the sign-in answer without an error?"""
-    way = _way(case)
+    way = way_of(case)
     for place, hop in enumerate(way.hops):
         status = hop.exchange.status
         if (
@@ -441,8 +347,7 @@ CHECKS = (
     delivered_once,
     redeemed_in_time,
     posted_where_it_was_meant,
-    transport,
-    passwords,
+    *exposed.CHECKS,
     url_length,
     errors,
 )

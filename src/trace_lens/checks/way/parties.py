@@ -109,6 +109,14 @@ def return_hop(case: Case) -> Hop | None:
     )
 
 
+def way_of(case: Case) -> Way:
+    """The way of an attempt that has one."""
+    way: Way | None = case.attempt.way
+    if way is None:
+        raise ValueError("the attempt has no way")
+    return way
+
+
 def leaving(case: Case, back: Hop | None) -> list[Hop]:
     """The hops at the application before it sent the browser away, of the round whose answer came back at `back`."""
     way: Way | None = case.attempt.way

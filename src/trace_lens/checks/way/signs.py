@@ -15,6 +15,7 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
+from trace_lens.checks.way.names import names_of
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
 from trace_lens.common.addresses import plain
 from trace_lens.common.expressions import expression
@@ -50,7 +51,6 @@ _NO_ENTRY = expression(
 """What an alert says of an account that may not be used (yet)."""
 WRONG = expression(_WENT_WRONG, re.IGNORECASE)
 _IN = expression(r"^\W*(?:sign|log)[- ]?(?:in|on)\b|^\W*login\b", re.IGNORECASE)
-_SHORTEST_NAME = 4
 
 
 class Sign(NamedTuple):
@@ -296,50 +296,6 @@ def _path(target: str) -> str:
 
 def _holds(text: str, name: str) -> bool:
     return re.search(rf"(?<![\w@.]){re.escape(name)}(?![\w@])", text, re.IGNORECASE) is not None
-
-
-def names_of(case: Case) -> tuple[str, ...]:
-    """The spellings of the person that a page may show: the subject, addresses and names that were sent, what was
-    typed.
-    """
-    found = [case.subject.value] if case.subject else []
-    for name, values in case.said.items():
-        last = re.split(r"[/:#]", name)[-1].casefold()
-        if last in (
-            "name",
-            "email",
-            "mail",
-            "emailaddress",
-            "preferred_username",
-            "upn",
-            "displayname",
-            "login",
-            "uid",
-        ):
-            found += values
-    found += typed_names(case)
-    return tuple(dict.fromkeys(text.strip() for text in found if len(text.strip()) >= _SHORTEST_NAME))
-
-
-_NAME_FIELD = expression(r"user|login|e-?mail|account|identifier|^name$|^id$", re.IGNORECASE)
-_NOT_A_NAME = expression(r"pass|pwd|token|csrf|state|code|secret", re.IGNORECASE)
-
-
-def typed_names(case: Case) -> list[str]:
-    """What the person typed as their name at the provider's sign-in page, the latest first."""
-    from urllib.parse import parse_qsl
-
-    way: Way | None = case.attempt.way
-    found: list[str] = []
-    for hop in way.hops if way else ():
-        exchange = hop.exchange
-        if exchange.method != "POST" or not exchange.body or parties(case).side_of(exchange) != PROVIDER or hop.carries:
-            continue
-        pairs = parse_qsl(exchange.body[:20_000].decode("utf-8", "replace"))
-        if not any("pass" in name.lower() or "pwd" in name.lower() for name, _ in pairs):
-            continue
-        found += [value for name, value in pairs if _NAME_FIELD.search(name) and not _NOT_A_NAME.search(name) and value]
-    return list(reversed(found))
 
 
 def _tokens_taken(case: Case, hop: Hop) -> Iterator[Sign]:

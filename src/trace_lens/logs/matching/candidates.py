@@ -13,8 +13,9 @@ from trace_lens.logs.event import APPLICATION, PROVIDER, Event
 from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.clocks import NONE, Clock, unknown
 from trace_lens.logs.matching.seen import Seen
+from trace_lens.logs.matching.pairs import Pairs
 from trace_lens.logs.matching.weights import LIKE as ALIKE
-from trace_lens.logs.matching.weights import OPEN, REACH, SAME, USER, Pairs, Weighed
+from trace_lens.logs.matching.weights import OPEN, REACH, SAME, USER, Weighed
 from trace_lens.logs.matching.weights import OTHER as ANOTHER
 from trace_lens.logs.store.candidates import Survey, Window, by_ids, by_windows, tally, written_as
 from trace_lens.logs.store.store import EventStore

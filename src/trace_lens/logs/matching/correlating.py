@@ -17,6 +17,7 @@ from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.candidates import Candidates, sided
 from trace_lens.logs.matching.clock_setting import set_clocks
 from trace_lens.logs.matching.clocks import Clock, unknown
+from trace_lens.logs.matching.pairs import Background, Crowd, Gaps, Kinds, Pairs
 from trace_lens.logs.matching.seen import Instant, Matched, Seen
 from trace_lens.logs.matching.weights import (
     APP,
@@ -28,11 +29,6 @@ from trace_lens.logs.matching.weights import (
     REACH,
     SAME,
     USER,
-    Background,
-    Crowd,
-    Gaps,
-    Kinds,
-    Pairs,
     Weighed,
     weigh,
 )

@@ -33,6 +33,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.assigning import best_assignment
 from trace_lens.logs.matching.clocks import NONE, Clock
+from trace_lens.logs.matching.pairs import Pairs
 
 if TYPE_CHECKING:
     import numpy as np
@@ -80,70 +81,6 @@ MARKS = (
 that is alike is that of the session, beside another token or request than the attempt's.
 """
 USER, APP, IP, ID, OUTCOME = range(len(MARKS))
-
-
-class Gaps(NamedTuple):
-    """One entry for each moment of a pair's attempt: the gap to the event (seconds, clock corrected), the share of that
-    moment in its attempt, and the place of the pair.
-    """
-
-    seconds: Numbers
-    share: Numbers
-    pair: Places
-
-
-class Kinds(NamedTuple):
-    """The kinds of events of a source: the share of each in the whole log, and whether an attempt has one line of it,
-    as far as the source itself tells.
-    """
-
-    share: Numbers
-    once: NDArray[np.bool_]
-
-
-class Background(NamedTuple):
-    """What else may have brought a pair's event: the rate of such events without retries, in events a second, and
-    whether that is the rate of its id or of its user.
-    """
-
-    rate: Numbers
-    by_id: NDArray[np.bool_]
-    by_user: NDArray[np.bool_]
-
-
-class Crowd(NamedTuple):
-    """How many of the attempt's other candidates of the kind lie within half a minute of a pair's event; 1 for the
-    second of two lines that say the same, else 0; and how often the attempt came back to the application.
-    """
-
-    near: Numbers
-    twin: Places
-    rounds: Places
-
-
-@dataclass(slots=True)
-class Pairs:
-    """Candidates of one source: one entry a pair of an attempt and an event.
-
-    `attempt` and `event` are places in lists that all sources share. `levels` has a row a mark, -1 where there is
-    nothing to compare; `weight` is how likely the person is meant at all. `kind` numbers the kind of event; `nearest`
-    is the smallest gap, in seconds.
-    """
-
-    source: str
-    attempt: Places
-    event: Places
-    levels: NDArray[np.int8]
-    weight: Numbers
-    kind: Places
-    nearest: Numbers
-    gaps: Gaps
-    kinds: Kinds
-    background: Background
-    crowd: Crowd
-
-    def __len__(self) -> int:
-        return len(self.attempt)
 
 
 @dataclass(slots=True)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import errno
 import hashlib
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from functools import partial
@@ -25,10 +25,10 @@ from trace_lens.logs.formats.rows import BadRow, Unreadable
 from trace_lens.logs.formats.times import TimeReader
 from trace_lens.logs.store.bulk import ANY, HEADERS, NONE, SPACES, OutOfTheOrdinary, bulk_events
 from trace_lens.logs.store.duck import problem_of
-from trace_lens.logs.store.engine import quoted
 from trace_lens.logs.store.facts import Facts, facts_of, head_of
 from trace_lens.logs.store.manifest import BAD_ROWS, COUNTS, IDS, PARTS, Content, DiskFull, StoreProblem
-from trace_lens.logs.store.shapes import descending, is_packed, is_whole, named_as_packed, steady_in, that_meet
+from trace_lens.logs.store.shapes import descending, is_packed, is_whole, named_as_packed, steady_in
+from trace_lens.logs.store.side_by_side import Overlap, lay_side_by_side
 from trace_lens.logs.store.store import EventStore
 from trace_lens.logs.store.writing import Writer, Written
 from trace_lens.workspace.log_sources import LogSource
@@ -105,17 +105,6 @@ def _named(file: Path, root: Path) -> str:
     return (place.relative_to(base) if place.is_relative_to(base) else place).as_posix()
 
 
-class _Found(NamedTuple):
-    """What became of a content when it was laid beside the others of its source.
-
-    `again` counts its rows that stand in others, by the names of these; `instead` is how many rows an earlier content
-    had whose place it took.
-    """
-
-    again: dict[str, int]
-    instead: int = 0
-
-
 class _Read(NamedTuple):
     """What was written of a file, how many of its rows are new, its bad rows, and how many times are ambiguous."""
 
@@ -132,7 +121,7 @@ class Loader:
         self.store = store
         self.writer = Writer(store.duck, store.folder)
         self._fresh: dict[str, int] = {}
-        self._found: dict[tuple[str, str], _Found] = {}
+        self._found: dict[tuple[str, str], Overlap] = {}
         self._told = time.monotonic()
         self._took = 0.0
 
@@ -157,7 +146,7 @@ class Loader:
         begin = time.monotonic()
         manifest = self.store.manifest
         try:
-            self._lay_side_by_side()
+            lay_side_by_side(self.store, self.writer, self._fresh, self._found)
             for content in self.writer.keep([manifest[key] for key in self._fresh if key in manifest]):
                 manifest.put(content)
             manifest.write(self.store.folder)
@@ -376,68 +365,6 @@ class Loader:
         finally:
             done.set()
             looking.join()
-
-    # -- contents side by side
-
-    def _lay_side_by_side(self) -> None:
-        """Find what of the fresh contents stands in others of their source too, and mark it there."""
-        manifest = self.store.manifest
-        fresh = {key: line for key, line in self._fresh.items() if key in manifest and manifest[key].rows}
-        for source in {manifest[key].source: None for key in fresh}:
-            order = [content for content in manifest.of(source) if content.rows]
-            place = {content.id: number for number, content in enumerate(order)}
-            sharing = self._sharing(order, fresh)
-            for key in sorted(sharing, key=lambda key: place[key]):
-                ordered = sorted(sharing[key], key=lambda other: place[other])
-                self._lay_beside(key, fresh[key], [manifest[other] for other in ordered if other in manifest])
-
-    def _sharing(self, contents: Sequence[Content], fresh: Mapping[str, int]) -> dict[str, set[str]]:
-        """The earlier contents that share any row with each fresh one."""
-        near = that_meet(contents, fresh)
-        mine = [content.id for content in near if content.id in fresh]
-        if not mine:
-            return {}
-        place = {content.id: number for number, content in enumerate(contents)}
-        found: dict[str, set[str]] = {}
-        for key, other in self.writer.sharing(self.store.parts(near), mine):
-            if place[other] < place[key] or other not in fresh:
-                found.setdefault(key, set()).add(other)
-        return found
-
-    def _lay_beside(self, key: str, first_line: int, others: Sequence[Content]) -> None:
-        manifest = self.store.manifest
-        content = manifest[key]
-        paths = [(other, self.store.part(other)) for other in others]
-        counts = self.writer.overlapping(self.store.part(content), content, paths, first_line)
-        replaced = next(
-            (
-                manifest[other]
-                for other, count in counts.items()
-                if count == manifest[other].rows and not manifest[other].name.current and first_line == 1
-            ),
-            None,
-        )
-        if replaced is not None and not self._referred_to(replaced):
-            counts.pop(replaced.id)
-            self.writer.forget_pairs(replaced.id)
-            manifest.drop(replaced.id)
-        else:
-            replaced = None
-        if counts:
-            part = self.writer.mark_again(self.store.part(content), key)
-            manifest.put(content._replace(part=part, again=content.again + sum(counts.values())))
-        if counts or replaced:
-            again: dict[str, int] = {}
-            for other, count in counts.items():
-                file = manifest[other].name.file
-                again[file] = again.get(file, 0) + count
-            self._found[content.source, content.name.file] = _Found(again, replaced.rows if replaced else 0)
-
-    def _referred_to(self, content: Content) -> bool:
-        """Whether rows of other contents count as rows of this one."""
-        marked = [other for other in self.store.manifest.of(content.source) if other.again]
-        statement = f"SELECT count(*) FROM events WHERE same_content = {quoted(content.id)}"
-        return bool(marked) and self.store.duck.ask(statement, self.store.parts(marked))[0][0] > 0
 
 
 def _only_events(
