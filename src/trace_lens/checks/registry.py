@@ -26,12 +26,13 @@ def _of_saml() -> tuple[Check, ...]:
     )
     from trace_lens.checks.saml import identified as saml_identified
     from trace_lens.checks.saml import intended as saml_intended
-    from trace_lens.checks.way import blocked, clocks, cookies, ending, hops, interfaces, reachable
+    from trace_lens.checks.way import blocked, clocks, cookies, ending, exposed, hops, interfaces, reachable
 
     return (
         *reachable.CHECKS,
         *cookies.CHECKS,
         *hops.CHECKS,
+        *exposed.CHECKS,
         *blocked.CHECKS,
         *intended.CHECKS,
         *current.CHECKS,
@@ -73,12 +74,13 @@ def _of_oidc() -> tuple[Check, ...]:
     from trace_lens.checks.oidc import entitled as oidc_entitled
     from trace_lens.checks.oidc import identified as oidc_identified
     from trace_lens.checks.oidc import intended as oidc_intended
-    from trace_lens.checks.way import blocked, clocks, cookies, ending, hops, interfaces, reachable
+    from trace_lens.checks.way import blocked, clocks, cookies, ending, exposed, hops, interfaces, reachable
 
     return (
         *reachable.CHECKS,
         *cookies.CHECKS,
         *hops.CHECKS,
+        *exposed.CHECKS,
         *blocked.CHECKS,
         *intended.CHECKS,
         *clocks.CHECKS,

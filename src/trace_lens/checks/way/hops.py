@@ -11,7 +11,6 @@ from trace_lens.attempts.journeys import BY_ITSELF, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
-from trace_lens.checks.way import exposed
 from trace_lens.checks.way.parties import (
     ANSWERS,
     APPLICATION,
@@ -347,7 +346,6 @@ CHECKS = (
     delivered_once,
     redeemed_in_time,
     posted_where_it_was_meant,
-    *exposed.CHECKS,
     url_length,
     errors,
 )

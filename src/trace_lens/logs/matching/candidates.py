@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 from trace_lens.logs.event import APPLICATION, PROVIDER, Event
 from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.clocks import NONE, Clock, unknown
-from trace_lens.logs.matching.seen import Seen
 from trace_lens.logs.matching.pairs import Pairs
+from trace_lens.logs.matching.seen import Seen
 from trace_lens.logs.matching.weights import LIKE as ALIKE
 from trace_lens.logs.matching.weights import OPEN, REACH, SAME, USER, Weighed
 from trace_lens.logs.matching.weights import OTHER as ANOTHER
