@@ -22,7 +22,7 @@ from kit import run, run_json
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Side
 from trace_lens.common.masking import Masks
-from trace_lens.common.sentences import Identifier, Person, say
+from trace_lens.common.sentences import Person, Quotation, say
 from trace_lens.handover.places import usual_place
 from trace_lens.handover.stand_ins import StandIns
 from trace_lens.people.spellings import People
@@ -254,7 +254,7 @@ def test_a_person_has_one_stand_in(name: str, around: str) -> None:
 
 def test_values_go_by_their_kind() -> None:
     stand_ins = StandIns(People(Workspace(), []), Masks())
-    told = say("{who} is not in {what}", who=Person("m.tern"), what=Identifier("the list"))
+    told = say("{who} is not in {what}", who=Person("m.tern"), what=Quotation("the list"))
     from trace_lens.handover.stand_ins import _replaced
 
     assert _replaced(told, stand_ins) == "person 1 is not in the list"

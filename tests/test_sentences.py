@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from kit import NOW, Done
 from laws import named_in, texts_of, without_people
 from trace_lens.common.personal import names_person
-from trace_lens.common.sentences import Identifier, Person, Value, filled, say
+from trace_lens.common.sentences import Count, Person, Value, filled, say
 from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Options
 from trace_lens.workspace.loading import load_workspace
@@ -22,7 +22,7 @@ from trace_lens.workspace.sources import read_sources
 
 @given(st.text(), st.text())
 def test_a_sentence_reads_as_its_template_filled_in(name: str, thing: str) -> None:
-    inner = say("{thing} of {name}", thing=Identifier(thing), name=Person(name))
+    inner = say("{thing} of {name}", thing=Count(thing), name=Person(name))
     text = say("It is {inner}; {{so}} {count}.", inner=inner, count=3)
     assert text == f"It is {thing} of {name}; {{so}} 3."
     assert without_people(text) == f"It is {thing} of somebody; {{so}} 3."
@@ -66,7 +66,7 @@ def test_no_finding_of_the_demo_names_anybody_once_people_are_replaced(shown_dem
 
 
 def test_a_value_that_is_passed_on_keeps_its_kind() -> None:
-    row = (Person("m.tern"), Identifier("crew-roster"))
-    assert [type(value) for value in row] == [Person, Identifier]
+    row = (Person("m.tern"), Count("crew-roster"))
+    assert [type(value) for value in row] == [Person, Count]
     assert all(isinstance(value, Value) for value in row)
     assert without_people(say("{who} at {app}", who=row[0], app=row[1])) == "somebody at crew-roster"

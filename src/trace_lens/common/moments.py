@@ -10,6 +10,7 @@ from datetime import UTC, datetime, timedelta, timezone, tzinfo
 from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.sentences import Moment
 
 _DATE_TIME = expression(
     r"(\d{4})-(\d\d)-(\d\d)[T ](\d\d):(\d\d):(\d\d)(?:[.,](\d+))?\s*(Z|z|[+-]\d\d:?\d\d)?", re.ASCII
@@ -143,7 +144,7 @@ def show_moment(moment: datetime) -> str:
         text = f"{moment.year:04d}" + text[text.index("-") :]
     if moment.microsecond:
         text += f".{moment.microsecond:06d}".rstrip("0")
-    return text + "Z"
+    return Moment(text + "Z")
 
 
 def read_duration(text: str) -> timedelta:
@@ -180,7 +181,7 @@ def show_duration(span: timedelta) -> str:
     """A duration in words, its two largest units: `9 minutes 12 seconds`, `3 days`."""
     seconds = abs(span.total_seconds())
     if seconds < 1:
-        return f"{round(seconds * 1000)} ms" if seconds else "0 seconds"
+        return Moment(f"{round(seconds * 1000)} ms" if seconds else "0 seconds")
     rest = round(seconds)
     words = []
     for unit, size in (("day", 86400), ("hour", 3600), ("minute", 60), ("second", 1)):
@@ -191,4 +192,4 @@ def show_duration(span: timedelta) -> str:
             break
         if len(words) == 2:
             break
-    return " ".join(words)
+    return Moment(" ".join(words))

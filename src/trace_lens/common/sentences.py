@@ -3,6 +3,7 @@
 A sentence is text, and can be shown as it is. It also keeps what it was made of, so that an output can leave out, or
 replace, what is of one kind (the names of people, secrets) without searching the text. A value gets its kind where it
 enters the program (the subject of a message, the list of accounts), and keeps it as long as it is passed on whole.
+Identifiers and addresses have no kind of their own: they are text, in which names of people are looked for too.
 """
 
 from __future__ import annotations
@@ -25,18 +26,6 @@ class Person(Value):
 
 class Secret(Value):
     """What must not be shown: a token, a code, a password, a cookie."""
-
-    __slots__ = ()
-
-
-class Identifier(Value):
-    """What names a thing: an entity ID, an audience, a client ID, a setting."""
-
-    __slots__ = ()
-
-
-class Address(Value):
-    """An address in a network: of a host, of an endpoint, of a computer."""
 
     __slots__ = ()
 

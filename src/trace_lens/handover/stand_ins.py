@@ -16,7 +16,7 @@ from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.masking import Masks
 from trace_lens.common.masking import Secret as MaskedSecret
 from trace_lens.common.personal import names_person
-from trace_lens.common.sentences import FileName, Person, Secret, Sentence, Value, filled
+from trace_lens.common.sentences import Count, FileName, Moment, Person, Secret, Sentence, Value, filled
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.logs.event import Event
 from trace_lens.people.spellings import People
@@ -76,6 +76,8 @@ class StandIns:
             return self._masks.mask(value)
         if isinstance(value, FileName):
             return _ON_RECORD if self._hides_files else value
+        if isinstance(value, Moment | Count):
+            return value
         return self.in_words(str(value))
 
     def in_words(self, text: str) -> str:
