@@ -9,6 +9,7 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared
 from trace_lens.attempts.journeys import CALLED, REDIRECT, Hop, Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
+from trace_lens.checks.way.failure_words import says_failure
 from trace_lens.checks.way.parties import (
     APPLICATION,
     PROVIDER,
@@ -25,7 +26,6 @@ from trace_lens.checks.way.signs import (
     after_return,
     landing,
     outcome_of,
-    says_failure,
     shown_in,
     shown_signs,
 )

@@ -16,8 +16,9 @@ from typing import NamedTuple
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.clocks import apart_beyond_skew
+from trace_lens.checks.way.failure_words import WRONG
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
-from trace_lens.checks.way.signs import LOUD, STATUS, WRONG, outcome_of, shown_in
+from trace_lens.checks.way.signs import LOUD, STATUS, outcome_of, shown_in
 from trace_lens.common import catalogue, limits
 from trace_lens.common.expressions import expression
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Side

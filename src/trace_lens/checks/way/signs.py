@@ -15,6 +15,7 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
+from trace_lens.checks.way.failure_words import WRONG, failure_in_json, says_failure, says_only_failure
 from trace_lens.checks.way.names import names_of
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
 from trace_lens.common.addresses import plain
@@ -26,21 +27,10 @@ from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of
 from trace_lens.intake.pages import PageText, page_of
 
-_OUT = expression(r"(?:log|sign)[-_ ]?(?:out|off)\b|(?:log|sign)(?:out|off)", re.IGNORECASE)
-_ABOUT_SIGN_IN = (
-    r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login|logon|authenticat\w{0,12}|single sign"
-    r"|\bSSO\b|\bSAML\b|\bOIDC\b"
-)
-_WENT_WRONG = (
-    r"\b(?:fail(?:ed|ure)?|error|denied|rejected|refused|not possible|problem|unsuccessful|invalid|expired"
-    r"|could ?n[o']t|could not|cannot|can't|unable|went wrong|not (?:allowed|authori[sz]ed|permitted|valid|found))\b"
-)
-_FAILED = expression(
-    rf"(?:{_ABOUT_SIGN_IN}).{{0,60}}{_WENT_WRONG}|{_WENT_WRONG}.{{0,60}}(?:{_ABOUT_SIGN_IN})"
-    r"|^\W*(?:\d{3}\W+)?(?:access (?:is |was )?(?:denied|refused)|no access|forbidden|unauthori[sz]ed|not authori[sz]ed"
-    r"|permission denied|no (?:such )?account|account (?:not found|unknown|disabled|locked|is (?:disabled|locked)))\W*$"
-    r"|\bsession (?:was |has (?:been )?|is |could )?(?:not (?:be )?found|lost|invalid|expired)\b"
-    r"(?!\W+(?:for|of|in|at|by)\b)",
+_OUT = expression(
+    r"(?:log|sign)[-_ ]?(?:out|off)\b|(?:log|sign)(?:out|off)|\b(?:abmelden|ausloggen|uitloggen|afmelden|d[ée]connexion"
+    r"|se d[ée]connecter|cerrar sesi[óo]n|terminar sess[ãa]o|disconnetti|logg ut|logga ut|log ud|kirjaudu ulos|wyloguj"
+    r"|odhl[áa]sit|kijelentkez[ée]s|oturumu kapat)|αποσύνδεση|\bвыйти\b|ログアウト|サインアウト|登出|退出登录|로그아웃",
     re.IGNORECASE,
 )
 _NO_ENTRY = expression(
@@ -49,8 +39,12 @@ _NO_ENTRY = expression(
     re.IGNORECASE,
 )
 """What an alert says of an account that may not be used (yet)."""
-WRONG = expression(_WENT_WRONG, re.IGNORECASE)
-_IN = expression(r"^\W*(?:sign|log)[- ]?(?:in|on)\b|^\W*login\b", re.IGNORECASE)
+_IN = expression(
+    r"^\W*(?:(?:(?:sign|log)[- ]?(?:in|on)|login|anmelden|einloggen|inloggen|aanmelden|se connecter|connexion"
+    r"|iniciar sesi[óo]n|accedi|logg inn|logga in|log ind|kirjaudu sisään|zaloguj|p[řr]ihl[áa]sit|bejelentkez[ée]s)\b"
+    r"|σύνδεση|войти|ログイン|登录|로그인)",
+    re.IGNORECASE,
+)
 
 
 class Sign(NamedTuple):
@@ -164,11 +158,6 @@ def went_back(case: Case) -> Hop | None:
     return next((hop for hop in hops[1:] if set(hop.kinds) & set(REQUESTS) and not _of_frame(hop)), None)
 
 
-def says_failure(shown: PageText) -> str | None:
-    """What a page says of a failure to sign in, in its title, headings or alerts; None where it does not."""
-    return next((words for words in shown.said_loudly if _FAILED.search(words)), None)
-
-
 def _of_frame(hop: Hop) -> bool:
     return hop.exchange.frame
 
@@ -236,10 +225,11 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
         yield told
         return
     friendly = list(_friendly(case, exchange, shown)) if exchange.status < 300 else []
+    out = any(sign.name == OUT_LINK for sign in friendly)
     if any(form.asks_password for form in forms_of(exchange)):
-        out = any(sign.name == OUT_LINK for sign in friendly)
         yield Sign(ASKS, -1 if out else -3, f"{exchange.host} shows a sign-in form", exchange)
-    loud = says_failure(shown)
+    loud = says_failure(shown) or failure_in_json(exchange)
+    loud = loud or (None if out else says_only_failure(shown, named=bool(friendly)))
     if loud:
         yield Sign(LOUD, -4, say('the page says: "{words}"', words=Quotation(loud[:160])), exchange, by_words=True)
         friendly = [sign for sign in friendly if sign.name != NAMED] if len(friendly) < 2 else friendly
@@ -254,11 +244,12 @@ def _unwelcoming(exchange: Exchange, shown: PageText) -> Iterator[Sign]:
     What an alert says may be in any language: beside an offer to sign in, that there is one is enough.
     """
     offer = next((link for link in shown.links if _IN.search(link.words)), None)
-    alert = next((words for words in shown.alerts if WRONG.search(words) or _NO_ENTRY.search(words)), None)
-    marked = alert or (shown.alerts[0] if offer and shown.alerts else None)
+    barred = next((words for words in shown.alerts if _NO_ENTRY.search(words)), None)
+    wrong = next((words for words in shown.alerts if WRONG.search(words)), None)
+    marked = barred or wrong or (shown.alerts[0] if offer and shown.alerts else None)
     if marked:
         words = say('the page says: "{words}"', words=Quotation(marked[:160]))
-        yield Sign(LOUD, -2 if alert else -1, words, exchange, by_words=True)
+        yield Sign(LOUD, -2 if barred else -1, words, exchange, by_words=True)
     if offer:
         yield Sign(OFFERS, -1, f"the page offers to sign in ({offer.words})", exchange, by_words=True)
 

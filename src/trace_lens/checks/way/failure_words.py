@@ -1,0 +1,107 @@
+"""How a page says that nobody was let in: in its title, headings or alerts, or as nearly all that it says.
+
+Words of a page's body count only where it says little else: a page that works has more to say than one sentence. The
+words are data, in `failure_words.toml`.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from functools import cache
+from pathlib import Path
+from typing import NamedTuple
+
+from trace_lens.common.expressions import expression
+from trace_lens.intake.exchanges import Exchange
+from trace_lens.intake.pages import PageText
+
+_FILE = Path(__file__).with_name("failure_words.toml")
+_ABOUT_SIGN_IN = (
+    r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login(?!s\b)|logon(?!s\b)|authenticat\w{0,12}|single sign"
+    r"|\bSSO\b|\bSAML\b|\bOIDC\b"
+)
+_WENT_WRONG = (
+    r"\b(?:fail(?:ed|ure)?|error|denied|rejected|refused|not possible|problem|unsuccessful|invalid|expired"
+    r"|could ?n[o']t|could not|cannot|can't|unable|went wrong|not (?:allowed|authori[sz]ed|permitted|valid|found))\b"
+)
+_FAILED = expression(
+    rf"(?:{_ABOUT_SIGN_IN}).{{0,60}}{_WENT_WRONG}|{_WENT_WRONG}.{{0,60}}(?:{_ABOUT_SIGN_IN})"
+    r"|^\W*(?:\d{3}\W+)?(?:access (?:is |was )?(?:denied|refused)|no access|forbidden|unauthori[sz]ed|not authori[sz]ed"
+    r"|permission denied|no (?:such )?account|account (?:not found|unknown|disabled|locked|is (?:disabled|locked)))\W*$"
+    r"|\bsession (?:was |has (?:been )?|is |could )?(?:not (?:be )?found|lost|invalid|expired)\b"
+    r"(?!\W+(?:for|of|in|at|by)\b)",
+    re.IGNORECASE,
+)
+WRONG = expression(_WENT_WRONG, re.IGNORECASE)
+_ADVICE = expression(
+    r"\?\s*$|\b(?:if|when|whenever|in case|should you|having|wenn|falls|hvis|dersom|om du|si)\b", re.IGNORECASE
+)
+"""What marks a sentence as a question or as advice for a case that need not have come."""
+_SENTENCE = re.compile(r"(?<=[.!?。！？])\s*")
+_LITTLE = 600
+"""A page of so many characters at most says little besides one thing."""
+_FEW_LINKS = 8
+_MEMBERS = ("error", "errors", "error_description")
+
+
+class _Words(NamedTuple):
+    sentences: re.Pattern[str]
+    whole: re.Pattern[str]
+    anywhere: re.Pattern[str]
+
+
+@cache
+def _words() -> _Words:
+    import tomllib
+
+    rows = tomllib.loads(_FILE.read_text("utf-8")).values()
+    listed = [[text for row in rows for text in row.get(key, ())] for key in ("sentences", "whole", "anywhere")]
+    sentences, whole, anywhere = ("|".join(f"(?:{text})" for text in texts) for texts in listed)
+    return _Words(
+        re.compile(sentences, re.IGNORECASE), re.compile(rf"\W*(?:{whole})\W*", re.IGNORECASE), re.compile(anywhere)
+    )
+
+
+def says_failure(shown: PageText) -> str | None:
+    """What a page says of a failure to sign in, in its title, headings or alerts; None where it does not."""
+    return next((words for words in shown.said_loudly if _fails(words)), None)
+
+
+def says_only_failure(shown: PageText, *, named: bool) -> str | None:
+    """What a page that has nothing for somebody signed in says of a failure, where that is nearly all that it says.
+
+    `named` tells that it names the person, as refusals do too.
+    """
+    little = len(shown.text) <= _LITTLE and len(shown.links) <= _FEW_LINKS
+    if not named:
+        heads = (shown.title, *shown.headings[:1], *(shown.alerts if little else ()))
+        told = next((words for words in heads if words and _is_wholly_failure(words)), None)
+        trace = _words().anywhere.search(shown.text[:4_000])
+        if told or trace:
+            return told or shown.text[trace.start() : trace.start() + 160] if trace else told
+    if not little:
+        return None
+    said = (sentence.strip() for sentence in _SENTENCE.split(shown.text))
+    return next((words for words in said if words and _fails(words) and not _ADVICE.search(words)), None)
+
+
+def _is_wholly_failure(words: str) -> bool:
+    """Whether the first sentence of a title, heading or alert says that something failed, and nothing else."""
+    return _words().whole.fullmatch(_SENTENCE.split(words.strip(), maxsplit=1)[0]) is not None
+
+
+def failure_in_json(exchange: Exchange) -> str | None:
+    """What a JSON object that was shown as a page tells as its error; None where it tells none, or is no object."""
+    if not exchange.answer or exchange.answer.lstrip()[:1] != b"{":
+        return None
+    try:
+        told = json.loads(exchange.text)
+    except (ValueError, RecursionError):
+        return None
+    found = next((told[name] for name in _MEMBERS if told.get(name)), None) if isinstance(told, dict) else None
+    return None if found is None else found if isinstance(found, str) else json.dumps(found, ensure_ascii=False)
+
+
+def _fails(words: str) -> bool:
+    return _FAILED.search(words) is not None or _words().sentences.search(words) is not None
