@@ -59,7 +59,8 @@ PAGES = [
         (),
         False,
     ),
-    ("an alert in another language", page("Start", "x", '<div role="alert">Kontoen er stengt.</div>'), (), None),
+    ("an alert in another language", page("Start", "x", '<div role="alert">Kontoen er stengt.</div>'), (), False),
+    ("an alert in a language not known", page("Start", "x", '<div role="alert">Ongi etorri.</div>'), (), None),
     (
         "an alert and a link to sign in beside a session that serves",
         page("Start", "x", '<div role="alert">Nytt skjema.</div><a href="/l">Sign in</a>'),
@@ -81,7 +82,7 @@ PAGES = [
     ("a link to sign in only", page("Start", "x", '<a href="/l">Sign in</a>'), (), None),
     ("a session cookie that serves", page("My week", "Monday"), ("rsid=c3d4; Path=/; HttpOnly; Secure",), True),
     ("a cookie for the language", page("My week", "Monday"), ("lang=en; Path=/",), None),
-    ("another page in Norwegian", page("Innlogging mislyktes", "x"), (), None),
+    ("a page in Norwegian that refuses", page("Innlogging mislyktes", "x"), (), False),
 ]
 
 

@@ -9,7 +9,7 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared
 from trace_lens.attempts.journeys import CALLED, REDIRECT, Hop, Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
-from trace_lens.checks.way.failure_words import says_failure
+from trace_lens.checks.way.failure_words import says_failure, says_only_failure
 from trace_lens.checks.way.parties import (
     APPLICATION,
     PROVIDER,
@@ -100,10 +100,18 @@ def answered(case: Case) -> Answer:
     made = finding(
         "no-answer",
         detail,
-        side=Side.PROVIDER if last.status >= 400 or says_failure(page_of(last)) else Side.USER,
+        side=Side.PROVIDER if last.status >= 400 or _says_no(last) else Side.USER,
         evidence=[at_hop(case, "last page at the provider", last.plain_url, last)],
     )
     yield made._replace(certainty=INFERRED)
+
+
+def _says_no(page: Exchange) -> bool:
+    """Whether a page says of itself that it failed; beside a form for another try only in what it says loudly."""
+    shown = page_of(page)
+    if says_failure(shown):
+        return True
+    return not any(form.asks_password for form in forms_of(page)) and bool(says_only_failure(shown, named=False))
 
 
 def _under_way(case: Case, way: Way) -> bool:

@@ -18,8 +18,8 @@ from trace_lens.intake.pages import PageText
 
 _FILE = Path(__file__).with_name("failure_words.toml")
 _ABOUT_SIGN_IN = (
-    r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login(?!s\b)|logon(?!s\b)|authenticat\w{0,12}|single sign"
-    r"|\bSSO\b|\bSAML\b|\bOIDC\b"
+    r"(?:sign(?:ed|ing)?|log(?:ged|ging)?|logg)[- ]?(?:you )?(?:in|on)\b|login(?!s\b)|logon(?!s\b)|authenticat\w{0,12}"
+    r"|single sign|\bSSO\b|\bSAML\b|\bOIDC\b"
 )
 _WENT_WRONG = (
     r"\b(?:fail(?:ed|ure)?|error|denied|rejected|refused|not possible|problem|unsuccessful|invalid|expired"
@@ -99,7 +99,11 @@ def failure_in_json(exchange: Exchange) -> str | None:
         told = json.loads(exchange.text)
     except (ValueError, RecursionError):
         return None
-    found = next((told[name] for name in _MEMBERS if told.get(name)), None) if isinstance(told, dict) else None
+    if not isinstance(told, dict):
+        return None
+    found = next((told[name] for name in _MEMBERS if told.get(name)), None)
+    if found is None and told.get("success", told.get("ok")) is False:
+        found = told.get("message") or told
     return None if found is None else found if isinstance(found, str) else json.dumps(found, ensure_ascii=False)
 
 

@@ -228,8 +228,9 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
     out = any(sign.name == OUT_LINK for sign in friendly)
     if any(form.asks_password for form in forms_of(exchange)):
         yield Sign(ASKS, -1 if out else -3, f"{exchange.host} shows a sign-in form", exchange)
-    loud = says_failure(shown) or failure_in_json(exchange)
-    loud = loud or (None if out else says_only_failure(shown, named=bool(friendly)))
+    loud = says_failure(shown)
+    if exchange.status < 400:  # else the status has said it
+        loud = loud or failure_in_json(exchange) or (None if out else says_only_failure(shown, named=bool(friendly)))
     if loud:
         yield Sign(LOUD, -4, say('the page says: "{words}"', words=Quotation(loud[:160])), exchange, by_words=True)
         friendly = [sign for sign in friendly if sign.name != NAMED] if len(friendly) < 2 else friendly
@@ -245,8 +246,8 @@ def _unwelcoming(exchange: Exchange, shown: PageText) -> Iterator[Sign]:
     """
     offer = next((link for link in shown.links if _IN.search(link.words)), None)
     barred = next((words for words in shown.alerts if _NO_ENTRY.search(words)), None)
-    wrong = next((words for words in shown.alerts if WRONG.search(words)), None)
-    marked = barred or wrong or (shown.alerts[0] if offer and shown.alerts else None)
+    wrong = next((words for words in shown.alerts if WRONG.search(words)), next(iter(shown.alerts), None))
+    marked = barred or (wrong if offer else None)
     if marked:
         words = say('the page says: "{words}"', words=Quotation(marked[:160]))
         yield Sign(LOUD, -2 if barred else -1, words, exchange, by_words=True)

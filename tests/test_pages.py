@@ -1,0 +1,77 @@
+"""What pages say after the answer came: whoever is refused there was not let in, whatever the status and the language."""
+
+from __future__ import annotations
+
+import tomllib
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from kit import workspace
+from oidc_kit import client_workspace
+from trace_lens.diagnosis.diagnosing import diagnose_sources
+from trace_lens.diagnosis.judging import Diagnosis, Options
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.sources import SourceFile
+from way_kit import oidc_trip, saml_trip
+
+PAGES = tomllib.loads(Path(__file__).with_name("pages.toml").read_text("utf-8"))
+ENDINGS: dict[str, dict[str, Any]] = {
+    "at the return": {"status": 200, "after": ()},
+    "at the return, with a cookie": {"status": 200},
+    "after a redirect": {},
+    "after a redirect, without a cookie": {"after": ()},
+}
+TRIPS = {"saml": (saml_trip, workspace), "oidc": (oidc_trip, client_workspace)}
+
+
+@pytest.fixture(scope="module", params=TRIPS)
+def protocol(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Any:
+    trip, made = TRIPS[request.param]
+    return trip, load_workspace(made(tmp_path_factory.mktemp(request.param)))
+
+
+def ended(protocol: Any, shown: str, **how: Any) -> Diagnosis:
+    """The diagnosis of a sign-in that is good in all else and ends at a page."""
+    trip, known = protocol
+    source = SourceFile("x.har", trip(shown=shown, **how).octets())
+    return diagnose_sources([source], known, Options(datetime(2026, 11, 22, tzinfo=UTC)), 1).diagnoses[-1]
+
+
+def html(page: dict[str, str]) -> str:
+    return f"<!DOCTYPE html><html><head><title>{page['title']}</title></head><body>{page['body']}</body></html>"
+
+
+@pytest.mark.parametrize("ending", ENDINGS)
+def test_a_page_that_refuses_is_no_success(ending: str, protocol: Any) -> None:
+    missed = {
+        page["name"]: found.outcome
+        for page in PAGES["refuses"]
+        if (found := ended(protocol, html(page), **ENDINGS[ending])).outcome != "broken"
+    }
+    assert missed == {}
+
+
+@pytest.mark.parametrize("ending", ENDINGS)
+def test_a_page_that_works_is_no_refusal(ending: str, protocol: Any) -> None:
+    """Also where it holds words of failures, of other things or for other people."""
+    wrong = {
+        page["name"]: found.first_break.code
+        for page in PAGES["works"]
+        if (found := ended(protocol, html(page), **ENDINGS[ending])).first_break
+    }
+    assert wrong == {}
+
+
+@pytest.mark.parametrize(
+    "text", ['{"error": "login_failed"}', '{"success": false, "message": "no"}', '{"errors": [4]}']
+)
+def test_an_error_in_json_that_the_browser_shows(text: str, protocol: Any) -> None:
+    assert ended(protocol, text, status=200).outcome == "broken"
+
+
+@pytest.mark.parametrize("text", ['{"error": null, "items": []}', '{"success": true}', '["error"]', "{error", "{}"])
+def test_json_without_an_error(text: str, protocol: Any) -> None:
+    assert ended(protocol, text, status=200).first_break is None
