@@ -75,3 +75,23 @@ def test_an_error_in_json_that_the_browser_shows(text: str, protocol: Any) -> No
 @pytest.mark.parametrize("text", ['{"error": null, "items": []}', '{"success": true}', '["error"]', "{error", "{}"])
 def test_json_without_an_error(text: str, protocol: Any) -> None:
     assert ended(protocol, text, status=200).first_break is None
+
+
+@pytest.mark.parametrize("page", PAGES["provider"], ids=lambda page: page["name"])
+@pytest.mark.parametrize("status", [200, 400])
+def test_where_the_provider_says_no(page: dict[str, str], status: int, protocol: Any) -> None:
+    """By its words; a page that speaks of the person is no refusal of the request, whatever its status."""
+    trip, known = protocol
+    kind = "saml" if trip is saml_trip else "oidc"
+    html = f"<!DOCTYPE html><html><head><title>Northmere ID</title></head><body>{page['body']}</body></html>"
+    if kind == "saml":
+        recording = saml_trip(login=status, login_page=html, ends="login")
+    else:
+        recording = oidc_trip(login=status, login_page=html, ends="login")
+    (found,) = diagnose_sources(
+        [SourceFile("x.har", recording.octets())], known, Options(datetime(2026, 11, 22, tzinfo=UTC)), 1
+    ).diagnoses
+    of_person = page["name"] in ("a locked account", "a policy")
+    expected = page[kind] if status == 200 or page[kind] != "no-answer" or of_person else "request-rejected"
+    assert found.first_break is not None
+    assert found.first_break.code == expected

@@ -104,6 +104,9 @@ def oidc_trip(
     tokens: str | None = None,
     token_status: int = 200,
     error: str | None = None,
+    login: int = 200,
+    login_page: str | None = None,
+    ends: str = "",
     **request: str | None,
 ) -> Recording:
     """A sign-in by OpenID Connect with a code; with `spa` the page itself redeems it."""
@@ -111,7 +114,9 @@ def oidc_trip(
     asked = oidc_kit.request(**request)
     came = oidc_kit.answer(state=request.get("state", "s-1"))
     one.step("GET", start + "/", 302, to=asked, sets=sets)
-    one.step("GET", asked, 200, page=sign_in_page("/login"))
+    one.step("GET", asked, login, page=login_page or sign_in_page("/login"))
+    if ends == "login":
+        return one
     one.pause(28)
     one.step("POST", oidc_kit.ISSUER + "/login", 302, to=came, body="account=m.tern", referer=asked)
     if not spa:

@@ -42,6 +42,8 @@ _SENTENCE = re.compile(r"(?<=[.!?。！？])\s*")
 _LITTLE = 600
 """A page of so many characters at most says little besides one thing."""
 _FEW_LINKS = 8
+_STATEMENT = 400
+"""What is said loudly, or in one sentence, is said in so many characters."""
 _MEMBERS = ("error", "errors", "error_description")
 
 
@@ -108,4 +110,4 @@ def failure_in_json(exchange: Exchange) -> str | None:
 
 
 def _fails(words: str) -> bool:
-    return _FAILED.search(words) is not None or _words().sentences.search(words) is not None
+    return _FAILED.search(words) is not None or _words().sentences.search(words[:_STATEMENT]) is not None

@@ -96,8 +96,20 @@ def _said(case: Case) -> Iterator[Said]:
                 yield found
 
 
-_NO = expression(r"\b(?:not|no|nobody|un\w+|invalid|must|missing|required|should|needs?|has)\b|n.t\b", re.IGNORECASE)
+_NO = expression(
+    r"\b(?:not|no|nobody|un\w+|invalid|must|missing|required|requires|should|needs?|has|nicht|ikke|inte|geen|pas|non"
+    r"|inconnue?|ukjent|onbekende|desconocid[oa]|ungültige\w?|blocked|prevented)\b|n.t\b",
+    re.IGNORECASE,
+)
 """What makes a topic a refusal by itself: "is not assigned", "must be signed"; a redirect URI may be named anywhere."""
+
+
+_UNFIT = expression(
+    r"\b(?:does not|doesn.t|did not|do not|don.t) match|mismatch"
+    r"|\bnot (?:registered|allowed|found|valid|configured|match\w*)\b|\bunregistered|\binvalid|\bunknown\b",
+    re.IGNORECASE,
+)
+"""What a sentence says of a value that it names and that does not fit."""
 
 
 def _refuses(case: Case, shown: PageText) -> bool:
@@ -110,7 +122,19 @@ def _refuses(case: Case, shown: PageText) -> bool:
     alone = case.attempt.kind == "way"
     text = loud if alone else f"{loud} {shown.text}"
     named = [match for topic in topics_of(PROVIDER) if (match := topic.pattern.search(text))]
-    return any(_NO.search(match[0]) for match in named) or (bool(named) and not alone and bool(WRONG.search(loud)))
+    if any(_NO.search(match[0]) for match in named):
+        return True
+    return (
+        bool(named) and not alone and bool(WRONG.search(loud) or any(_UNFIT.search(_around(match)) for match in named))
+    )
+
+
+def _around(match: re.Match[str]) -> str:
+    """The sentence that holds a match."""
+    ends = (". ", "! ", "? ")
+    begin = max(match.string.rfind(end, 0, match.start()) for end in ends)
+    after = [place for end in ends if (place := match.string.find(end, match.end())) >= 0]
+    return match.string[begin + 1 : min(after, default=len(match.string))]
 
 
 def _last_at_provider(case: Case, way: Way) -> Hop | None:
@@ -223,6 +247,7 @@ def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
     name = _name_of(case, page.side)
     words = say("The page of {name} says: {quoted}", name=name, quoted=quoted_at_end(page.quote))
     raised = next((topic.raises for topic in page.topics if topic.raises), None)
+    raised = _RETURNS.get((case.protocol, raised or ""), raised)
     if page.side == APPLICATION:
         return [_from_page(case, raised, page, words)] if raised and not _reasons(findings) else []
     if case.refused:
@@ -230,7 +255,9 @@ def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
     if raised:
         return [_from_page(case, raised, page, words)]
     rejects = any("request-rejected" in topic.codes for topic in page.topics)
-    if rejects or (page.hop.exchange.status == 400 and set(page.hop.kinds) & set(REQUESTS)):
+    of_person = any("provider-refused" in topic.codes for topic in page.topics)
+    by_status = page.hop.exchange.status == 400 and set(page.hop.kinds) & set(REQUESTS)
+    if not of_person and (rejects or by_status):
         return [_from_page(case, "request-rejected", page, words)._replace(certainty=INFERRED)]
     return []
 
@@ -260,6 +287,11 @@ def _from_page(case: Case, code: str, page: Said, words: str) -> Finding:
     )
 
 
+_RETURNS = {
+    ("saml", "redirect-uri-mismatch"): "acs-not-registered",
+    ("oidc", "acs-not-registered"): "redirect-uri-mismatch",
+}
+"""The address of return by its name in each protocol: pages use the words of either."""
 _SIDES = {
     "redirect-uri-mismatch": Side.PROVIDER,
     "acs-not-registered": Side.PROVIDER,
