@@ -653,19 +653,41 @@ def test_a_logout_token_named_id_token(tmp_path: Path) -> None:
 
 
 REFUSALS = [
-    ("The code has expired", "code-too-old"),
-    ("The code has expired or was already used", "token-request-refused"),
+    ("invalid_grant", "The code has expired", "code-too-old"),
+    ("invalid_grant", "The code has expired or was already used", "token-request-refused"),
+    ("invalid_grant", "The code is invalid or expired", "token-request-refused"),
     (
+        "invalid_grant",
         "The authorization grant is invalid, expired, revoked or does not match the redirection URI",
         "token-request-refused",
     ),
+    ("invalid_grant", "Code was already redeemed", "code-reused"),
+    ("invalid_grant", "PKCE verification failed", "token-request-refused"),  # the capture shows that it fits
+    ("invalid_grant", "redirect_uri mismatch", "token-request-refused"),  # and that both are the same
+    ("invalid_client", "The client secret has expired", "client-secret-expired"),
+    ("server_error", "The code has expired", "token-request-refused"),
 ]
 
 
-@pytest.mark.parametrize("words, first", REFUSALS)
-def test_a_refusal_with_several_reasons_tells_none(words: str, first: str, tmp_path: Path) -> None:
-    refused = json.dumps({"error": "invalid_grant", "error_description": words})
+@pytest.mark.parametrize("error, words, first", REFUSALS)
+def test_a_refusal_with_several_reasons_tells_none(error: str, words: str, first: str, tmp_path: Path) -> None:
+    refused = json.dumps({"error": error, "error_description": words})
     text = "\n\n".join((oidc_kit.request(), oidc_kit.answer(), oidc_kit.token_request(), refused))
+    (found,) = diagnosed(client_workspace(tmp_path), text.encode())
+    assert broke(found) == first
+
+
+ALONE = [
+    ("PKCE verification failed", "code-verifier-mismatch"),
+    ("redirect_uri does not match", "redirect-uri-mismatch"),
+    ("code_verifier or redirect_uri is wrong", "token-request-refused"),
+]
+
+
+@pytest.mark.parametrize("words, first", ALONE)
+def test_a_reason_is_believed_where_the_capture_does_not_show_it(words: str, first: str, tmp_path: Path) -> None:
+    refused = json.dumps({"error": "invalid_grant", "error_description": words})
+    text = "\n\n".join((oidc_kit.token_request(), refused))
     (found,) = diagnosed(client_workspace(tmp_path), text.encode())
     assert broke(found) == first
 

@@ -461,6 +461,30 @@ ROWS = [
         because={"token-request-refused": "code-too-old"},
     ),
     row(
+        "the provider says that the code was used",
+        capture(request(), answer(), token_request(), REFUSED % ("invalid_grant", "Code already used")),
+        "code-reused",
+        because={"token-request-refused": "code-reused"},
+    ),
+    row(
+        "the provider says that the verifier is wrong",
+        capture(token_request(), REFUSED % ("invalid_grant", "PKCE verification failed")),
+        "code-verifier-mismatch",
+        because={"token-request-refused": "code-verifier-mismatch"},
+    ),
+    row(
+        "the provider says that the redirect URI is another",
+        capture(token_request(), REFUSED % ("invalid_grant", "redirect_uri does not match")),
+        "redirect-uri-mismatch",
+        because={"token-request-refused": "redirect-uri-mismatch"},
+    ),
+    row(
+        "the provider says that the secret has ended",
+        capture(request(), answer(), token_request(), REFUSED % ("invalid_client", "The client secret has expired")),
+        "client-secret-expired",
+        because={"token-request-refused": "client-secret-expired"},
+    ),
+    row(
         "another client_id",
         capture(request(client_id="berth-planner"), answer(code=None, error="unauthorized_client")),
         "identifier-in-request-unknown",

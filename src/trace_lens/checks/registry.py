@@ -70,6 +70,7 @@ def _of_oidc() -> tuple[Check, ...]:
         redirected,
         signatures,
         signed_out,
+        told_reasons,
     )
     from trace_lens.checks.oidc import entitled as oidc_entitled
     from trace_lens.checks.oidc import identified as oidc_identified
@@ -95,6 +96,7 @@ def _of_oidc() -> tuple[Check, ...]:
         *answered.CHECKS,
         *redirected.CHECKS,
         *delivered.CHECKS,
+        *told_reasons.CHECKS,
         *authentic.CHECKS,
         *signatures.CHECKS,
         *oidc_intended.CHECKS,

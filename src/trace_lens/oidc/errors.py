@@ -28,6 +28,9 @@ TO_REDEEM: dict[str, str] = {
     "unsupported_grant_type": "Ask for tokens by a grant that the discovery document offers.",
     "invalid_scope": "Ask only for scopes that the client is granted.",
     "invalid_request": "Send the request for tokens with every parameter that the provider demands.",
+    "access_denied": "Ask the provider's administrators which rule refuses tokens to this client or person.",
+    "server_error": "Look up this moment in the provider's log: the request itself may be right.",
+    "temporarily_unavailable": "Try again later, and look up this moment in the provider's log if it goes on.",
 }
 """What to do where a token endpoint refuses to redeem a code, by the error that it gives (RFC 6749 §5.2)."""
 

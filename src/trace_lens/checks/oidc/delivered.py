@@ -17,15 +17,11 @@ from trace_lens.checks.way.parties import return_hop
 from trace_lens.common.addresses import parts_of
 from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side, Unchecked, lack
-from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.oidc.tokens import code_challenge
 
 _PKCE_WORDS = expression(r"pkce|code.?challenge|proof key", re.IGNORECASE)
-_LATE_WORDS = expression(r"expired|too old|too late|lifetime|timed? ?out", re.IGNORECASE)
-_OTHER_WORDS = expression(r"\bused\b|redeemed|revoked|consumed|invalid|does not match|mismatch", re.IGNORECASE)
-"""Where a refusal names more than one reason it tells none of them."""
 _WAYS = {"query": "in the query", "fragment": "in the fragment", "form": "as a form post"}
 
 
@@ -278,9 +274,9 @@ def response_issuer(case: OidcCase) -> Answer:
     )
 
 
-@check("code-reused", "code-too-old", requires=Need.MESSAGE)
+@check("code-reused", requires=Need.MESSAGE)
 def code_once(case: OidcCase) -> Answer:
-    """Was the code redeemed once only, and in time (RFC 6749 §4.1.2)?"""
+    """Was the code redeemed once only (RFC 6749 §4.1.2)?"""
     requests = [request for request in case.attempt.code_requests if request.get("code")]
     codes = [request.get("code") for request in requests]
     for position, code in enumerate(codes):
@@ -294,18 +290,6 @@ def code_once(case: OidcCase) -> Answer:
                 evidence=[item for request in requests for item in case.parameter(request, "code")],
             )
             break
-    error = case.error
-    if error is None or error[1] != "invalid_grant":
-        return
-    adds = error[0].get("error_description") or ""
-    if _LATE_WORDS.search(adds) and not _OTHER_WORDS.search(adds) and len(set(codes)) == len(codes):
-        yield finding(
-            "code-too-old",
-            say(
-                "The code was redeemed too late; the provider says: {quoted_at_end}", quoted_at_end=quoted_at_end(adds)
-            ),
-            evidence=[*case.parameter(error[0], "error_description"), *case.parameter(error[0], "error")],
-        )
 
 
 @check("identifier-in-request-unknown", requires=Need.REQUEST)
