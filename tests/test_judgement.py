@@ -677,6 +677,27 @@ def test_a_refusal_with_several_reasons_tells_none(error: str, words: str, first
     assert broke(found) == first
 
 
+STATUSES = [
+    (("Requester",), "The request must be signed", "request-rejected", "application"),
+    (("Requester",), "ACS URL not registered", "request-rejected", "provider"),
+    (("Requester",), "Invalid signature in request", "request-rejected", "application"),
+    (("Requester",), "User is not known", "provider-refused", "application"),
+    (("Responder", "RequestDenied"), "The user is not assigned to this application", "provider-refused", "provider"),
+    (("Responder",), "Audit signature could not be verified", "provider-refused", "provider"),
+]
+
+
+@pytest.mark.parametrize("status, words, code, side", STATUSES)
+def test_what_the_provider_adds_to_its_status(
+    status: tuple[str, ...], words: str, code: str, side: str, tmp_path: Path
+) -> None:
+    """Where the requester is to blame, words about the request make it one that could not be taken."""
+    (found,) = diagnosed(workspace(tmp_path), response(status=status, message=words))
+    assert found.first_break is not None
+    assert (found.first_break.code, found.first_break.side) == (code, side)
+    assert ("Assign the user" in found.first_break.remedy) == ("not assigned" in words)
+
+
 ALONE = [
     ("PKCE verification failed", "code-verifier-mismatch"),
     ("redirect_uri does not match", "redirect-uri-mismatch"),

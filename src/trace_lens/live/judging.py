@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
 
-from trace_lens.checks.way.said import topics_of
+from trace_lens.checks.way.topics import topics_of
 from trace_lens.common import limits
 from trace_lens.common.addresses import host_of, origin_of, parts_of, plain
 from trace_lens.common.findings import Finding, Severity, Side

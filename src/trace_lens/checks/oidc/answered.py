@@ -12,6 +12,7 @@ from trace_lens.checks.oidc.case import OidcCase
 from trace_lens.checks.way.cookies import kept_from_frame
 from trace_lens.checks.way.ending import cookie_shown
 from trace_lens.checks.way.parties import at_hop
+from trace_lens.checks.way.topics import advice_by_words
 from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Evidence, Finding, Severity, Side
 from trace_lens.common.kinds import quoted_at_end
@@ -78,8 +79,10 @@ def authorization_error(case: OidcCase) -> Answer:
     if framed:
         yield _in_a_frame(case, answer, code, *framed)
         return
+    advice = advice_by_words(answer.get("error_description"))
+    rejects = bool(meaning and meaning.rejects_request) or code == "invalid_client"  # no client authenticates here
     yield finding(
-        "request-rejected" if meaning and meaning.rejects_request else "provider-refused",
+        "request-rejected" if rejects else "provider-refused",
         say(
             "The provider answered with an error instead of a code or token. {described}{usual}",
             described=described(answer, code),
@@ -87,9 +90,11 @@ def authorization_error(case: OidcCase) -> Answer:
         ),
         side=Side(meaning.side) if meaning else Side.PROVIDER,
         remedy=_REGISTERED
-        if meaning and meaning.rejects_request and meaning.side == Side.APPLICATION
+        if meaning and rejects and meaning.side == Side.APPLICATION
         else _MAY_ASK
         if meaning and meaning.silent and case.asked("prompt") == "none"
+        else advice[0]
+        if advice
         else None,
         actual=code,
         evidence=shown_error(case, answer),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.way.topics import advice_by_words, speaks_of_request
 from trace_lens.common.findings import Allows, Side, Unchecked, lack
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
@@ -33,7 +34,9 @@ def status(case: SamlCase) -> Answer:
     meanings = [(code.value, meaning_of(code.value)) for code in found.codes]
     told = [(code, meaning) for code, meaning in meanings if meaning]
     innermost = told[-1][1] if told else None
-    rejects = any(meaning.rejects_request for _, meaning in told)
+    adds = found.message.value if found.message else None
+    of_request = found.codes[0].value == STATUS_PREFIX + "Requester" and speaks_of_request(adds)
+    rejects = of_request or any(meaning.rejects_request for _, meaning in told)
     words = "; ".join(
         f"{short(code)}: {meaning.meaning}" if meaning else f"{code}: a code of this provider's own"
         for code, meaning in meanings
@@ -45,6 +48,10 @@ def status(case: SamlCase) -> Answer:
     )
     usual = say(" The usual cause: {cause}.", cause=innermost.cause) if innermost else ""
     evidence = [item for code in found.codes for item in case.shown("StatusCode", code)]
+    advice = advice_by_words(adds)
+    side = Side(innermost.side) if innermost else Side.PROVIDER
+    if of_request:
+        side = advice[1] if advice else Side.APPLICATION
     yield finding(
         "request-rejected" if rejects else "provider-refused",
         say(
@@ -54,8 +61,12 @@ def status(case: SamlCase) -> Answer:
             said=said,
             usual=usual,
         ),
-        side=Side(innermost.side) if innermost else Side.PROVIDER,
-        remedy=_UNASKED if found.codes[-1].value == STATUS_PREFIX + "NoPassive" else None,
+        side=side,
+        remedy=_UNASKED
+        if found.codes[-1].value == STATUS_PREFIX + "NoPassive"
+        else advice[0]
+        if advice and advice[1] == side
+        else None,
         expected=SUCCESS,
         actual=found.codes[-1].value,
         evidence=[

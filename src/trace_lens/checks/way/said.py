@@ -9,8 +9,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from functools import cache
-from pathlib import Path
 from typing import NamedTuple
 
 from trace_lens.attempts.journeys import CALLED, Hop, Way
@@ -19,6 +17,7 @@ from trace_lens.checks.way.clocks import apart_beyond_skew
 from trace_lens.checks.way.failure_words import WRONG
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import LOUD, STATUS, outcome_of, shown_in
+from trace_lens.checks.way.topics import Topic, topics_of
 from trace_lens.common import catalogue, limits
 from trace_lens.common.expressions import expression
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Side
@@ -28,28 +27,6 @@ from trace_lens.common.sentences import Quotation, say
 from trace_lens.intake.exchanges import PAGE, forms_of
 from trace_lens.intake.pages import PageText, page_of
 from trace_lens.oidc.errors import TO_REDEEM
-
-_WORDS = Path(__file__).with_name("page_words.toml")
-
-
-class Topic(NamedTuple):
-    """What a page may name: the findings that speak of it, how pages say it, and what it is by itself."""
-
-    codes: tuple[str, ...]
-    pattern: re.Pattern[str]
-    raises: str | None = None
-
-
-@cache
-def topics_of(side: str) -> tuple[Topic, ...]:
-    """What the pages of a side may name, in the order of `page_words.toml`."""
-    import tomllib
-
-    text = _WORDS.read_text("utf-8")
-    return tuple(
-        Topic(tuple(row["codes"]), re.compile("|".join(row["words"]), re.IGNORECASE), row.get("raises"))
-        for row in tomllib.loads(text)[side]
-    )
 
 
 class Said(NamedTuple):
