@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from kit import workspace
+from kit import run, workspace
 from oidc_kit import client_workspace
 from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Diagnosis, Options
@@ -95,3 +95,17 @@ def test_where_the_provider_says_no(page: dict[str, str], status: int, protocol:
     expected = page[kind] if status == 200 or page[kind] != "no-answer" or of_person else "request-rejected"
     assert found.first_break is not None
     assert found.first_break.code == expected
+
+
+def test_a_copy_of_a_refusal_refuses_too(tmp_path: Path) -> None:
+    """Redaction leaves the words by which pages are read."""
+    folder = workspace(tmp_path / "w")
+    for page in PAGES["refuses"]:
+        (folder / f"{page['name']}.har").write_bytes(saml_trip(shown=html(page), status=200, after=()).octets())
+    done = run("redact", *(f"{page['name']}.har" for page in PAGES["refuses"]), "--output", "../copies", folder=folder)
+    assert done.returncode == 0, done.stderr.decode()
+    copies = sorted((tmp_path / "copies").glob("*.har"))
+    sources = [SourceFile(copy.name, copy.read_bytes()) for copy in copies]
+    found = diagnose_sources(sources, load_workspace(folder), Options(datetime(2026, 11, 22, tzinfo=UTC)), 1).diagnoses
+    assert len(found) == len(PAGES["refuses"])
+    assert {one.source: one.outcome for one in found if one.outcome != "broken"} == {}

@@ -63,7 +63,7 @@ _CALL_TYPES = {"xhr", "fetch", "preflight", "eventsource", "other-call"}
 _CALL_SENT = ("cookie", "authorization", "origin", "referer", "sec-fetch-mode", "sec-fetch-site")
 _CALL_RECEIVED = ("set-cookie", "www-authenticate", "content-type", "date", "access-control-allow-origin", "location")
 """What is kept of a call that carries no message: whether it was let through, with which cookies, and what it said."""
-_SECRETS = (b"passw", b"passphrase", b"pwd", b"passcode")
+_SECRETS = (b"passw", b"passphrase", b"pwd", b"passcode", b"passord", b"kennwort", b"mdp", b"senha", b"losenord")
 _FRAMES = {"iframe", "frame", "embed", "object"}
 
 

@@ -11,16 +11,14 @@ from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.journeys import Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
+from trace_lens.checks.way.field_names import PASSWORD_FIELD
 from trace_lens.checks.way.parties import SIDES, at_hop, parties, way_of
 from trace_lens.common import limits
-from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Side
 from trace_lens.common.kinds import in_a_sentence
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import CALL, Exchange
-
-_PASSWORD = expression(r"(?:^|[_.\-\[])(?:pass(?:word|wd|phrase|code)?|pwd|passwort)\]?$|password\]?$", re.IGNORECASE)
 
 
 @check("insecure-transport", requires=Need.WAY)
@@ -100,7 +98,7 @@ def _meanwhile(way: Way) -> Iterator[Exchange]:
 
 def _passwords_in(exchange: Exchange) -> Iterator[str]:
     for name, value in parse_qsl(exchange.parts.query):
-        if value and _PASSWORD.search(name):
+        if value and PASSWORD_FIELD.search(name):
             yield "?" + name
     if not exchange.body or exchange.method == "GET":
         return
@@ -114,7 +112,7 @@ def _passwords_in(exchange: Exchange) -> Iterator[str]:
         pairs = list(document.items()) if isinstance(document, dict) else []
     pairs += [(match[1], match[2]) for match in re.finditer(r'name="([^"]+)"\r?\n\r?\n([^\r\n]+)', text)]
     for name, held in pairs:
-        if isinstance(held, str) and held and _PASSWORD.search(str(name)):
+        if isinstance(held, str) and held and PASSWORD_FIELD.search(str(name)):
             yield str(name)
 
 

@@ -7,6 +7,7 @@ from urllib.parse import parse_qsl
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.checks.case import Case
+from trace_lens.checks.way.field_names import NAME_FIELD, PASSWORD_FIELD
 from trace_lens.checks.way.parties import PROVIDER, parties
 from trace_lens.common.expressions import expression
 
@@ -36,8 +37,7 @@ def names_of(case: Case) -> tuple[str, ...]:
     return tuple(dict.fromkeys(text.strip() for text in found if len(text.strip()) >= _SHORTEST_NAME))
 
 
-_NAME_FIELD = expression(r"user|login|e-?mail|account|identifier|^name$|^id$", re.IGNORECASE)
-_NOT_A_NAME = expression(r"pass|pwd|token|csrf|state|code|secret", re.IGNORECASE)
+_NOT_A_NAME = expression(r"pass|pwd|wort|mdp|token|csrf|state|code|secret", re.IGNORECASE)
 
 
 def typed_names(case: Case) -> list[str]:
@@ -49,7 +49,7 @@ def typed_names(case: Case) -> list[str]:
         if exchange.method != "POST" or not exchange.body or parties(case).side_of(exchange) != PROVIDER or hop.carries:
             continue
         pairs = parse_qsl(exchange.body[:20_000].decode("utf-8", "replace"))
-        if not any("pass" in name.lower() or "pwd" in name.lower() for name, _ in pairs):
+        if not any("pass" in name.lower() or PASSWORD_FIELD.search(name) for name, _ in pairs):
             continue
-        found += [value for name, value in pairs if _NAME_FIELD.search(name) and not _NOT_A_NAME.search(name) and value]
+        found += [value for name, value in pairs if NAME_FIELD.search(name) and not _NOT_A_NAME.search(name) and value]
     return list(reversed(found))
