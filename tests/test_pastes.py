@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import base64
+import html
+import json
 import quopri
+from pathlib import Path
 from urllib.parse import quote
 
 import pytest
@@ -11,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import oidc_kit
-from kit import response
+from kit import response, run, workspace
 from trace_lens.intake.peeling import peel
 
 TOKEN = oidc_kit.token()
@@ -89,3 +92,57 @@ def test_a_cut_token_stays_cut() -> None:
     (found,) = peel(f"the token:\n{lines(TOKEN[:-40], 64)}\nregards, Mia".encode()).found
     assert TOKEN.startswith(found.data.decode())
     assert len(found.data) < len(TOKEN)
+
+
+PRETTY = response().replace(b"><", b">\n<").decode()
+ROWS = [response()[start : start + 16] for start in range(0, len(response()), 16)]
+OF_TOOLS = {
+    "zero-width spaces": SAML[:100] + "\u200b" + SAML[100:300] + "\u00a0" + SAML[300:],
+    "a run of hexadecimal digits": response().hex(),
+    "a dump of octets": "".join(f"{16 * n:08x}  {row.hex(' ')}\n" for n, row in enumerate(ROWS)),
+    "a dump with its text": "".join(
+        f"{16 * n:08x}  {row[:8].hex(' ')}  {row[8:].hex(' ')}  |{row.decode('ascii', 'replace')}|\n"
+        for n, row in enumerate(ROWS)
+    ),
+    "a dump in pairs": "".join(f"{16 * n:08x}: {row.hex(' ', -2)}  ....\n" for n, row in enumerate(ROWS)),
+    "a text in a program": 'var r = "' + response().decode().replace('"', '\\"') + '";',
+    "brackets by their numbers": json.dumps({"m": response().decode()}).replace("<", "\\u003c").replace(">", "\\u003e"),
+    "a page that shows it": f"<html><body><pre>{html.escape(response().decode())}</pre></body></html>",
+}
+MARKED = {
+    "lines of a log": lambda number: f"2026-11-20 09:14:{number % 60:02d} DEBUG saml-{number}: ",
+    "lines of a service": lambda number: "roster-1  | ",
+    "numbered lines": lambda number: f"{number:4d}  ",
+}
+
+
+def no_certificates(text: str) -> list[bytes]:
+    return [found.data for found in peel(text.encode()).found if found.kind != "certificate"]
+
+
+@pytest.mark.parametrize("name", OF_TOOLS)
+def test_what_tools_make_of_a_message(name: str) -> None:
+    assert no_certificates(OF_TOOLS[name]) == [response()]
+
+
+@pytest.mark.parametrize("name", MARKED)
+def test_marks_before_each_line_are_no_part_of_it(name: str) -> None:
+    """A message is not taken for altered because a log wrote a moment before each of its lines."""
+    text = "".join(MARKED[name](number) + line + "\n" for number, line in enumerate(PRETTY.split("\n"), 1))
+    assert [data.strip() for data in no_certificates(text)] == [PRETTY.encode()]
+
+
+@pytest.mark.parametrize("name", OF_TOOLS)
+def test_no_copy_holds_what_a_dump_held(name: str, tmp_path: Path) -> None:
+    """Whatever a message was written as, its copy names nobody, and is still that message."""
+    folder = workspace(tmp_path / "w")
+    (folder / "paste.txt").write_text(OF_TOOLS[name], "utf-8")
+    done = run("redact", "paste.txt", "--output", "../copy", folder=folder)
+    assert done.returncode == 0, done.stderr.decode()
+    (copy,) = (tmp_path / "copy").glob("*.txt")
+    held = copy.read_text("utf-8")
+    assert "m.tern" not in held
+    assert b"m.tern".hex() not in "".join(held.split())
+    (message,) = no_certificates(held)
+    assert b"m.tern" not in message
+    assert b"Response" in message

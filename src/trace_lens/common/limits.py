@@ -222,3 +222,5 @@ REDIRECTS = 8
 
 REHEARSED_HOPS = 60
 """Most requests of one rehearsed sign-in."""
+PASTED_LINES = 20_000
+"""A paste of so many lines at most is looked at for marks before each line, and for a dump of octets."""

@@ -15,13 +15,14 @@ import re
 import zlib
 from collections.abc import Callable, Iterator, Mapping
 from types import MappingProxyType
-from typing import NamedTuple
 from urllib.parse import unquote_to_bytes
 
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
-from trace_lens.common.locations import NOWHERE, Location
+from trace_lens.common.locations import Location
 from trace_lens.intake.markup import attributes, tags
+from trace_lens.intake.pasted import after_marks, escaped, hex_dump, is_escaped, unseen
+from trace_lens.intake.reading import Reading
 
 MESSAGE_FIELDS = ("SAMLResponse", "SAMLRequest", "SAMLart", "wresult")
 _BESIDE = ("RelayState", "SigAlg", "Signature", "KeyInfo", "wctx", "wtrealm")
@@ -42,21 +43,11 @@ _ROOTS = (
     rb"Response|Assertion|EntityDescriptor|EntitiesDescriptor|AuthnRequest|LogoutRequest|LogoutResponse"
     rb"|ArtifactResolve|ArtifactResponse|RequestSecurityTokenResponse|RequestSecurityTokenResponseCollection"
 )
+_PAGE = expression(rb"\s*<(?:!doctype html|html|body|pre|div|p|textarea|table|code)\b", re.IGNORECASE)
 _PIECE = 64 * 1024
 _SHORTEST_LINE = 4
 """No base64 is wrapped into lines that are shorter, in characters, all in all."""
 _QUOTES = "\"'`“”‘’"
-
-
-class Reading(NamedTuple):
-    """What is left after one layer was taken off."""
-
-    layer: str
-    data: bytes
-    repairs: tuple[str, ...] = ()
-    where: Location = NOWHERE
-    context: Mapping[str, str] = MappingProxyType({})
-    cost: int = 1
 
 
 def may_hold_fields(data: bytes) -> bool:
@@ -293,7 +284,7 @@ def _ends_xml(text: bytes) -> bool:
 def _excerpt(data: bytes) -> Iterator[Reading]:
     """A message inside other text: an e-mail, a ticket, a log line."""
     start = re.search(rb"<(?:[\w.\-]++:)?(?:" + _ROOTS + rb")[\s>]", data)
-    if start and start.start() > 0 and data[:1] != b"<":
+    if start and start.start() > 0 and (data[:1] != b"<" or _PAGE.match(data)) and not is_escaped(data):
         name = re.split(rb"[\s>]", start[0][1:], maxsplit=1)[0]
         end = data.rfind(b"</" + name + b">")
         stop = end + len(name) + 3 if end > 0 else len(data)
@@ -318,5 +309,9 @@ LAYERS: tuple[Callable[[bytes], Iterator[Reading]], ...] = (
     _quoted_printable,
     _inflate,
     _quotes,
+    unseen,
+    escaped,
+    after_marks,
+    hex_dump,
     _excerpt,
 )

@@ -23,11 +23,12 @@ from trace_lens.intake.exchanges import Capture
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.har import NoHar
 from trace_lens.intake.kinds import is_whole, recognise
-from trace_lens.intake.layers import LAYERS, Reading
+from trace_lens.intake.layers import LAYERS
 from trace_lens.intake.markup import first_element
 from trace_lens.intake.oauth import hints_at_oidc, oidc_in
 from trace_lens.intake.oauth_pieces import damaged
 from trace_lens.intake.parts import parts_of, runs_of
+from trace_lens.intake.reading import Reading
 from trace_lens.intake.straight import straight
 
 _SAML_FIELD = expression(rb"SAML(?:Response|Request|art)|wresult")

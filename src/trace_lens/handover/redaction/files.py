@@ -14,6 +14,7 @@ from trace_lens.handover.redaction import markup
 from trace_lens.handover.redaction.encodings import is_wrapped
 from trace_lens.handover.redaction.places import PERSON, place_of
 from trace_lens.handover.redaction.texts import Texts
+from trace_lens.intake.pasted import unseen, without_dumps
 from trace_lens.logs.formats.delimited import sniffed
 
 _HEADER = re.compile(
@@ -75,6 +76,9 @@ class FileCopy:
         if "=3D" in text and _SOFT_BREAK.search(text):
             plain = quopri.decodestring(text.encode("utf-8", "surrogateescape")).decode("utf-8", "surrogateescape")
             return quopri.encodestring(self.dump(plain).encode("utf-8", "surrogateescape")).decode("ascii", "replace")
+        text = without_dumps(text)
+        plainer = next(unseen(text.encode("utf-8", "surrogateescape")), None)
+        text = plainer.data.decode("utf-8", "surrogateescape") if plainer else text
         head = text.lstrip("\ufeff \t\r\n")[:1]
         if head in "<{[" or _one_word(text):
             return self._texts.under(text)
