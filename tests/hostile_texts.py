@@ -148,6 +148,13 @@ HOSTILE: dict[str, Callable[[int], bytes]] = {
     "percent-encoding over itself": _layers(lambda data: quote_from_bytes(data, safe="").encode(), 3),
     "quoted-printable": _times(b"=3D"),
     "UTF-16": lambda size: ("\ufeff" + "A" * (size // 2)).encode("utf-16-le"),
+    "hexadecimal digits": _times(b"3c"),
+    "lines of a dump": _times(b"00000000  3c 73 61 6d 6c 3a 52 65 73 70 6f 6e 73 65 20 49  |<saml:Response I|\n"),
+    "nearly lines of a dump": _times(b"00000000  3c 73 61 6d 6c 3a 52 6\n"),
+    "marks before each line": _times(b"\n12:00 a-1 1 1 1 1 1 1 1 1: <b>", b"12:00 a-1 1 1 1 1 1 1 1 1: <Response>"),
+    "blanks before each line": _times(b"\n" + b" " * 200 + b"<b>", b" 1" * 90 + b" <Response>"),
+    "escapes before brackets": _times(b'\\u003cb a=\\"c\\"'),
+    "characters that nobody sees": _times("\u200ba\u00a0".encode()),
     "zeros": _times(b"\0"),
     "binary": lambda size: bytes(range(256)) * (size // 256),
 }

@@ -112,7 +112,10 @@ def test_what_was_wrapped_comes_back(value: str, draw: object) -> None:
 HOPELESS = [
     (b"", "it is empty"),
     (b" \n\t ", "it is empty"),
-    (b"hello there, this is a sentence", "base64 stops at ','"),
+    (b"hello there, this is a sentence", "no part of which is long enough"),
+    (b"A" * 60 + b", this is a sentence", "base64 stops at ','"),
+    (b'{"iss": "https://id.example", "aud": "x", "exp": 1}', "the claims of a token that was taken apart"),
+    (b"\x89PNG\r\n\x1a\n\0\0", "a picture; take the message as text"),
     (b"<html><body>Sign in</body></html>", "XML whose root element html is no message"),
     (bytes(range(256)) * 20, "binary data"),
     (base64.b64encode(bytes(1_500_000)), "all zero"),

@@ -273,6 +273,17 @@ def _named(state: FoundMessage) -> FoundMessage:
     )
 
 
+_FILES = (
+    (b"\x89PNG", "a picture; take the message as text"),
+    (b"\xff\xd8\xff", "a picture; take the message as text"),
+    (b"GIF8", "a picture; take the message as text"),
+    (b"%PDF-", "a PDF document; take the message out of it as text"),
+    (b"PK\x03\x04", "an archive or an office document; take the message out of it as text"),
+)
+"""How files begin that people send instead of a message."""
+_CLAIMS = expression(rb'"(?:iss|aud)"\s*:.{0,2000}"(?:exp|iat|sub)"\s*:', re.DOTALL)
+
+
 def _how_far(state: FoundMessage) -> str:
     path = " → ".join(state.layers) or "as it is"
     return f"{path}: {_describe(state.data)}"
@@ -285,6 +296,13 @@ def _describe(data: bytes) -> str:
         return f"XML whose root element {root[1].decode()} is no message of a sign-in"
     if not data.strip(b"\0"):
         return f"{size}, all zero"
+    known = next((words for start, words in _FILES if data.startswith(start)), None)
+    if known:
+        return known
+    if data.lstrip()[:1] == b"{" and _CLAIMS.search(data[:4096]) and len(data) < limits.TOKEN_CHARACTERS:
+        return (
+            "the claims of a token that was taken apart; take the token itself, its three parts with the dots between"
+        )
     sample = data[:2000]
     try:
         text = sample.decode("utf-8")
@@ -294,6 +312,8 @@ def _describe(data: bytes) -> str:
         text = sample[: error.start].decode("utf-8")
     if not all(char.isprintable() or char.isspace() for char in text):
         return f"{size} of binary data"
+    if not re.search(r"[A-Za-z0-9+/=_\-]{40}", text):
+        return f"{size} of text, no part of which is long enough for a message"
     stray = re.search(r"[^A-Za-z0-9+/=_\-\s]", text)
     if stray:
         return f"{size} of text; base64 stops at {stray.group()!r}, character {stray.start() + 1}"
