@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import json
 import tomllib
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qs, urlsplit
 
 import pytest
 
+import oidc_kit
 from kit import run, workspace
 from oidc_kit import client_workspace
+from trace_lens.demo.recording import Recording, sign_in_page
 from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.workspace.loading import load_workspace
@@ -95,6 +99,48 @@ def test_where_the_provider_says_no(page: dict[str, str], status: int, protocol:
     expected = page[kind] if status == 200 or page[kind] != "no-answer" or of_person else "request-rejected"
     assert found.first_break is not None
     assert found.first_break.code == expected
+
+
+HANDED_ON = [
+    (401, '{"message": "no such user"}', (), "broken"),
+    (500, "", (), "broken"),
+    (200, '{"error": "login failed"}', (), "broken"),
+    (200, '{"success": false, "message": "no"}', (), "broken"),
+    (200, '{"status": "error"}', (), "broken"),
+    (200, "{}", (), "inconclusive"),
+    (200, '{"token": "abcdefabcdefabcdefabcdef"}', (), "sound"),
+    (200, '{"user": "m.tern"}', ("sid=1; Path=/; HttpOnly; Secure",), "sound"),
+]
+
+
+@pytest.mark.parametrize("host", ["berths", "api"])
+@pytest.mark.parametrize("status, answer, sets, outcome", HANDED_ON)
+def test_a_page_that_hands_its_code_on(
+    status: int, answer: str, sets: tuple[str, ...], outcome: str, host: str, tmp_path: Path
+) -> None:
+    """A single-page application whose server redeems the code: what that answers the page is how it ended."""
+    shell = '<!DOCTYPE html><html><head><title>Berths</title></head><body><div id="root"></div></body></html>'
+    trip = Recording(datetime.fromtimestamp(oidc_kit.IAT - 30, UTC))
+    asked, came = oidc_kit.request(), oidc_kit.answer()
+    trip.step("GET", asked, 200, page=sign_in_page("/login"))
+    trip.step("POST", oidc_kit.ISSUER + "/login", 302, to=came, body="account=m.tern", referer=asked)
+    trip.step("GET", came, 200, page=shell)
+    code = parse_qs(urlsplit(came).query)["code"][0]
+    trip.step(
+        "POST",
+        f"https://{host}.northmere.example/session",
+        status,
+        body=json.dumps({"code": code}),
+        page=answer,
+        media="application/json",
+        kind="fetch",
+        by_script=True,
+        sets=sets,
+    )
+    source = SourceFile("x.har", trip.octets())
+    known = load_workspace(client_workspace(tmp_path))
+    (found,) = diagnose_sources([source], known, Options(datetime(2026, 11, 22, tzinfo=UTC)), 1).diagnoses
+    assert found.outcome == outcome or (host == "api" and outcome == "sound" and found.outcome == "inconclusive")
 
 
 def test_a_copy_of_a_refusal_refuses_too(tmp_path: Path) -> None:

@@ -64,6 +64,8 @@ _CALL_SENT = ("cookie", "authorization", "origin", "referer", "sec-fetch-mode", 
 _CALL_RECEIVED = ("set-cookie", "www-authenticate", "content-type", "date", "access-control-allow-origin", "location")
 """What is kept of a call that carries no message: whether it was let through, with which cookies, and what it said."""
 _SECRETS = (b"passw", b"passphrase", b"pwd", b"passcode", b"passord", b"kennwort", b"mdp", b"senha", b"losenord")
+_HANDS_ON = b'"code"'
+"""How a call names a code that a page hands on to its own server."""
 _FRAMES = {"iframe", "frame", "embed", "object"}
 
 
@@ -307,7 +309,9 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         sent=sent,
         received=received,
         body=body,
-        answer=_what_serves(answer, kind, status, budget, of_many=number > _MANY),
+        answer=_what_serves(
+            answer, kind, told=status >= 400 or _HANDS_ON in (body or b""), budget=budget, number=number
+        ),
         frame=(value_of(sent, "sec-fetch-dest") or "").lower() in _FRAMES,
         by_script=text_of(initiator, "type") == "script",
         caused_by=initiator_of(initiator),
@@ -340,20 +344,21 @@ def _may_matter(
 ) -> bool:
     """Whether a request that a script made may be part of a sign-in."""
     texts = (url, value_of(sent, "authorization") or "", text_of(content, "text") or "")
-    if body and (is_worth_reading(body) or any(word in body.lower() for word in _SECRETS)):
+    if body and (is_worth_reading(body) or any(word in body.lower() for word in (*_SECRETS, _HANDS_ON))):
         return True
     octets = (text.encode("utf-8", "surrogatepass") for text in texts if text)
     return any(is_worth_reading(text, of_many=of_many) for text in octets)
 
 
-def _what_serves(answer: bytes | None, kind: str, status: int, budget: list[int], *, of_many: bool) -> bytes | None:
+def _what_serves(answer: bytes | None, kind: str, *, told: bool, budget: list[int], number: int) -> bytes | None:
     """As much of a response body as serves: all where a message may stand in it, a page's while there is room for
-    pages, else its beginning, which holds its title. `budget` holds the octets that are left.
+    pages, else its beginning, which holds its title. `told` says that what a call answered may tell how a sign-in
+    ended; `budget` holds the octets that are left.
     """
-    if answer is None or is_worth_reading(answer, of_many=of_many):
+    if answer is None or is_worth_reading(answer, of_many=number > _MANY):
         return answer
     if kind != PAGE:
-        return answer[: limits.PAGE_HEAD_BYTES] if status >= 400 else None
+        return answer[: limits.PAGE_HEAD_BYTES] if told else None
     size = min(len(answer), limits.PAGE_BYTES if _LEADS_ON.search(answer) else limits.PLAIN_PAGE_BYTES)
     if budget[0] < size:
         return answer[: limits.PAGE_HEAD_BYTES]

@@ -104,7 +104,13 @@ def failure_in_json(exchange: Exchange) -> str | None:
     if not isinstance(told, dict):
         return None
     found = next((told[name] for name in _MEMBERS if told.get(name)), None)
-    if found is None and told.get("success", told.get("ok")) is False:
+    failed = told.get("success", told.get("ok")) is False or told.get("status") in (
+        "error",
+        "failed",
+        "failure",
+        "denied",
+    )
+    if found is None and failed:
         found = told.get("message") or told
     return None if found is None else found if isinstance(found, str) else json.dumps(found, ensure_ascii=False)
 

@@ -194,7 +194,34 @@ def _outcome(case: Case) -> Outcome:
         held = beyond if earlier else [*held, *beyond]
         if sum(sign.weight for sign in held) >= _ENOUGH:
             state = Outcome(True, tuple(held), page, again)
+    refused = _handed_on_in_vain(case, hops[0].exchange)
+    if refused and not (state.let_in and any(sign.exchange.number > refused.exchange.number for sign in state.signs)):
+        state = Outcome(False, (refused,), page, again)
     return state if state.signs else Outcome(None, tuple(held), page, again)
+
+
+def _handed_on_in_vain(case: Case, back: Exchange) -> Sign | None:
+    """The last call by which the application's page handed its code to its own server, where that refused it."""
+    answer = case.attempt.answer if case.protocol == "oidc" else None
+    code = answer.get("code") if answer else None
+    way: Way | None = case.attempt.way
+    if not code or way is None:
+        return None
+    sides, octets = parties(case), str(code).encode()
+    calls = [
+        exchange
+        for exchange in way.capture.exchanges
+        if exchange.number > back.number and exchange.kind == CALL and octets in (exchange.body or b"")
+    ]
+    last = next((exchange for exchange in reversed(calls) if sides.side_of(exchange) != PROVIDER), None)
+    if last is None or last.status <= 0 or 300 <= last.status < 400:
+        return None
+    if last.status >= 400:
+        return Sign(STATUS, -4, f"{last.host} answered {last.status} to the page that handed the code on", last)
+    told = failure_in_json(last)
+    if told is None:
+        return None
+    return Sign(LOUD, -4, say('the answer says: "{words}"', words=Quotation(told[:160])), last, by_words=True)
 
 
 def _taken_before(case: Case, back: Hop) -> Hop | None:
