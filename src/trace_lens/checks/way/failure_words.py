@@ -76,16 +76,18 @@ def says_only_failure(shown: PageText, *, named: bool) -> str | None:
     `named` tells that it names the person, as refusals do too.
     """
     little = len(shown.text) <= _LITTLE and len(shown.links) <= _FEW_LINKS
-    if not named:
-        heads = (shown.title, *shown.headings[:1], *(shown.alerts if little else ()))
-        told = next((words for words in heads if words and _is_wholly_failure(words)), None)
-        trace = _words().anywhere.search(shown.text[:4_000])
-        if told or trace:
-            return told or shown.text[trace.start() : trace.start() + 160] if trace else told
-    if not little:
+    if little:
+        said = (sentence.strip() for sentence in _SENTENCE.split(shown.text))
+        told = next((words for words in said if words and _fails(words) and not _ADVICE.search(words)), None)
+        if told:
+            return told
+    if named:
         return None
-    said = (sentence.strip() for sentence in _SENTENCE.split(shown.text))
-    return next((words for words in said if words and _fails(words) and not _ADVICE.search(words)), None)
+    heads = (shown.title, *shown.headings[:1], *(shown.alerts if little else ()))
+    if any(words and _is_wholly_failure(words) for words in heads):
+        return shown.text or shown.title
+    trace = _words().anywhere.search(shown.text[:4_000])
+    return shown.text[trace.start() :] if trace else None
 
 
 def _is_wholly_failure(words: str) -> bool:

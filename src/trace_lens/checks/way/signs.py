@@ -259,7 +259,9 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
     if exchange.status < 400:  # else the status has said it
         loud = loud or failure_in_json(exchange) or (None if out else says_only_failure(shown, named=bool(friendly)))
     if loud:
-        yield Sign(LOUD, -4, say('the page says: "{words}"', words=Quotation(loud[:160])), exchange, by_words=True)
+        yield Sign(
+            LOUD, -4, say('the page says: "{words}"', words=Quotation(loud[:160].rstrip(". "))), exchange, by_words=True
+        )
         friendly = [sign for sign in friendly if sign.name != NAMED] if len(friendly) < 2 else friendly
     elif not friendly:
         yield from _unwelcoming(exchange, shown)
