@@ -11,7 +11,6 @@ from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.journeys import Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
-from trace_lens.checks.way.field_names import PASSWORD_FIELD
 from trace_lens.checks.way.parties import SIDES, at_hop, parties, way_of
 from trace_lens.common import limits
 from trace_lens.common.findings import Side
@@ -19,6 +18,7 @@ from trace_lens.common.kinds import in_a_sentence
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
 from trace_lens.intake.exchanges import CALL, Exchange
+from trace_lens.intake.field_names import PASSWORD_FIELD
 
 
 @check("insecure-transport", requires=Need.WAY)

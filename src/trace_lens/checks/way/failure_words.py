@@ -84,8 +84,8 @@ def says_only_failure(shown: PageText, *, named: bool) -> str | None:
     if named:
         return None
     heads = (shown.title, *shown.headings[:1], *(shown.alerts if little else ()))
-    if any(words and _is_wholly_failure(words) for words in heads):
-        return shown.text or shown.title
+    if shown.text and any(words and _is_wholly_failure(words) for words in heads):
+        return shown.text
     trace = _words().anywhere.search(shown.text[:4_000])
     return shown.text[trace.start() :] if trace else None
 

@@ -7,9 +7,9 @@ from urllib.parse import parse_qsl
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.field_names import NAME_FIELD, PASSWORD_FIELD
 from trace_lens.checks.way.parties import PROVIDER, parties
 from trace_lens.common.expressions import expression
+from trace_lens.intake.field_names import NAME_FIELD, PASSWORD_FIELD
 
 _SHORTEST_NAME = 4
 

@@ -24,7 +24,7 @@ from trace_lens.common.findings import Evidence
 from trace_lens.common.locations import Location
 from trace_lens.common.sentences import Person, Quotation, say
 from trace_lens.intake.carried import EXCHANGE
-from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of
+from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of, jumps_of
 from trace_lens.intake.pages import PageText, page_of
 
 _OUT = expression(
@@ -253,10 +253,11 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
         return
     friendly = list(_friendly(case, exchange, shown)) if exchange.status < 300 else []
     out = any(sign.name == OUT_LINK for sign in friendly)
-    if any(form.asks_password for form in forms_of(exchange)):
+    if shown.asks_to_sign_in:
         yield Sign(ASKS, -1 if out else -3, f"{exchange.host} shows a sign-in form", exchange)
     loud = says_failure(shown)
-    if exchange.status < 400:  # else the status has said it
+    goes_on = any(form.by_itself for form in forms_of(exchange)) or bool(jumps_of(exchange))
+    if exchange.status < 400 and not goes_on:  # else the status has said it, or it is no page to stay at
         loud = loud or failure_in_json(exchange) or (None if out else says_only_failure(shown, named=bool(friendly)))
     if loud:
         yield Sign(
@@ -387,7 +388,7 @@ def _may_hold_session(case: Case, cookie: Cookie) -> bool:
 
 def _unfriendly(exchange: Exchange) -> bool:
     """Whether a page that was served asks to sign in, and offers nothing that only a signed-in person needs."""
-    if exchange.kind != PAGE or not any(form.asks_password for form in forms_of(exchange)):
+    if exchange.kind != PAGE or not page_of(exchange).asks_to_sign_in:
         return False
     return not any(_OUT.search(link.words) or _OUT.search(_path(link.target)) for link in page_of(exchange).links)
 

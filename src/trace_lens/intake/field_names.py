@@ -20,3 +20,14 @@ NAME_FIELD = expression(
     re.IGNORECASE,
 )
 """The name of a field for the name of an account."""
+SIGN_IN = expression(
+    r"(?:sign|log)[-_ ]?(?:in|on)\b|login|logon|\bauth|\bsessions?\b|anmeld|einlogg|inlogg|aanmeld|connexion"
+    r"|se connecter|identifier|iniciar|\baccedi|logg inn|logga in|log ind|kirjaudu|zalog|p(?:ř|r)ihl|bejelentkez|giriş"
+    r"|σύνδεση|войти|вход|ログイン|サインイン|登录|登入|로그인",
+    re.IGNORECASE,
+)
+"""What a button, an address or a name says that leads to signing in."""
+OTHER_FORM = expression(
+    r"sign[-_ ]?up|regist|create|\bsave\b|update|change|\bset\b|confirm|reset|subscri|search|newsletter", re.IGNORECASE
+)
+"""What the button of a form says that asks for a name or a password for something else."""
