@@ -71,3 +71,25 @@ def test_json_and_codes() -> None:
     text = run("explain", "it keeps asking for the password").stdout.decode()
     assert text.index("Ask") < text.index("Record") < text.index("Run") < text.index("session-cookie-lost")
     assert run("explain", "xyzzy").returncode == 2
+
+
+LOOKED_FOR = [
+    ("wrong audience", "audience-mismatch"),
+    ("clock is wrong", "clock-offset"),
+    ("invalid redirect uri", "redirect-uri-mismatch"),
+    ("reply url mismatch", "redirect-uri-mismatch"),
+    ("invalid signature", "signature-value-invalid"),
+    ("user not found", "account-not-found"),
+    ("nonce error", "nonce-mismatch"),
+    ("state mismatch", "state-mismatch"),
+    ("guest users cannot sign in", "guest-identifier"),
+    ("asks for consent again", "consent-missing"),
+    ("login loop", "redirect-loop"),
+    ("groups not coming through", "groups-left-out"),
+]
+
+
+@pytest.mark.parametrize("words, code", LOOKED_FOR)
+def test_what_people_type_leads_to_the_finding(words: str, code: str) -> None:
+    """First of all: what holds more of the words, and the rarer ones, comes before what holds a common one."""
+    assert json.loads(run("explain", *words.split(), "--format", "json").stdout)["findings"][0]["code"] == code

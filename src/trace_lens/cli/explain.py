@@ -42,10 +42,14 @@ def command(session: Session, words: tuple[str, ...], schema: str | None) -> int
     if not text:
         found = list(catalogue.everything())
     else:
-        found = [catalogue.entry(text)] if text in codes else [] if meant else catalogue.search(text)
+        found = (
+            [catalogue.entry(text)]
+            if text in codes
+            else []
+            if meant
+            else catalogue.search(" ".join(telling_words(text)))
+        )
     symptoms = search(text) if text and text not in codes and not meant else []
-    if symptoms:
-        found = catalogue.search(" ".join(telling_words(text)))
     if not found and not symptoms:
         hint = f"Did you mean {meant}?" if meant else "trace-lens explain lists all of them."
         raise click.UsageError(f"No finding or complaint has the code {text!r} or these words. {hint}")
@@ -55,7 +59,9 @@ def command(session: Session, words: tuple[str, ...], schema: str | None) -> int
 
         if symptoms:
             return lists.heard(symptoms, found)
-        return lists.explanation(found[0]) if len(found) == 1 else lists.listing(found)
+        if len(found) == 1:
+            return lists.explanation(found[0])
+        return lists.ranked(found) if text else lists.listing(found)
 
     def document() -> Any:
         from trace_lens.render import as_json

@@ -15,6 +15,7 @@ _SMALL = frozenset(
         *("it", "the", "and", "for", "not", "in", "to", "is", "of", "on", "they", "he", "she", "we", "my", "me", "an"),
         *("only", "can", "cannot", "does", "do", "at", "or", "but", "that", "this", "with", "be", "are", "has", "have"),
         *("from", "when", "after", "since", "sign", "signed", "signing", "log", "login", "user", "users", "people"),
+        *("wrong", "invalid", "bad", "problem", "issue"),
     )
 )
 """Words that nearly every caller says: they tell one complaint from another only where nothing else does."""

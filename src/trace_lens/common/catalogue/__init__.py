@@ -6,6 +6,7 @@ the codes within their stage, which settles what counts as the first break.
 
 from __future__ import annotations
 
+import math
 import re
 import tomllib
 from collections.abc import Iterator
@@ -100,17 +101,82 @@ def everything() -> Iterator[Entry]:
         yield from of_stage(stage).values()
 
 
+_ALIKE = (
+    ("wrong", "invalid", "mismatch", "incorrect", "bad", "differs", "another"),
+    ("reply", "callback", "redirect"),
+    ("url", "uri", "address"),
+    ("iframe", "frame"),
+    ("clock", "clocks", "time"),
+    ("renew", "renewed", "renewing", "renewal", "rolled", "rollover", "rolls", "new"),
+    ("capital", "capitals", "uppercase", "case"),
+    ("role", "roles", "claim", "claims", "attribute", "attributes"),
+    ("expired", "ended", "ends"),
+    ("loop", "loops", "round", "circle"),
+    ("domain", "host"),
+    ("locked", "disabled", "inactive"),
+    ("email", "mail"),
+)
+"""Words that callers and the catalogue use for the same; the first that fits counts."""
+_EMPTY = frozenset(
+    (
+        "the",
+        "and",
+        "for",
+        "not",
+        "but",
+        "with",
+        "from",
+        "when",
+        "after",
+        "since",
+        "does",
+        "did",
+        "has",
+        "have",
+        "was",
+        "are",
+    )
+)
+
+
 def search(words: str) -> list[Entry]:
-    """Entries that hold the words, those with most of them first; words in code or title count double."""
-    wanted = [word for word in re.split(r"\W+", words.casefold()) if len(word) > 1]
-    hits = []
-    for item in everything():
-        front = f"{item.code} {item.title}".casefold()
-        body = " ".join((item.why, *item.causes, item.look, *item.remedies.values())).casefold()
-        held = [word for word in wanted if word in front or word in body]
-        if held:
-            hits.append((-len(held), -sum(word in front for word in held), item))
-    if not hits:
-        return []
-    most = min(hit[0] for hit in hits)
-    return [item for held, _, item in sorted(hits, key=lambda hit: hit[:2]) if held == most]
+    """Entries that the words are about, the best first.
+
+    A word weighs by how few entries hold it (the inverse document frequency of K. Sparck Jones, 1972), three times as
+    much in a code or a title. What has less than half of the best is left out.
+    """
+    wanted = list(dict.fromkeys(word for word in re.split(r"\W+", words.casefold()) if len(word) > 1))
+    wanted = [word for word in wanted if word not in _EMPTY] or wanted
+    entries = list(everything())
+    fronts = [_words_of(f"{item.code} {item.title}") for item in entries]
+    bodies = [_words_of(" ".join((item.why, *item.causes, item.look, *item.remedies.values()))) for item in entries]
+    score = [0.0] * len(entries)
+    for word in wanted:
+        forms = next(((word, *group) for group in _ALIKE if word in group), (word,))
+        in_front = [_hold(held, forms) for held in fronts]
+        found = [max(3 * front, _hold(body, forms)) for front, body in zip(in_front, bodies, strict=True)]
+        count = sum(value > 0 for value in found)
+        rarity = math.log(1 + len(entries) / count) if count else 0.0
+        score = [total + rarity * value for total, value in zip(score, found, strict=True)]
+    best = max(score, default=0.0)
+    ranked = sorted(range(len(entries)), key=lambda place: -score[place])
+    return [entries[place] for place in ranked if best > 0 and score[place] >= best / 2]
+
+
+def _words_of(text: str) -> frozenset[str]:
+    return frozenset(re.split(r"\W+", text.casefold()))
+
+
+def _hold(held: frozenset[str], forms: tuple[str, ...]) -> float:
+    """How well words hold one: whole, by its beginning, or by a word that is used for the same."""
+    if forms[0] in held:
+        return 1.0
+    if len(forms[0]) > 3 and any(
+        word.startswith(forms[0]) or (len(word) > 3 and forms[0].startswith(word)) for word in held
+    ):
+        return 0.9
+    return 0.7 if any(form in held for form in forms[1:]) else 0.0
+
+
+def _begins(word: str, wanted: str) -> bool:
+    return word.startswith(wanted) or (len(word) > 3 and wanted.startswith(word))

@@ -87,6 +87,12 @@ def listing(entries: Iterable[Entry]) -> Document:
         yield line("  ", Span(entry.code.ljust(31), entry.severity), entry.title)
 
 
+def ranked(entries: Iterable[Entry]) -> Document:
+    """Findings that were looked for, the best first, one a line with its stage."""
+    for entry in entries:
+        yield line(Span(entry.code.ljust(31), entry.severity), Span(entry.stage.ljust(12), "quiet"), entry.title)
+
+
 def app_list(apps: Iterable[App], workspace: Workspace) -> Document:
     """Applications, one a line."""
     rows = [
