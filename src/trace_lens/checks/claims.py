@@ -12,17 +12,29 @@ from trace_lens.checks.case import Case, Need
 from trace_lens.common.difference import edit_distance
 from trace_lens.workspace.settings import Claim
 
-# Attribute object identifiers and the names they have in LDAP (RFC 4519, RFC 4524, RFC 2798).
+# Attribute object identifiers and the names they have in LDAP (RFC 4519, RFC 4524, RFC 2798, the eduPerson schema).
 OBJECT_IDENTIFIERS = {
     "urn:oid:0.9.2342.19200300.100.1.1": "uid",
     "urn:oid:0.9.2342.19200300.100.1.3": "mail",
+    "urn:oid:0.9.2342.19200300.100.1.10": "manager",
+    "urn:oid:0.9.2342.19200300.100.1.41": "mobile",
+    "urn:oid:1.3.6.1.4.1.5923.1.1.1.1": "eduPersonAffiliation",
+    "urn:oid:1.3.6.1.4.1.5923.1.1.1.6": "eduPersonPrincipalName",
+    "urn:oid:1.3.6.1.4.1.5923.1.1.1.7": "eduPersonEntitlement",
+    "urn:oid:1.3.6.1.4.1.5923.1.1.1.9": "eduPersonScopedAffiliation",
     "urn:oid:2.5.4.3": "cn",
     "urn:oid:2.5.4.4": "sn",
+    "urn:oid:2.5.4.6": "c",
+    "urn:oid:2.5.4.7": "l",
     "urn:oid:2.5.4.10": "o",
     "urn:oid:2.5.4.11": "ou",
     "urn:oid:2.5.4.12": "title",
+    "urn:oid:2.5.4.20": "telephoneNumber",
     "urn:oid:2.5.4.42": "givenName",
+    "urn:oid:2.16.840.1.113730.3.1.2": "departmentNumber",
     "urn:oid:2.16.840.1.113730.3.1.3": "employeeNumber",
+    "urn:oid:2.16.840.1.113730.3.1.4": "employeeType",
+    "urn:oid:2.16.840.1.113730.3.1.39": "preferredLanguage",
     "urn:oid:2.16.840.1.113730.3.1.241": "displayName",
 }
 ASSERTION = "assertion"
@@ -35,6 +47,11 @@ _SAME_MEANING = (
     {"role", "roles"},
     {"group", "groups", "memberof"},
     {"uid", "username", "userid", "login"},
+    {"department", "dept", "departmentname", "ou", "organizationalunit"},
+    {"employeenumber", "employeeid", "staffnumber", "staffid", "personnelnumber"},
+    {"title", "jobtitle"},
+    {"phone", "phonenumber", "telephonenumber", "telephone"},
+    {"company", "companyname", "organization", "organisation", "o"},
 )
 
 
@@ -179,4 +196,5 @@ def _alike(wanted: str, sent: str) -> bool:
 def _bare(name: str) -> str:
     """The last part of a name, without its namespace and without punctuation."""
     spoken = OBJECT_IDENTIFIERS.get(name.strip(), name)
-    return re.sub(r"[\W_]", "", re.split(r"[/:#]", spoken.strip().rstrip("/"))[-1]).casefold()
+    last = re.split(r"[/:#]", spoken.strip().rstrip("/"))[-1].casefold()
+    return re.sub(r"[\W_]", "", last.removeprefix("user."))
