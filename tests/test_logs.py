@@ -210,6 +210,80 @@ def test_syslog() -> None:
     assert isinstance(third, BadRow)
 
 
+PAIRS = [
+    (
+        'time=2026-11-20T08:14:03Z level=info msg="sign-in \\"ok\\"" user=m.tern app=Crew Roster, ip=192.0.2.4',
+        {
+            "time": "2026-11-20T08:14:03Z",
+            "msg": 'sign-in "ok"',
+            "user": "m.tern",
+            "app": "Crew Roster",
+            "ip": "192.0.2.4",
+        },
+    ),
+    (
+        "2026-11-20 08:14:03,118 ERROR [http-4] a.Login - user=m.tern result=not let in request=_rq1",
+        {
+            "time": "2026-11-20 08:14:03,118",
+            "level": "ERROR",
+            "user": "m.tern",
+            "result": "not let in",
+            "request": "_rq1",
+        },
+    ),
+    ("2026-11-20 08:14:03 INFO Server started", {"time": "2026-11-20 08:14:03", "message": "INFO Server started"}),
+    ("[2026-11-20T08:14:03+01:00] url=https://a.example/?b=c&d=e x=", {"url": "https://a.example/?b=c&d=e", "x": None}),
+]
+
+
+@pytest.mark.parametrize("text, expected", PAIRS)
+def test_lines_of_pairs(text: str, expected: dict[str, str | None]) -> None:
+    (found,) = rows(text + "\n", "pairs")
+    assert isinstance(found, Record)
+    assert {name: found.values[name] for name in expected} == expected
+
+
+def test_what_goes_on_below_a_line_of_pairs_is_told() -> None:
+    first, second, third = rows("2026-11-20 08:14:03 a=b c=d\n  at somewhere\n\n2026-11-20 08:14:04 e=f\n", "pairs")
+    assert [type(one) for one in (first, second, third)] == [Record, BadRow, Record]
+
+
+HEADLESS = [
+    ("2026-11-20T08:14:03Z,m.tern,ok\n2026-11-20T08:14:04Z,a.fulmar,no\n", ["column 1", "column 2", "column 3"], 2),
+    ("20.11.2026 09:14;m.tern\n20.11.2026 09:15;a.fulmar\n", ["column 1", "column 2"], 2),
+    ("when,who\n2026-11-20T08:14:03Z,m.tern\n", ["when", "who"], 1),
+    ("Sign-ins of 2026-11-20 08:00\n\nwhen,who,how\n2026-11-20T08:14:03Z,m.tern,ok\n", ["when", "who", "how"], 1),
+]
+
+
+@pytest.mark.parametrize("text, names, count", HEADLESS)
+def test_a_table_without_a_header_loses_no_row(text: str, names: list[str], count: int) -> None:
+    found = [one for one in rows(text, "csv") if isinstance(one, Record)]
+    assert len(found) == count
+    assert list(found[0].values) == names
+
+
+def test_a_log_of_pairs_from_end_to_end(tmp_path: Path) -> None:
+    """Recognised, described, loaded, found, and copied without anybody's name."""
+    folder = workspace(tmp_path)
+    lines = "".join(
+        f'2026-11-20T08:{n:02d}:03Z {"ERROR" if n % 9 == 0 else "INFO"} user=m.tern@northmere.example app="Crew Roster" '
+        f"result={'denied' if n % 9 == 0 else 'success'} request=_rq{n}\n"
+        for n in range(60)
+    )
+    (folder / "logs").mkdir(exist_ok=True)
+    (folder / "logs/roster.log").write_text(lines, "utf-8")
+    status, checked = run_json("logs", "check", "logs/roster.log", "--write", "roster", folder=folder)
+    assert (status, checked["format"], checked["bad"], checked["rows"]) == (0, "pairs", 0, 60)
+    assert run_json("logs", "load", folder=folder)[0] == 0
+    _, found = run_json("logs", "search", "--user", "m.tern@northmere.example", "--outcome", "failure", folder=folder)
+    assert [event["line"] for event in found["events"]] == [1, 10, 19, 28, 37, 46, 55]
+    done = run("redact", "logs/roster.log", "--output", "../copy", folder=folder)
+    assert done.returncode == 0, done.stderr.decode()
+    (copy,) = (tmp_path.parent / "copy").rglob("*.log")
+    assert "m.tern" not in copy.read_text("utf-8")
+
+
 def test_w3c_with_fields_that_change() -> None:
     text = '#Version: 1.0\n#Fields: date time cs-username sc-status\n2026-11-20 08:14:03 m.tern 302\n#Fields: time x\n08:14:04 "a b"\n1 2 3\n'
     found = rows(text, "w3c")
@@ -432,6 +506,9 @@ FORMS = [
     (b"#Software: x\n#Fields: date time\n", ("w3c", None, None)),
     (b'1.2.3.4 - - [20/Nov/2026:09:14:03 +0100] "GET / HTTP/1.1" 200 5', ("combined", None, None)),
     (b"a;b;c\n1;2;3\n", ("csv", ";", None)),
+    (b'time=1 level=info msg="a b"\ntime=2 level=info msg=c\n', ("pairs", None, None)),
+    (b"2026-11-20 08:14:03 INFO x - a=b c=d\n2026-11-20 08:14:04 INFO x - a=b c=e\n", ("pairs", None, None)),
+    (b"url,name\nhttps://a.example/?b=c&d=e,x\n", ("csv", ",", None)),
     (b'{"class_uid": 3002, "time": 1}\n', ("ocsf", None, None)),
 ]
 
@@ -512,7 +589,7 @@ def test_escapes_in_a_log_never_reach_the_terminal(tmp_path: Path) -> None:
     assert b"\x1b" not in run("logs", "check", "export.csv", folder=folder).stdout
 
 
-@given(st.binary(max_size=400), st.sampled_from(["csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined"]))
+@given(st.binary(max_size=400), st.sampled_from(["csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "pairs"]))
 def test_any_octets_give_records_or_bad_rows(data: bytes, form: str) -> None:
     try:
         found = rows(data, form)

@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 from trace_lens.workspace.settings import CHARACTER, ENCODING, ONE_OR_MORE, ZONE
 
-FORMATS = ("csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "parquet")
+FORMATS = ("csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "pairs", "parquet")
 ROLES = ("provider", "application", "gateway")
 OneOrMore = Annotated[tuple[str, ...], ONE_OR_MORE]
 Stage = Literal[
@@ -48,7 +48,7 @@ class LogSettings(NamedTuple):
     """`logs/NAME.toml`."""
 
     role: Literal["provider", "application", "gateway"]
-    format: Literal["csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "parquet"]
+    format: Literal["csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "pairs", "parquet"]
     name: str | None = None
     provider: str | None = None
     app: str | None = None

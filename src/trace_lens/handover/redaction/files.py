@@ -67,7 +67,7 @@ class FileCopy:
             return self.table(text)
         if form == "w3c":
             return self._extended_log(text)
-        if form in ("jsonl", "ocsf", "syslog", "combined") or name.endswith((".jsonl", ".ndjson", ".log")):
+        if form in ("jsonl", "ocsf", "syslog", "combined", "pairs") or name.endswith((".jsonl", ".ndjson", ".log")):
             return "".join(map(self.line, text.splitlines(keepends=True)))
         if name.endswith(".toml"):
             return self.settings(text)

@@ -20,7 +20,7 @@ from trace_lens.logs.store.store import EventStore
 from trace_lens.workspace.log_sources import FOLDER, LogSource, log_sources
 from trace_lens.workspace.records import Workspace
 
-_BY_LINE = ("csv", "jsonl", "syslog", "w3c", "combined")
+_BY_LINE = ("csv", "jsonl", "syslog", "w3c", "combined", "pairs")
 
 
 def write_logs(

@@ -7,9 +7,14 @@ import io
 from collections.abc import Iterator
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.logs.formats.rows import BadRow, Record, bad_row, shortened
 
 LOOKED_AHEAD = 64 * 1024
+_MOMENT = expression(
+    r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(?::\d\d)?(?:[.,]\d+)?(?: ?(?:Z|[+-]\d\d:?\d\d))?"
+    r"|\d{1,2}[./]\d{1,2}[./]\d{4},? \d{1,2}:\d\d(?::\d\d)?(?: [AP]M)?"
+)
 
 
 def bounded_lines(lines: io.TextIOWrapper) -> Iterator[str]:
@@ -62,6 +67,8 @@ def csv_rows(lines: io.TextIOWrapper, delimiter: str | None) -> Iterator[Record 
         if header is None and len(row) < width:
             yield bad_row(line, f"it stands before the header, with {len(row)} columns where that has {width}", text)
             continue
+        if header is None and _is_data(row):  # no header at all: columns are called by their place
+            header = [f"column {place}" for place, _ in enumerate(row, 1)]
         if header is None:
             header = [cell.strip() for cell in row]
             continue
@@ -69,6 +76,11 @@ def csv_rows(lines: io.TextIOWrapper, delimiter: str | None) -> Iterator[Record 
             yield bad_row(line, f"it has {len(row)} columns where the header has {len(header)}", text, columns=header)
             continue
         yield Record(line, dict(zip(header, row, strict=False)), shortened(text))
+
+
+def _is_data(row: list[str]) -> bool:
+    """Whether a row that stands where a header is holds a moment: no column is called so."""
+    return any(_MOMENT.fullmatch(cell.strip()) for cell in row)
 
 
 def _usual_width(sample: str, delimiter: str) -> int:

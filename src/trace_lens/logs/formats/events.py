@@ -20,6 +20,7 @@ from trace_lens.workspace.log_sources import LogSource
 
 OWN_FIELDS: dict[str, dict[str, str]] = {
     "syslog": {"time": "time", "app": "app-name", "reason": "message"},
+    "pairs": {"time": "time"},
     "w3c": {"time": "date time", "user": "cs-username", "ip": "c-ip", "outcome": "sc-status", "code": "sc-status"},
     "combined": {
         "time": "time",

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     import duckdb
 from trace_lens.logs.formats.delimited import bounded_lines, csv_rows
 from trace_lens.logs.formats.json_rows import Rejoined, json_lines, json_or_lines
+from trace_lens.logs.formats.pairs import pairs
 from trace_lens.logs.formats.rows import DAMAGED, BadRow, Record, Unreadable, Value, bad_row, shortened
 
 _COMBINED = expression(
@@ -79,6 +80,7 @@ def records_of(
         "syslog": lambda: _syslog(bounded_lines(lines)),
         "w3c": lambda: _w3c(bounded_lines(lines)),
         "combined": lambda: _combined(bounded_lines(lines)),
+        "pairs": lambda: pairs(bounded_lines(lines)),
     }
     try:
         yield from readers[form]()

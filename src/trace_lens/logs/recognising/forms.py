@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 from trace_lens.common.octets import as_utf8, wide_encoding
 from trace_lens.logs.formats.delimited import sniffed
 from trace_lens.logs.formats.json_rows import OCSF_AUTHENTICATION, arrays_in
+from trace_lens.logs.formats.pairs import SEVERAL, count_of
 
 _WESTERN = "cp1252"
 _SEVERAL = 3
@@ -42,6 +43,9 @@ def form_of(head: bytes) -> Form:
         return Form("syslog", encoding=encoding)
     if lines and re.match(r"(?:\S+ )?\S+ \S+ \S+ \[[^\]]+\] \"[A-Z]+ \S+", lines[0]):
         return Form("combined", encoding=encoding)
+    with_pairs = sum(count_of(line) >= SEVERAL for line in lines[:20])
+    if lines and count_of(lines[0]) >= SEVERAL and with_pairs * 10 >= len(lines[:20]) * 8:
+        return Form("pairs", encoding=encoding)
     return Form("csv", sniffed("\n".join(lines[:41]) + "\n"), None, encoding)
 
 

@@ -71,9 +71,13 @@ def _with_own(form: Form, columns: Sequence[Column], matches: Sequence[Match]) -
     """The matches, with the columns that the format itself has for a field in the place of those made out."""
     there = {column.name for column in columns if column.filled}
     own = {field: path for field, path in OWN_FIELDS.get(form.format, {}).items() if path in there}
-    if form.format == "syslog":
+    if form.format in ("syslog", "pairs"):
         guessed = {match.field for match in matches}
-        own = {field: path for field, path in own.items() if field == "time" or field not in guessed}
+        own = {
+            field: path
+            for field, path in own.items()
+            if (field == "time" and form.format == "syslog") or field not in guessed
+        }
     for field, path in own.items():
         yield Match(field, (path,), 2.0, SURE, "the format itself keeps it there")
     used = set(own.values())
