@@ -19,7 +19,7 @@ from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
-from way_kit import oidc_trip, saml_trip
+from way_kit import APP, oidc_trip, saml_trip
 
 PAGES = tomllib.loads(Path(__file__).with_name("pages.toml").read_text("utf-8"))
 ENDINGS: dict[str, dict[str, Any]] = {
@@ -99,6 +99,31 @@ def test_where_the_provider_says_no(page: dict[str, str], status: int, protocol:
     expected = page[kind] if status == 200 or page[kind] != "no-answer" or of_person else "request-rejected"
     assert found.first_break is not None
     assert found.first_break.code == expected
+
+
+ADDRESSES = [
+    ("/login?error=user_not_found", "account-not-found"),
+    ("/login?reason=account_disabled", "account-disabled"),
+    ("/login?error=access_denied&error_description=User+not+let+in", "session-not-started"),
+    ("/error?error=login_failed&state=xyz", "session-not-started"),
+    ("/error?error=InvalidAudience", "audience-mismatch"),
+    ("/login?sso_error=Signature+validation+failed", "session-not-started"),
+    ("/login?msg=Sign-in+failed", "session-not-started"),
+    ("/home?error=0", None),
+    ("/home?message=3+errors+in+your+report", None),
+    ("/home?code=user_not_found_page", None),
+    ("/login?returnTo=/home", None),
+]
+
+
+@pytest.mark.parametrize("address, code", ADDRESSES)
+def test_what_an_application_tells_its_own_page(address: str, code: str | None, tmp_path: Path) -> None:
+    """An error in the address that it sends the browser on to is its own word, and no answer of a provider."""
+    page = "<!DOCTYPE html><html><head><title>Crew Roster</title></head><body><h1>Crew Roster</h1></body></html>"
+    source = SourceFile("x.har", saml_trip(to=APP + address, after=(), shown=page).octets())
+    known = load_workspace(workspace(tmp_path))
+    (found,) = diagnose_sources([source], known, Options(datetime(2026, 11, 22, tzinfo=UTC)), 1).diagnoses
+    assert (found.first_break.code if found.first_break else None) == code
 
 
 HANDED_ON = [

@@ -6,12 +6,13 @@ that is it taken from the page or the redirect. A message delivered twice is fou
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Iterator
 from functools import cache
 from typing import Any
 
-from trace_lens.common.addresses import plain
+from trace_lens.common.addresses import origin_of, plain
 from trace_lens.common.expressions import expression
 from trace_lens.common.locations import Location
 from trace_lens.intake.exchanges import STATIC, Capture, Exchange
@@ -19,6 +20,7 @@ from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.intake.oauth_pieces import CARRIED, NAMED, OPAQUE
 from trace_lens.oidc.documents import TOKEN_RESPONSE, USERINFO
+from trace_lens.oidc.parameters import AUTHORIZATION_REQUEST, AUTHORIZATION_RESPONSE
 
 EXCHANGE = "exchange"
 """The key under which a message's context keeps the number of the exchange that carried it."""
@@ -84,11 +86,14 @@ Peel = Callable[[bytes], tuple[FoundMessage, ...]]
 def messages_of(capture: Capture, peel: Peel) -> tuple[FoundMessage, ...]:
     """Every message of a capture, each with the exchange that carried it; `peel` finds those of one text."""
     found: list[FoundMessage] = []
+    states: set[str] = set()
+    sent_on: dict[str, str] = {}
     for exchange in capture.exchanges:
         if exchange.kind == STATIC:
             continue
         for part, text in _texts(exchange):
             inside = peel(text) if is_worth_reading(text) else ()
+            inside = () if _is_own_error(inside, exchange, part, states, sent_on) else inside
             if part == IN_RESPONSE and not _answers_for_tokens(exchange):
                 inside = tuple(message for message in inside if not _is_error(message))
             base = len(found)
@@ -97,7 +102,40 @@ def messages_of(capture: Capture, peel: Peel) -> tuple[FoundMessage, ...]:
                 for message in inside
                 if part != IN_HEADER or OPAQUE not in message.context
             ]
+        if exchange.redirects_to:
+            sent_on[exchange.redirects_to] = exchange.origin
     return _once(found)
+
+
+def _is_own_error(
+    inside: tuple[FoundMessage, ...], exchange: Exchange, part: str, states: set[str], sent_on: dict[str, str]
+) -> bool:
+    """Whether a host tells an error to a page of its own, in words that answers of providers have too.
+
+    `states` are those that requests before it sent, and are added to; `sent_on` says which origin sent the browser to
+    an address.
+    """
+    for message in inside:
+        if message.kind == AUTHORIZATION_REQUEST:
+            states |= {value for name, value in _pairs_of(message) if name == "state"}
+    if len(inside) != 1 or inside[0].kind != AUTHORIZATION_RESPONSE or part not in (IN_ADDRESS, IN_REDIRECT):
+        return False
+    told = dict(_pairs_of(inside[0]))
+    if "error" not in told or told.get("state") in states:
+        return False
+    if part == IN_REDIRECT:
+        return origin_of(exchange.redirects_to or "") == exchange.origin
+    return sent_on.get(exchange.url) == exchange.origin
+
+
+def _pairs_of(message: FoundMessage) -> list[tuple[str, str]]:
+    """The parameters of a message; none where they are not a list of pairs."""
+    try:
+        held = json.loads(message.data)
+    except ValueError:
+        return []
+    pairs = held if isinstance(held, list) else []
+    return [(str(pair[0]), str(pair[1])) for pair in pairs if isinstance(pair, list) and len(pair) == 2]
 
 
 def _texts(exchange: Exchange) -> Iterator[tuple[str, bytes]]:

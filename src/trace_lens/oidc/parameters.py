@@ -11,6 +11,7 @@ from typing import NamedTuple
 from urllib.parse import unquote_plus
 
 from trace_lens.common import limits
+from trace_lens.common.expressions import expression
 from trace_lens.common.limits import Refused
 
 AUTHORIZATION_REQUEST, AUTHORIZATION_RESPONSE, TOKEN_REQUEST, LOGOUT_REQUEST, LOGOUT_TOKEN_POST = (
@@ -121,6 +122,10 @@ def listed(pairs: Iterable[tuple[str, str]]) -> Parameters:
     return Parameters(tuple(pairs), "listed")
 
 
+_WORDS = expression(r"[A-Za-z]+(?:[_ -][A-Za-z]+)+")
+"""A code of an error, as `user_not_found`: no code of an answer is made of words."""
+
+
 def kind_of(found: Parameters) -> str | None:
     """Which message the parameters are; None where they are none that is known."""
     has = found.names
@@ -134,7 +139,8 @@ def kind_of(found: Parameters) -> str | None:
         return LOGOUT_REQUEST
     if "code" in has and has & {"state", "iss", "session_state", "scope"}:
         return AUTHORIZATION_RESPONSE
-    if "code" in has and found.carried == "query" and len(found.get("code") or "") >= 16:
+    code = found.get("code") or ""
+    if found.carried == "query" and len(code) >= 16 and not _WORDS.fullmatch(code):
         return AUTHORIZATION_RESPONSE
     if has & {"id_token", "access_token"} and not has & {"grant_type", "client_secret"}:
         return AUTHORIZATION_RESPONSE

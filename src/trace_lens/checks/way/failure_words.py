@@ -11,6 +11,7 @@ import re
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
+from urllib.parse import parse_qsl
 
 from trace_lens.common.expressions import expression
 from trace_lens.intake.exchanges import Exchange
@@ -44,6 +45,9 @@ _LITTLE = 600
 _FEW_LINKS = 8
 _STATEMENT = 400
 """What is said loudly, or in one sentence, is said in so many characters."""
+_ERROR_NAME = expression(r"(?:\w*_)?err(?:or)?(?:_?(?:code|description|message|msg|reason|type))?", re.IGNORECASE)
+_TOLD_NAME = expression(r"(?:\w*_)?(?:reason|message|msg|status|login|auth|result|notice|flash)", re.IGNORECASE)
+"""How parameters of an address are called that tell of an error, and those that may."""
 _MEMBERS = ("error", "errors", "error_description")
 
 
@@ -93,6 +97,21 @@ def says_only_failure(shown: PageText, *, named: bool) -> str | None:
 def _is_wholly_failure(words: str) -> bool:
     """Whether the first sentence of a title, heading or alert says that something failed, and nothing else."""
     return _words().whole.fullmatch(_SENTENCE.split(words.strip(), maxsplit=1)[0]) is not None
+
+
+def failure_in_address(exchange: Exchange) -> str | None:
+    """What the address of a page of the application tells as an error, in words; None where it tells none.
+
+    A parameter is called an error by its name, or its value says that signing in failed.
+    """
+    told = []
+    for name, value in parse_qsl(exchange.parts.query):
+        words = re.sub(r"[_+-]+", " ", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", value)).strip()
+        if not words or words.casefold() in ("0", "false", "none", "null", "no"):
+            continue
+        if _ERROR_NAME.fullmatch(name) or (_TOLD_NAME.fullmatch(name) and _fails(words)):
+            told.append(words)
+    return ": ".join(dict.fromkeys(told)) or None
 
 
 def failure_in_json(exchange: Exchange) -> str | None:

@@ -14,9 +14,9 @@ from typing import NamedTuple
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.clocks import apart_beyond_skew
-from trace_lens.checks.way.failure_words import WRONG
+from trace_lens.checks.way.failure_words import WRONG, failure_in_address
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
-from trace_lens.checks.way.signs import LOUD, STATUS, outcome_of, shown_in
+from trace_lens.checks.way.signs import ASKS, LOUD, STATUS, outcome_of, shown_in
 from trace_lens.checks.way.topics import Topic, topics_of
 from trace_lens.common import catalogue, limits
 from trace_lens.common.expressions import expression
@@ -59,8 +59,14 @@ def _said(case: Case) -> Iterator[Said]:
         return
     for sign in outcome_of(case).against:
         hop = next((hop for hop in way.hops if hop.exchange is sign.exchange), None)
-        if hop and sign.name in (STATUS, LOUD) and parties(case).side_of(hop.exchange) != PROVIDER:
+        if hop and sign.name in (STATUS, LOUD, ASKS) and parties(case).side_of(hop.exchange) != PROVIDER:
             shown = page_of(hop.exchange)
+            told = failure_in_address(hop.exchange)
+            if sign.name == ASKS and not told:
+                continue  # a sign-in form is no refusal
+            if told:
+                named = any(topic.pattern.search(told) for topic in topics_of(APPLICATION)) or sign.name == ASKS
+                shown = shown._replace(title="", headings=(), text=told if named else f"{told}. {shown.text}")
             if shown.text or shown.title:
                 yield _read(APPLICATION, hop, shown)
                 break

@@ -15,7 +15,13 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.failure_words import WRONG, failure_in_json, says_failure, says_only_failure
+from trace_lens.checks.way.failure_words import (
+    WRONG,
+    failure_in_address,
+    failure_in_json,
+    says_failure,
+    says_only_failure,
+)
 from trace_lens.checks.way.names import names_of
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
 from trace_lens.common.addresses import plain
@@ -265,6 +271,10 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
         )
         friendly = [sign for sign in friendly if sign.name != NAMED] if len(friendly) < 2 else friendly
     elif not friendly:
+        told_there = failure_in_address(exchange) if side == APPLICATION and not brings_answer(hop) else None
+        if told_there:
+            words = say('the address that followed says: "{words}"', words=Quotation(told_there[:160]))
+            yield Sign(LOUD, -2, words, exchange, by_words=True)
         yield from _unwelcoming(exchange, shown)
     yield from friendly
 
