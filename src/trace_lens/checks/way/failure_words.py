@@ -54,6 +54,7 @@ _MEMBERS = ("error", "errors", "error_description")
 class _Words(NamedTuple):
     sentences: re.Pattern[str]
     whole: re.Pattern[str]
+    welcomes: re.Pattern[str]
     anywhere: re.Pattern[str]
 
 
@@ -62,10 +63,15 @@ def _words() -> _Words:
     import tomllib
 
     rows = tomllib.loads(_FILE.read_text("utf-8")).values()
-    listed = [[text for row in rows for text in row.get(key, ())] for key in ("sentences", "whole", "anywhere")]
-    sentences, whole, anywhere = ("|".join(f"(?:{text})" for text in texts) for texts in listed)
+    listed = [
+        [text for row in rows for text in row.get(key, ())] for key in ("sentences", "whole", "welcomes", "anywhere")
+    ]
+    sentences, whole, welcomes, anywhere = ("|".join(f"(?:{text})" for text in texts) for texts in listed)
     return _Words(
-        re.compile(sentences, re.IGNORECASE), re.compile(rf"\W*(?:{whole})\W*", re.IGNORECASE), re.compile(anywhere)
+        re.compile(sentences, re.IGNORECASE),
+        re.compile(rf"\W*(?:{whole})\W*", re.IGNORECASE),
+        re.compile(welcomes, re.IGNORECASE),
+        re.compile(anywhere),
     )
 
 
@@ -92,6 +98,12 @@ def says_only_failure(shown: PageText, *, named: bool) -> str | None:
         return shown.text
     trace = _words().anywhere.search(shown.text[:4_000])
     return shown.text[trace.start() :] if trace else None
+
+
+def says_welcome(shown: PageText) -> str | None:
+    """What a page says of a sign-in that went through, in a heading or as nearly all that it says."""
+    said = [*shown.headings, *(_SENTENCE.split(shown.text) if len(shown.text) <= _LITTLE else ())]
+    return next((words for words in said if _words().welcomes.search(words[:_STATEMENT])), None)
 
 
 def _is_wholly_failure(words: str) -> bool:

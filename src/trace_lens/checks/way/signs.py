@@ -21,6 +21,7 @@ from trace_lens.checks.way.failure_words import (
     failure_in_json,
     says_failure,
     says_only_failure,
+    says_welcome,
 )
 from trace_lens.checks.way.names import names_of
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
@@ -68,7 +69,7 @@ class Sign(NamedTuple):
     cookie: str | None = None
 
 
-COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS = (
+COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS, WELCOME = (
     "session cookie",
     "session by a call",
     "tokens in the page",
@@ -76,6 +77,7 @@ COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS = (
     "person named",
     "way to sign out",
     "words set",
+    "welcome said",
 )
 STATUS, ASKS, BACK, LOUD, OFFERS, OUT_WORDS = (
     "error status",
@@ -317,6 +319,9 @@ def _friendly(case: Case, exchange: Exchange, shown: PageText) -> Iterator[Sign]
     out = next((link for link in shown.links if _OUT.search(link.words) or _OUT.search(_path(link.target))), None)
     if out:
         yield Sign(OUT_LINK, 2, f"the page offers to sign out ({out.words or _path(out.target)})", exchange)
+    welcome = says_welcome(shown)
+    if welcome:
+        yield Sign(WELCOME, 2, say('the page says: "{words}"', words=Quotation(welcome.strip()[:160])), exchange)
     name = next((name for name in names_of(case) if _holds(shown.text, name)), None)
     if name:
         yield Sign(NAMED, 2, say("the page names {name}", name=Person(name)), exchange)
