@@ -142,11 +142,12 @@ def _is_for_signing_in(form: Element | None, fields: list[Element]) -> bool:
     told += [_words(button) for button in form.iter("button")] if form is not None else []
     if any(OTHER_FORM.search(words) for words in told):
         return False
+    silent = not any(words.strip() for words in told)
     told += [form.get(name) or "" for name in ("action", "id", "class", "name")] if form is not None else []
     leads_in = any(SIGN_IN.search(words) for words in told)
     called = any(NAME_FIELD.search(field.get(name) or "") for field in texts for name in ("name", "id", "autocomplete"))
     if passwords:
-        return leads_in or called or not texts
+        return leads_in or called or (silent and not texts)
     return leads_in and called and len(texts) == 1
 
 

@@ -52,6 +52,9 @@ _IN = expression(
     r"|σύνδεση|войти|ログイン|登录|로그인)",
     re.IGNORECASE,
 )
+_AS_ANOTHER = expression(r"\b(?:another|different|other|somebody else|someone else)\b|\bas\b", re.IGNORECASE)
+"""What a link says that leads somebody who is signed in to another account."""
+_OF_COOKIES = expression(r"\bcookies?\b|\bprivacy\b", re.IGNORECASE)
 
 
 class Sign(NamedTuple):
@@ -286,9 +289,11 @@ def _unwelcoming(exchange: Exchange, shown: PageText) -> Iterator[Sign]:
 
     What an alert says may be in any language: beside an offer to sign in, that there is one is enough.
     """
-    offer = next((link for link in shown.links if _IN.search(link.words)), None)
+    offers = (link for link in shown.links if _IN.search(link.words) and not _AS_ANOTHER.search(link.words))
+    offer = next(offers, None)
     barred = next((words for words in shown.alerts if _NO_ENTRY.search(words)), None)
-    wrong = next((words for words in shown.alerts if WRONG.search(words)), next(iter(shown.alerts), None))
+    alerts = [words for words in shown.alerts if not _OF_COOKIES.search(words)]
+    wrong = next((words for words in alerts if WRONG.search(words)), next(iter(alerts), None))
     marked = barred or (wrong if offer else None)
     if marked:
         words = say('the page says: "{words}"', words=Quotation(marked[:160]))
