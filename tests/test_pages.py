@@ -101,6 +101,55 @@ def test_where_the_provider_says_no(page: dict[str, str], status: int, protocol:
     assert found.first_break.code == expected
 
 
+BESIDE = [
+    '<a href="/login">Sign in with a different account</a>',
+    '<p>Wrong account? <a href="/logout">Sign out</a> and try another account.</p>',
+    "<p>Try clearing your cookies.</p>",
+    "<p>Check that the clock of your computer is right.</p>",
+    "<p>Contact your administrator.</p>",
+    "<p>If you believe this is an error, contact support and quote your user name.</p>",
+    "<p>Ask to be added to a group.</p>",
+    "<footer>Digitally signed content. Certificate of quality ISO 9001.</footer>",
+    "<p>Privacy notice. State of the service: all green.</p>",
+    "<p>Is your account locked? Is your session expired? Read the help.</p>",
+    "<p>We use cookies with your consent.</p>",
+    '<nav><a href="/roles">Roles</a></nav>',
+    "<h2>Popular destinations</h2><p>Destination Oslo</p>",
+    "<p>For our audience at sea.</p>",
+    "<p>Recipient of an award.</p>",
+    "<p>Card issuer</p>",
+]
+
+
+@pytest.mark.parametrize("words", BESIDE)
+@pytest.mark.parametrize("status, code", [(200, "session-not-started"), (403, "http-error")])
+def test_what_stands_beside_a_refusal_is_no_reason(words: str, status: int, code: str, protocol: Any) -> None:
+    """Links, advice, questions and words of other things name no reason for it."""
+    body = f"<h1>Access denied</h1><p>You do not have access to it.</p>{words}"
+    page = f"<!DOCTYPE html><html><head><title>Crew Roster</title></head><body>{body}</body></html>"
+    found = ended(protocol, page, status=status, after=())
+    assert found.first_break is not None
+    assert found.first_break.code == code
+
+
+REASONS = [
+    ("Error: audience mismatch", "audience-mismatch"),
+    ("Invalid issuer in token", "issuer-mismatch"),
+    ("Your account has been disabled", "account-disabled"),
+    ("No such user", "account-not-found"),
+    ("You are signed in as a different user than expected", "other-user-answered"),
+]
+
+
+@pytest.mark.parametrize("words, code", REASONS)
+def test_a_reason_that_a_refusal_states_is_told(words: str, code: str, protocol: Any) -> None:
+    body = f'<h1>Access denied</h1><p>{words}.</p><a href="/login">Sign in with another account</a>'
+    page = f"<!DOCTYPE html><html><head><title>Crew Roster</title></head><body>{body}</body></html>"
+    found = ended(protocol, page, status=403, after=())
+    assert found.first_break is not None
+    assert found.first_break.code == code
+
+
 ADDRESSES = [
     ("/login?error=user_not_found", "account-not-found"),
     ("/login?reason=account_disabled", "account-disabled"),

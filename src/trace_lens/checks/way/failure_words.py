@@ -35,11 +35,11 @@ _FAILED = expression(
     re.IGNORECASE,
 )
 WRONG = expression(_WENT_WRONG, re.IGNORECASE)
-_ADVICE = expression(
+ADVICE = expression(
     r"\?\s*$|\b(?:if|when|whenever|in case|should you|having|wenn|falls|hvis|dersom|om du|si)\b", re.IGNORECASE
 )
 """What marks a sentence as a question or as advice for a case that need not have come."""
-_SENTENCE = re.compile(r"(?<=[.!?。！？])\s*")
+SENTENCE = re.compile(r"(?<=[.!?。！？])\s*")
 _LITTLE = 600
 """A page of so many characters at most says little besides one thing."""
 _FEW_LINKS = 8
@@ -87,8 +87,8 @@ def says_only_failure(shown: PageText, *, named: bool) -> str | None:
     """
     little = len(shown.text) <= _LITTLE and len(shown.links) <= _FEW_LINKS
     if little:
-        said = (sentence.strip() for sentence in _SENTENCE.split(shown.text))
-        told = next((words for words in said if words and _fails(words) and not _ADVICE.search(words)), None)
+        said = (sentence.strip() for sentence in SENTENCE.split(shown.text))
+        told = next((words for words in said if words and _fails(words) and not ADVICE.search(words)), None)
         if told:
             return told
     if named:
@@ -102,13 +102,13 @@ def says_only_failure(shown: PageText, *, named: bool) -> str | None:
 
 def says_welcome(shown: PageText) -> str | None:
     """What a page says of a sign-in that went through, in a heading or as nearly all that it says."""
-    said = [*shown.headings, *(_SENTENCE.split(shown.text) if len(shown.text) <= _LITTLE else ())]
+    said = [*shown.headings, *(SENTENCE.split(shown.text) if len(shown.text) <= _LITTLE else ())]
     return next((words for words in said if _words().welcomes.search(words[:_STATEMENT])), None)
 
 
 def _is_wholly_failure(words: str) -> bool:
     """Whether the first sentence of a title, heading or alert says that something failed, and nothing else."""
-    return _words().whole.fullmatch(_SENTENCE.split(words.strip(), maxsplit=1)[0]) is not None
+    return _words().whole.fullmatch(SENTENCE.split(words.strip(), maxsplit=1)[0]) is not None
 
 
 def failure_in_address(exchange: Exchange) -> str | None:

@@ -14,7 +14,7 @@ from typing import NamedTuple
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.clocks import apart_beyond_skew
-from trace_lens.checks.way.failure_words import WRONG, failure_in_address
+from trace_lens.checks.way.failure_words import ADVICE, SENTENCE, WRONG, failure_in_address
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import ASKS, LOUD, STATUS, outcome_of, shown_in
 from trace_lens.checks.way.topics import Topic, topics_of
@@ -28,6 +28,22 @@ from trace_lens.intake.exchanges import PAGE, forms_of
 from trace_lens.intake.pages import PageText, page_of
 from trace_lens.oidc.errors import TO_REDEEM
 
+_SHORT_WORDS = 3
+_ADVISES = expression(
+    r"\W*(?:(?:and|or|then|you can|you may) )?(?:try|please|check|ask|contact|use|choose|select|click|go|return|read"
+    r"|see|(?:sign|log)[- ]?(?:in|out)|make sure|ensure)\b"
+    r"(?!.{0,80}\b(?:expired|failed|denied|locked|disabled|invalid)\b)",
+    re.IGNORECASE,
+)
+"""How a sentence begins that tells the reader what to do."""
+_SAYS_WRONG = expression(
+    r"\b(?:no|not|nobody|none|never|cannot|could|un\w+|in(?:valid|correct|active)|wrong|bad|mismatch\w*|missing|lacks?|differs?"
+    r"|different|another|instead|expected|error|exception|fail\w*|denied|refused|rejected|expired|ended|locked|disabled"
+    r"|deactivated|suspended|blocked|closed|pending|waiting|awaiting|too|must|traceback)\b|n.t\b|Error\b|Exception\b",
+    re.IGNORECASE,
+)
+"""What a sentence says that speaks of a fault."""
+
 
 class Said(NamedTuple):
     """A page that says why: whose it is, the hop, what it says, and the topics in it."""
@@ -36,6 +52,16 @@ class Said(NamedTuple):
     hop: Hop
     quote: str
     topics: tuple[Topic, ...]
+    text: str = ""
+
+    @property
+    def raises(self) -> str | None:
+        """What its words are by themselves; of an application's page where a sentence says that something is wrong."""
+        for topic in self.topics:
+            match = topic.pattern.search(self.text)
+            if topic.raises and match and (self.side == PROVIDER or _SAYS_WRONG.search(_around(match))):
+                return topic.raises
+        return None
 
     @property
     def codes(self) -> set[str]:
@@ -137,9 +163,21 @@ def _last_at_provider(case: Case, way: Way) -> Hop | None:
 
 
 def _read(side: str, hop: Hop, shown: PageText) -> Said:
+    """What a page says: of an application's what it states, without its links, its questions and its advice."""
+    if side == APPLICATION:
+        shown = shown._replace(text=_stated(shown))
     text = " ".join(dict.fromkeys((*shown.said_loudly, shown.text)))
     topics = tuple(topic for topic in topics_of(side) if topic.pattern.search(text))
-    return Said(side, hop, Quotation(_quote(shown, topics)), topics)
+    return Said(side, hop, Quotation(_quote(shown, topics)), topics, text)
+
+
+def _stated(shown: PageText) -> str:
+    text = shown.text
+    for link in shown.links:
+        if len(link.words) > _SHORT_WORDS:
+            text = text.replace(link.words, " ")
+    said = (sentence.strip() for sentence in SENTENCE.split(text))
+    return " ".join(sentence for sentence in said if not ADVICE.search(sentence) and not _ADVISES.match(sentence))
 
 
 def _quote(shown: PageText, topics: tuple[Topic, ...]) -> str:
@@ -229,7 +267,7 @@ def _reasons(findings: list[Finding]) -> list[Finding]:
 def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
     name = _name_of(case, page.side)
     words = say("The page of {name} says: {quoted}", name=name, quoted=quoted_at_end(page.quote))
-    raised = next((topic.raises for topic in page.topics if topic.raises), None)
+    raised = page.raises
     raised = _RETURNS.get((case.protocol, raised or ""), raised)
     if page.side == APPLICATION:
         return [_from_page(case, raised, page, words)] if raised and not _reasons(findings) else []
