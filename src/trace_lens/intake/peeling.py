@@ -281,7 +281,7 @@ _FILES = (
     (b"PK\x03\x04", "an archive or an office document; take the message out of it as text"),
 )
 """How files begin that people send instead of a message."""
-_CLAIMS = expression(rb'"(?:iss|aud)"\s*:.{0,2000}"(?:exp|iat|sub)"\s*:', re.DOTALL)
+_CLAIMS = (expression(rb'"(?:iss|aud)"\s{0,9}:'), expression(rb'"(?:exp|iat|sub)"\s{0,9}:'))
 
 
 def _how_far(state: FoundMessage) -> str:
@@ -299,7 +299,11 @@ def _describe(data: bytes) -> str:
     known = next((words for start, words in _FILES if data.startswith(start)), None)
     if known:
         return known
-    if data.lstrip()[:1] == b"{" and _CLAIMS.search(data[:4096]) and len(data) < limits.TOKEN_CHARACTERS:
+    if (
+        data.lstrip()[:1] == b"{"
+        and all(claim.search(data[:4096]) for claim in _CLAIMS)
+        and len(data) < limits.TOKEN_CHARACTERS
+    ):
         return (
             "the claims of a token that was taken apart; take the token itself, its three parts with the dots between"
         )

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared, read_set_cookie
-from trace_lens.attempts.journeys import CALLED, Hop, Way
+from trace_lens.attempts.journeys import BY_ITSELF, CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.failure_words import (
@@ -183,13 +183,17 @@ def _outcome(case: Case) -> Outcome:
     state: Outcome = Outcome(None, (), page, again)
     earlier = _taken_before(case, hops[0])
     lasting = list(_lasting(case, [earlier, *hops] if earlier else hops))
+    signed_out = False
     for hop in hops:
+        signed_out = hop is not hops[0] and not brings_answer(hop) and (signed_out or _begins_sign_out(hop))
         if hop is again:
             sign = Sign(BACK, -4, "the browser was sent to sign in again", hop.exchange)
             state = Outcome(False, (*held, sign), page, again)
             held = []
             continue
         fresh = [*_of_hop(case, hop), *(sign for sign in lasting if sign.exchange is hop.exchange)]
+        if signed_out:  # what a page says then, it says of the end of the session
+            fresh = [sign for sign in fresh if sign.name not in (LOUD, ASKS, OFFERS)]
         if earlier and hop is not hops[0] and any(sign.weight > 0 for sign in fresh):
             held = []  # the error was that of loading the answer again
         held += fresh
@@ -209,6 +213,13 @@ def _outcome(case: Case) -> Outcome:
     if refused and not (state.let_in and any(sign.exchange.number > refused.exchange.number for sign in state.signs)):
         state = Outcome(False, (refused,), page, again)
     return state if state.signs else Outcome(None, tuple(held), page, again)
+
+
+def _begins_sign_out(hop: Hop) -> bool:
+    """Whether a hop begins a sign-out: by its message, or by an address for that which the person went to."""
+    if any("logout" in kind for kind in hop.kinds):
+        return True
+    return hop.how not in BY_ITSELF and _OUT.search(_path(hop.exchange.url)) is not None
 
 
 def _handed_on_in_vain(case: Case, back: Exchange) -> Sign | None:
