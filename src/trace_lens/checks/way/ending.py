@@ -10,6 +10,7 @@ from trace_lens.attempts.journeys import CALLED, REDIRECT, Hop, Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.failure_words import says_failure, says_only_failure
+from trace_lens.checks.way.page_signs import STATUS
 from trace_lens.checks.way.parties import (
     APPLICATION,
     PROVIDER,
@@ -21,7 +22,6 @@ from trace_lens.checks.way.parties import (
     return_hop,
 )
 from trace_lens.checks.way.signs import (
-    STATUS,
     Outcome,
     after_return,
     landing,

@@ -15,8 +15,9 @@ from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.clocks import apart_beyond_skew
 from trace_lens.checks.way.failure_words import ADVICE, SENTENCE, WRONG, failure_in_address
+from trace_lens.checks.way.page_signs import ASKS, LOUD, STATUS
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
-from trace_lens.checks.way.signs import ASKS, LOUD, STATUS, outcome_of, shown_in
+from trace_lens.checks.way.signs import outcome_of, shown_in
 from trace_lens.checks.way.topics import Topic, topics_of
 from trace_lens.common import catalogue, limits
 from trace_lens.common.expressions import expression

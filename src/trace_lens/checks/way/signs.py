@@ -16,80 +16,38 @@ from trace_lens.attempts.journeys import BY_ITSELF, CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.failure_words import (
-    WRONG,
     failure_in_address,
     failure_in_json,
     says_failure,
     says_only_failure,
-    says_welcome,
 )
-from trace_lens.checks.way.names import names_of
+from trace_lens.checks.way.page_signs import (
+    ASKS,
+    BACK,
+    CALLED_IN,
+    COOKIE,
+    LOUD,
+    NAMED,
+    OFFERS,
+    OUT_LINK,
+    SIGN_OUT,
+    STATUS,
+    TOKENS,
+    Sign,
+    friendly,
+    path_of,
+    told_words,
+    unwelcoming,
+)
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
-from trace_lens.common.addresses import plain
 from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Evidence
 from trace_lens.common.locations import Location
-from trace_lens.common.sentences import Person, Quotation, say
+from trace_lens.common.sentences import Quotation, say
 from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of, jumps_of
-from trace_lens.intake.pages import PageText, page_of
+from trace_lens.intake.pages import page_of
 
-_OUT = expression(
-    r"(?:log|sign)[-_ ]?(?:out|off)\b|(?:log|sign)(?:out|off)|\b(?:abmelden|ausloggen|uitloggen|afmelden|d[ée]connexion"
-    r"|se d[ée]connecter|cerrar sesi[óo]n|terminar sess[ãa]o|disconnetti|logg ut|logga ut|log ud|kirjaudu ulos|wyloguj"
-    r"|odhl[áa]sit|kijelentkez[ée]s|oturumu kapat)|αποσύνδεση|\bвыйти\b|ログアウト|サインアウト|登出|退出登录|로그아웃",
-    re.IGNORECASE,
-)
-_NO_ENTRY = expression(
-    r"\b(?:account|user|profile)\b.{0,40}\b(?:locked|disabled|deactivated|suspended|blocked|inactive|closed|pending"
-    r"|waiting|awaiting)\b",
-    re.IGNORECASE,
-)
-"""What an alert says of an account that may not be used (yet)."""
-_IN = expression(
-    r"^\W*(?:(?:(?:sign|log)[- ]?(?:in|on)|login|anmelden|einloggen|inloggen|aanmelden|se connecter|connexion"
-    r"|iniciar sesi[óo]n|accedi|logg inn|logga in|log ind|kirjaudu sisään|zaloguj|p[řr]ihl[áa]sit|bejelentkez[ée]s)\b"
-    r"|σύνδεση|войти|ログイン|登录|로그인)",
-    re.IGNORECASE,
-)
-_AS_ANOTHER = expression(r"\b(?:another|different|other|somebody else|someone else)\b|\bas\b", re.IGNORECASE)
-"""What a link says that leads somebody who is signed in to another account."""
-_OF_COOKIES = expression(r"\bcookies?\b|\bprivacy\b", re.IGNORECASE)
-
-
-class Sign(NamedTuple):
-    """One sign: what it says in words, its weight (above 0 for being let in, below 0 against), and where it shows.
-
-    `by_words` marks a sign by what a page says; all others are facts of the exchange. `cookie` names
-    the one that it is.
-    """
-
-    name: str
-    weight: int
-    says: str
-    exchange: Exchange
-    by_words: bool = False
-    cookie: str | None = None
-
-
-COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS, WELCOME = (
-    "session cookie",
-    "session by a call",
-    "tokens in the page",
-    "page shown",
-    "person named",
-    "way to sign out",
-    "words set",
-    "welcome said",
-)
-STATUS, ASKS, BACK, LOUD, OFFERS, OUT_WORDS = (
-    "error status",
-    "sign-in form",
-    "back to sign-in",
-    "failure said",
-    "sign-in offered",
-    "words of a refusal",
-)
 _ENOUGH = 2
 
 
@@ -219,7 +177,7 @@ def _begins_sign_out(hop: Hop) -> bool:
     """Whether a hop begins a sign-out: by its message, or by an address for that which the person went to."""
     if any("logout" in kind for kind in hop.kinds):
         return True
-    return hop.how not in BY_ITSELF and _OUT.search(_path(hop.exchange.url)) is not None
+    return hop.how not in BY_ITSELF and SIGN_OUT.search(path_of(hop.exchange.url)) is not None
 
 
 def _handed_on_in_vain(case: Case, back: Exchange) -> Sign | None:
@@ -269,86 +227,30 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
     if hop.how == CALLED or exchange.kind != PAGE or 300 <= exchange.status < 400 or exchange.status <= 0:
         return
     shown = page_of(exchange)
-    told = _told_words(case, exchange, shown)
+    told = told_words(case, exchange, shown)
     if told:
         yield told
         return
-    friendly = list(_friendly(case, exchange, shown)) if exchange.status < 300 else []
-    out = any(sign.name == OUT_LINK for sign in friendly)
+    welcoming = list(friendly(case, exchange, shown)) if exchange.status < 300 else []
+    out = any(sign.name == OUT_LINK for sign in welcoming)
     if shown.asks_to_sign_in:
         yield Sign(ASKS, -1 if out else -3, f"{exchange.host} shows a sign-in form", exchange)
     loud = says_failure(shown)
     goes_on = any(form.by_itself for form in forms_of(exchange)) or bool(jumps_of(exchange))
     if exchange.status < 400 and not goes_on:  # else the status has said it, or it is no page to stay at
-        loud = loud or failure_in_json(exchange) or (None if out else says_only_failure(shown, named=bool(friendly)))
+        loud = loud or failure_in_json(exchange) or (None if out else says_only_failure(shown, named=bool(welcoming)))
     if loud:
         yield Sign(
             LOUD, -4, say('the page says: "{words}"', words=Quotation(loud[:160].rstrip(". "))), exchange, by_words=True
         )
-        friendly = [sign for sign in friendly if sign.name != NAMED] if len(friendly) < 2 else friendly
-    elif not friendly:
+        welcoming = [sign for sign in welcoming if sign.name != NAMED] if len(welcoming) < 2 else welcoming
+    elif not welcoming:
         told_there = failure_in_address(exchange) if side == APPLICATION and not brings_answer(hop) else None
         if told_there:
             words = say('the address that followed says: "{words}"', words=Quotation(told_there[:160]))
             yield Sign(LOUD, -2, words, exchange, by_words=True)
-        yield from _unwelcoming(exchange, shown)
-    yield from friendly
-
-
-def _unwelcoming(exchange: Exchange, shown: PageText) -> Iterator[Sign]:
-    """A page that marks something as gone wrong, or marks anything, and offers to sign in: each by itself says little.
-
-    What an alert says may be in any language: beside an offer to sign in, that there is one is enough.
-    """
-    offers = (link for link in shown.links if _IN.search(link.words) and not _AS_ANOTHER.search(link.words))
-    offer = next(offers, None)
-    barred = next((words for words in shown.alerts if _NO_ENTRY.search(words)), None)
-    alerts = [words for words in shown.alerts if not _OF_COOKIES.search(words)]
-    wrong = next((words for words in alerts if WRONG.search(words)), next(iter(alerts), None))
-    marked = barred or (wrong if offer else None)
-    if marked:
-        words = say('the page says: "{words}"', words=Quotation(marked[:160]))
-        yield Sign(LOUD, -2 if barred else -1, words, exchange, by_words=True)
-    if offer:
-        yield Sign(OFFERS, -1, f"the page offers to sign in ({offer.words})", exchange, by_words=True)
-
-
-def _told_words(case: Case, exchange: Exchange, shown: PageText) -> Sign | None:
-    """What the settings say of the application's pages: words or addresses of those signed in, and of the others."""
-    pages = case.app.settings.application.pages if case.app else None
-    if pages is None:
-        return None
-    for entries, name, weight in ((pages.signed_out, OUT_WORDS, -4), (pages.signed_in, SET_WORDS, 4)):
-        for entry in entries:
-            if entry.startswith(("/", "https://", "http://")):
-                here = plain(exchange.url) if "://" in entry else exchange.parts.path
-                fits = here == entry or here.startswith(entry.rstrip("/") + "/")
-            else:
-                fits = entry.casefold() in " ".join((shown.title, shown.text)).casefold()
-            if fits:
-                return Sign(name, weight, f"the page shows {entry!r}, as the settings tell", exchange)
-    return None
-
-
-def _friendly(case: Case, exchange: Exchange, shown: PageText) -> Iterator[Sign]:
-    """A page that a signed-in person sees: with a way to sign out, or their name."""
-    out = next((link for link in shown.links if _OUT.search(link.words) or _OUT.search(_path(link.target))), None)
-    if out:
-        yield Sign(OUT_LINK, 2, f"the page offers to sign out ({out.words or _path(out.target)})", exchange)
-    welcome = says_welcome(shown)
-    if welcome:
-        yield Sign(WELCOME, 2, say('the page says: "{words}"', words=Quotation(welcome.strip()[:160])), exchange)
-    name = next((name for name in names_of(case) if _holds(shown.text, name)), None)
-    if name:
-        yield Sign(NAMED, 2, say("the page names {name}", name=Person(name)), exchange)
-
-
-def _path(target: str) -> str:
-    return plain(target).partition("://")[2].partition("/")[2]
-
-
-def _holds(text: str, name: str) -> bool:
-    return re.search(rf"(?<![\w@.]){re.escape(name)}(?![\w@])", text, re.IGNORECASE) is not None
+        yield from unwelcoming(exchange, shown)
+    yield from welcoming
 
 
 def _tokens_taken(case: Case, hop: Hop) -> Iterator[Sign]:
@@ -421,7 +323,9 @@ def _unfriendly(exchange: Exchange) -> bool:
     """Whether a page that was served asks to sign in, and offers nothing that only a signed-in person needs."""
     if exchange.kind != PAGE or not page_of(exchange).asks_to_sign_in:
         return False
-    return not any(_OUT.search(link.words) or _OUT.search(_path(link.target)) for link in page_of(exchange).links)
+    return not any(
+        SIGN_OUT.search(link.words) or SIGN_OUT.search(path_of(link.target)) for link in page_of(exchange).links
+    )
 
 
 def _gives_session(exchange: Exchange) -> bool:
