@@ -138,6 +138,11 @@ REASONS = [
     ("Your account has been disabled", "account-disabled"),
     ("No such user", "account-not-found"),
     ("You are signed in as a different user than expected", "other-user-answered"),
+    ("Benutzer unbekannt", "account-not-found"),
+    ("Votre compte est introuvable", "account-not-found"),
+    ("Brukeren finnes ikke", "account-not-found"),
+    ("Kontoen er sperret", "account-disabled"),
+    ("La cuenta está desactivada", "account-disabled"),
 ]
 
 

@@ -60,7 +60,8 @@ class Said(NamedTuple):
         """What its words are by themselves; of an application's page where a sentence says that something is wrong."""
         for topic in self.topics:
             match = topic.pattern.search(self.text)
-            if topic.raises and match and (self.side == PROVIDER or _SAYS_WRONG.search(_around(match))):
+            stated = self.side == PROVIDER or topic.states
+            if topic.raises and match and (stated or _SAYS_WRONG.search(_around(match))):
                 return topic.raises
         return None
 

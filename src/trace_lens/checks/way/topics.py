@@ -35,11 +35,15 @@ _OF_PERSON = "Ask the provider's administrators about this account and the polic
 
 
 class Topic(NamedTuple):
-    """What a page may name: the findings that speak of it, how pages say it, and what it is by itself."""
+    """What a page may name: the findings that speak of it, how pages say it, and what it is by itself.
+
+    `states` tells that the words themselves say that something is wrong.
+    """
 
     codes: tuple[str, ...]
     pattern: re.Pattern[str]
     raises: str | None = None
+    states: bool = False
 
 
 @cache
@@ -49,7 +53,9 @@ def topics_of(side: str) -> tuple[Topic, ...]:
 
     text = _WORDS.read_text("utf-8")
     return tuple(
-        Topic(tuple(row["codes"]), re.compile("|".join(row["words"]), re.IGNORECASE), row.get("raises"))
+        Topic(
+            tuple(row["codes"]), re.compile("|".join(row["words"]), re.IGNORECASE), row.get("raises"), "states" in row
+        )
         for row in tomllib.loads(text)[side]
     )
 
