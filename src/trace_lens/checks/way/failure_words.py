@@ -36,13 +36,19 @@ _FAILED = expression(
 )
 WRONG = expression(_WENT_WRONG, re.IGNORECASE)
 ADVICE = expression(
-    r"\?\s*$|\b(?:if|when|whenever|in case|should you|having|wenn|falls|hvis|dersom|om du|si)\b", re.IGNORECASE
+    r"\?\s*$|\b(?:if|when|whenever|in case|should you|having|wenn|falls|hvis|dersom|om du|si)\b"
+    r"|\bno \w+ (?:is |are )?(?:needed|required|necessary)\b",
+    re.IGNORECASE,
 )
 """What marks a sentence as a question or as advice for a case that need not have come."""
 SENTENCE = re.compile(r"(?<=[.!?。！？])\s*")
 _LITTLE = 600
 """A page of so many characters at most says little besides one thing."""
 _FEW_LINKS = 8
+_ONE_THING, _OFFERS = 220, 3
+"""A page with so many characters and links at most has one thing to say."""
+_LABEL = re.compile(r"[:–]\s*\d")
+"""What stands before a number in a table: no statement."""
 _STATEMENT = 400
 """What is said loudly, or in one sentence, is said in so many characters."""
 _ERROR_NAME = expression(r"(?:\w*_)?err(?:or)?(?:_?(?:code|description|message|msg|reason|type))?", re.IGNORECASE)
@@ -56,13 +62,14 @@ class _Words(NamedTuple):
     whole: re.Pattern[str]
     welcomes: re.Pattern[str]
     anywhere: re.Pattern[str]
+    plain: tuple[tuple[re.Pattern[str], re.Pattern[str]], ...]
 
 
 @cache
 def _words() -> _Words:
     import tomllib
 
-    rows = tomllib.loads(_FILE.read_text("utf-8")).values()
+    rows = list(tomllib.loads(_FILE.read_text("utf-8")).values())
     listed = [
         [text for row in rows for text in row.get(key, ())] for key in ("sentences", "whole", "welcomes", "anywhere")
     ]
@@ -72,6 +79,11 @@ def _words() -> _Words:
         re.compile(rf"\W*(?:{whole})\W*", re.IGNORECASE),
         re.compile(welcomes, re.IGNORECASE),
         re.compile(anywhere),
+        tuple(
+            (re.compile(row["about"], re.IGNORECASE), re.compile(row["amiss"], re.IGNORECASE))
+            for row in rows
+            if "about" in row
+        ),
     )
 
 
@@ -89,6 +101,7 @@ def says_only_failure(shown: PageText, *, named: bool) -> str | None:
     if little:
         said = (sentence.strip() for sentence in SENTENCE.split(shown.text))
         told = next((words for words in said if words and _fails(words) and not ADVICE.search(words)), None)
+        told = told or _says_one_thing(shown)
         if told:
             return told
     if named:
@@ -98,6 +111,20 @@ def says_only_failure(shown: PageText, *, named: bool) -> str | None:
         return shown.text
     trace = _words().anywhere.search(shown.text[:4_000])
     return shown.text[trace.start() :] if trace else None
+
+
+def _says_one_thing(shown: PageText) -> str | None:
+    """The sentence by which a page with one statement says that signing in is amiss; None where it says more."""
+    text = shown.text
+    for head in (shown.title, *shown.headings[:1]):
+        text = text.removeprefix(head).strip() if head and len(head) < len(text) else text
+    if len(text) > _ONE_THING or len(shown.links) > _OFFERS or _LABEL.search(text):
+        return None
+    for sentence in SENTENCE.split(text):
+        told = sentence.strip()[:_STATEMENT]
+        if told and not ADVICE.search(told) and any(a.search(told) and b.search(told) for a, b in _words().plain):
+            return told
+    return None
 
 
 def says_welcome(shown: PageText) -> str | None:
