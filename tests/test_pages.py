@@ -158,6 +158,16 @@ def test_a_reason_that_a_refusal_states_is_told(words: str, code: str, protocol:
     assert found.first_break.code == code
 
 
+def test_what_a_page_says_is_quoted_as_it_stands(tmp_path: Path) -> None:
+    words = "There is no account for m.tern@northmere.example in https://roster.northmere.example/saml"
+    page = f"<!DOCTYPE html><html><head><title>Crew Roster</title></head><body><p>{words}.</p></body></html>"
+    source = SourceFile("x.har", saml_trip(status=403, after=(), shown=page).octets())
+    known = load_workspace(workspace(tmp_path))
+    (found,) = diagnose_sources([source], known, Options(datetime(2026, 11, 22, tzinfo=UTC)), 1).diagnoses
+    assert found.first_break is not None
+    assert words in found.first_break.detail
+
+
 ADDRESSES = [
     ("/login?error=user_not_found", "account-not-found"),
     ("/login?reason=account_disabled", "account-disabled"),

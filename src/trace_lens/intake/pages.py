@@ -20,6 +20,27 @@ if TYPE_CHECKING:
 _PAGE = expression(r"<(?:!doctype|html|head|body|title|h1|form|p|div)\b", re.IGNORECASE)
 _UNSEEN = ("script", "style", "noscript", "template", "head")
 _ALERT = expression(r"(?:^|[\s_-])(?:alert|error|errors|danger|warning|failure|invalid-feedback)(?:$|[\s_-])")
+_BREAK = "\x1f"
+_INLINE = {
+    "a",
+    "abbr",
+    "b",
+    "bdi",
+    "cite",
+    "code",
+    "data",
+    "em",
+    "font",
+    "i",
+    "kbd",
+    "label",
+    "mark",
+    "q",
+    "s",
+    "small",
+}
+_INLINE |= {"span", "strong", "sub", "sup", "time", "tt", "u", "var", "wbr"}
+"""Elements within a line of text."""
 _NOT_SHOWN = expression(r"display\s*:\s*none|visibility\s*:\s*hidden", re.IGNORECASE)
 _HIDING = {"hidden", "d-none", "hide", "is-hidden", "invisible", "sr-only", "visually-hidden", "modal"}
 """Classes of what is not shown until a script takes them away, as style sheets of all kinds name it."""
@@ -36,7 +57,9 @@ class Link(NamedTuple):
 
 
 class PageText(NamedTuple):
-    """What a page shows. `alerts` are what it marks as such (role `alert`, or a class of that name)."""
+    """What a page shows. `alerts` are what it marks as such (role `alert`, or a class of that name); `blocks` are the
+    parts of its text that stand by themselves: a paragraph, a cell, an item.
+    """
 
     title: str = ""
     headings: tuple[str, ...] = ()
@@ -44,6 +67,7 @@ class PageText(NamedTuple):
     links: tuple[Link, ...] = ()
     text: str = ""
     asks_to_sign_in: bool = False
+    blocks: tuple[str, ...] = ()
 
     @property
     def said_loudly(self) -> tuple[str, ...]:
@@ -61,13 +85,14 @@ def page_of(exchange: Exchange) -> PageText:
 @lru_cache(maxsize=512)
 def _read(text: str, url: str, media: str) -> PageText:
     if "html" not in media and not _PAGE.search(text[:4096]):
-        return PageText(text=_joined(text)) if media.startswith("text/plain") else PageText()
+        return PageText(text=_joined(text), blocks=(_joined(text),)) if media.startswith("text/plain") else PageText()
     from lxml import etree, html
 
     try:
         root = html.document_fromstring(text.encode("utf-8", "replace"), parser=html.HTMLParser(encoding="utf-8"))
     except (etree.LxmlError, ValueError, AssertionError):
-        return PageText(text=_joined(without_tags(text)))
+        bare = _joined(without_tags(text))
+        return PageText(text=bare, blocks=(bare,))
     title = root.find(".//head/title")
     body = root.find("body")
     seen = list(_within(body if body is not None else root))
@@ -81,6 +106,7 @@ def _read(text: str, url: str, media: str) -> PageText:
         links=tuple(links[: limits.PAGE_LINKS]),
         text=_words(body if body is not None else root),
         asks_to_sign_in=_asks_to_sign_in(seen),
+        blocks=tuple(_blocks(body if body is not None else root)),
     )
 
 
@@ -160,21 +186,34 @@ def _is_alert(element: Element) -> bool:
 
 def _words(element: Element) -> str:
     """The text of an element without what a reader does not see."""
-    pieces: list[str] = []
+    return _joined(" ".join(_pieces(element)))
+
+
+def _blocks(element: Element) -> Iterator[str]:
+    """The text of an element, one for each part of it that stands by itself."""
+    for block in " ".join(_pieces(element)).split(_BREAK):
+        if text := _joined(block):
+            yield text
+
+
+def _pieces(element: Element) -> Iterator[str]:
+    """The texts within an element that a reader sees, with a break before and after what stands by itself."""
     stack: list[Element | str] = [element]
     while stack:
         here = stack.pop()
         if isinstance(here, str):
-            pieces.append(here)
+            yield here
         elif isinstance(here.tag, str) and here.tag not in _UNSEEN and not (here is not element and _is_hidden(here)):
+            if here.tag not in _INLINE:
+                yield _BREAK
+                stack.append(_BREAK)
             for child in reversed(here):
                 if child.tail:
                     stack.append(child.tail)
                 stack.append(child)
             if here.text:
-                pieces.append(here.text)
-    return _joined(" ".join(pieces))
+                yield here.text
 
 
 def _joined(text: str) -> str:
-    return " ".join(text.split())[: limits.PAGE_TEXT]
+    return " ".join(text.replace(_BREAK, " ").split())[: limits.PAGE_TEXT]

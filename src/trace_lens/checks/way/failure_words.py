@@ -41,7 +41,7 @@ ADVICE = expression(
     re.IGNORECASE,
 )
 """What marks a sentence as a question or as advice for a case that need not have come."""
-SENTENCE = re.compile(r"(?<=[.!?。！？])\s*")
+SENTENCE = re.compile(r"(?<=[.!?])\s+|(?<=[。！？])\s*")
 _LITTLE = 600
 """A page of so many characters at most says little besides one thing."""
 _FEW_LINKS = 8
@@ -99,7 +99,7 @@ def says_only_failure(shown: PageText, *, named: bool) -> str | None:
     """
     little = len(shown.text) <= _LITTLE and len(shown.links) <= _FEW_LINKS
     if little:
-        said = (sentence.strip() for sentence in SENTENCE.split(shown.text))
+        said = (sentence.strip() for block in shown.blocks for sentence in SENTENCE.split(block))
         told = next((words for words in said if words and _fails(words) and not ADVICE.search(words)), None)
         told = told or _says_one_thing(shown)
         if told:
@@ -120,7 +120,8 @@ def _says_one_thing(shown: PageText) -> str | None:
         text = text.removeprefix(head).strip() if head and len(head) < len(text) else text
     if len(text) > _ONE_THING or len(shown.links) > _OFFERS or _LABEL.search(text):
         return None
-    for sentence in SENTENCE.split(text):
+    rest = [block for block in shown.blocks if block not in (shown.title, *shown.headings)] or shown.blocks
+    for sentence in (sentence for block in rest for sentence in SENTENCE.split(block)):
         told = sentence.strip()[:_STATEMENT]
         if told and not ADVICE.search(told) and any(a.search(told) and b.search(told) for a, b in _words().plain):
             return told
@@ -129,7 +130,7 @@ def _says_one_thing(shown: PageText) -> str | None:
 
 def says_welcome(shown: PageText) -> str | None:
     """What a page says of a sign-in that went through, in a heading or as nearly all that it says."""
-    said = [*shown.headings, *(SENTENCE.split(shown.text) if len(shown.text) <= _LITTLE else ())]
+    said = [*shown.headings, *(shown.blocks if len(shown.text) <= _LITTLE else ())]
     return next((words for words in said if _words().welcomes.search(words[:_STATEMENT])), None)
 
 

@@ -33,7 +33,7 @@ _SHORT_WORDS = 3
 _ADVISES = expression(
     r"\W*(?:(?:and|or|then|you can|you may) )?(?:try|please|check|ask|contact|use|choose|select|click|go|return|read"
     r"|see|(?:sign|log)[- ]?(?:in|out)|make sure|ensure)\b"
-    r"(?!.{0,80}\b(?:expired|failed|denied|locked|disabled|invalid)\b)",
+    r"(?!.{0,120}(?:\b(?:expired|failed|denied|locked|disabled|invalid|too|because|since|was|were)\b|:\s))",
     re.IGNORECASE,
 )
 """How a sentence begins that tells the reader what to do."""
@@ -92,9 +92,8 @@ def _said(case: Case) -> Iterator[Said]:
             told = failure_in_address(hop.exchange)
             if sign.name == ASKS and not told:
                 continue  # a sign-in form is no refusal
-            if told:
-                named = any(topic.pattern.search(told) for topic in topics_of(APPLICATION)) or sign.name == ASKS
-                shown = shown._replace(title="", headings=(), text=told if named else f"{told}. {shown.text}")
+            if told and (sign.name == ASKS or any(topic.pattern.search(told) for topic in topics_of(APPLICATION))):
+                shown = shown._replace(title="", headings=(), text=told, blocks=(told,))
             if shown.text or shown.title:
                 yield _read(APPLICATION, hop, shown)
                 break
@@ -174,11 +173,11 @@ def _read(side: str, hop: Hop, shown: PageText) -> Said:
 
 
 def _stated(shown: PageText) -> str:
-    text = shown.text
+    blocks = list(shown.blocks)
     for link in shown.links:
         if len(link.words) > _SHORT_WORDS:
-            text = text.replace(link.words, " ")
-    said = (sentence.strip() for sentence in SENTENCE.split(text))
+            blocks = [block.replace(link.words, " ") for block in blocks]
+    said = (sentence.strip() for block in blocks for sentence in SENTENCE.split(block))
     return " ".join(sentence for sentence in said if not ADVICE.search(sentence) and not _ADVISES.match(sentence))
 
 
