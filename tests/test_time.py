@@ -106,15 +106,18 @@ def _grows(
     return measure(work, sizes, WORST) if measure is least_growth else measure(work, sizes)
 
 
+EVERY = bool(os.environ.get("EVERY_CAPTURE"))
+
+
 def test_the_search_for_worst_texts_finds_them() -> None:
     """The check can fail: expressions that are known to be slow are told."""
-    for slow in (r"(?:<!--.*?-->\s*)*x", r"\s*a", r"(?:a|b|ab)*c", r"<form\b[^>]*>", r"\buser\b[^.]*\bunknown"):
+    known = (r"\s*a", r"<form\b[^>]*>", r"(?:<!--.*?-->\s*)*x", r"(?:a|b|ab)*c", r"\buser\b[^.]*\bunknown")
+    for slow in known if EVERY else known[:2]:
         pattern = re.compile(slow, re.DOTALL)
         assert any(_grows(pattern, "search", pump, (1024, 8192), growth) > WORST for pump in pumps(pattern)), slow
 
 
 PARTS = 8
-EVERY = bool(os.environ.get("EVERY_CAPTURE"))
 
 
 @pytest.mark.parametrize("part", range(PARTS if EVERY else 2))
