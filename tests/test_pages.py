@@ -159,6 +159,24 @@ def test_a_reason_that_a_refusal_states_is_told(words: str, code: str, protocol:
     assert found.first_break.code == code
 
 
+LONG = "".join(f"<tr><td>{number}</td><td>Berth {number}, free from noon</td></tr>" for number in range(40))
+
+
+@pytest.mark.parametrize(
+    "head", ["No user found", "Invalid signature", "Missing attributes", "Request failed: 3", "Users"]
+)
+def test_headings_of_a_page_with_much_on_it(head: str, protocol: Any) -> None:
+    body = f"<h1>Berths</h1><h2>{head}</h2><table>{LONG}</table>"
+    page = f"<!DOCTYPE html><html><head><title>Berths</title></head><body>{body}</body></html>"
+    assert ended(protocol, page).first_break is None
+
+
+@pytest.mark.parametrize("head", ["Sign-in failed", "Anmeldung fehlgeschlagen", "Access denied"])
+def test_headings_of_a_refusal_with_much_on_it(head: str, protocol: Any) -> None:
+    page = f"<!DOCTYPE html><html><head><title>Berths</title></head><body><h1>{head}</h1><table>{LONG}</table></body></html>"
+    assert ended(protocol, page).outcome == "broken"
+
+
 def test_what_a_page_says_is_quoted_as_it_stands(tmp_path: Path) -> None:
     words = "There is no account for m.tern@northmere.example in https://roster.northmere.example/saml"
     page = f"<!DOCTYPE html><html><head><title>Crew Roster</title></head><body><p>{words}.</p></body></html>"

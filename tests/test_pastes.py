@@ -132,6 +132,13 @@ def test_marks_before_each_line_are_no_part_of_it(name: str) -> None:
     assert [data.strip() for data in no_certificates(text)] == [PRETTY.encode()]
 
 
+@pytest.mark.parametrize("name", MARKED)
+def test_several_messages_behind_marks_are_several(name: str) -> None:
+    made = [response(response_id=f"_rs{number}") for number in range(5)]
+    text = "".join(MARKED[name](number) + one.decode() + "\n" for number, one in enumerate(made, 1))
+    assert [data.strip() for data in no_certificates(text)] == made
+
+
 @pytest.mark.parametrize("name", OF_TOOLS)
 def test_no_copy_holds_what_a_dump_held(name: str, tmp_path: Path) -> None:
     """Whatever a message was written as, its copy names nobody, and is still that message."""

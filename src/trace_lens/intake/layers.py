@@ -21,7 +21,7 @@ from trace_lens.common import limits
 from trace_lens.common.expressions import expression
 from trace_lens.common.locations import Location
 from trace_lens.intake.markup import attributes, tags
-from trace_lens.intake.pasted import after_marks, escaped, hex_dump, is_escaped, unseen
+from trace_lens.intake.pasted import escaped, hex_dump, is_escaped, unseen
 from trace_lens.intake.reading import Reading
 
 MESSAGE_FIELDS = ("SAMLResponse", "SAMLRequest", "SAMLart", "wresult")
@@ -311,7 +311,6 @@ LAYERS: tuple[Callable[[bytes], Iterator[Reading]], ...] = (
     _quotes,
     unseen,
     escaped,
-    after_marks,
     hex_dump,
     _excerpt,
 )

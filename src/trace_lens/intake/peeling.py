@@ -28,6 +28,7 @@ from trace_lens.intake.markup import first_element
 from trace_lens.intake.oauth import hints_at_oidc, oidc_in
 from trace_lens.intake.oauth_pieces import damaged
 from trace_lens.intake.parts import parts_of, runs_of
+from trace_lens.intake.pasted import after_marks
 from trace_lens.intake.reading import Reading
 from trace_lens.intake.straight import straight
 
@@ -117,6 +118,11 @@ def _in_short(failed: list[str], what: str) -> str | None:
 
 def _peel_text(data: bytes, *, explain: bool = True) -> Peeled:
     """The messages of a text; `explain` asks for how far each reading came, where it holds none."""
+    for reading in after_marks(data):
+        bare = _peel_text(reading.data, explain=False)
+        if bare.found:
+            told = tuple(message._replace(repairs=(*message.repairs, *reading.repairs)) for message in bare.found)
+            return bare._replace(found=told)
     several = _of_parts(parts_of(data))
     if several:
         return several

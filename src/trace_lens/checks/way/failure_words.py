@@ -59,6 +59,7 @@ _MEMBERS = ("error", "errors", "error_description")
 
 class _Words(NamedTuple):
     sentences: re.Pattern[str]
+    abroad: re.Pattern[str]
     whole: re.Pattern[str]
     welcomes: re.Pattern[str]
     anywhere: re.Pattern[str]
@@ -69,13 +70,16 @@ class _Words(NamedTuple):
 def _words() -> _Words:
     import tomllib
 
-    rows = list(tomllib.loads(_FILE.read_text("utf-8")).values())
+    languages = tomllib.loads(_FILE.read_text("utf-8"))
+    rows = list(languages.values())
+    abroad = "|".join(f"(?:{text})" for name, row in languages.items() if name != "en" for text in row["sentences"])
     listed = [
         [text for row in rows for text in row.get(key, ())] for key in ("sentences", "whole", "welcomes", "anywhere")
     ]
     sentences, whole, welcomes, anywhere = ("|".join(f"(?:{text})" for text in texts) for texts in listed)
     return _Words(
         re.compile(sentences, re.IGNORECASE),
+        re.compile(abroad, re.IGNORECASE),
         re.compile(rf"\W*(?:{whole})\W*", re.IGNORECASE),
         re.compile(welcomes, re.IGNORECASE),
         re.compile(anywhere),
@@ -88,8 +92,13 @@ def _words() -> _Words:
 
 
 def says_failure(shown: PageText) -> str | None:
-    """What a page says of a failure to sign in, in its title, headings or alerts; None where it does not."""
-    return next((words for words in shown.said_loudly if _fails(words)), None)
+    """What a page says of a failure to sign in, in its title, headings or alerts; None where it does not.
+
+    On a page with much on it only what speaks of signing in counts: "No user found" may be what a search found.
+    """
+    if len(shown.text) <= _LITTLE:
+        return next((words for words in shown.said_loudly if _fails(words)), None)
+    return next((words for words in shown.said_loudly if _fails_to_sign_in(words)), None)
 
 
 def says_only_failure(shown: PageText, *, named: bool) -> str | None:
@@ -174,6 +183,10 @@ def failure_in_json(exchange: Exchange) -> str | None:
     if found is None and failed:
         found = told.get("message") or told
     return None if found is None else found if isinstance(found, str) else json.dumps(found, ensure_ascii=False)
+
+
+def _fails_to_sign_in(words: str) -> bool:
+    return _FAILED.search(words) is not None or _words().abroad.search(words[:_STATEMENT]) is not None
 
 
 def _fails(words: str) -> bool:

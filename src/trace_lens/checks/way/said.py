@@ -18,7 +18,7 @@ from trace_lens.checks.way.failure_words import ADVICE, SENTENCE, WRONG, failure
 from trace_lens.checks.way.page_signs import ASKS, LOUD, STATUS
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import outcome_of, shown_in
-from trace_lens.checks.way.topics import Topic, topics_of
+from trace_lens.checks.way.topics import OF_USER, Topic, topics_of
 from trace_lens.common import catalogue, limits
 from trace_lens.common.expressions import expression
 from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Severity, Side
@@ -277,7 +277,7 @@ def _raised(case: Case, page: Said, findings: list[Finding]) -> list[Finding]:
     if raised:
         return [_from_page(case, raised, page, words)]
     rejects = any("request-rejected" in topic.codes for topic in page.topics)
-    of_person = any("provider-refused" in topic.codes for topic in page.topics)
+    of_person = any("provider-refused" in topic.codes for topic in page.topics) or bool(OF_USER.search(page.quote))
     by_status = page.hop.exchange.status == 400 and set(page.hop.kinds) & set(REQUESTS)
     if not of_person and (rejects or by_status):
         return [_from_page(case, "request-rejected", page, words)._replace(certainty=INFERRED)]

@@ -187,11 +187,12 @@ def _handed_on_in_vain(case: Case, back: Exchange) -> Sign | None:
     way: Way | None = case.attempt.way
     if not code or way is None:
         return None
-    sides, octets = parties(case), str(code).encode()
+    sides, value = parties(case), re.escape(str(code).encode())
+    handed = re.compile(rb'"code"\s*:\s*"' + value + rb'"|(?:^|&)code=' + value + rb"(?:&|$)")
     calls = [
         exchange
         for exchange in way.capture.exchanges
-        if exchange.number > back.number and exchange.kind == CALL and octets in (exchange.body or b"")
+        if exchange.number > back.number and exchange.kind == CALL and handed.search(exchange.body or b"")
     ]
     last = next((exchange for exchange in reversed(calls) if sides.side_of(exchange) != PROVIDER), None)
     if last is None or last.status <= 0 or 300 <= last.status < 400:

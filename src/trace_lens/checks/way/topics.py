@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from trace_lens.checks.way.parties import PROVIDER
 from trace_lens.common import catalogue
+from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Side
 
 _WORDS = Path(__file__).with_name("page_words.toml")
@@ -31,6 +32,8 @@ _ACT = {
     "code-challenge-missing": Side.APPLICATION,
 }
 """Whose remedy it is where the provider itself names the reason."""
+OF_USER = expression(r"\b(?:user|account|person|principal)\b", re.IGNORECASE)
+"""What a sentence speaks of that is about the person, not about the request."""
 _OF_PERSON = "Ask the provider's administrators about this account and the policies for it: the error names them."
 
 
@@ -66,7 +69,9 @@ def named_in_error(words: str | None) -> tuple[Topic, ...]:
 
 
 def speaks_of_request(words: str | None) -> bool:
-    """Whether the words beside an error say that the request could not be taken."""
+    """Whether the words beside an error say that the request could not be taken; a user may be unknown, too."""
+    if words and OF_USER.search(words):
+        return False
     return any(_OF_REQUEST & set(topic.codes) for topic in named_in_error(words))
 
 
