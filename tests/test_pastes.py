@@ -139,6 +139,18 @@ def test_several_messages_behind_marks_are_several(name: str) -> None:
     assert [data.strip() for data in no_certificates(text)] == made
 
 
+@pytest.mark.parametrize("declared", ["", '<?xml version="1.0"?>\n'])
+@pytest.mark.parametrize("after", ["", "Thanks, and the log is attached.\n"])
+@pytest.mark.parametrize("between", ["", "and the second try, a minute later:\n", "a < b\n<!-- once more -->\n"])
+@pytest.mark.parametrize("before", ["", "The user tried twice. The first:\n", "see <the log>:\n"])
+def test_words_around_messages_are_no_part_of_them(before: str, between: str, after: str, declared: str) -> None:
+    """Each message is read by itself, whatever a ticket says before, between and after them."""
+    made = [response(response_id=f"_rs{number}").decode() for number in range(3)]
+    text = before + (between + "\n").join(declared + one + "\n" for one in made) + after
+    read = [data.decode().removeprefix(declared) for data in no_certificates(text)]
+    assert [data.strip() for data in read] == made
+
+
 @pytest.mark.parametrize("name", OF_TOOLS)
 def test_no_copy_holds_what_a_dump_held(name: str, tmp_path: Path) -> None:
     """Whatever a message was written as, its copy names nobody, and is still that message."""

@@ -43,6 +43,7 @@ _ROOTS = (
     rb"Response|Assertion|EntityDescriptor|EntitiesDescriptor|AuthnRequest|LogoutRequest|LogoutResponse"
     rb"|ArtifactResolve|ArtifactResponse|RequestSecurityTokenResponse|RequestSecurityTokenResponseCollection"
 )
+MESSAGE = expression(rb"<(?:[\w.\-]++:)?+(?:" + _ROOTS + rb")[\s>]")
 _PAGE = expression(rb"\s*<(?:!doctype html|html|body|pre|div|p|textarea|table|code)\b", re.IGNORECASE)
 _PIECE = 64 * 1024
 _SHORTEST_LINE = 4
@@ -283,7 +284,7 @@ def _ends_xml(text: bytes) -> bool:
 
 def _excerpt(data: bytes) -> Iterator[Reading]:
     """A message inside other text: an e-mail, a ticket, a log line."""
-    start = re.search(rb"<(?:[\w.\-]++:)?(?:" + _ROOTS + rb")[\s>]", data)
+    start = MESSAGE.search(data)
     if start and start.start() > 0 and (data[:1] != b"<" or _PAGE.match(data)) and not is_escaped(data):
         name = re.split(rb"[\s>]", start[0][1:], maxsplit=1)[0]
         end = data.rfind(b"</" + name + b">")

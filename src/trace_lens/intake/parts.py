@@ -13,13 +13,14 @@ from xml.parsers import expat
 
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
-from trace_lens.intake.layers import FIELD, may_hold_fields
+from trace_lens.intake.layers import FIELD, MESSAGE, may_hold_fields
 from trace_lens.intake.line_numbers import LineNumbers
-from trace_lens.intake.markup import first_element
+from trace_lens.intake.markup import after_prolog, first_element
 
 Part = tuple[int, bytes]
 _LISTED = expression(rb"^[ \t]*(SAMLResponse|SAMLRequest|SAMLart|wresult)[ \t]*[:\t]", re.MULTILINE)
 _RUN = expression(rb"[A-Za-z0-9+/_\-]{40,}+(?:[ \t]*+\r?\n[A-Za-z0-9+/_\-]{20,}+)*+[A-Za-z0-9+/_\-]*+={0,2}")
+_CLOSING = ord(">")
 
 
 def parts_of(data: bytes) -> list[Part]:
@@ -36,7 +37,7 @@ def parts_of(data: bytes) -> list[Part]:
             (numbers.at(begin), data[begin:end].strip())
             for begin, end in zip([0, *starts[1:]], [*starts[1:], len(data)], strict=True)
         ]
-    return _blobs(data) if not starts else []
+    return [] if starts else _blobs(data) or _documents(data)
 
 
 def runs_of(data: bytes) -> list[Part]:
@@ -61,45 +62,72 @@ def _word_starts(data: bytes, positions: Iterable[int]) -> list[int]:
 
 
 def _documents(data: bytes) -> list[Part]:
-    """XML documents one after the other: where the parser meets a tag after the end of one, the next begins.
+    """XML documents one after the other, and messages with words before, between and after them.
 
-    At most one more than may be taken apart.
+    None where one of them is broken; at most one more than may be taken apart.
     """
-    root = first_element(data)
+    begin = _next_message(data, 0)
+    root = first_element(data, begin)
     end = b"</" + b"".join(root) + b">" if root else b""
     if root is None or (data.rstrip().endswith(end) and data.count(end) == 1):
         return []
     found: list[Part] = []
-    begin = 0
     numbers = LineNumbers(data)
     while begin < len(data) and len(found) <= limits.PARTS:
         length = _document_length(memoryview(data)[begin:])
         if length is None:
             return []
         found.append((numbers.at(begin), data[begin : begin + length].strip()))
-        begin += length
+        begin = _next_message(data, begin + length)
     return found if len(found) > 1 else []
 
 
+def _next_message(data: bytes, position: int) -> int:
+    """Where the next document begins: at once, or at a message behind words; the end of the data where none does."""
+    while data[position : position + 1].isspace():  # no declaration may have white space before it
+        position += 1
+    if first_element(data, position) is not None:
+        return position
+    message = MESSAGE.search(data, position)
+    if message is None:
+        return len(data)
+    declared = data.rfind(b"<?xml", position, message.start())
+    return declared if declared >= 0 and after_prolog(data, declared) == message.start() else message.start()
+
+
 def _document_length(data: memoryview) -> int | None:
-    """The octets of the first document and the white space after it; None where it is broken.
+    """The octets of the first document, up to the end of its root; None where it is broken.
 
     It is handed to the parser piece by piece, so that what comes after it is not read for each document anew.
     """
     parser = expat.ParserCreate()
+    depth, last = 0, -1
+
+    def opened(name: str, attributes: dict[str, str]) -> None:
+        nonlocal depth
+        depth += 1
+
+    def closed(name: str) -> None:
+        nonlocal depth, last
+        depth -= 1
+        if depth == 0:
+            last = parser.CurrentByteIndex
+
+    parser.StartElementHandler, parser.EndElementHandler = opened, closed
     begin, size = 0, 4096
     try:
-        while begin < len(data):
+        while begin < len(data) and last < 0:
             parser.Parse(data[begin : begin + size], False)
             begin, size = begin + size, size * 2
-        parser.Parse(b"", True)
-    except expat.ExpatError as error:
-        junk = error.code == expat.errors.codes[expat.errors.XML_ERROR_JUNK_AFTER_DOC_ELEMENT]
-        end = parser.ErrorByteIndex
-        return end if junk and end > 0 and data[end : end + 1].tobytes() == b"<" else None
+    except expat.ExpatError:
+        pass  # what stands behind the root is no part of it
     except (ValueError, LookupError):  # an encoding that it does not know
         return None
-    return len(data)
+    if last < 0:
+        return None
+    while data[last] != _CLOSING:
+        last += 1
+    return last + 1
 
 
 def _blobs(data: bytes) -> list[Part]:
