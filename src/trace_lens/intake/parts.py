@@ -125,6 +125,8 @@ def _document_length(data: memoryview) -> int | None:
         return None
     if last < 0:
         return None
+    if data[last : last + 2].tobytes() != b"</":  # the end of a tag that is empty: the parser stands behind it
+        return last
     while data[last] != _CLOSING:
         last += 1
     return last + 1
