@@ -139,10 +139,16 @@ def test_several_messages_behind_marks_are_several(name: str) -> None:
     assert [data.strip() for data in no_certificates(text)] == made
 
 
+def test_a_tag_that_words_speak_of_is_no_message() -> None:
+    assert no_certificates(f'It says "no <samlp:Response> there":\n{response().decode()}\nThanks') == [response()]
+
+
 @pytest.mark.parametrize("declared", ["", '<?xml version="1.0"?>\n'])
 @pytest.mark.parametrize("after", ["", "Thanks, and the log is attached.\n"])
 @pytest.mark.parametrize("between", ["", "and the second try, a minute later:\n", "a < b\n<!-- once more -->\n"])
-@pytest.mark.parametrize("before", ["", "The user tried twice. The first:\n", "see <the log>:\n"])
+@pytest.mark.parametrize(
+    "before", ["", "The user tried twice. The first:\n", "see <the log>:\n", "There is no <samlp:Response> in it:\n"]
+)
 def test_words_around_messages_are_no_part_of_them(before: str, between: str, after: str, declared: str) -> None:
     """Each message is read by itself, whatever a ticket says before, between and after them."""
     made = [response(response_id=f"_rs{number}").decode() for number in range(3)]

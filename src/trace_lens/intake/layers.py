@@ -43,7 +43,9 @@ _ROOTS = (
     rb"Response|Assertion|EntityDescriptor|EntitiesDescriptor|AuthnRequest|LogoutRequest|LogoutResponse"
     rb"|ArtifactResolve|ArtifactResponse|RequestSecurityTokenResponse|RequestSecurityTokenResponseCollection"
 )
-MESSAGE = expression(rb"<(?:[\w.\-]++:)?+(?:" + _ROOTS + rb")[\s>]")
+MESSAGE = expression(rb"<(?:[\w.\-]++:)?+(?:" + _ROOTS + rb")\s[^<>]*?xmlns")
+"""The tag with which a message begins: it declares its namespace, which a tag that words only speak of does not."""
+_ALIKE = expression(rb"<(?:[\w.\-]++:)?+(?:" + _ROOTS + rb")[\s>]")
 _PAGE = expression(rb"\s*<(?:!doctype html|html|body|pre|div|p|textarea|table|code)\b", re.IGNORECASE)
 _PIECE = 64 * 1024
 _SHORTEST_LINE = 4
@@ -284,7 +286,7 @@ def _ends_xml(text: bytes) -> bool:
 
 def _excerpt(data: bytes) -> Iterator[Reading]:
     """A message inside other text: an e-mail, a ticket, a log line."""
-    start = MESSAGE.search(data)
+    start = MESSAGE.search(data) or _ALIKE.search(data)
     if start and start.start() > 0 and (data[:1] != b"<" or _PAGE.match(data)) and not is_escaped(data):
         name = re.split(rb"[\s>]", start[0][1:], maxsplit=1)[0]
         end = data.rfind(b"</" + name + b">")
