@@ -32,10 +32,18 @@ CODES = {entry.code for entry in catalogue.everything()}
         ("blank page", "nothing-happens"),
         ("mfa", "second-factor"),
         ("wrong role", "no-rights"),
+        ("no user found", "user-not-known"),
+        ("the user does not exist", "user-not-known"),
+        ("round", "goes-in-circles"),
     ],
 )
 def test_callers_words(words: str, first: str) -> None:
     assert search(words)[0].id == first
+
+
+def test_a_short_word_is_no_slip_of_another() -> None:
+    """`found` and `round` differ by one letter."""
+    assert "goes-in-circles" not in [symptom.id for symptom in search("no user found")]
 
 
 def test_each_is_whole_and_found_by_what_it_says() -> None:

@@ -12,14 +12,33 @@ from trace_lens.common.difference import edit_distance
 
 _SMALL = frozenset(
     (
-        *("it", "the", "and", "for", "not", "in", "to", "is", "of", "on", "they", "he", "she", "we", "my", "me", "an"),
+        *(
+            "it",
+            "the",
+            "and",
+            "for",
+            "not",
+            "no",
+            "in",
+            "to",
+            "is",
+            "of",
+            "on",
+            "they",
+            "he",
+            "she",
+            "we",
+            "my",
+            "me",
+            "an",
+        ),
         *("only", "can", "cannot", "does", "do", "at", "or", "but", "that", "this", "with", "be", "are", "has", "have"),
         *("from", "when", "after", "since", "sign", "signed", "signing", "log", "login", "user", "users", "people"),
         *("wrong", "invalid", "bad", "problem", "issue"),
     )
 )
 """Words that nearly every caller says: they tell one complaint from another only where nothing else does."""
-_LONG = 5
+_LONG = 6
 """From this length on a word may hold one slip."""
 
 
@@ -82,6 +101,6 @@ def _same(word: str, wanted: str) -> bool:
     if word == wanted:
         return True
     shorter, longer = sorted((word, wanted), key=len)
-    if len(shorter) >= _LONG - 1 and longer.startswith(shorter) and len(longer) - len(shorter) <= 3:
+    if len(shorter) >= _LONG - 2 and longer.startswith(shorter) and len(longer) - len(shorter) <= 3:
         return True
     return len(shorter) >= _LONG and abs(len(word) - len(wanted)) <= 1 and edit_distance(word, wanted) <= 1
