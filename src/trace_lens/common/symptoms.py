@@ -12,29 +12,10 @@ from trace_lens.common.difference import edit_distance
 
 _SMALL = frozenset(
     (
-        *(
-            "it",
-            "the",
-            "and",
-            "for",
-            "not",
-            "no",
-            "in",
-            "to",
-            "is",
-            "of",
-            "on",
-            "they",
-            "he",
-            "she",
-            "we",
-            "my",
-            "me",
-            "an",
-        ),
+        *("it", "the", "and", "for", "not", "in", "to", "is", "of", "on", "they", "he", "she", "we", "my", "me", "an"),
         *("only", "can", "cannot", "does", "do", "at", "or", "but", "that", "this", "with", "be", "are", "has", "have"),
         *("from", "when", "after", "since", "sign", "signed", "signing", "log", "login", "user", "users", "people"),
-        *("wrong", "invalid", "bad", "problem", "issue"),
+        *("no", "wrong", "invalid", "bad", "problem", "issue"),
     )
 )
 """Words that nearly every caller says: they tell one complaint from another only where nothing else does."""
