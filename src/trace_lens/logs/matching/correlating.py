@@ -256,10 +256,11 @@ def _kinds(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> t
     kinds = [(code, outcome) for name, outcome, code in gathered.counts.kinds if name == source]
     numbers = {kind: number for number, kind in enumerate(kinds)}
     shares = np.array([gathered.counts.kinds[source, outcome, code] for code, outcome in kinds], dtype=float)
+    ends = np.array([outcome != OTHER for _, outcome in kinds], dtype=bool)
     once = np.array([_is_once(gathered.sources.get(source), outcome) for _, outcome in kinds], dtype=bool)
     events = (gathered.events[event] for _, event in found)
     kind = np.array([numbers[event.code, event.outcome] for event in events], dtype=np.int64)
-    return Kinds(shares / shares.sum(), once), kind
+    return Kinds(shares / shares.sum(), ends, once), kind
 
 
 def _mark(
@@ -292,28 +293,39 @@ def _is_once(source: LogSource | None, outcome: str) -> bool:
 
 
 def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Numbers, NDArray[np.int64]]:
-    """For each pair, how many of the attempt's other candidates of the same kind lie near it beyond those of its own
-    rounds (a yes and a no are of one kind: either ends a try), and whether it is the second of two lines of one file
-    that say the same.
+    """For each pair, how many other tries lie near it among the attempt's candidates, beyond those of its own rounds,
+    and whether it is the second of two lines of one file that say the same.
+
+    Tries are counted by the lines that end them, with a yes or a no; where a log has none, by lines of the same kind.
+    Beside a line that carries an id of the attempt, only those count that carry one too.
     """
     import numpy as np
 
     near, twin = np.zeros(len(found)), np.zeros(len(found), dtype=np.int64)
-    by_kind: dict[tuple[int, str | None], list[tuple[float, int]]] = {}
+    members: dict[tuple[int, str | None, bool], list[float]] = {}
+    keys: list[tuple[int, str | None, bool]] = []
+    times: list[float] = []
     alike: dict[tuple[object, ...], list[int]] = {}
     for place, (attempt, number) in enumerate(found):
         event = gathered.events[number]
         kind = event.code or "" if event.outcome == OTHER else None
-        by_kind.setdefault((attempt, kind), []).append((event.time.timestamp(), place))
+        by_id = bool(gathered.shared(attempt, event))
+        keys.append((attempt, kind, by_id))
+        times.append(event.time.timestamp())
+        for key in {keys[-1], (attempt, kind, False)}:
+            members.setdefault(key, []).append(times[-1])
         alike.setdefault((attempt, *event._replace(line=0, doubled=False, also=())), []).append(place)
-    for some in by_kind.values():
-        times = np.sort(np.array([time for time, _ in some]))
-        for time, place in some:
-            low, high = (
-                np.searchsorted(times, time - thresholds.NEARBY, "left"),
-                np.searchsorted(times, time + thresholds.NEARBY, "right"),
-            )
-            near[place] = high - low - 1
+    ordered = {key: np.sort(np.array(some)) for key, some in members.items()}
+    for place, ((attempt, kind, by_id), time) in enumerate(zip(keys, times, strict=True)):
+        counted = [ordered[attempt, kind, by_id]]
+        if kind is not None and (attempt, None, by_id) in ordered:
+            counted.append(ordered[attempt, None, by_id])
+        near[place] = max(
+            np.searchsorted(some, time + thresholds.NEARBY, "right")
+            - np.searchsorted(some, time - thresholds.NEARBY, "left")
+            - 1
+            for some in counted
+        )
     for places in alike.values():
         if len(places) == 2:
             twin[places[1]] = 1

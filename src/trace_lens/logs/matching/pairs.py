@@ -24,11 +24,12 @@ class Gaps(NamedTuple):
 
 
 class Kinds(NamedTuple):
-    """The kinds of events of a source: the share of each in the whole log, and whether an attempt has one line of it,
-    as far as the source itself tells.
+    """The kinds of events of a source: the share of each in the whole log, whether it tells a yes or a no, and whether
+    an attempt has one line of it, as far as the source itself tells.
     """
 
     share: Numbers
+    ends: NDArray[np.bool_]
     once: NDArray[np.bool_]
 
 

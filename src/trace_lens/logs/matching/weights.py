@@ -312,8 +312,10 @@ class _Model:
 
         sure = (probability > 0.9) & (self.pairs.crowd.rounds == 1)
         kinds = len(self.pairs.kinds.share)
-        owned = np.zeros((int(self.pairs.attempt.max(initial=-1)) + 1, kinds))
-        np.add.at(owned, (self.pairs.attempt[sure], self.pairs.kind[sure]), 1.0)
+        attempts = int(self.pairs.attempt.max(initial=-1)) + 1
+        owned, proven = np.zeros((attempts, kinds)), np.zeros((attempts, kinds))
+        for table, some in ((owned, sure), (proven, sure & self.pairs.background.by_id)):
+            np.add.at(table, (self.pairs.attempt[some], self.pairs.kind[some]), 1.0)
         there = (owned > 0).astype(float)
         counts, both = there.sum(axis=0), there.T @ there
         groups = np.arange(kinds)
@@ -331,6 +333,9 @@ class _Model:
                 ):
                     groups[kind] = other
                     break
+        each = _each(proven, owned, self.pairs.kinds.ends)
+        if each is not None and each <= thresholds.ONE_EACH:
+            groups[self.pairs.kinds.ends] = int(np.argmax(self.pairs.kinds.ends))
         if (groups != self.groups).any():
             self.groups = groups
             self.slots = self._slots()
@@ -338,10 +343,19 @@ class _Model:
         group_of_slot = np.zeros(len(self.one_each), dtype=np.int64)
         group_of_slot[self.slots] = groups[self.pairs.kind]
         for group in np.unique(groups):
-            total = owned[:, groups == group].sum(axis=1)
-            total = total[total > 0]
-            if len(total) >= thresholds.FEW_OWNERS:
-                self.one_each[group_of_slot == group] = float(total.mean()) <= thresholds.ONE_EACH
+            each = _each(proven, owned, groups == group)
+            if each is not None:
+                self.one_each[group_of_slot == group] = each <= thresholds.ONE_EACH
+
+
+def _each(proven: Numbers, owned: Numbers, kinds: NDArray[np.bool_]) -> float | None:
+    """How many lines of some kinds those attempts have that have any; by ids where enough do, None where few do."""
+    for known in (proven, owned):
+        total = known[:, kinds].sum(axis=1)
+        total = total[total > 0]
+        if len(total) >= thresholds.FEW_OWNERS:
+            return float(total.mean())
+    return None
 
 
 def _in_conflict(events: list[int], places: list[int]) -> list[list[int]]:
