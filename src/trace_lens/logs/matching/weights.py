@@ -121,6 +121,7 @@ class _Model:
         self.ring = np.clip(np.digitize(np.abs(pairs.nearest), _RINGS) - 1, 0, len(_RETRY) - 1)
         self.slots = self._slots()
         self.one_each = self._crowded()
+        self.missing = np.ones(len(self.one_each))
 
     def _crowded(self) -> NDArray[np.bool_]:
         """Slots for which lines of one kind compete within a minute, before the data tell how many are owned."""
@@ -192,9 +193,13 @@ class _Model:
             else:
                 of_person[told] *= ratio[level[told]]
         again = np.where(self.by >= 0, self._retried(self.retries[self.by, self.ring]), 0.0)
-        return (
-            self.per_attempt * self._gap_density() * own / (pairs.background.rate / np.maximum(of_person, 1e-9) + again)
-        )
+        rate = pairs.background.rate / np.maximum(of_person, 1e-9) + again
+        odds: Numbers = self.per_attempt * self._gap_density() * own / rate
+        return odds / np.where(self._single(), self.missing[self.slots], 1.0)
+
+    def _single(self) -> NDArray[np.bool_]:
+        """Which pairs compete for a place of which their attempt has one."""
+        return self.one_each[self.slots] & (self.pairs.crowd.rounds == 1)
 
     def _retried(self, usual: Numbers) -> Numbers:
         """How many events of other tries lie around each, a second: what is usual in the log, and what is there.
@@ -221,7 +226,7 @@ class _Model:
             return odds
         pairs = self.pairs
         to_slot = to_event = np.ones(len(odds))
-        single = self.one_each[self.slots] & (pairs.crowd.rounds == 1)
+        single = self._single()
         for _ in range(_ROUNDS_OF_BELIEF):
             weighted = odds * to_event
             to_slot = 1.0 / (1.0 + _others(weighted, pairs.event, self.events))
@@ -316,8 +321,8 @@ class _Model:
         owned, proven = np.zeros((attempts, kinds)), np.zeros((attempts, kinds))
         for table, some in ((owned, sure), (proven, sure & self.pairs.background.by_id)):
             np.add.at(table, (self.pairs.attempt[some], self.pairs.kind[some]), 1.0)
-        there = (owned > 0).astype(float)
-        counts, both = there.sum(axis=0), there.T @ there
+        some_of = (owned > 0).astype(float)
+        counts, both = some_of.sum(axis=0), some_of.T @ some_of
         groups = np.arange(kinds)
         for kind in np.argsort(-counts):
             for other in np.argsort(-counts):
@@ -340,12 +345,16 @@ class _Model:
             self.groups = groups
             self.slots = self._slots()
             self.one_each = self._crowded()
+        self.missing = np.ones(len(self.one_each))
         group_of_slot = np.zeros(len(self.one_each), dtype=np.int64)
         group_of_slot[self.slots] = groups[self.pairs.kind]
         for group in np.unique(groups):
             each = _each(proven, owned, groups == group)
             if each is not None:
                 self.one_each[group_of_slot == group] = each <= thresholds.ONE_EACH
+            mine = (groups[self.pairs.kind] == group) & (self.pairs.crowd.twin == 0)
+            there = (float(probability[mine].sum()) + 1.0) / (self.attempts + 2.0)
+            self.missing[self.slots[mine]] = 1.0 - min(there, thresholds.THERE)
 
 
 def _each(proven: Numbers, owned: Numbers, kinds: NDArray[np.bool_]) -> float | None:
