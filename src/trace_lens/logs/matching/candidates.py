@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
-from trace_lens.logs.event import APPLICATION, PROVIDER, Event
+from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER, Event
 from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.clocks import NONE, Clock, unknown
 from trace_lens.logs.matching.pairs import Pairs
@@ -62,6 +62,7 @@ class Candidates:
         self._columns: dict[tuple[int, str], set[str]] = {}
         self.written: dict[int, list[tuple[str, str]]] = {}
         self._apps: dict[tuple[str, str], frozenset[str]] = {}
+        self.ends: dict[int, dict[str, set[tuple[str, str | None]]]] = {}
         self.own_ids = [frozenset(some) for some in self.ids]
         self.own_addresses = [frozenset(some) for some in self.addresses]
         self.floating: dict[int, str] = {}
@@ -228,6 +229,15 @@ class Candidates:
             }
         return self._columns[key]
 
+    def end_level(self, attempt: int, event: Event) -> int:
+        """How a yes or a no compares with the one that is sure in another log; -1 where none or several are."""
+        others = [end for source, ends in self.ends.get(attempt, {}).items() if source != event.source for end in ends]
+        if event.outcome == OTHER or len({outcome for outcome, _ in others}) != 1:
+            return -1
+        if others[0][0] != event.outcome:
+            return ANOTHER
+        return SAME if (event.outcome, event.code) in others else ALIKE
+
     def app_level(self, attempt: int, event: Event) -> int:
         app = self.attempts[attempt].app
         if app is None:
@@ -275,6 +285,8 @@ class Candidates:
                 self.ids[attempt] |= set(event.ids)
                 if event.ip:
                     self.addresses[attempt].add(event.ip)
+                if event.outcome != OTHER:
+                    self.ends.setdefault(attempt, {}).setdefault(event.source, set()).add((event.outcome, event.code))
                 if event.user and pairs.levels[USER, place] == OPEN and self.persons[attempt]:
                     alias.setdefault((event.source, event.user), set()).update(self.persons[attempt])
         unread = {key: persons for key, persons in alias.items() if not self.reading(*key)}

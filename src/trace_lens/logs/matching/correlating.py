@@ -21,6 +21,7 @@ from trace_lens.logs.matching.pairs import Background, Crowd, Gaps, Kinds, Pairs
 from trace_lens.logs.matching.seen import Instant, Matched, Seen
 from trace_lens.logs.matching.weights import (
     APP,
+    END,
     ID,
     IP,
     MARKS,
@@ -282,6 +283,7 @@ def _mark(
         same = ALIKE if shared and gathered.says_otherwise(attempt, event) else SAME
         levels[ID] = same if shared else ANOTHER if event.ids else OPEN
     levels[OUTCOME] = _outcome_level(gathered.attempts[attempt], role, event)
+    levels[END] = gathered.end_level(attempt, event)
     return weight
 
 

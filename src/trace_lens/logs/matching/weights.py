@@ -76,11 +76,13 @@ MARKS = (
     Mark("ip", (0.80, 0.0, 0.0, 0.20), (0.40, 0.0, 0.0, 0.60), 10.0),
     Mark("id", (0.50, 0.05, 0.30, 0.20), (0.02, 0.02, 0.30, 0.66), 4.0),
     Mark("outcome", (0.90, 0.0, 0.0, 0.10), (0.60, 0.0, 0.0, 0.40), 20.0),
+    Mark("end", (0.35, 0.40, 0.0, 0.25), (0.25, 0.40, 0.0, 0.35), 10.0),
 )
 """The comparisons. `user` beside is among candidates that share an id or address; `app` among those of one user. An id
-that is alike is that of the session, beside another token or request than the attempt's.
+that is alike is that of the session, beside another token or request than the attempt's. `end` compares a yes or a no
+with what is sure in another log: alike with another code.
 """
-USER, APP, IP, ID, OUTCOME = range(len(MARKS))
+USER, APP, IP, ID, OUTCOME, END = range(len(MARKS))
 
 
 @dataclass(slots=True)
@@ -188,7 +190,7 @@ class _Model:
             ratio = self.belongs[mark] / np.maximum(self.beside[mark], 1e-6)
             if mark == ID:
                 own[told] *= np.where(pairs.background.by_id[told], self.belongs[mark][level[told]], ratio[level[told]])
-            elif mark == OUTCOME:
+            elif mark in (OUTCOME, END):
                 own[told] *= ratio[level[told]]
             else:
                 of_person[told] *= ratio[level[told]]
