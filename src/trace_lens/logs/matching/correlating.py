@@ -328,12 +328,24 @@ def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Number
             - 1
             for some in counted
         )
-    for places in alike.values():
-        if len(places) == 2:
-            twin[places[1]] = 1
-            near[places] -= 1
+    twins = [places for places in alike.values() if len(places) == 2]
+    for places in twins if not _are_tries(keys, times, len(twins)) else ():
+        twin[places[1]] = 1
+        near[places] -= 1
     further = np.array([gathered.attempts[attempt].rounds - 1 for attempt, _ in found])
     return np.maximum(near - further, 0.0), twin
+
+
+def _are_tries(keys: list[tuple[int, str | None, bool]], times: list[float], twins: int) -> bool:
+    """Whether lines that say the same are tries of their own rather than written twice: many of a person's other lines
+    bear one time as well there, as in a log of whole minutes.
+    """
+    ends: dict[tuple[int, float], int] = {}
+    for (attempt, kind, _), time in zip(keys, times, strict=True):
+        if kind is None:
+            ends[attempt, time] = ends.get((attempt, time), 0) + 1
+    others = sum(count - 1 for count in ends.values()) - twins
+    return others >= max(thresholds.FEW_PAIRS, twins / 2)
 
 
 def _rate(gathered: Candidates, attempt: int, event: Event, shared: list[str], by_user: bool) -> float:
