@@ -190,7 +190,7 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
     levels, weight, background = _compared(gathered, source, found)
     gaps, nearest = _gaps(gathered, source, found)
     kinds, kind = _kinds(gathered, source, found)
-    near, twin = _crowded(gathered, found)
+    near, twin = _crowded(gathered, found, nearest)
     rounds = np.array([gathered.attempts[attempt].rounds for attempt, _ in found], dtype=np.int64)
     return Pairs(
         source=source,
@@ -294,7 +294,9 @@ def _is_once(source: LogSource | None, outcome: str) -> bool:
     return outcome != OTHER
 
 
-def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Numbers, NDArray[np.int64]]:
+def _crowded(
+    gathered: Candidates, found: list[tuple[int, int]], nearest: Numbers
+) -> tuple[Numbers, NDArray[np.int64]]:
     """For each pair, how many other tries lie near it among the attempt's candidates, beyond those of its own rounds,
     and whether it is the second of two lines of one file that say the same.
 
@@ -305,6 +307,7 @@ def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Number
 
     near, twin = np.zeros(len(found)), np.zeros(len(found), dtype=np.int64)
     members: dict[tuple[int, str | None, bool], list[float]] = {}
+    closest: dict[tuple[int, bool], tuple[float, float]] = {}
     keys: list[tuple[int, str | None, bool]] = []
     times: list[float] = []
     alike: dict[tuple[object, ...], list[int]] = {}
@@ -316,18 +319,21 @@ def _crowded(gathered: Candidates, found: list[tuple[int, int]]) -> tuple[Number
         times.append(event.time.timestamp())
         for key in {keys[-1], (attempt, kind, False)}:
             members.setdefault(key, []).append(times[-1])
+            if kind is None:
+                gap = abs(nearest[place]), times[-1]
+                closest[attempt, key[2]] = min(closest.get((attempt, key[2]), gap), gap)
         alike.setdefault((attempt, *event._replace(line=0, doubled=False, also=())), []).append(place)
     ordered = {key: np.sort(np.array(some)) for key, some in members.items()}
+
+    def around(key: tuple[int, str | None, bool], time: float) -> int:
+        low, high = (time - thresholds.NEARBY, "left"), (time + thresholds.NEARBY, "right")
+        return int(np.searchsorted(ordered[key], *high) - np.searchsorted(ordered[key], *low))
+
     for place, ((attempt, kind, by_id), time) in enumerate(zip(keys, times, strict=True)):
-        counted = [ordered[attempt, kind, by_id]]
+        near[place] = around((attempt, kind, by_id), time) - 1
         if kind is not None and (attempt, None, by_id) in ordered:
-            counted.append(ordered[attempt, None, by_id])
-        near[place] = max(
-            np.searchsorted(some, time + thresholds.NEARBY, "right")
-            - np.searchsorted(some, time - thresholds.NEARBY, "left")
-            - 1
-            for some in counted
-        )
+            own = abs(closest[attempt, by_id][1] - time) <= thresholds.NEARBY
+            near[place] = max(near[place], around((attempt, None, by_id), time) - own)
     twins = [places for places in alike.values() if len(places) == 2]
     for places in twins if not _are_tries(keys, times, len(twins)) else ():
         twin[places[1]] = 1

@@ -207,13 +207,14 @@ class _Model:
         """How many events of other tries lie around each, a second: what is usual in the log, and what is there.
 
         The mean of a gamma distribution after counting `near` within `NEARBY` seconds (A. Gelman et al., Bayesian Data
-        Analysis, section 2.6).
+        Analysis, section 2.6). Other tries that are seen to end leave their further lines for certain.
         """
         import numpy as np
 
-        return (thresholds.SHAPE + self.pairs.crowd.near) / (
-            thresholds.SHAPE / np.maximum(usual, 1e-9) + 2 * thresholds.NEARBY
-        )
+        pairs, around = self.pairs, 2 * thresholds.NEARBY
+        likely = (thresholds.SHAPE + pairs.crowd.near) / (thresholds.SHAPE / np.maximum(usual, 1e-9) + around)
+        of_seen = np.where(pairs.kinds.ends[pairs.kind], 0.0, self.per_attempt * pairs.crowd.near / around)
+        return np.maximum(likely, of_seen)
 
     def _probabilities(self) -> Numbers:
         """The probability of each pair, where events compete for slots and attempts for events.
