@@ -5,6 +5,7 @@ Who and what the logs mean by their names is read once; what turns out sure tell
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
@@ -290,6 +291,8 @@ class Candidates:
                 if event.user and pairs.levels[USER, place] == OPEN and self.persons[attempt]:
                     alias.setdefault((event.source, event.user), set()).update(self.persons[attempt])
         unread = {key: persons for key, persons in alias.items() if not self.reading(*key)}
+        if unread:
+            unread = self._written_beside({source for source, _ in unread}) | unread
         told = tally(self.store, "user", (user for _, user in unread)) if unread else {}
         for key, persons in unread.items():
             self._readings[key] = dict.fromkeys(persons, 1.0 / len(persons))
@@ -297,6 +300,39 @@ class Candidates:
             for person in persons:
                 self.written.setdefault(person, []).append(key)
         return bool(alias) or sum(map(len, self.ids)) + sum(map(len, self.addresses)) > before, bool(alias)
+
+    def _written_beside(self, strange: set[str]) -> dict[tuple[str, str], set[int]]:
+        """How logs whose names nothing on record knows write the persons of attempts: as beside the ids of those
+        events that other logs have of them, captured or not.
+        """
+        lacking = {
+            person
+            for persons in self.persons
+            for person in persons
+            if strange - {source for source, _ in self.written.get(person, ())}
+        }
+        room, windows = thresholds.BESIDE, []
+        for person in sorted(lacking):
+            for source, user in self.written.get(person, ()):
+                if source not in strange and self.users[source, user] <= min(room, thresholds.OF_ONE):
+                    room -= self.users[source, user]
+                    windows.append(Window(source, user, *self.counts.spans[source]))
+        owners: dict[str, set[int]] = {}
+        for event in by_windows(self.store, "user", windows) if windows else ():
+            for name in event.ids:
+                owners.setdefault(name, set()).update(self.reading(event.source, event.user or "").keys() & lacking)
+        carried, spread = by_ids(self.store, owners)
+        votes: dict[tuple[str, str], Counter[int]] = {}
+        for name, event in carried:
+            few = spread[event.source, name][0] <= thresholds.ONE_OF_MANY
+            if few and event.source in strange and event.user and not self.reading(event.source, event.user):
+                votes.setdefault((event.source, event.user), Counter()).update(owners[name])
+        return {
+            key: {person}
+            for key, some in votes.items()
+            for person, most in some.most_common(1)
+            if most >= thresholds.AGREED * some.total()
+        }
 
     def corrected(self, event: Event) -> datetime:
         return event.time - timedelta(seconds=self.clocks[event.source].of(event.time.timestamp()))

@@ -19,9 +19,6 @@ if TYPE_CHECKING:
 
     Numbers = NDArray[np.float64]
 
-_ONE_OF_MANY = 8
-"""An id that more events of a source carry is a session's: it says little of the clock."""
-
 
 def set_clocks(gathered: Candidates) -> None:
     """Estimate the clock of each source, by ids where they join enough pairs, else by the heap of the gaps."""
@@ -42,7 +39,7 @@ def set_clocks(gathered: Candidates) -> None:
             pair = (begin, logged.time.timestamp() - begin, attempt)
             names = gathered.shared(attempt, logged)
             uses = min((gathered.spread[logged.source, name][0] for name in names), default=0)
-            if 0 < uses <= _ONE_OF_MANY:
+            if 0 < uses <= thresholds.ONE_OF_MANY:
                 joined.setdefault(logged.source, []).append(pair)
                 if uses == 1:
                     once.setdefault(logged.source, []).append(pair)

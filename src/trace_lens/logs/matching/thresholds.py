@@ -75,3 +75,12 @@ TOGETHER = 0.1
 """The share of attempts with both kinds of line up to which the kinds exclude each other."""
 WORTH_A_LOOK = 0.1
 """The probability from which on a pair takes part in the choice of the best whole assignment."""
+
+BESIDE = 20_000
+"""So many events at most are looked at to learn how a log writes people whom nothing on record joins."""
+OF_ONE = 500
+"""A name that more events bear is not looked at for that."""
+ONE_OF_MANY = 8
+"""An id that more events of a source carry is a session's: it says little of the clock, and of names."""
+AGREED = 0.8
+"""The share of the ids that must say the same of how a log writes somebody."""
