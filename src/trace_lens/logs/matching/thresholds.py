@@ -55,6 +55,8 @@ OWN = 1.5
 
 PRIOR_GAPS = 8.0
 """How many pairs the usual density of gaps counts for, beside those that are seen."""
+PRIOR_TAILS = 20.0
+"""How many pairs the usual share of events far from every moment counts for, beside those that are seen."""
 NEARBY = 30.0
 """Seconds to either side of an event within which other tries are counted."""
 CROWD = 2

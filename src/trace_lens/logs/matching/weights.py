@@ -48,8 +48,10 @@ REACH = 1_200.0
 """Seconds to either side of a moment within which candidates by name or address are looked for."""
 _BIN = 0.25
 _ROUNDS = 30
-_TAIL, _TAIL_OF_ID, _TAIL_SCALE = 0.01, 0.05, 60.0
-"""How many events lie far from every moment (written late, in bulk), without and with an id, and how far."""
+_TAILS, _TAIL_SCALE = (0.01, 0.05), 60.0
+"""How many events lie far from every moment (written late, in bulk), without and with an id, and how far: before the
+data speak.
+"""
 _RINGS = (0.0, 20.0, 60.0, 180.0, 600.0, REACH)
 _RETRY = (5e-4, 5e-4, 2.5e-4, 1e-4, 3e-5)
 """Events of another try by the same person, in each ring, a second: what is supposed before the data speak."""
@@ -113,6 +115,8 @@ class _Model:
         self.edges = np.arange(-REACH, REACH + _BIN, _BIN)
         self.prior = self._prior_density()
         self.density = self.prior
+        self.tails = np.array(_TAILS)
+        self.far = np.zeros(len(pairs))
         self.belongs = np.array([mark.belongs for mark in MARKS])
         self.beside = np.array([mark.beside for mark in MARKS])
         self.kinds = pairs.kinds.share.copy()
@@ -171,11 +175,12 @@ class _Model:
         import numpy as np
 
         pairs = self.pairs
-        near = np.interp(pairs.gaps.seconds, self.edges, self.density, left=0.0, right=0.0)
-        wide = _TAIL_SCALE / np.pi / (pairs.gaps.seconds**2 + _TAIL_SCALE**2)
-        tail = np.where(pairs.background.by_id, _TAIL_OF_ID, _TAIL)[pairs.gaps.pair]
-        mixed = pairs.gaps.share * ((1 - tail) * near + tail * wide)
-        density: Numbers = np.bincount(pairs.gaps.pair, mixed, minlength=len(pairs)).astype(float)
+        tail = self.tails[pairs.background.by_id.astype(int)][pairs.gaps.pair]
+        near = (1 - tail) * np.interp(pairs.gaps.seconds, self.edges, self.density, left=0.0, right=0.0)
+        wide = tail * _TAIL_SCALE / np.pi / (pairs.gaps.seconds**2 + _TAIL_SCALE**2)
+        parts = [np.bincount(pairs.gaps.pair, pairs.gaps.share * part, len(pairs)) for part in (near, wide)]
+        self.far = parts[1] / np.maximum(parts[0] + parts[1], 1e-300)
+        density: Numbers = parts[0] + parts[1]
         return density
 
     def _odds(self) -> Numbers:
@@ -275,6 +280,9 @@ class _Model:
         kinds = np.bincount(pairs.kind, probability, minlength=len(pairs.kinds.share)) + 5.0 * pairs.kinds.share
         self.kinds = kinds / kinds.sum()
         self._learn_gaps(probability)
+        proven = probability * self.pairs.background.by_id
+        far, many = float((proven * self.far).sum()), float(proven.sum())
+        self.tails = (far + thresholds.PRIOR_TAILS * np.array(_TAILS)) / (many + thresholds.PRIOR_TAILS)
         self._learn_retries(left)
         self._learn_slots(probability)
 
@@ -318,7 +326,7 @@ class _Model:
         """
         import numpy as np
 
-        sure = (probability > 0.9) & (self.pairs.crowd.rounds == 1)
+        sure = (probability > 0.9) & (self.pairs.crowd.rounds == 1) & (self.pairs.crowd.twin == 0)
         kinds = len(self.pairs.kinds.share)
         attempts = int(self.pairs.attempt.max(initial=-1)) + 1
         owned, proven = np.zeros((attempts, kinds)), np.zeros((attempts, kinds))
