@@ -173,13 +173,16 @@ def scored(world: World, owner: dict[tuple[str, int], str], told: dict[str, Any]
             mean = statistics.fmean(chance for chance, _ in inside)
             error += abs(mean - statistics.fmean(holds for _, holds in inside)) * len(inside) / len(chances)
     held, clocks, widths = 0, 0, []
+    nodes = {clock["source"]: {Path(file).stem for file in clock["files"]} for clock in told["clocks"]}
     for clock in told["clocks"]:
         if clock["source"] not in world.offsets:
             continue
         clocks += 1
         if clock["low"] is not None:
             parts = clock["segments"] or [clock]
-            held += all(_holds(world, set_by, clock["source"], part) for part in parts)
+            mine = {Path(file).stem for file in clock["files"]} or {clock["source"], f"{clock['source']}-2"}
+            log = min((mine - (set() if clock["files"] else nodes[clock["source"]])) & world.offsets.keys())
+            held += all(_holds(world, set_by, log, part) for part in parts)
             widths += [part["high"] - part["low"] for part in parts]
     return Score(right / max(given, 1), right / max(len(world.owner), 1), error, held, clocks, tuple(widths))
 

@@ -348,7 +348,11 @@ def score(world: World, found: Correlation) -> Score:
         if inside:
             mean = sum(chance for chance, _ in inside) / len(inside)
             error += abs(mean - sum(holds for _, holds in inside) / len(inside)) * len(inside) / len(told)
-    middle = {clock.source: clock.middle - BEGIN.timestamp() - SPAN / 2 for clock in found.clocks}
-    true = {one: world.offsets[one] + world.drift[one] * middle[one] / 86_400 for one in middle}
-    held = sum(one.low is not None and one.low <= true[one.source] <= one.high for one in found.clocks)
+    held = 0
+    for clock in found.clocks:
+        log = Path(clock.files[0]).stem if clock.files else clock.source
+        if any(Path(file).stem == log for other in found.clocks for file in other.files if other is not clock):
+            log = f"{log}-2"
+        days = (clock.middle - BEGIN.timestamp() - SPAN / 2) / 86_400
+        held += clock.low is not None and clock.low <= world.offsets[log] + world.drift[log] * days <= clock.high
     return Score(right / max(len(given), 1), right / len(world.owner), error, held, len(found.clocks))

@@ -17,12 +17,12 @@ from hypothesis import strategies as st
 import correlation_world
 from kit import workspace
 from trace_lens.logs.event import Event
-from trace_lens.logs.matching.assigning import best_assignment
+from trace_lens.logs.matching.assigning import best_assignment, in_conflict
 from trace_lens.logs.matching.clocks import IDS, NONE, TIMES, behind, from_ids, from_times, unknown
 from trace_lens.logs.matching.correlating import correlate
 from trace_lens.logs.matching.gaps import mode
 from trace_lens.logs.matching.seen import Instant, Seen
-from trace_lens.logs.matching.weights import _half, _in_conflict, _one_heap, _others
+from trace_lens.logs.matching.weights import _half, _one_heap, _others
 from trace_lens.logs.store.store import EventStore
 from trace_lens.people.spellings import ALIKE, ELSEWHERE, FOLDED, Names, People, bare, is_opaque
 from trace_lens.workspace.loading import load_workspace
@@ -181,7 +181,7 @@ def test_the_densest_half() -> None:
 @given(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 6)), max_size=12))
 def test_groups_in_conflict_share_nothing(found: list[tuple[int, int]]) -> None:
     events, places = [one for one, _ in found], [one for _, one in found]
-    groups = _in_conflict(events, places)
+    groups = in_conflict(events, places)
     assert sorted(one for group in groups for one in group) == list(range(len(found)))
     for side in (events, places):
         held = [{side[one] for one in group} for group in groups]
@@ -241,6 +241,36 @@ def test_events_are_found(regime: int, attempts: int, precision: float, recall: 
     for some in found.matched.values():
         assert [one.corrected for one in some] == sorted(one.corrected for one in some)
         assert all(0.5 <= one.probability <= 1 and one.because for one in some)
+
+
+@pytest.mark.parametrize(
+    ("words", "precision", "recall"),
+    [
+        ("ids on half, whole minutes", 0.98, 0.96),
+        ("no ids, storms", 0.93, 0.85),
+        ("names on no list", 0.99, 0.95),
+        ("two nodes in one description", 0.97, 0.95),
+    ],
+)
+def test_events_are_found_in_worlds_that_are_worse(
+    words: str, precision: float, recall: float, apps: Workspace
+) -> None:
+    (regime,) = [one for one in correlation_world.REGIMES if one.name.endswith(words)]
+    world = correlation_world.make(regime, 3, 60, people=400, sign_ins=4_000)
+    found = result(world, apps)
+    told = correlation_world.score(world, found)
+    assert told.precision >= precision
+    assert told.recall >= recall
+    assert told.clocks_held == told.clocks
+    assert [clock.files for clock in found.clocks if clock.files] == [("app-log-2.csv",)] * (not regime.apart)
+
+
+def test_files_of_one_clock_side_by_side_have_one_clock(apps: Workspace) -> None:
+    world = correlation_world.make(correlation_world.REGIMES[1], 4, 60, people=400, sign_ins=4_000)
+    by_node = [event._replace(file=f"{event.line % 2}-{event.file}") for event in world.events]
+    found = result(world._replace(events=by_node), apps)
+    assert {event.event.file[:2] for some in found.matched.values() for event in some} == {"0-", "1-"}
+    assert [clock.files for clock in found.clocks] == [()] * 3
 
 
 def test_an_attempt_that_tells_no_moment_is_found_by_its_ids(apps: Workspace) -> None:
@@ -416,6 +446,17 @@ def test_one_line_is_sure(apps: Workspace) -> None:
 
 def test_two_lines_that_say_the_same_do_not_halve_each_other(apps: Workspace) -> None:
     assert given_to_one([(0.0, "success", ()), (0.0, "success", ())], set(), apps)[0.0] > 1.8
+
+
+def test_a_further_line_is_shared_with_a_try_that_is_seen_to_end(apps: Workspace) -> None:
+    own, further = (0.5, "success", ("r1",)), (-4.0, "other", ())
+    alone = given_to_one([own, further], {"r1"}, apps)[-4.0]
+    assert given_to_one([own, further, (-8.0, "failure", ("r0",))], {"r1"}, apps).get(-4.0, 0.0) < alone - 0.1
+
+
+def test_the_line_with_the_id_is_not_weakened_by_tries_beside_it(apps: Workspace) -> None:
+    beside = [(second, "failure", (f"r{second}",)) for second in (-20.0, -10.0, 10.0, 20.0)]
+    assert given_to_one([(0.5, "success", ("r1",)), *beside], {"r1"}, apps)[0.5] > 0.9
 
 
 def test_of_twenty_tries_none_is_sure_without_a_clock(apps: Workspace) -> None:

@@ -189,7 +189,7 @@ def clocks(case: Case) -> Answer:
         return
     sides = {}
     for role in (APPLICATION, PROVIDER):
-        clocks = [case.logs.clocks[matched.event.source] for matched in case.logs.of(role)]
+        clocks = [case.logs.clock_of(matched.event) for matched in case.logs.of(role)]
         known = [clock for clock in clocks if clock.low is not None and clock.high is not None]
         if known:
             best = max(known, key=lambda item: item.pairs)

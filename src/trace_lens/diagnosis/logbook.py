@@ -38,13 +38,7 @@ class Logbook:
         with self._store as store:
             seen = [attempt._replace(ids=store.kept_ids.both(attempt.ids)) for attempt in seen]
             found = correlate(store, self.sources, seen, people, Names(self._workspace))
-        clocks = {clock.source: clock for clock in found.clocks}
-        views = {
-            trace.key: LogView(
-                found.matched.get(trace.key, ()), found.possible.get(trace.key, ()), self.sources, clocks
-            )
-            for trace in seen
-        }
+        views = {trace.key: found.view(trace.key, self.sources) for trace in seen}
         return LaidBeside(views, found.clocks)
 
     def rebuild(self, user: str, around: datetime, within: timedelta) -> Rebuilt:

@@ -89,13 +89,9 @@ def _attempt(diagnosis: Diagnosis) -> TimelineAttempt:
 
 def of_rebuilt(rebuilt: Rebuilt, sources: Mapping[str, LogSource], user: str) -> Timeline:
     """The timeline of what the logs alone show."""
-    clocks = {clock.source: clock for clock in rebuilt.found.clocks}
     made = []
     for number, attempt in enumerate(rebuilt.attempts, 1):
-        view = LogView(
-            rebuilt.found.matched.get(attempt.key, ()), rebuilt.found.possible.get(attempt.key, ()), sources, clocks
-        )
-        made.append(_rebuilt(str(number), attempt, view, user))
+        made.append(_rebuilt(str(number), attempt, rebuilt.found.view(attempt.key, sources), user))
     return Timeline(tuple(made), rebuilt.found.clocks, by_log=True)
 
 

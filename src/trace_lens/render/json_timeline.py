@@ -21,6 +21,7 @@ def clock(clock: Clock) -> Json:
     """The clock of one source."""
     return {
         "source": clock.source,
+        "files": list(clock.files),
         "offset_seconds": round(clock.offset, 3),
         "low": None if clock.low is None else round(clock.low, 3),
         "high": None if clock.high is None else round(clock.high, 3),

@@ -64,3 +64,23 @@ def _rows_to_columns(costs: NDArray[np.float64]) -> dict[int, int]:
             holder[column] = entering if previous < 0 else holder[previous]
             column = previous
     return {int(row): column for column, row in enumerate(holder) if row >= 0}
+
+
+def in_conflict(events: list[int], places: list[int]) -> list[list[int]]:
+    """Pairs grouped so that those of different groups share neither event nor place."""
+    parent = list(range(len(events)))
+
+    def root(number: int) -> int:
+        while parent[number] != number:
+            parent[number] = parent[parent[number]]
+            number = parent[number]
+        return number
+
+    for keys in (events, places):
+        first: dict[int, int] = {}
+        for number, key in enumerate(keys):
+            parent[root(number)] = root(first.setdefault(key, number))
+    groups: dict[int, list[int]] = {}
+    for number in range(len(events)):
+        groups.setdefault(root(number), []).append(number)
+    return list(groups.values())

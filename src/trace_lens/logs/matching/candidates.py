@@ -33,8 +33,9 @@ if TYPE_CHECKING:
 class Candidates:
     """What has been found so far. Attempts and events go by their places in `attempts` and `events`.
 
-    `found` are the candidates of each attempt, `clocks` those of the sources as far as they are known; `floating` tells
-    whose clock told the moment of an attempt that shows none itself.
+    `found` are the candidates of each attempt, `clocks` those of the sources as far as they are known, `nodes` those of
+    files (source, file) that another clock wrote; `floating` tells whose clock told the moment of an attempt that shows
+    none itself.
     """
 
     def __init__(
@@ -72,6 +73,7 @@ class Candidates:
         times = [moment[0][0] for moment in self.moments]
         self.middle = (min(times) + max(times)) / 2
         self.clocks = {source: unknown(source, self.middle) for source in sorted(counts.counts)}
+        self.nodes: dict[tuple[str, str], Clock] = {}
         self._read_users()
 
     def _read_users(self) -> None:
@@ -150,7 +152,7 @@ class Candidates:
         """Whether a clock is so far off that what belongs there was looked for elsewhere."""
         offsets = [
             offset
-            for clock in self.clocks.values()
+            for clock in (*self.clocks.values(), *self.nodes.values())
             for offset in (clock.offset, *(segment.offset for segment in clock.segments))
         ]
         return any(abs(offset) > REACH / 2 for offset in offsets)
@@ -180,12 +182,12 @@ class Candidates:
                     self._near(attempt, found.get((source, ip), ()), reach)
 
     def _windows(self, attempt: int, source: str, value: str, reach: float) -> Iterator[Window]:
-        clock = self.clocks[source]
+        clocks = [self.clocks[source], *(clock for (name, _), clock in self.nodes.items() if name == source)]
         moments = [at for at, _ in self.moments[attempt]]
         low, high = min(moments), max(moments)
-        yield Window(
-            source, value, low + clock.around(low, reach)[0] - reach, high + clock.around(high, reach)[1] + reach
-        )
+        first = min(clock.around(low, reach)[0] for clock in clocks)
+        last = max(clock.around(high, reach)[1] for clock in clocks)
+        yield Window(source, value, low + first - reach, high + last + reach)
 
     def _near(self, attempt: int, events: Iterable[int], reach: float) -> None:
         moments = [at for at, _ in self.moments[attempt]]
@@ -193,8 +195,12 @@ class Candidates:
         for event in events:
             logged = self.events[event]
             time = logged.time.timestamp()
-            if low <= time - self.clocks[logged.source].of(time) <= high:
+            if low <= time - self.clock_of(logged).of(time) <= high:
                 self._pair(attempt, event)
+
+    def clock_of(self, event: Event) -> Clock:
+        """The clock that wrote an event."""
+        return self.nodes.get((event.source, event.file)) or self.clocks[event.source]
 
     def role(self, source: str) -> str:
         told = self.sources.get(source)
@@ -335,7 +341,7 @@ class Candidates:
         }
 
     def corrected(self, event: Event) -> datetime:
-        return event.time - timedelta(seconds=self.clocks[event.source].of(event.time.timestamp()))
+        return event.time - timedelta(seconds=self.clock_of(event).of(event.time.timestamp()))
 
 
 def _moments(trace: Seen) -> list[tuple[float, str | None]]:

@@ -53,7 +53,8 @@ class Clock(NamedTuple):
 
     `basis` is `ids`, `times` or `none`; with `none` nothing is known and `low` and `high` are None. `scale` is the
     spread of the gaps, in seconds; `pairs` how many pairs it rests on. Where the clock was set, `segments` are what
-    holds when, and `offset` and its interval are of the one that holds at the middle.
+    holds when, and `offset` and its interval are of the one that holds at the middle. `files` are those it holds for,
+    where other files of the source were written by another clock at the same time; empty for all that no other has.
     """
 
     source: str
@@ -66,6 +67,7 @@ class Clock(NamedTuple):
     middle: float
     scale: float = thresholds.WRITING
     segments: tuple[Segment, ...] = ()
+    files: tuple[str, ...] = ()
 
     def at(self, time: Any) -> Any:
         """The offset at a true time (epoch seconds; a number or an array), in seconds."""

@@ -8,7 +8,7 @@ numbers; nothing here touches a file or a clock.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -17,8 +17,9 @@ from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.candidates import Candidates, sided
 from trace_lens.logs.matching.clock_setting import set_clocks
 from trace_lens.logs.matching.clocks import Clock, unknown
+from trace_lens.logs.matching.crowds import crowded
 from trace_lens.logs.matching.pairs import Background, Crowd, Gaps, Kinds, Pairs
-from trace_lens.logs.matching.seen import Instant, Matched, Seen
+from trace_lens.logs.matching.seen import Instant, LogView, Matched, Seen
 from trace_lens.logs.matching.weights import (
     APP,
     END,
@@ -50,7 +51,8 @@ _NEAR = timedelta(minutes=2)
 
 
 class Correlation(NamedTuple):
-    """What came of it: a clock for each source that has events, and the events of each attempt by its key.
+    """What came of it: a clock for each source that has events (and after it those of files that another clock wrote),
+    and the events of each attempt by its key.
 
     `possible` are events that may be of an attempt but are likelier not.
     """
@@ -58,6 +60,16 @@ class Correlation(NamedTuple):
     clocks: tuple[Clock, ...] = ()
     matched: Mapping[str, tuple[Matched, ...]] = {}
     possible: Mapping[str, tuple[Matched, ...]] = {}
+
+    def view(self, key: str, sources: Mapping[str, LogSource]) -> LogView:
+        """What the logs say of one attempt."""
+        return LogView(
+            events=self.matched.get(key, ()),
+            possible=self.possible.get(key, ()),
+            sources=sources,
+            clocks={clock.source: clock for clock in self.clocks if not clock.files},
+            nodes=tuple(clock for clock in self.clocks if clock.files),
+        )
 
 
 def correlate(
@@ -190,7 +202,7 @@ def _pairs(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> P
     levels, weight, background = _compared(gathered, source, found)
     gaps, nearest = _gaps(gathered, source, found)
     kinds, kind = _kinds(gathered, source, found)
-    near, twin = _crowded(gathered, found, nearest)
+    near, twin = crowded(gathered, found, nearest)
     rounds = np.array([gathered.attempts[attempt].rounds for attempt, _ in found], dtype=np.int64)
     return Pairs(
         source=source,
@@ -232,7 +244,6 @@ def _gaps(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> tu
     """The gaps of each event, its clock corrected, to the moments of the attempt; the smallest gap of each pair."""
     import numpy as np
 
-    clock = gathered.clocks[source]
     role = gathered.role(source)
     moments = [sided(moment, role) for moment in gathered.moments]
     gaps: list[float] = []
@@ -241,7 +252,7 @@ def _gaps(gathered: Candidates, source: str, found: list[tuple[int, int]]) -> tu
     nearest = np.zeros(len(found))
     for place, (attempt, number) in enumerate(found):
         time = gathered.events[number].time.timestamp()
-        true = time - clock.of(time)
+        true = time - gathered.clock_of(gathered.events[number]).of(time)
         mine = [(true - at, part) for at, part in moments[attempt]]
         gaps += [gap for gap, _ in mine]
         shares += [part for _, part in mine]
@@ -292,66 +303,6 @@ def _is_once(source: LogSource | None, outcome: str) -> bool:
     if source is None or source.tells_status_only or source.settings.role not in (APPLICATION, PROVIDER):
         return False
     return outcome != OTHER
-
-
-def _crowded(
-    gathered: Candidates, found: list[tuple[int, int]], nearest: Numbers
-) -> tuple[Numbers, NDArray[np.int64]]:
-    """For each pair, how many other tries lie near it among the attempt's candidates, beyond those of its own rounds,
-    and whether it is the second of two lines of one file that say the same.
-
-    Tries are counted by the lines that end them, with a yes or a no; where a log has none, by lines of the same kind.
-    Beside a line that carries an id of the attempt, only those count that carry one too.
-    """
-    import numpy as np
-
-    near, twin = np.zeros(len(found)), np.zeros(len(found), dtype=np.int64)
-    members: dict[tuple[int, str | None, bool], list[float]] = {}
-    closest: dict[tuple[int, bool], tuple[float, float]] = {}
-    keys: list[tuple[int, str | None, bool]] = []
-    times: list[float] = []
-    alike: dict[tuple[object, ...], list[int]] = {}
-    for place, (attempt, number) in enumerate(found):
-        event = gathered.events[number]
-        kind = event.code or "" if event.outcome == OTHER else None
-        by_id = bool(gathered.shared(attempt, event))
-        keys.append((attempt, kind, by_id))
-        times.append(event.time.timestamp())
-        for key in {keys[-1], (attempt, kind, False)}:
-            members.setdefault(key, []).append(times[-1])
-            if kind is None:
-                gap = abs(nearest[place]), times[-1]
-                closest[attempt, key[2]] = min(closest.get((attempt, key[2]), gap), gap)
-        alike.setdefault((attempt, *event._replace(line=0, doubled=False, also=())), []).append(place)
-    ordered = {key: np.sort(np.array(some)) for key, some in members.items()}
-
-    def around(key: tuple[int, str | None, bool], time: float) -> int:
-        low, high = (time - thresholds.NEARBY, "left"), (time + thresholds.NEARBY, "right")
-        return int(np.searchsorted(ordered[key], *high) - np.searchsorted(ordered[key], *low))
-
-    for place, ((attempt, kind, by_id), time) in enumerate(zip(keys, times, strict=True)):
-        near[place] = around((attempt, kind, by_id), time) - 1
-        if kind is not None and (attempt, None, by_id) in ordered:
-            own = abs(closest[attempt, by_id][1] - time) <= thresholds.NEARBY
-            near[place] = max(near[place], around((attempt, None, by_id), time) - own)
-    twins = [places for places in alike.values() if len(places) == 2]
-    for places in twins if not _are_tries(keys, times, len(twins)) else ():
-        twin[places[1]] = 1
-        near[places] -= 1
-    further = np.array([gathered.attempts[attempt].rounds - 1 for attempt, _ in found])
-    return np.maximum(near - further, 0.0), twin
-
-
-def _are_tries(keys: list[tuple[int, str | None, bool]], times: list[float], twins: int) -> bool:
-    """Whether lines that say the same are tries of their own rather than written twice: many of a person's other lines
-    bear one time as well there, as in a log of whole minutes.
-    """
-    ends: dict[tuple[int, float], int] = {}
-    for (attempt, kind, _), time in zip(keys, times, strict=True):
-        if kind is None:
-            ends[attempt, time] = ends.get((attempt, time), 0) + 1
-    others = sum(count - 1 for count in ends.values()) - twins
-    return others >= max(thresholds.FEW_PAIRS, twins / 2)
 
 
 def _rate(gathered: Candidates, attempt: int, event: Event, shared: list[str], by_user: bool) -> float:
@@ -407,10 +358,21 @@ def _told(gathered: Candidates, weighed: list[tuple[Pairs, Weighed]]) -> Correla
             home.setdefault(attempt.key, []).append(told)
     in_order = {key: tuple(sorted(some, key=_when)) for key, some in matched.items()}
     return Correlation(
-        tuple(gathered.clocks[source] for source in sorted(gathered.clocks)),
+        tuple(clock for source in sorted(gathered.clocks) for clock in _clocks(gathered, source)),
         in_order,
         {key: tuple(sorted(some, key=_when)) for key, some in possible.items()},
     )
+
+
+def _clocks(gathered: Candidates, source: str) -> Iterator[Clock]:
+    """The clock of a source, and those of its files that another one wrote."""
+    yield gathered.clocks[source]
+    others: dict[Clock, list[str]] = {}
+    for (name, file), clock in sorted(gathered.nodes.items()):
+        if name == source:
+            others.setdefault(clock, []).append(file)
+    for clock, files in others.items():
+        yield clock._replace(files=tuple(files))
 
 
 def _when(matched: Matched) -> tuple[datetime, str, str, int]:

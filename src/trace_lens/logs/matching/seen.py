@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -59,17 +59,24 @@ class Matched(NamedTuple):
 class LogView(NamedTuple):
     """What the loaded logs say of one attempt: its events, in the order of their true times, and how to read them.
 
-    `possible` are events that may be of it but are likelier not; `sources` and `clocks` go by the name of the source.
+    `possible` are events that may be of it but are likelier not; `sources` and `clocks` go by the name of the source,
+    `nodes` are the clocks of files that another one wrote.
     """
 
     events: tuple[Matched, ...]
     possible: tuple[Matched, ...]
     sources: Mapping[str, LogSource]
     clocks: Mapping[str, Clock]
+    nodes: Sequence[Clock] = ()
 
     def of(self, role: str) -> list[Matched]:
         """The events of the sources of one role."""
         return [event for event in self.events if event.role == role]
+
+    def clock_of(self, event: Event) -> Clock:
+        """The clock that wrote an event."""
+        node = next((clock for clock in self.nodes if clock.source == event.source and event.file in clock.files), None)
+        return node or self.clocks[event.source]
 
     def has(self, role: str, name: str | None) -> bool:
         """Whether a log of this role is loaded that an application or provider of this name would write to."""

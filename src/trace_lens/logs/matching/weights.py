@@ -31,7 +31,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.logs.matching import thresholds
-from trace_lens.logs.matching.assigning import best_assignment
+from trace_lens.logs.matching.assigning import best_assignment, in_conflict
 from trace_lens.logs.matching.clocks import NONE, Clock
 from trace_lens.logs.matching.pairs import Pairs
 
@@ -178,9 +178,9 @@ class _Model:
         tail = self.tails[pairs.background.by_id.astype(int)][pairs.gaps.pair]
         near = (1 - tail) * np.interp(pairs.gaps.seconds, self.edges, self.density, left=0.0, right=0.0)
         wide = tail * _TAIL_SCALE / np.pi / (pairs.gaps.seconds**2 + _TAIL_SCALE**2)
-        parts = [np.bincount(pairs.gaps.pair, pairs.gaps.share * part, len(pairs)) for part in (near, wide)]
-        self.far = parts[1] / np.maximum(parts[0] + parts[1], 1e-300)
-        density: Numbers = parts[0] + parts[1]
+        inside, outside = (np.bincount(pairs.gaps.pair, pairs.gaps.share * part, len(pairs)) for part in (near, wide))
+        density: Numbers = (inside + outside).astype(float)
+        self.far = outside / np.maximum(density, 1e-300)
         return density
 
     def _odds(self) -> Numbers:
@@ -206,7 +206,8 @@ class _Model:
 
     def _single(self) -> NDArray[np.bool_]:
         """Which pairs compete for a place of which their attempt has one."""
-        return self.one_each[self.slots] & (self.pairs.crowd.rounds == 1)
+        single: NDArray[np.bool_] = self.one_each[self.slots] & (self.pairs.crowd.rounds == 1)
+        return single
 
     def _retried(self, usual: Numbers) -> Numbers:
         """How many events of other tries lie around each, a second: what is usual in the log, and what is there.
@@ -252,7 +253,7 @@ class _Model:
         likely = np.flatnonzero(probability >= thresholds.WORTH_A_LOOK)
         single = self.one_each[self.slots[likely]] & (pairs.crowd.rounds[likely] == 1)
         places = np.where(single, self.slots[likely], len(self.one_each) + np.arange(len(likely)))
-        for members in _in_conflict(pairs.event[likely].tolist(), places.tolist()):
+        for members in in_conflict(pairs.event[likely].tolist(), places.tolist()):
             if len(members) == 1:
                 chosen[likely[members]] = True
                 continue
@@ -376,26 +377,6 @@ def _each(proven: Numbers, owned: Numbers, kinds: NDArray[np.bool_]) -> float | 
         if len(total) >= thresholds.FEW_OWNERS:
             return float(total.mean())
     return None
-
-
-def _in_conflict(events: list[int], places: list[int]) -> list[list[int]]:
-    """Pairs grouped so that those of different groups share neither event nor place."""
-    parent = list(range(len(events)))
-
-    def root(number: int) -> int:
-        while parent[number] != number:
-            parent[number] = parent[parent[number]]
-            number = parent[number]
-        return number
-
-    for keys in (events, places):
-        first: dict[int, int] = {}
-        for number, key in enumerate(keys):
-            parent[root(number)] = root(first.setdefault(key, number))
-    groups: dict[int, list[int]] = {}
-    for number in range(len(events)):
-        groups.setdefault(root(number), []).append(number)
-    return list(groups.values())
 
 
 def _others(values: Numbers, group: Places, groups: int) -> Numbers:

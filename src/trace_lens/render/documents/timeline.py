@@ -57,7 +57,7 @@ def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Document:
     rows: list[tuple[Span | str, ...]] = []
     for clock in clocks:
         if clock.low is None or clock.high is None:
-            rows.append((clock.source, "not known", "", "no events here are surely of these sign-ins"))
+            rows.append((_log(clock), "not known", "", "no events here are surely of these sign-ins"))
             continue
         doubt = (clock.high - clock.low) / 2
         off = abs(clock.offset) > max(doubt, _OFF)
@@ -72,7 +72,7 @@ def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Document:
         style = "risk" if off else ""
         rows.append(
             (
-                clock.source,
+                _log(clock),
                 Span(ahead if off else "right", style),
                 f"± {doubt:.1f} s{drift}",
                 f"{_BASIS[clock.basis]}, {pairs}{zone}",
@@ -80,6 +80,12 @@ def clock_lines(clocks: Sequence[Clock], *, by_log: bool = False) -> Document:
         )
         rows += [_segment(segment) for segment in clock.segments]
     yield table(("", "", "", ""), rows)
+
+
+def _log(clock: Clock) -> str:
+    """The log of a clock, with the files that are its own."""
+    more = f" and {len(clock.files) - 1} more" if len(clock.files) > 1 else ""
+    return f"{clock.source}: {clock.files[0]}{more}" if clock.files else clock.source
 
 
 def _segment(segment: Segment) -> tuple[Span | str, ...]:
