@@ -20,6 +20,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -61,7 +62,9 @@ failure = ["failure"]
 
 
 class Score(NamedTuple):
-    """How one world came out; `widths` are those of the clocks' intervals, in seconds."""
+    """How one world came out; `widths` are those of the clocks' intervals, in seconds; `chances` each probability that
+    was told, and whether it held.
+    """
 
     precision: float
     recall: float
@@ -69,6 +72,7 @@ class Score(NamedTuple):
     held: int
     clocks: int
     widths: tuple[float, ...]
+    chances: tuple[tuple[float, bool], ...]
 
 
 def written(world: World, folder: Path) -> dict[tuple[str, int], str]:
@@ -166,12 +170,6 @@ def scored(world: World, owner: dict[tuple[str, int], str], told: dict[str, Any]
                 chances.append((event["probability"], holds))
                 given += kind == "events"
                 right += holds and kind == "events"
-    error = 0.0
-    for low in range(10):
-        inside = [(chance, holds) for chance, holds in chances if low / 10 <= chance < (low + 1) / 10 + (low == 9)]
-        if inside:
-            mean = statistics.fmean(chance for chance, _ in inside)
-            error += abs(mean - statistics.fmean(holds for _, holds in inside)) * len(inside) / len(chances)
     held, clocks, widths = 0, 0, []
     nodes = {clock["source"]: {Path(file).stem for file in clock["files"]} for clock in told["clocks"]}
     for clock in told["clocks"]:
@@ -184,7 +182,19 @@ def scored(world: World, owner: dict[tuple[str, int], str], told: dict[str, Any]
             log = min((mine - (set() if clock["files"] else nodes[clock["source"]])) & world.offsets.keys())
             held += all(_holds(world, set_by, log, part) for part in parts)
             widths += [part["high"] - part["low"] for part in parts]
-    return Score(right / max(given, 1), right / max(len(world.owner), 1), error, held, clocks, tuple(widths))
+    found, there = right / max(given, 1), right / max(len(world.owner), 1)
+    return Score(found, there, _error(chances), held, clocks, tuple(widths), tuple(chances))
+
+
+def _error(chances: Sequence[tuple[float, bool]]) -> float:
+    """The expected calibration error, over ten bins."""
+    error = 0.0
+    for low in range(10):
+        inside = [(chance, holds) for chance, holds in chances if low / 10 <= chance < (low + 1) / 10 + (low == 9)]
+        if inside:
+            mean = statistics.fmean(chance for chance, _ in inside)
+            error += abs(mean - statistics.fmean(holds for _, holds in inside)) * len(inside) / len(chances)
+    return error
 
 
 def _holds(world: World, set_by: float, source: str, part: dict[str, Any]) -> bool:
@@ -224,8 +234,11 @@ def main() -> None:
     parser.add_argument("--only", help="only regimes whose name holds this")
     parser.add_argument("--workers", type=int, default=2)
     options = parser.parse_args()
-    print("| regime | precision | recall | calibration error | clocks held | median width of intervals, s |")
-    print("|---|---|---|---|---|---|")
+    print(
+        "| regime | precision | recall | calibration error | of all worlds together | clocks held "
+        "| median width of intervals, s |"
+    )
+    print("|---|---|---|---|---|---|---|")
     with multiprocessing.get_context("spawn").Pool(options.workers) as pool:
         for regime in REGIMES:
             if options.only and options.only not in regime.name:
@@ -243,7 +256,8 @@ def cells(scores: list[Score]) -> list[str]:
         found.append(f"{statistics.fmean(values):.4f} ({worst(values):.4f})")
     widths = [width for score in scores for width in score.widths]
     held = f"{sum(score.held for score in scores)} of {sum(score.clocks for score in scores)}"
-    return [*found, held, f"{statistics.median(widths):.1f}" if widths else "none"]
+    together = _error([chance for score in scores for chance in score.chances])
+    return [*found, f"{together:.4f}", held, f"{statistics.median(widths):.1f}" if widths else "none"]
 
 
 if __name__ == "__main__":
