@@ -29,7 +29,7 @@ def crowded(gathered: Candidates, found: list[tuple[int, int]], nearest: Numbers
 
     near, twin = np.zeros(len(found)), np.zeros(len(found), dtype=np.int64)
     members: dict[_Kind, list[float]] = {}
-    closest: dict[tuple[int, bool], tuple[float, float]] = {}
+    closest: dict[tuple[int, bool], tuple[bool, float, float]] = {}
     keys: list[_Kind] = []
     times: list[float] = []
     alike: dict[tuple[object, ...], list[int]] = {}
@@ -42,7 +42,7 @@ def crowded(gathered: Candidates, found: list[tuple[int, int]], nearest: Numbers
         for key in {keys[-1], (attempt, kind, False)}:
             members.setdefault(key, []).append(times[-1])
             if kind is None:
-                gap = abs(nearest[place]), times[-1]
+                gap = not by_id, abs(nearest[place]), times[-1]
                 closest[attempt, key[2]] = min(closest.get((attempt, key[2]), gap), gap)
         alike.setdefault((attempt, *event._replace(line=0, doubled=False, also=())), []).append(place)
     ordered = {key: np.sort(np.array(some)) for key, some in members.items()}
@@ -54,7 +54,7 @@ def crowded(gathered: Candidates, found: list[tuple[int, int]], nearest: Numbers
     for place, ((attempt, kind, by_id), time) in enumerate(zip(keys, times, strict=True)):
         near[place] = around((attempt, kind, by_id), time) - 1
         if kind is not None and (attempt, None, by_id) in ordered:
-            own = abs(closest[attempt, by_id][1] - time) <= thresholds.NEARBY
+            own = abs(closest[attempt, by_id][-1] - time) <= thresholds.NEARBY
             near[place] = max(near[place], around((attempt, None, by_id), time) - own)
     twins = [places for places in alike.values() if len(places) == 2]
     for places in twins if not _are_tries(keys, times, len(twins)) else ():

@@ -69,7 +69,7 @@ PRIOR_ATTEMPTS = 5.0
 """How many attempts the usual rate of other tries counts for, beside those that are seen."""
 ONE_EACH = 1.1
 """Up to so many lines of a kind for each sure attempt, an attempt owns one of them."""
-THERE = 0.97
+THERE = 0.9
 """A log has the line of an attempt with this probability at most, where it has one for each."""
 FEW_OWNERS = 5
 """Of fewer sure attempts nothing is learned about how many lines each owns."""

@@ -116,13 +116,15 @@ def _conditions(wanted: Wanted, workspace: Workspace, kept: KeptIds) -> Iterator
 
 
 def _of_user(name: str, names: list[str]) -> str:
-    """The person by any spelling; one word that nobody on record is called is a part of names, too."""
+    """The person by any spelling; what nobody on record is called is also a login, and one word a part of names."""
     user = 'lower(e."user")'
     bare = f"regexp_replace({user}, '^.*[\\\\]', '')"
     listed = _listed(names)
     condition = f"{user} IN ({listed}) OR {bare} IN ({listed})"
+    local = f"regexp_replace({bare}, '@.*$', '')"
+    if names == [name.casefold()] and "@" not in name:
+        condition += f" OR {local} = {quoted(names[0])}"
     if _PART.fullmatch(name) and names == [name.casefold()]:
-        local = f"regexp_replace({bare}, '@.*$', '')"
         condition += f" OR regexp_matches({local}, {quoted(f'(^|[^a-z0-9]){names[0]}($|[^a-z0-9])')})"
     return f"({condition})"
 
