@@ -1,6 +1,6 @@
 """Measures the whole way: captures and log files in, `trace-lens timeline captures --format json` out.
 
-    python benchmarks/timelines.py [--seeds 10] [--attempts 60] [--sign-ins 4000] [--only WORDS] [--workers 2]
+    python benchmarks/timelines.py [--seeds 10] [--first-seed 0] [--attempts 60] [--sign-ins 4000] [--only WORDS]
 
 The worlds are those of `correlation.py`, written down as an engineer would have them: each captured attempt a pasted
 SAML response, each log a file of its own format with a description, one of them exported twice with an overlap. Nothing
@@ -229,6 +229,7 @@ def measured(job: tuple[Regime, int, int, int]) -> Score:
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--seeds", type=int, default=10)
+    parser.add_argument("--first-seed", type=int, default=0)
     parser.add_argument("--attempts", type=int, default=60)
     parser.add_argument("--sign-ins", type=int, default=4_000)
     parser.add_argument("--only", help="only regimes whose name holds this")
@@ -243,7 +244,8 @@ def main() -> None:
         for regime in REGIMES:
             if options.only and options.only not in regime.name:
                 continue
-            jobs = [(regime, seed, options.attempts, options.sign_ins) for seed in range(options.seeds)]
+            seeds = range(options.first_seed, options.first_seed + options.seeds)
+            jobs = [(regime, seed, options.attempts, options.sign_ins) for seed in seeds]
             scores = pool.map(measured, jobs, chunksize=1)
             print(f"| {regime.name} | " + " | ".join(cells(scores)) + " |", flush=True)
 
