@@ -6,6 +6,7 @@ import errno
 import gzip
 import hashlib
 import json
+import re
 import shutil
 from datetime import UTC, datetime
 from pathlib import Path
@@ -115,6 +116,22 @@ def test_the_same_content_adds_nothing_and_a_grown_file_its_new_rows(loaded: Pat
 
 
 NEXT = "2026-11-20 09:20:00;l.plover@northmere.example;Ticket Desk;granted;;;192.0.2.17;\n"
+
+
+@pytest.mark.parametrize(
+    ("name", "found"),
+    [
+        ("l.plover", 1),
+        ("L.PLOVER@northmere.example", 1),
+        ("plover", 1),
+        ("l.plove", 0),
+        ("l.plover@elsewhere.example", 0),
+    ],
+)
+def test_somebody_on_no_list_is_found_by_name(name: str, found: int, loaded: Path) -> None:
+    (loaded / "logs/id-1.csv").write_text(LOG + NEXT, "utf-8")
+    load(loaded)
+    assert [one.user for one in search(loaded, user=name)] == ["l.plover@northmere.example"] * found
 
 
 def test_a_last_line_that_was_cut_off_is_read_again(loaded: Path) -> None:
@@ -309,6 +326,12 @@ BULK = [
         regular(BULK_ROWS).replace(".7;_", ".7:443;_").replace("192.0.2.18;", "[2001:db8::8]:1;"),
         True,
     ),
+    ("nothing at the edges of cells", regular(BULK_ROWS).replace(" granted ", "granted"), True),
+    (
+        "a space at an edge, late",
+        regular(BULK_ROWS).replace(" granted ", "granted").replace("_rq" + f"{BULK_ROWS - 3:020x}", " - "),
+        True,
+    ),
     ("one bad row", regular(BULK_ROWS) + "x;y\n", False),
     ("one bad time", regular(BULK_ROWS).replace("2026-11-20 00:10:00", "never"), False),
     ("a value on two lines", regular(BULK_ROWS).replace("plain words", '"plain\nwords"', 1), False),
@@ -386,11 +409,26 @@ def test_in_bulk_the_same_events_come_out(
     monkeypatch.setattr(loading, "_WORTH_BULK", 0)
     fast, found = load(loaded), search(loaded)
     assert taken == [at_once]
-    shutil.rmtree(loaded / ".trace-lens/logs")
-    monkeypatch.setattr(loading, "_WORTH_BULK", 10**9)
-    assert load(loaded) == fast
-    assert search(loaded) == found
+    for worth_bulk, worth_two in ((0, 0), (10**9, 10**9)):  # read for its digest at the same time; line by line
+        shutil.rmtree(loaded / ".trace-lens/logs")
+        monkeypatch.setattr(loading, "_WORTH_BULK", worth_bulk)
+        monkeypatch.setattr(loading, "_WORTH_TWO", worth_two)
+        monkeypatch.setattr(loading, "_HEAD", 2_000)
+        assert load(loaded) == fast
+        assert search(loaded) == found
     assert len(found) >= BULK_ROWS - 1
+
+
+@given(st.text(alphabet='ab ,"\n\r;\t\u00a0', max_size=40), st.integers(1, 9))
+def test_what_white_space_there_is_at_the_edges_of_cells(text: str, chunk: int) -> None:
+    from trace_lens.logs.store.facts import ANY, NONE, SPACES, white_in
+
+    octets = text.encode()
+    at_edge = re.search(rb'[,"\r\n] | [,"\r\n]', octets) is not None
+    known = white_in(octets, b',"')
+    assert known == (ANY if "\t" in text or "\u00a0" in text else SPACES if at_edge else NONE)
+    pieces = [octets[max(place - 1, 0) : place + chunk] for place in range(0, len(octets), chunk)]
+    assert max((white_in(piece, b',"') for piece in pieces), key=(NONE, SPACES, ANY).index, default=NONE) == known
 
 
 # -- rotation, copies, overlaps

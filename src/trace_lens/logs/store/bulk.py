@@ -24,6 +24,7 @@ from trace_lens.logs.formats.events import field_paths
 from trace_lens.logs.formats.rows import path_parts_joined, value_at
 from trace_lens.logs.kept_ids import DIGITS, MARK, KeptIds, is_secret_id
 from trace_lens.logs.store.engine import COLUMNS, named, quoted
+from trace_lens.logs.store.facts import ANY, NONE, SPACES, white_in
 from trace_lens.workspace.log_sources import LogSource
 
 _ISO = expression(r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d{1,6})?Z?")
@@ -39,8 +40,32 @@ _FRACTION = "-?[0-9]+([.][0-9]+([eE][+-]?[0-9]+)?|[eE][+-]?[0-9]+)|-0"
 """Numbers that the database and the other reader may write differently."""
 _DAY = timedelta(days=1)
 _LONGEST = timedelta(days=1_000)
-NONE, SPACES, ANY = "none", "spaces", "any"
-"""What white space there may be around cells: none, spaces, any."""
+WATCHED = "watched"
+"""Supposed is that there is no white space around cells; a row that has some is out of the ordinary."""
+
+
+def edges_of(source: LogSource, head: str) -> bytes:
+    """The octets that stand between cells; none where white space at the edges of cells does not tell itself so."""
+    if source.settings.format != "csv":
+        return b""
+    delimiter = delimiter_of(source, head)
+    return (delimiter + '"').encode() if delimiter.isascii() else b""
+
+
+def supposed_white(source: LogSource, octets: bytes, known: str | None) -> tuple[str, ...]:
+    """What to suppose of the white space around the cells of a file, one after the other, by its first octets; `known`
+    is what the whole of it tells.
+    """
+    edges = edges_of(source, octets.decode("utf-8-sig", "replace"))
+    white = known or white_in(octets, edges)
+    if white == ANY or (source.settings.format == "jsonl" and b"\\" in octets):
+        return (ANY,)
+    return (NONE,) if white == NONE and edges else (WATCHED, SPACES)
+
+
+def holds_beside(supposed: str, white: str) -> bool:
+    """Whether what was supposed of the white space of a file holds beside what the whole of it tells."""
+    return supposed == ANY or white == NONE or (white == SPACES and supposed != NONE)
 
 
 class OutOfTheOrdinary(Exception):
@@ -78,7 +103,8 @@ def bulk_events(
     """The events of a file of CSV or JSON Lines as a query with the columns of a part.
 
     `head` are the first lines of the file. Nothing is read yet: a row that is out of the ordinary gets no time, or ends
-    the reading with an error. `white` says what white space there may be around cells. Raises OutOfTheOrdinary.
+    the reading with an error. `white` says what white space there may be around cells (NONE, WATCHED,
+    SPACES, ANY). Raises OutOfTheOrdinary.
     """
     told = source.settings
     paths = field_paths(source)
@@ -94,7 +120,7 @@ def bulk_events(
     cells = {field: texts[column] for field, column in paths.items()}
     moment, first, last = _moment(cells["time"], opened.sample, source)
     odd = [opened.odd] if opened.odd else []
-    if white == NONE:
+    if white == WATCHED:
         odd += [_is_padded(text) for text in opened.texts.values()]
     if odd:
         moment = f"CASE WHEN NOT coalesce({' OR '.join(odd)}, false) THEN {moment} END"
@@ -139,15 +165,20 @@ def _without_secrets(cell: str) -> str:
     return cell
 
 
+def delimiter_of(source: LogSource, head: str) -> str:
+    """What stands between the cells of a CSV file."""
+    return source.settings.delimiter or sniffed("\n".join(head.splitlines()[:21]) + "\n")
+
+
 def _csv(source: LogSource, path: Path, head: str, wanted: list[str], time: str, white: str) -> _Opened:
-    delimiter = source.settings.delimiter or sniffed("\n".join(head.splitlines()[:21]) + "\n")
+    delimiter = delimiter_of(source, head)
     lines = csv.reader(io.StringIO(head), delimiter=delimiter)
     header, first = [cell.strip() for cell in next(lines, [])], next(lines, [])
     same = len({name.casefold() for name in header}) != len(header)
     if same or not set(wanted) <= set(header) or len(first) != len(header):
         raise OutOfTheOrdinary
     columns = ", ".join(f"{quoted(name)}: 'VARCHAR'" for name in header)
-    nulls = white == NONE
+    nulls = white in (NONE, WATCHED)
     rows = (
         f"read_csv({quoted(str(path.resolve()))}, auto_detect = false, header = true, delim = {quoted(delimiter)}, "
         f"quote = '\"', escape = '\"', strict_mode = true, null_padding = false, columns = {{{columns}}}"
@@ -212,13 +243,13 @@ def _cell(text: str, white: str, *, nulls: bool) -> str:
     trimmed = (
         f"CASE WHEN regexp_matches({text}, {quoted(_AT_EDGE)}) THEN trim({text}, {quoted(_WHITE)}) ELSE {text} END"
     )
-    bare = {NONE: text, SPACES: f"trim({text})", ANY: trimmed}[white]
+    bare = {NONE: text, WATCHED: text, SPACES: f"trim({text})", ANY: trimmed}[white]
     return f"nullif(nullif({bare}, ''), '-')"
 
 
 def _is_padded(text: str) -> str:
     """Whether a cell has a space at an end, where no other white space can be."""
-    return f"{text} BETWEEN ' ' AND '!' OR suffix({text}, ' ')"
+    return f"{text} LIKE ' %' OR {text} LIKE '% '"
 
 
 def _listed(cells: list[str]) -> str:
@@ -285,9 +316,11 @@ def _outcome(cell: str | None, source: LogSource) -> str:
     seen: dict[str, str] = {}
     for word, outcome in reversed(words):
         seen.setdefault(word.casefold(), outcome)
+    spelled = {word: seen[word.casefold()] for word, _ in words}
     branches = ""
-    for outcome in (FAILURE, SUCCESS):
-        listed = ", ".join(quoted(word) for word, meant in seen.items() if meant == outcome)
-        if listed:
-            branches += f" WHEN lower({cell}) IN ({listed}) THEN {quoted(outcome)}"
+    for told_as, known in ((cell, spelled), (f"lower({cell})", seen)):  # as they are spelled first: that is faster
+        for outcome in (FAILURE, SUCCESS):
+            listed = ", ".join(quoted(word) for word, meant in known.items() if meant == outcome)
+            if listed:
+                branches += f" WHEN {told_as} IN ({listed}) THEN {quoted(outcome)}"
     return f"CASE{branches} ELSE {quoted(OTHER)} END"

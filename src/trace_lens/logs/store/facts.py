@@ -11,6 +11,8 @@ from trace_lens.logs.formats.records import unpacked
 from trace_lens.logs.formats.rows import DAMAGED, Unreadable
 from trace_lens.logs.store.manifest import BEGINNING, FileFacts
 
+NONE, SPACES, ANY = _KINDS = "none", "spaces", "any"
+"""What white space there may be around cells: none, spaces, any."""
 _CHUNK = 1 << 20
 _CONTROLS = tuple(bytes([octet]) for octet in (0x09, 0x0B, 0x0C, 0x1C, 0x1D, 0x1E, 0x1F))
 _BEGINNINGS = tuple(bytes([octet]) for octet in (0xC2, 0xE1, 0xE2, 0xE3))
@@ -20,13 +22,13 @@ _BEGINNINGS = tuple(bytes([octet]) for octet in (0xC2, 0xE1, 0xE2, 0xE3))
 class Facts(NamedTuple):
     """What a file is, its lines counted where they end, and whether the last one does.
 
-    `until` are the digests of its first octets, by their number, as far as these were asked for. `only_spaces` says
-    that it has no white space but spaces and the ends of lines, as far as its octets tell.
+    `until` are the digests of its first octets, by their number, as far as these were asked for. `white` says what
+    white space there may be at the edges of cells, as far as its octets tell: NONE, SPACES, ANY.
     """
 
     file: FileFacts
     ends: bool
-    only_spaces: bool
+    white: str
     until: dict[int, str]
 
 
@@ -34,15 +36,17 @@ def facts_of(
     stream: BinaryIO,
     lengths: Callable[[bytes], Iterable[int]],
     told: Callable[[int], None] | None = None,
+    edges: bytes = b"",
 ) -> Facts:
     """Read a decompressed stream to its end; `told` hears how many octets were read. Raises Unreadable.
 
-    `lengths` gives, for the first octets, how long the contents are that it may have grown from.
+    `lengths` gives, for the first octets, how long the contents are that it may have grown from; `edges` are the octets
+    between cells, beside the ends of lines, where they are known.
     """
     whole = hashlib.sha256()
     until: dict[int, str] = {}
     octets = lines = 0
-    only_spaces = True
+    white, last = NONE if edges else SPACES, b"\n"
     try:
         chunk = head = _head(stream)
         wanted = sorted({length for length in lengths(head) if length > 0}, reverse=True)
@@ -54,8 +58,8 @@ def facts_of(
                 until[length] = part.hexdigest()
             whole.update(chunk)
             octets += len(chunk)
-            lines += chunk.count(b"\n")
-            only_spaces = only_spaces and _has_only_spaces(chunk)
+            lines += chunk.count(b"\n") if len(chunk) < _CHUNK else count_of(chunk, 0x0A)
+            white = max(white, white_in(last + chunk, edges), key=_KINDS.index)
             last = chunk[-1:]
             if told:
                 told(octets)
@@ -65,7 +69,7 @@ def facts_of(
     return Facts(
         file=FileFacts(octets, whole.hexdigest(), hashlib.sha256(head[:BEGINNING]).hexdigest(), lines),
         ends=not octets or last == b"\n",
-        only_spaces=only_spaces,
+        white=SPACES if white == NONE and last == b" " else white,
         until=until,
     )
 
@@ -79,10 +83,28 @@ def head_of(path: Path) -> bytes:
             return b""
 
 
-def _has_only_spaces(chunk: bytes) -> bool:
-    if any(octet in chunk for octet in _CONTROLS):
-        return False
-    return chunk.isascii() or not any(octet in chunk for octet in _BEGINNINGS)
+def white_in(octets: bytes, edges: bytes) -> str:
+    """What white space may stand in some octets, at the edges of cells: beside one of `edges` or the end of a line."""
+    import numpy as np  # quicker than going through the octets once for each question
+
+    if any(octet in octets for octet in _CONTROLS):
+        return ANY
+    if not octets.isascii() and any(octet in octets for octet in _BEGINNINGS):
+        return ANY
+    if not edges or b" " not in octets:
+        return SPACES if b" " in octets else NONE
+    row = np.frombuffer(octets, dtype=np.uint8)
+    spaces = np.flatnonzero(row == 0x20)
+    beside = row[np.maximum(spaces - 1, 0)], row[np.minimum(spaces + 1, len(row) - 1)]
+    at_edge = any(bool((some == octet).any()) for some in beside for octet in edges + b"\r\n")
+    return SPACES if at_edge else NONE
+
+
+def count_of(octets: bytes, octet: int) -> int:
+    """How often an octet stands in many octets."""
+    import numpy as np
+
+    return int(np.count_nonzero(np.frombuffer(octets, dtype=np.uint8) == octet))
 
 
 def _head(stream: BinaryIO, at_once: int = _CHUNK) -> bytes:

@@ -21,11 +21,11 @@ from trace_lens.common.guarding import Meant, why
 from trace_lens.logs.event import Event
 from trace_lens.logs.formats.events import events_of, rows_of, time_form
 from trace_lens.logs.formats.records import unpacked
-from trace_lens.logs.formats.rows import BadRow, Unreadable
+from trace_lens.logs.formats.rows import DAMAGED, BadRow, Unreadable
 from trace_lens.logs.formats.times import TimeReader
-from trace_lens.logs.store.bulk import ANY, HEADERS, NONE, SPACES, OutOfTheOrdinary, bulk_events
+from trace_lens.logs.store.bulk import HEADERS, OutOfTheOrdinary, bulk_events, edges_of, holds_beside, supposed_white
 from trace_lens.logs.store.duck import problem_of
-from trace_lens.logs.store.facts import Facts, facts_of, head_of
+from trace_lens.logs.store.facts import ANY, Facts, facts_of, head_of
 from trace_lens.logs.store.manifest import BAD_ROWS, COUNTS, IDS, PARTS, Content, DiskFull, StoreProblem
 from trace_lens.logs.store.shapes import descending, is_packed, is_whole, named_as_packed, steady_in
 from trace_lens.logs.store.side_by_side import Overlap, lay_side_by_side
@@ -289,6 +289,7 @@ class Loader:
                 unpacked(stream),
                 lambda head: (content.file.octets for content in manifest.begun(source.id, head)),
                 (lambda done: watch("reading", done, size)) if watch else None,
+                edges_of(source, _text(_beginning(path))),
             )
 
     def _read_twice_at_once(
@@ -297,9 +298,9 @@ class Loader:
         """Read a large file, which is a new one, for its digest while the database reads it for its events."""
         with ThreadPoolExecutor(1) as beside:
             reading = beside.submit(self._facts, source, path, 0, None)
-            written = self._bulk(source, path, content, None, watch)
+            written, supposed = self._bulk(source, path, content, None, watch)
             facts = reading.result()
-        if written is not None and not (facts.only_spaces and is_whole(source, facts, written)):
+        if written is not None and not (holds_beside(supposed, facts.white) and is_whole(source, facts, written)):
             self.writer.drop(written.part)
             written = None
         return facts, written
@@ -310,7 +311,7 @@ class Loader:
         """Write a well-formed file at once; None where it must be read line by line."""
         if source.settings.format not in HEADERS or facts.file.lines < _WORTH_BULK:
             return None
-        written = self._bulk(source, path, content, facts, watch)
+        written, _ = self._bulk(source, path, content, facts, watch)
         if written is not None and not is_whole(source, facts, written):
             self.writer.drop(written.part)
             return None
@@ -318,30 +319,26 @@ class Loader:
 
     def _bulk(
         self, source: LogSource, path: Path, content: str, facts: Facts | None, watch: Watch | None
-    ) -> Written | None:
+    ) -> tuple[Written | None, str]:
         """Write the events of a file by the database alone, as far as it can; None where it cannot.
 
-        Where the file's facts are not known yet, it is supposed that no white space but spaces is in it.
+        Where the file's facts are not known yet, its white space is supposed to be as in its head: told beside it.
         """
         if source.settings.format not in HEADERS or not named_as_packed(path):
-            return None
-        with path.open("rb") as stream:
-            octets = unpacked(stream).read(_HEAD)
-        head = octets.decode("utf-8-sig", "replace")
-        for white in (NONE, SPACES) if facts is None or facts.only_spaces else (ANY,):
-            if source.settings.format == "jsonl" and b"\\" in octets:
-                white = ANY
+            return None, ANY
+        octets = _beginning(path)
+        for white in supposed_white(source, octets, facts.white if facts else None):
             try:
-                bulk = bulk_events(source, path, content, head, white=white, kept=self.store.kept_ids)
+                bulk = bulk_events(source, path, content, _text(octets), white=white, kept=self.store.kept_ids)
                 written = self._watched(partial(self.writer.write, content, bulk.query), watch, path.stat().st_size)
             except (OutOfTheOrdinary, StoreProblem) as problem:
                 if isinstance(problem, DiskFull):
                     raise
-                return None
+                return None, ANY
             if written.timed == written.rows and steady_in(bulk, written):
-                return written
+                return written, white
             self.writer.drop(written.part)
-        return None
+        return None, ANY
 
     def _watched(self, work: Callable[[], Written], watch: Watch | None, size: int) -> Written:
         """Do some work of the database, and tell how far it is."""
@@ -365,6 +362,19 @@ class Loader:
         finally:
             done.set()
             looking.join()
+
+
+def _beginning(path: Path) -> bytes:
+    """The first octets of a file, decompressed as far as they can be."""
+    with path.open("rb") as stream:
+        try:
+            return unpacked(stream).read(_HEAD)
+        except DAMAGED:
+            return b""
+
+
+def _text(octets: bytes) -> str:
+    return octets.decode("utf-8-sig", "replace")
 
 
 def _only_events(

@@ -253,8 +253,8 @@ class Writer:
         told, by = self._told_parts(contents)
         nothing = "NULL, NULL"
         for statement in (
-            f"{told}, 'hour', (epoch(date_trunc('hour', e.time))::BIGINT // 3600)::VARCHAR AS hour, NULL, count(*), "
-            f"min(e.time), max(e.time) FROM {by} GROUP BY {told}, hour",
+            f"part, 'hour', hour::VARCHAR, NULL, count(*), min(time), max(time) FROM (SELECT {told} AS part, "
+            f"floor(epoch(e.time) / 3600)::BIGINT AS hour, e.time FROM {by}) GROUP BY part, hour",
             f"{told}, 'kind', e.outcome, e.code, count(*), {nothing} FROM {by} GROUP BY {told}, e.outcome, e.code",
             f"{told}, 'named', '', NULL, count(e.\"user\"), {nothing} FROM {by} GROUP BY {told}",
             f"{told}, 'nameless', e.ip, NULL, count(*), {nothing} FROM {by} "
