@@ -256,7 +256,6 @@ class Writer:
             f"part, 'hour', hour::VARCHAR, NULL, count(*), min(time), max(time) FROM (SELECT {told} AS part, "
             f"floor(epoch(e.time) / 3600)::BIGINT AS hour, e.time FROM {by}) GROUP BY part, hour",
             f"{told}, 'kind', e.outcome, e.code, count(*), {nothing} FROM {by} GROUP BY {told}, e.outcome, e.code",
-            f"{told}, 'named', '', NULL, count(e.\"user\"), {nothing} FROM {by} GROUP BY {told}",
             f"{told}, 'nameless', e.ip, NULL, count(*), {nothing} FROM {by} "
             f'WHERE e."user" IS NULL AND e.ip IS NOT NULL GROUP BY {told}, e.ip',
             *(
@@ -264,6 +263,7 @@ class Writer:
                 f'WHERE e."{name}" IS NOT NULL GROUP BY {told}, e."{name}"'
                 for name in ("user", "app")
             ),
+            f"part, 'named', '', NULL, sum(count), {nothing} FROM counted WHERE what = 'user' GROUP BY part",
         ):
             self.duck.do(f"INSERT INTO counted SELECT {statement}")
         self._spellings()
