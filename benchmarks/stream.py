@@ -1,6 +1,6 @@
 """Very many captures as JSON Lines: when the first line comes, how many a second, and the memory of all processes.
 
-Run: benchmarks/stream.py [NUMBER], 100,000 unless told. Memory is what each process has for itself and its share of
+Run: benchmarks/stream.py [NUMBER] [FORMAT], 100,000 unless told, as jsonl and as text. Memory is what each process has for itself and its share of
 what several have (PSS), summed; one captured sign-in in twenty is broken.
 """
 
@@ -84,31 +84,38 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         world(folder, count)
-        begin = time.monotonic()
-        run = subprocess.Popen(
-            [PROGRAM, "diagnose", "captures", "--format", "jsonl"],
-            cwd=folder,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-        )
-        most = [0]
+        for form in sys.argv[2:] or ("jsonl", "text"):
+            measure(folder, count, form)
 
-        def watch() -> None:
-            while run.poll() is None:
-                most[0] = max(most[0], memory_of(run.pid))
-                time.sleep(1)
 
-        threading.Thread(target=watch, daemon=True).start()
-        lines, first = 0, 0.0
-        assert run.stdout is not None
-        for _ in run.stdout:
-            lines += 1
-            first = first or time.monotonic() - begin
-        run.wait()
-        whole = time.monotonic() - begin
+def measure(folder: Path, count: int, form: str) -> None:
+    """Diagnose all captures in one form, and print what it took."""
+    begin = time.monotonic()
+    run = subprocess.Popen(
+        [PROGRAM, "diagnose", "captures", "--format", form],
+        cwd=folder,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+    )
+    most = [0]
+
+    def watch() -> None:
+        while run.poll() is None:
+            most[0] = max(most[0], memory_of(run.pid))
+            time.sleep(0.5)
+
+    threading.Thread(target=watch, daemon=True).start()
+    lines, first = 0, 0.0
+    assert run.stdout is not None
+    for _ in run.stdout:
+        lines += 1
+        first = first or time.monotonic() - begin
+    run.wait()
+    whole = time.monotonic() - begin
     print(
-        f"{lines:,} lines of {count:,} captures: the first after {first:.2f} s, {lines / whole:,.0f} a second on "
-        f"{os.cpu_count()} cores, {whole:.0f} s in all, at most {most[0] / 1024:.0f} MB"
+        f"{form}: {lines:,} lines of {count:,} captures, the first after {first:.2f} s, {count / whole:,.0f} captures a "
+        f"second on {os.cpu_count()} cores, {whole:.0f} s in all, at most {most[0] / 1024:.0f} MB",
+        flush=True,
     )
 
 

@@ -142,7 +142,10 @@ def diagnose_sources(
     judged = {part.gathered.at: part for part in _shared(judge_share, run, alone, workers)}
     joined = join(run, [part.gathered for part in judged.values()])
     parts = [judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined]
-    result = _result(_with_proven_values(parts, whole) if whole.options.prove and brief else parts)
+    del judged, joined  # of very many sources there is only room for one copy
+    if whole.options.prove and brief:
+        parts = _with_proven_values(parts, whole)
+    result = _result(parts)
     return _with_rests(result, whole) if judge_share is _judge_share_briefly else result
 
 
@@ -178,9 +181,10 @@ def _may_be_brief(run: Run) -> bool:
 
 def _with_rests(result: Result, run: Run) -> Result:
     """The result, with how the rest of each diagnosis that was made briefly is made."""
+    make = partial(_whole_of, run)
     for diagnosis in result.diagnoses:
         if isinstance(diagnosis, LaterDiagnosis):
-            diagnosis.rest.make = partial(_whole_of, run)
+            diagnosis.rest.make = make
     return result
 
 
@@ -209,16 +213,19 @@ def _with_logs(run: Run, gathered: list[Gathered], logbook: Logbook | None, work
     return _result(judged)._replace(clocks=clocks, log_problem=problem)
 
 
-def _result(judged: Iterable[Judged]) -> Result:
-    """All that was judged as one result, the diagnoses numbered through."""
-    parts = sorted(judged, key=lambda part: part.gathered.at)
-    diagnoses = [diagnosis for part in parts for diagnosis in part.diagnoses]
-    numbered = tuple(diagnosis._replace(id=str(number)) for number, diagnosis in enumerate(diagnoses, 1))
-    return Result(
-        numbered,
-        tuple(failed for part in parts for failed in part.unreadable),
-        tuple(step for part in parts for step in part.unplaced),
-    )
+def _result(judged: list[Judged]) -> Result:
+    """All that was judged as one result, the diagnoses numbered through; the list is empty then."""
+    judged.sort(key=lambda part: part.gathered.at, reverse=True)
+    numbered: list[Diagnosis] = []
+    unreadable: list[tuple[str, str]] = []
+    unplaced: list[Unplaced] = []
+    while judged:
+        part = judged.pop()
+        for diagnosis in part.diagnoses:
+            numbered.append(diagnosis._replace(id=str(len(numbered) + 1)))
+        unreadable += part.unreadable
+        unplaced += part.unplaced
+    return Result(tuple(numbered), tuple(unreadable), tuple(unplaced))
 
 
 def _gather_share(share: list[Places]) -> list[Gathered]:
@@ -252,7 +259,7 @@ def _judged_briefly(run: Run, place: int) -> Judged | None:
         told = sound(found.data, run.workspace) if found and found.kind == "saml-response" else None
     if told is None:
         return None
-    gathered = Gathered(place, (place,), None, wanted=told.wanted, offered=told.offered)
+    gathered = Gathered(place, (place,), None, wanted=tuple(told.wanted), offered=tuple(told.offered))
     return Judged(gathered, (later(source.name, place, told),))
 
 

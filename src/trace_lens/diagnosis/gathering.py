@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from types import MappingProxyType
 from typing import NamedTuple, TypeVar
@@ -41,8 +41,8 @@ class Gathered(NamedTuple):
     evidence: tuple[SourceEvidence, ...] | None
     attempts: tuple[Attempt, ...] = ()
     told: tuple[tuple[str, str], ...] = ()
-    wanted: frozenset[str] = frozenset()
-    offered: frozenset[str] = frozenset()
+    wanted: Collection[str] = frozenset()
+    offered: Collection[str] = frozenset()
     traces: tuple[Seen, ...] = ()
     vouched: bool = False
 
@@ -150,17 +150,21 @@ def put_together(gathered: Sequence[Gathered]) -> list[tuple[int, ...]]:
     for group in gathered:
         for name in group.offered:
             holders.setdefault(name, group.at)
-    groups: dict[int, set[int]] = {group.at: {group.at} for group in gathered}
+    groups: dict[int, set[int]] = {}
     for group in gathered:
-        for name in group.wanted & holders.keys():
-            if holders[name] != group.at and groups[group.at] is not groups[holders[name]]:
-                merged = groups[group.at] | groups[holders[name]]
+        for name in group.wanted:
+            other = holders.get(name, group.at)
+            if other != group.at and other not in groups.get(group.at, ()):
+                merged = groups.get(group.at, {group.at}) | groups.get(other, {other})
                 for member in merged:
                     groups[member] = merged
     made: list[tuple[int, ...]] = []
     done: set[int] = set()
-    for at, members in groups.items():
-        if at not in done:
+    for group in gathered:
+        members = groups.get(group.at)
+        if members is None:
+            made.append((group.at,))
+        elif group.at not in done:
             done |= members
             made.append(tuple(sorted(members)))
     return made

@@ -15,6 +15,8 @@ class Rest:
     its process, and is set anew where the diagnosis comes from another one.
     """
 
+    __slots__ = ("made", "make", "place")
+
     def __init__(self, place: int) -> None:
         self.place = place
         self.make: Callable[[int], Diagnosis] | None = None

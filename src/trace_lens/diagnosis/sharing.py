@@ -40,9 +40,11 @@ def forks(workers: int) -> bool:
 
 def _begin_child(run: Run) -> None:
     """A process of its own, which ends at an interruption without a word: that is for the one that began it."""
+    import gc
     import os
     import signal
 
+    gc.freeze()  # what it has from there stays in memory that both share
     signal.signal(signal.SIGINT, lambda *_: os._exit(_INTERRUPTED))
     begin_worker(run)
 

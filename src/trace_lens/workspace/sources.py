@@ -22,7 +22,7 @@ class SourceFile(NamedTuple):
     """One source: `data` is None where it could not be read, and `problem` then says why.
 
     A large browser export is not read whole: its `path` is kept instead, to be streamed. `redaction` is the record that
-    lies beside it, where it is a redacted copy. `again` is where it can be read once more.
+    lies beside it, where it is a redacted copy. `again` says that a file of this name can be read once more.
     """
 
     name: str
@@ -30,7 +30,7 @@ class SourceFile(NamedTuple):
     problem: str | None = None
     path: Path | None = None
     redaction: Recorded | None = None
-    again: Path | None = None
+    again: bool = False
 
     def peeled(self) -> Peeled | None:
         """What stands in it; None where it could not be read."""
@@ -66,19 +66,19 @@ class HeldSources(Mapping[int, SourceFile]):
     """
 
     def __init__(self, sources: Iterable[SourceFile]) -> None:
-        self._held: dict[int, SourceFile] = {}
+        self._held: list[SourceFile | str] = []
         for place, source in enumerate(sources):
-            spared = place >= limits.SOURCES_HELD and source.again is not None
-            self._held[place] = source._replace(data=None) if spared else source
+            spared = place >= limits.SOURCES_HELD and source.again
+            self._held.append(source.name if spared else source)
 
     def __getitem__(self, place: int) -> SourceFile:
+        if not 0 <= place < len(self._held):
+            raise KeyError(place)
         source = self._held[place]
-        if source.again is None or source.data is not None:
-            return source
-        return _read(source.name, source.again)
+        return _read(source, Path(source)) if isinstance(source, str) else source
 
     def __iter__(self) -> Iterator[int]:
-        return iter(self._held)
+        return iter(range(len(self._held)))
 
     def __len__(self) -> int:
         return len(self._held)
@@ -148,7 +148,7 @@ def _read(name: str, path: Path) -> SourceFile:
             read = bounded(name, stream)
             if read.data is None:
                 return read
-            return read._replace(redaction=record_of(path, read.data), again=None if handed else path)
+            return read._replace(redaction=record_of(path, read.data), again=not handed)
     except OSError as error:
         return SourceFile(name, None, f"it cannot be read: {(error.strerror or str(error)).lower()}")
 
