@@ -1,7 +1,7 @@
-"""Very many captures as JSON Lines: when the first line comes, how many a second, and the memory of all processes.
+"""Very many captures as JSON Lines and as text: when the first line comes, how many a second, the memory of all.
 
-Run: benchmarks/stream.py [NUMBER] [FORMAT], 100,000 unless told, as jsonl and as text. Memory is what each process has for itself and its share of
-what several have (PSS), summed; one captured sign-in in twenty is broken.
+Run: benchmarks/stream.py [NUMBER] [FORMAT…], 100,000 as jsonl and as text unless told. Memory is what each process has
+for itself and its share of what several have (PSS), summed; one captured sign-in in twenty is broken.
 """
 
 from __future__ import annotations
@@ -113,8 +113,8 @@ def measure(folder: Path, count: int, form: str) -> None:
     run.wait()
     whole = time.monotonic() - begin
     print(
-        f"{form}: {lines:,} lines of {count:,} captures, the first after {first:.2f} s, {count / whole:,.0f} captures a "
-        f"second on {os.cpu_count()} cores, {whole:.0f} s in all, at most {most[0] / 1024:.0f} MB",
+        f"{form}: {lines:,} lines of {count:,} captures, the first after {first:.2f} s, {count / whole:,.0f} captures "
+        f"a second on {os.cpu_count()} cores, {whole:.0f} s in all, at most {most[0] / 1024:.0f} MB",
         flush=True,
     )
 

@@ -157,6 +157,24 @@ def test_words_around_messages_are_no_part_of_them(before: str, between: str, af
     assert [data.strip() for data in read] == made
 
 
+@pytest.mark.parametrize("cut", [0.3, 0.6, 0.97])
+@pytest.mark.parametrize("between", ["\n", "\n\n", "\nthe second:\n", '\n<?xml version="1.0"?>\n'])
+@pytest.mark.parametrize("place", range(3))
+def test_a_message_that_is_cut_off_ends_where_the_next_one_begins(cut: float, between: str, place: int) -> None:
+    made = [response(response_id=f"_rs{number}").decode() for number in range(3)]
+    made[place] = made[place][: int(len(made[place]) * cut)].rstrip(">")
+    read = [data.decode().removeprefix('<?xml version="1.0"?>').strip() for data in no_certificates(between.join(made))]
+    assert len(read) == 3
+    assert [text for at, text in enumerate(read) if at != place] == made[:place] + made[place + 1 :]
+    assert read[place].startswith(made[place])
+
+
+@pytest.mark.parametrize("between", ["", "\n", "\n\n", "words"])
+def test_what_a_broken_message_holds_is_no_message_beside_it(between: str) -> None:
+    text = response().decode().replace("<saml:Assertion", between + "<saml:Assertion")
+    assert [data.decode() for data in no_certificates(text[: int(len(text) * 0.8)])] == [text[: int(len(text) * 0.8)]]
+
+
 @pytest.mark.parametrize("name", OF_TOOLS)
 def test_no_copy_holds_what_a_dump_held(name: str, tmp_path: Path) -> None:
     """Whatever a message was written as, its copy names nobody, and is still that message."""

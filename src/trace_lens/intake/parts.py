@@ -20,6 +20,8 @@ from trace_lens.intake.markup import after_prolog, first_element
 Part = tuple[int, bytes]
 _LISTED = expression(rb"^[ \t]*(SAMLResponse|SAMLRequest|SAMLart|wresult)[ \t]*[:\t]", re.MULTILINE)
 _RUN = expression(rb"[A-Za-z0-9+/_\-]{40,}+(?:[ \t]*+\r?\n[A-Za-z0-9+/_\-]{20,}+)*+[A-Za-z0-9+/_\-]*+={0,2}")
+_WHOLE = expression(rb"<(?:[\w.\-]++:)?+(?:Response|(?:Authn|Logout)Request|LogoutResponse|Artifact\w+)\s")
+"""The tag of a message that no other one holds, but an artifact's answer."""
 _CLOSING = ord(">")
 
 
@@ -64,7 +66,8 @@ def _word_starts(data: bytes, positions: Iterable[int]) -> list[int]:
 def _documents(data: bytes) -> list[Part]:
     """XML documents one after the other, and messages with words before, between and after them.
 
-    None where one of them is broken; at most one more than may be taken apart.
+    One that is cut off or broken ends where the next one begins; none where that cannot be told. At most one more than
+    may be taken apart.
     """
     begin = _next_message(data, 0)
     root = first_element(data, begin)
@@ -75,11 +78,32 @@ def _documents(data: bytes) -> list[Part]:
     numbers = LineNumbers(data)
     while begin < len(data) and len(found) <= limits.PARTS:
         length = _document_length(memoryview(data)[begin:])
-        if length is None:
+        following = _next_message(data, begin + length) if length is not None else _next_apart(data, begin)
+        if following is None:
             return []
-        found.append((numbers.at(begin), data[begin : begin + length].strip()))
-        begin = _next_message(data, begin + length)
+        found.append((numbers.at(begin), data[begin : following if length is None else begin + length].strip()))
+        begin = following
     return found if len(found) > 1 else []
+
+
+def _next_apart(data: bytes, begin: int) -> int | None:
+    """Where the next message begins behind one that does not end; None where it is no message that begins there.
+
+    What the broken one holds cannot be told from what follows it but by a declaration, a blank line, or by words or a
+    cut-off tag before it; and an assertion, or the metadata of one entity, may be of the broken one all the same.
+    """
+    if MESSAGE.match(data, after_prolog(data, begin)) is None:
+        return None
+    for message in MESSAGE.finditer(data, after_prolog(data, begin) + 1):
+        end = message.start()
+        while data[end - 1 : end].isspace():
+            end -= 1
+        if data[end - 2 : end] == b"?>":
+            return data.rindex(b"<?", begin, end)
+        apart = data[end - 1 : end] != b">" or data.count(b"\n", end, message.start()) > 1
+        if apart and _WHOLE.match(data, message.start()):
+            return message.start()
+    return len(data)
 
 
 def _next_message(data: bytes, position: int) -> int:
