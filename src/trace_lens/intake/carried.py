@@ -65,7 +65,10 @@ def is_worth_reading(text: bytes, *, of_many: bool = False) -> bool:
     """
     if of_many and len(text) >= _LONG:
         return _any_sign().search(text) is not None
-    return any(sign in text for sign in _SIGNS)
+    for sign in _SIGNS:  # noqa: SIM110 -- thousands of texts: a generator takes twice as long
+        if sign in text:
+            return True
+    return False
 
 
 @cache
