@@ -265,6 +265,14 @@ def test_events_are_found_in_worlds_that_are_worse(
     assert [clock.files for clock in found.clocks if clock.files] == [("app-log-2.csv",)] * (not regime.apart)
 
 
+def test_two_tries_that_fit_one_capture_alike_are_not_sure(apps: Workspace) -> None:
+    """Thirteen minutes apart, in three logs whose clocks nothing tells: either may be the captured one."""
+    world = correlation_world.make(correlation_world.REGIMES[6], 7, 1, people=400, sign_ins=3_000)
+    found = result(world, apps)
+    assert [clock.basis for clock in found.clocks] == [NONE] * 3
+    assert all(one.probability < 0.9 for some in found.matched.values() for one in some)
+
+
 def test_files_of_one_clock_side_by_side_have_one_clock(apps: Workspace) -> None:
     world = correlation_world.make(correlation_world.REGIMES[1], 4, 60, people=400, sign_ins=4_000)
     by_node = [event._replace(file=f"{event.line % 2}-{event.file}") for event in world.events]

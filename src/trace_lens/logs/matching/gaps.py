@@ -27,7 +27,7 @@ def has_rival(flat: Numbers, owners: NDArray[np.int64], place: float, heaped: in
     if heaped > thresholds.MANY_PAIRS:
         return False
     other = np.abs(flat - place - thresholds.HEAP / 2) > 1.5 * thresholds.HEAP
-    rival = heap(flat[other], owners[other])
+    rival = heap(flat[other], owners[other], least=1)
     return rival is not None and rival[0] >= heaped
 
 
@@ -96,11 +96,11 @@ def _in_one(days: Numbers, gaps: Numbers, scatter: float) -> float:
     return min(beside_middle(gaps, scatter), beside_middle(gaps - slope_of(days, gaps) * days, scatter))
 
 
-def heap(gaps: Numbers, owners: NDArray[np.int64]) -> tuple[int, float] | None:
-    """How many attempts have a pair in the fullest window of gaps, and where that begins."""
+def heap(gaps: Numbers, owners: NDArray[np.int64], least: int = thresholds.EACH_SIDE) -> tuple[int, float] | None:
+    """How many attempts have a pair in the fullest window of gaps, and where that begins; None of too few gaps."""
     import numpy as np
 
-    if len(gaps) < thresholds.EACH_SIDE:
+    if len(gaps) < least:
         return None
     order = np.argsort(gaps)
     flat = gaps[order]

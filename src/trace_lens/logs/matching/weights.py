@@ -293,7 +293,8 @@ class _Model:
         near = np.abs(self.pairs.gaps.seconds - self.pairs.nearest[self.pairs.gaps.pair]) < 1e-6
         gaps, weight = self.pairs.gaps.seconds[near], probability[self.pairs.gaps.pair][near]
         count = float(weight.sum())
-        if count < 1.0:
+        alone = self.clock.basis == NONE and min(count, self.attempts) < 1.5
+        if count < 1.0 or alone:  # of a clock that nothing tells, a gap by itself shows nothing but itself
             self.density = self.prior
             return
         spread = 1.4826 * _half(np.abs(gaps - _half(gaps, weight)), weight)
