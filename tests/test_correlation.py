@@ -467,6 +467,14 @@ def test_the_line_with_the_id_is_not_weakened_by_tries_beside_it(apps: Workspace
     assert given_to_one([(0.5, "success", ("r1",)), *beside], {"r1"}, apps)[0.5] > 0.9
 
 
+def test_an_id_on_one_line_of_each_kind_is_of_one_try(apps: Workspace) -> None:
+    """A second factor and its decision share the request; two decisions share a session."""
+    two_kinds = given_to_one([(-3.0, "other", ("r1",)), (13.0, "success", ("r1",))], {"r1"}, apps)
+    assert min(two_kinds[-3.0], two_kinds[13.0]) > 0.95
+    of_session = given_to_one([(-3.0, "failure", ("r1",)), (13.0, "success", ("r1",))], {"r1"}, apps)
+    assert min(of_session.get(-3.0, 0.0), of_session.get(13.0, 0.0)) < two_kinds[13.0]
+
+
 def test_of_twenty_tries_none_is_sure_without_a_clock(apps: Workspace) -> None:
     storm = [(3.0 * n - 30, "failure", ()) for n in range(20)]
     assert max(given_to_one(storm, set(), apps).values(), default=0.0) <= 0.5

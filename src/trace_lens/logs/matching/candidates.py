@@ -58,6 +58,7 @@ class Candidates:
         self.moments = [_moments(attempt) for attempt in attempts]
         self._asked_ids: set[str] = set()
         self.spread: dict[tuple[str, str], tuple[int, float]] = {}
+        self.kinds_with: dict[tuple[str, str], set[str | None]] = {}
         self._readings: dict[tuple[str, str], Mapping[int, float]] = {}
         self.users: dict[tuple[str, str], int] = {}
         self._of_app: dict[tuple[str, str], int] = {}
@@ -132,6 +133,8 @@ class Candidates:
         self.spread |= spread
         for pair in carried:
             place = self._add(pair.event)
+            kind = pair.event.code or "" if pair.event.outcome == OTHER else None
+            self.kinds_with.setdefault((pair.event.source, pair.id), set()).add(kind)
             for attempt in owners[pair.id]:
                 self._pair(attempt, place)
 

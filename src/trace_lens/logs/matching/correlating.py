@@ -310,9 +310,12 @@ def _rate(gathered: Candidates, attempt: int, event: Event, shared: list[str], b
     source = event.source
     length = gathered.counts.length(source)
     if shared:
-        count, life = min(gathered.spread[source, text] for text in shared)
+        (count, life), text = min((gathered.spread[source, text], text) for text in shared)
         owners = sum(1 for ids in gathered.ids if not ids.isdisjoint(shared)) if count > thresholds.OWN else 1
-        others = max(count - thresholds.OWN * owners, 0.0)
+        own = max(
+            thresholds.OWN, len(gathered.kinds_with.get((source, text), ()))
+        )  # one line of each kind may be its own
+        others = max(count - own * owners, 0.0)
         return thresholds.CHANCE / length + others / max(life, 60.0)
     busy = gathered.counts.busyness(source, event.time.timestamp())
     if by_user and event.user:
