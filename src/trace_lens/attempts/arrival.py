@@ -51,7 +51,7 @@ def application_ahead(attempt: Attempt) -> float | None:
     found = [
         offset
         for exchange in way.capture.exchanges
-        if exchange.host == hop.exchange.host and (offset := clock_ahead(exchange)) is not None
+        if exchange.received and exchange.host == hop.exchange.host and (offset := clock_ahead(exchange)) is not None
     ]
     if not found or max(found) - min(found) > limits.DATES_AGREE_SECONDS:
         return None

@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import cached_property
 from typing import NamedTuple
 from urllib.parse import SplitResult
 
@@ -124,10 +126,8 @@ class Exchange(_Exchange):
     @property
     def redirects_to(self) -> str | None:
         """Where a redirect sends the browser (RFC 9110 §10.2.2), resolved against its own address."""
-        location = self.response("location")
-        if location is None or not 300 <= self.status < 400:
-            return None
-        return resolved(self.url, location.strip())
+        location = self.response("location") if 300 <= self.status < 400 else None
+        return None if location is None else resolved(self.url, location.strip())
 
     @property
     def text(self) -> str:
@@ -157,7 +157,8 @@ def clock_ahead(exchange: Exchange) -> float | None:
     return (moment - middle).total_seconds() + 0.5
 
 
-class Capture(NamedTuple):
+@dataclass(frozen=True)
+class Capture:
     """All that one capture holds, in the order in which it happened.
 
     `form` is `har` or `header-dump`; `made_by` what wrote it. `cut` says what is lost where it breaks off, `beyond`
@@ -172,6 +173,17 @@ class Capture(NamedTuple):
     notes: tuple[str, ...] = ()
     cookies_seen: bool = False
     beyond: str | None = None
+
+    @cached_property
+    def setting_cookies(self) -> tuple[Exchange, ...]:
+        """The exchanges whose response sets cookies: of thousands, few."""
+        return tuple(exchange for exchange in self.exchanges if exchange.received and exchange.set_cookies)
+
+    @cached_property
+    def telling(self) -> tuple[Exchange, ...]:
+        """The exchanges that are no noise, or whose response sets cookies."""
+        setting = {exchange.number for exchange in self.setting_cookies}
+        return tuple(one for one in self.exchanges if one.kind != STATIC or one.number in setting)
 
     @property
     def is_whole(self) -> bool:

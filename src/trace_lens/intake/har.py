@@ -9,29 +9,29 @@ from __future__ import annotations
 import io
 import re
 import zlib
-from functools import partial
 from itertools import pairwise
 from typing import Any, BinaryIO
 
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
 from trace_lens.intake.carried import is_worth_reading
-from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header
+from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange
+from trace_lens.intake.har_entries import entries_of
 from trace_lens.intake.har_fields import (
     Headers,
     address_of_pseudo,
-    has_field,
+    by_name,
     headers_of,
     initiator_of,
     moment_of,
     object_of,
+    phases_of,
     request_body,
     response_body,
+    seconds_of,
     set_cookie_of,
     text_of,
     those_of,
-    timing_of,
-    value_of,
     whole_of,
 )
 
@@ -55,11 +55,13 @@ _STATIC_TYPES = {
     "beacon",
     "csp_report",
 }
+_NO_REQUESTS = ("data:", "blob:", "ws:", "wss:")
 _STATIC_MEDIA = expression(
     r"^(?:image/|font/|audio/|video/|text/css|application/font|(?:text|application)/(?:x-)?(?:java|ecma)script)"
 )
-_LEADS_ON = expression(rb"<form|http-equiv|location", re.IGNORECASE)
+_LEADS_ON = (b"<form", b"http-equiv", b"location")
 _CALL_TYPES = {"xhr", "fetch", "preflight", "eventsource", "other-call"}
+_SET = ("set-cookie",)
 _CALL_SENT = ("cookie", "authorization", "origin", "referer", "sec-fetch-mode", "sec-fetch-site")
 _CALL_RECEIVED = ("set-cookie", "www-authenticate", "content-type", "date", "access-control-allow-origin", "location")
 """What is kept of a call that carries no message: whether it was let through, with which cookies, and what it said."""
@@ -193,7 +195,7 @@ def _read_into(
     zoneless = False
     number = 0
     try:
-        for number, entry in enumerate(ijson.items(_Bounded(stream), "log.entries.item", use_float=True), 1):
+        for number, entry in enumerate(entries_of(_Bounded(stream)), 1):
             if number > limits.CAPTURE_EXCHANGES:
                 return None, f"only its first {limits.CAPTURE_EXCHANGES:,} entries were read"
             exchange = _exchange(number, entry, budget)
@@ -243,25 +245,25 @@ def _lacks_zone(entry: dict[str, Any]) -> bool:
     return moment_of(told) is not None and not re.search(r"(?:Z|[+-]\d\d:?\d\d)$", told.strip())
 
 
-def _with_listed(
-    request: dict[str, Any], response: dict[str, Any], sent: Headers, received: Headers
-) -> tuple[Headers, Headers]:
-    """The header fields, with what an export lists elsewhere only: cookies sent and set, and where it redirects to."""
+def _with_cookies_set(response: dict[str, Any], received: Headers, names: dict[str, str]) -> Headers:
+    """The header fields of a response, with the cookies that an export lists elsewhere only."""
     listed = response.get("cookies")
-    if not has_field(received, "set-cookie") and isinstance(listed, list):
+    if listed and isinstance(listed, list) and "set-cookie" not in names:
         received += tuple(
             ("Set-Cookie", set_cookie_of(item)) for item in listed if isinstance(item, dict) and item.get("name")
         )
+    return received
+
+
+def _with_cookies_sent(request: dict[str, Any], sent: Headers, names: dict[str, str]) -> Headers:
+    """The header fields of a request, with the cookies that an export lists elsewhere only."""
     carried = request.get("cookies")
-    if not has_field(sent, "cookie") and isinstance(carried, list) and carried:
+    if carried and isinstance(carried, list) and "cookie" not in names:
         pairs = [
             f"{text_of(item, 'name')}={text_of(item, 'value') or ''}" for item in carried if isinstance(item, dict)
         ]
         sent += (("Cookie", "; ".join(pairs)),)
-    target = text_of(response, "redirectURL")
-    if target and not has_field(received, "location"):
-        received += (("Location", target),)
-    return sent, received
+    return sent
 
 
 _SLIM_URL = 2000
@@ -269,81 +271,81 @@ _SLIM_URL = 2000
 
 
 def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
-    request = object_of(entry, "request")
-    response = object_of(entry, "response")
-    sent = headers_of(request)
-    url = text_of(request, "url") or address_of_pseudo(sent)
+    request, response = object_of(entry, "request"), object_of(entry, "response")
+    url = text_of(request, "url")
+    noise = _is_noise(entry, url or "")
+    sent, received = () if noise and url else headers_of(request), headers_of(response)
+    asked, answered = by_name(sent), by_name(received)
+    url = url or address_of_pseudo(asked)
     if not url:
         return None
-    received = headers_of(response)
     content = object_of(response, "content")
-    media = (text_of(content, "mimeType") or value_of(received, "content-type") or "").lower()
-    kind = _kind(entry, url, sent, media)
-    sent, received = _with_listed(request, response, sent, received)
-    status = max(whole_of(response.get("status")), 0)
-    seconds, phases = timing_of(entry)
-    told = partial(
-        Exchange,
-        number=number,
-        place=f"entry {number}",
-        method=(text_of(request, "method") or "GET").upper(),
-        status=status,
-        at=moment_of(text_of(entry, "startedDateTime") or ""),
-        seconds=seconds,
+    media = (text_of(content, "mimeType") or answered.get("content-type") or "").lower()
+    kind = STATIC if noise else _kind(entry, asked, media)
+    received = _with_cookies_set(response, received, answered)
+    slim = Exchange(
+        number,
+        f"entry {number}",
+        (text_of(request, "method") or "GET").upper(),
+        url[:_SLIM_URL],
+        max(whole_of(response.get("status")), 0),
+        moment_of(text_of(entry, "startedDateTime") or ""),
+        seconds_of(entry),
         kind=kind,
     )
     if kind == STATIC:
-        return told(url=url[:_SLIM_URL], sent=(), received=those_of(received, ("set-cookie",)))
+        return slim._replace(received=those_of(received, _SET)) if received else slim
+    sent = _with_cookies_sent(request, sent, asked)
+    target = text_of(response, "redirectURL")
+    if target and "location" not in answered:
+        received += (("Location", target),)
     body, request_left_out = request_body(request)
-    if kind == CALL and not _may_matter(url, sent, body, content, of_many=number > _MANY):
-        return told(
-            url=url[:_SLIM_URL],
-            sent=those_of(sent, _CALL_SENT),
-            received=those_of(received, _CALL_RECEIVED),
-            problem=_problem(entry, response),
+    problem = _problem(entry, response)
+    if kind == CALL and not _may_matter(url, asked, body, content, of_many=number > _MANY):
+        return slim._replace(
+            sent=those_of(sent, _CALL_SENT), received=those_of(received, _CALL_RECEIVED), problem=problem
         )
     answer, response_left_out = response_body(content)
     initiator = object_of(entry, "_initiator")
-    return told(
+    return slim._replace(
         url=url,
         sent=sent,
         received=received,
         body=body,
         answer=_what_serves(
-            answer, kind, told=status >= 400 or _HANDS_ON in (body or b""), budget=budget, number=number
+            answer, kind, told=slim.status >= 400 or _HANDS_ON in (body or b""), budget=budget, number=number
         ),
-        frame=(value_of(sent, "sec-fetch-dest") or "").lower() in _FRAMES,
+        frame=asked.get("sec-fetch-dest", "").lower() in _FRAMES,
         by_script=text_of(initiator, "type") == "script",
         caused_by=initiator_of(initiator),
-        problem=_problem(entry, response),
+        problem=problem,
         body_left_out=request_left_out or response_left_out,
-        phases=phases,
+        phases=phases_of(entry),
     )
 
 
 def _problem(entry: dict[str, Any], response: dict[str, Any]) -> str | None:
     """What the browser says of a request that got no answer, in whichever member it writes it."""
-    held = (text_of(holder, name) for holder in (response, entry) for name in ("_error", "_failureText", "_errorText"))
-    told = next((text for text in held if text), None)
+    for holder in (response, entry):
+        for name in ("_error", "_failureText", "_errorText"):
+            told = text_of(holder, name) if name in holder else None
+            if told:
+                return told
     blocked = text_of(entry, "_blockedReason") or text_of(response, "_blockedReason")
-    if blocked and not told:
-        return blocked
-    return told or (text_of(response, "statusText") if not whole_of(response.get("status")) else None) or None
+    return blocked or (text_of(response, "statusText") if not whole_of(response.get("status")) else None) or None
 
 
 def _shows_cookies(entry: dict[str, Any]) -> bool:
     sides = (object_of(entry, "request"), object_of(entry, "response"))
     return any(
-        side.get("cookies") or has_field(headers_of(side), name)
+        side.get("cookies") or name in by_name(headers_of(side))
         for side, name in zip(sides, ("cookie", "set-cookie"), strict=True)
     )
 
 
-def _may_matter(
-    url: str, sent: tuple[Header, ...], body: bytes | None, content: dict[str, Any], *, of_many: bool
-) -> bool:
+def _may_matter(url: str, sent: dict[str, str], body: bytes | None, content: dict[str, Any], *, of_many: bool) -> bool:
     """Whether a request that a script made may be part of a sign-in."""
-    texts = (url, value_of(sent, "authorization") or "", text_of(content, "text") or "")
+    texts = (url, sent.get("authorization") or "", text_of(content, "text") or "")
     if body and (is_worth_reading(body) or any(word in body.lower() for word in (*_SECRETS, _HANDS_ON))):
         return True
     octets = (text.encode("utf-8", "surrogatepass") for text in texts if text)
@@ -359,24 +361,29 @@ def _what_serves(answer: bytes | None, kind: str, *, told: bool, budget: list[in
         return answer
     if kind != PAGE:
         return answer[: limits.PAGE_HEAD_BYTES] if told else None
-    size = min(len(answer), limits.PAGE_BYTES if _LEADS_ON.search(answer) else limits.PLAIN_PAGE_BYTES)
+    small = answer.lower()
+    leads_on = any(word in small for word in _LEADS_ON)
+    size = min(len(answer), limits.PAGE_BYTES if leads_on else limits.PLAIN_PAGE_BYTES)
     if budget[0] < size:
         return answer[: limits.PAGE_HEAD_BYTES]
     budget[0] -= size
     return answer[:size]
 
 
-def _kind(entry: dict[str, Any], url: str, sent: tuple[Header, ...], media: str) -> str:
+def _is_noise(entry: dict[str, Any], url: str) -> bool:
+    """Whether the browser's own word for an exchange, or its address, says that it is no part of a sign-in."""
+    return (text_of(entry, "_resourceType") or "").lower() in _STATIC_TYPES or url[:5].lower().startswith(_NO_REQUESTS)
+
+
+def _kind(entry: dict[str, Any], sent: dict[str, str], media: str) -> str:
     """Told by the browser's own word for it, by what the request says it is for, else by what came."""
     told = (text_of(entry, "_resourceType") or "").lower()
-    wanted = (value_of(sent, "sec-fetch-dest") or "").lower()
-    if told in _STATIC_TYPES or url[:5].lower() in ("data:", "blob:") or url[:3].lower() == "ws:" or url[:4] == "wss:":
-        return STATIC
+    wanted = sent.get("sec-fetch-dest", "").lower()
     if told == "document" or wanted in ("document", *_FRAMES):
         return PAGE
-    if wanted and wanted not in ("empty", ""):
+    if wanted and wanted != "empty":
         return STATIC
-    if told in _CALL_TYPES or wanted == "empty" or value_of(sent, "x-requested-with"):
+    if told in _CALL_TYPES or wanted == "empty" or sent.get("x-requested-with"):
         return CALL
     if _STATIC_MEDIA.match(media):
         return STATIC

@@ -46,6 +46,10 @@ def headers_of(holder: dict[str, Any]) -> tuple[Header, ...]:
         return tuple((str(name), str(value)) for name, value in listed.items())
     if not isinstance(listed, list):
         return ()
+    try:  # as nearly all are written; thousands of entries have dozens of them
+        return tuple([(str(item["name"]), str(item["value"])) for item in listed])
+    except (KeyError, TypeError):
+        pass
     return tuple((str(item.get("name", "")), str(item.get("value", ""))) for item in listed if isinstance(item, dict))
 
 
@@ -53,18 +57,15 @@ def those_of(fields: tuple[Header, ...], names: tuple[str, ...]) -> tuple[Header
     return tuple(field for field in fields if field[0].lower() in names)
 
 
-def value_of(fields: tuple[Header, ...], name: str) -> str | None:
-    return next((value for text, value in fields if text.lower() == name), None)
+def by_name(fields: tuple[Header, ...]) -> dict[str, str]:
+    """The value of each header field by its name in small letters; of several of one name the first."""
+    return {name.lower(): value for name, value in reversed(fields)}
 
 
-def has_field(fields: tuple[Header, ...], name: str) -> bool:
-    return any(text.lower() == name for text, _ in fields)
-
-
-def address_of_pseudo(sent: tuple[Header, ...]) -> str | None:
+def address_of_pseudo(sent: dict[str, str]) -> str | None:
     """An address put together from the pseudo header fields of HTTP/2 (RFC 9113 §8.3.1)."""
-    host, path = value_of(sent, ":authority"), value_of(sent, ":path")
-    return f"{value_of(sent, ':scheme') or 'https'}://{host}{path or '/'}" if host else None
+    host, path = sent.get(":authority"), sent.get(":path")
+    return f"{sent.get(':scheme') or 'https'}://{host}{path or '/'}" if host else None
 
 
 def set_cookie_of(cookie: dict[str, Any]) -> str:
@@ -93,10 +94,17 @@ def moment_of(text: str) -> datetime | None:
         return None
 
 
-def timing_of(entry: dict[str, Any]) -> tuple[float | None, Phases | None]:
-    """Seconds in all, and by phases; HAR counts milliseconds, and −1 for what does not apply."""
+def seconds_of(entry: dict[str, Any]) -> float | None:
+    """Seconds in all; HAR counts milliseconds, and −1 for what does not apply."""
     told = entry.get("time")
-    total = told / 1000 if isinstance(told, int | float) and 0 <= told <= _LONGEST else None
+    if isinstance(told, int | float) and 0 <= told <= _LONGEST:
+        return told / 1000
+    phases = phases_of(entry)
+    return sum(phases) if phases else None
+
+
+def phases_of(entry: dict[str, Any]) -> Phases | None:
+    """Seconds by phases."""
     timings = object_of(entry, "timings")
     spent = {
         name: float(item) / 1000
@@ -104,10 +112,9 @@ def timing_of(entry: dict[str, Any]) -> tuple[float | None, Phases | None]:
         if isinstance(item, int | float) and 0 <= item <= _LONGEST
     }
     if not spent:
-        return total, None
+        return None
     before = sum(spent.get(name, 0.0) for name in ("blocked", "dns", "connect", "send"))
-    phases = Phases(before, spent.get("wait", 0.0), spent.get("receive", 0.0))
-    return (sum(phases) if total is None else total), phases
+    return Phases(before, spent.get("wait", 0.0), spent.get("receive", 0.0))
 
 
 def initiator_of(initiator: dict[str, Any]) -> str | None:

@@ -46,8 +46,8 @@ class Lost(NamedTuple):
 def store_until(way: Way, until: Exchange) -> CookieStore:
     """The browser's cookies at the moment before an exchange."""
     store = CookieStore()
-    for exchange in way.capture.exchanges:
-        if exchange is until:
+    for exchange in way.capture.setting_cookies:
+        if exchange.number >= until.number:
             break
         store.receive(exchange)
     return store

@@ -146,7 +146,7 @@ def _came_unseen(case: Case, way: Way) -> str | None:
     """Why an answer may have come that the capture does not show."""
     registered = _redirect_addresses(case)
     first = way.hops[0].exchange.number
-    for exchange in way.capture.exchanges:
+    for exchange in way.capture.telling:
         posted = exchange.method == "POST" and exchange.body_left_out and exchange.kind == PAGE
         if exchange.number > first and posted and parties(case).side_of(exchange) == APPLICATION:
             return UNSEEN
@@ -291,10 +291,11 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> _Why:
     store = CookieStore()
     after = [hop for hop in after_return(case) if hop.exchange.number < again.exchange.number]
     numbers = {hop.exchange.number for hop in after}
-    for exchange in way.capture.exchanges:
-        store.receive(exchange)
-        if exchange is (after[-1] if after else back).exchange:
+    last = (after[-1] if after else back).exchange
+    for exchange in way.capture.setting_cookies:
+        if exchange.number > last.number:
             break
+        store.receive(exchange)
     for refused in store.refused:
         if refused.set_by.number in numbers:
             words = f"{plainly}; browsers do not take the cookie {refused.name}: {refused.reason}"

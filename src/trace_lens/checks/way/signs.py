@@ -275,13 +275,17 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
     fresh: dict[str, Cookie] = {}
     started = False
     numbers = {hop.exchange.number for hop in hops}
-    for exchange in way.capture.exchanges:
+    setting = {exchange.number for exchange in way.capture.setting_cookies}
+    for exchange in way.capture.telling:
         if exchange is first:
             started = True
             before = {cookie.name: cookie.value for cookie in store}
             before.update(exchange.cookies)
-        ours = sides.side_of(exchange) == APPLICATION
-        if started and ours and exchange is not first:
+        sets = exchange.number in setting
+        if not (sets or started):
+            continue
+        ours = started and sides.side_of(exchange) == APPLICATION
+        if ours and exchange is not first:
             sent = exchange.cookies
             served = next((c for c in fresh.values() if sent.get(c.name) == c.value), None)
             if served and exchange.kind != STATIC and 200 <= exchange.status < 300 and not _unfriendly(exchange):
@@ -296,8 +300,10 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
             ):
                 yield Sign(CALLED_IN, 3, f"a call to {exchange.host} was answered with a session", exchange)
                 return
+        if not sets:
+            continue
         store.receive(exchange)
-        if started and ours and (exchange is first or exchange.number in numbers or exchange.kind == CALL):
+        if ours and (exchange is first or exchange.number in numbers or exchange.kind == CALL):
             for line in exchange.set_cookies:
                 cookie = read_set_cookie(line, exchange)
                 if isinstance(cookie, Refused) or is_cleared(cookie) or before.get(cookie.name) == cookie.value:
