@@ -29,12 +29,16 @@ from kit import (
 )
 from recorded_kit import EXPECTED, FOLDER, workspace_of
 from trace_lens.common.masking import Masks
+from trace_lens.diagnosis import alike
+from trace_lens.diagnosis.alike import Alike
 from trace_lens.diagnosis.diagnosing import MANY, diagnose_sources
 from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.diagnosis.later import LaterDiagnosis
-from trace_lens.diagnosis.strict import sound
+from trace_lens.diagnosis.sound import Sound
+from trace_lens.diagnosis.strict import _Walk, sound
 from trace_lens.intake.peeling import peel
 from trace_lens.render import as_json
+from trace_lens.saml.parsing import parse
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -45,10 +49,23 @@ WIDE = {
 }
 
 
+SEEN = Alike()
+"""How all messages were written that were found sound so far."""
+
+
+def _plainly(told: Sound | None) -> tuple[Any, ...] | None:
+    return told and (told.app.id, told.provider.id, *told[2:])
+
+
 def agrees(data: bytes, folder: Path) -> bool:
     """Whether the strict path judges a message; where it does, the full judge says the same."""
     known = load_workspace(folder)
     told = sound(data, known)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(alike, "_AT_FIRST", 10**6)
+        warm = load_workspace(folder)
+        warm.once("written alike", lambda: SEEN)
+        assert _plainly(sound(data, warm)) == _plainly(told)
     if told is None:
         return False
     found = judge(data, folder)
@@ -179,6 +196,58 @@ def test_it_judges_a_fair_share(tmp_path: Path) -> None:
     assert all(agrees(response(**message), folder) for message in messages)
     assert not agrees(response(signed="both"), folder)
     assert not agrees(response(name_id="off"), folder)
+
+
+WRITTEN = [response(signed=part, attributes=attribute("role", "mate")) for part in ("assertion", "response")]
+
+
+@pytest.mark.parametrize("data", WRITTEN, ids=["assertion", "response"])
+@given(
+    changes=st.lists(
+        st.tuples(
+            st.floats(0, 1, exclude_max=True), st.integers(0, 9), st.text("<>&\"'=a9 /\n\r\t\0;]#x:-æ", max_size=3)
+        ),
+        min_size=1,
+        max_size=3,
+    )
+)
+@settings(max_examples=300, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_what_is_written_alike_is_read_as_a_parser_reads_it(
+    data: bytes, changes: list[tuple[float, int, str]], tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """Octets put in, taken out or put in the place of others, anywhere: it is left to the parser, or read as by it."""
+    known = _known(data, tmp_path_factory)
+    for place, gone, put_in in changes:
+        at = int(place * len(data))
+        data = data[:at] + put_in.encode() + data[at + gone :]
+    held = known.read(data)
+    if held:
+        by_parser = _Walk(parse(data)).held()
+        assert held[:3] == by_parser[:3]
+        assert (held.signed_info(), held.signed()) == (by_parser.signed_info(), by_parser.signed())
+
+
+@pytest.mark.parametrize("part", ["assertion", "response"])
+def test_what_is_written_alike_is_read(part: str, tmp_path_factory: pytest.TempPathFactory) -> None:
+    known = _known(WRITTEN[part == "response"], tmp_path_factory)
+    other = response(signed=part, attributes=attribute("role", "x.y"), name_id="q", response_id="_z")
+    held = known.read(other)
+    assert held
+    assert (held.said.id, held.said.name, held.attributes) == ("_z", "q", [("role", ["x.y"])])
+    for change in (b">q&amp;<", b">q<!-- -->z<", b">q\xc3\xa6<", b"><x/>q<", b"><![CDATA[q]]><", b">q\r<"):
+        assert known.read(other.replace(b">q<", change)) is None
+
+
+_KNOWN: dict[bytes, Alike] = {}
+
+
+def _known(data: bytes, folders: pytest.TempPathFactory) -> Alike:
+    """What knows how a message is written that is sound."""
+    if data not in _KNOWN:
+        judged_by = load_workspace(workspace(folders.mktemp("known"), {}, {}))
+        assert sound(data, judged_by)
+        _KNOWN[data] = judged_by.once("written alike", Alike)
+    return _KNOWN[data]
 
 
 RECORDED = sorted(EXPECTED) if os.environ.get("EVERY_CAPTURE") else sorted(EXPECTED)[::5]

@@ -13,6 +13,8 @@ asked. Why a yes is right:
 - *Comparisons.* Each value that a check may break for is compared with what is prepared per application, to the letter
   or by the same function as the check uses. Settings that a check judges otherwise than by one comparison (fingerprints
   instead of certificates, checked dates, damaged files) leave the application unprepared.
+- *Written alike.* What is written as a sound message was, but for its values, has its shape (`alike` argues why); all
+  comparisons are made anew, and its own octets are digested and verified.
 - *Nothing else decides.* Without a capture, logs, records of redacted copies or supposed settings no further check of
   the registry can break; a test asks both paths of every message that there is, and of each with every small change.
 
@@ -26,16 +28,15 @@ import base64
 import binascii
 import hashlib
 import hmac
-from collections.abc import Callable
-from datetime import datetime, timedelta
-from typing import NamedTuple, cast
+from datetime import datetime
+from typing import cast
 
-from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from lxml import etree
 
 from trace_lens.common.expressions import expression
-from trace_lens.diagnosis.choosing import identities
-from trace_lens.diagnosis.sound import Sound, knows, serves
+from trace_lens.diagnosis.alike import Alike, Held, Original, Place, Said, Shape
+from trace_lens.diagnosis.prepared import Prepared, prepared
+from trace_lens.diagnosis.sound import Sound, serves
 from trace_lens.saml import algorithms
 from trace_lens.saml.names import (
     ASSERTION,
@@ -49,9 +50,7 @@ from trace_lens.saml.names import (
     SUCCESS,
 )
 from trace_lens.saml.parsing import XMLDamaged, parse
-from trace_lens.workspace import trust
-from trace_lens.workspace.problems import SettingsError
-from trace_lens.workspace.records import App, Provider, Workspace
+from trace_lens.workspace.records import Workspace
 
 _P, _A, _D = f"{{{PROTOCOL}}}", f"{{{ASSERTION}}}", f"{{{SIGNATURE}}}"
 _EXCLUSIVE = "http://www.w3.org/2001/10/xml-exc-c14n#"
@@ -65,78 +64,8 @@ MOST_BYTES = 64 * 1024
 """Larger messages are not of the usual shape."""
 
 
-class Prepared(NamedTuple):
-    """What messages for one application are compared with."""
-
-    app: App
-    provider: Provider
-    issuer: str
-    acs_urls: frozenset[str]
-    keys: list[PublicKeyTypes]
-    signed: frozenset[str]
-    name_format: str | None
-    unsolicited: bool
-    contexts: frozenset[str]
-    skew: timedelta
-    knows: Callable[[str], bool]
-    assigned: frozenset[str] | None
-
-
 class _Other(Exception):
     """The message is not of the shape that is judged here."""
-
-
-def prepared(workspace: Workspace) -> dict[str, Prepared]:
-    """The applications whose messages can be judged here, by their identifier. Raises SettingsError."""
-    return workspace.once("prepared", lambda: _all_prepared(workspace))
-
-
-def _all_prepared(workspace: Workspace) -> dict[str, Prepared]:
-    known = identities(workspace)
-    found = {}
-    for identity in known:
-        app = identity.app
-        if app.settings.protocol != "saml" or app.is_interface or app.entity_id is None:
-            continue
-        if sum(app.entity_id in other.names for other in known if other.app.settings.protocol == "saml") != 1:
-            continue
-        try:
-            made = _prepare(app, workspace)
-        except SettingsError:
-            continue  # the full judge says what is wrong with it
-        if made:
-            found[app.entity_id] = made
-    return found
-
-
-def _prepare(app: App, workspace: Workspace) -> Prepared | None:
-    provider, told = workspace.provider_of(app), app.settings.application.saml
-    if provider is None or not provider.entity_id or not app.acs_urls or app.checks_certificate_dates:
-        return None
-    others = [other for other in workspace.providers.values() if provider.entity_id in other.identifiers]
-    if told.provider_entity_id not in (None, provider.entity_id) or others != [provider]:
-        return None
-    pins = trust.pinned(app, workspace)
-    held = pins if pins and told.trust_from != "metadata" else trust.published(provider, workspace)
-    if any(key.problem or key.repairs for key in (*pins, *held)) or any(key.certificate is None for key in held):
-        return None
-    signed = {"either": ("assertion", "response")}.get(told.signed_part, (told.signed_part,))
-    declared = app.settings.provider_setup.assigned
-    rows = app.assignments if declared not in (None, "everyone") else None
-    return Prepared(
-        app=app,
-        provider=provider,
-        issuer=provider.entity_id,
-        acs_urls=frozenset(app.acs_urls),
-        keys=[key.certificate.public_key for key in held if key.certificate],
-        signed=frozenset(signed),
-        name_format=told.name_id_format if told.name_id_format != FORMAT_UNSPECIFIED else None,
-        unsolicited=told.accepts_unsolicited is not False,
-        contexts=frozenset(told.authn_contexts),
-        skew=app.clock_skew,
-        knows=knows(app, workspace),
-        assigned=None if rows is None else frozenset(row.user.casefold() for row in rows if row.user),
-    )
 
 
 def sound(data: bytes, workspace: Workspace) -> Sound | None:
@@ -145,24 +74,59 @@ def sound(data: bytes, workspace: Workspace) -> Sound | None:
     """
     if len(data) > MOST_BYTES:
         return None
+    known = workspace.once("written alike", Alike)
     try:
-        return _Walk(parse(data), workspace).sound()
+        held = known.read(data)
+        if held is not None:
+            return _judge(held, workspace)
+        walk = _Walk(parse(data))
+        held = walk.held()
+        told = _judge(held, workspace)
     except (_Other, XMLDamaged, ValueError, LookupError, OverflowError):
         return None
+    if told:
+        known.learn(data, walk.original(held))
+    return told
 
 
-def _children(element: etree._Element, *names: str) -> list[etree._Element]:
-    """The children of an element, where they are these, in this order; a comment is none of them."""
-    found = list(element)
-    if [child.tag for child in found] != list(names):
-        raise _Other
-    return found
+def _judge(held: Held, workspace: Workspace) -> Sound | None:
+    """Whether every comparison holds, and the signature. Raises _Other, ValueError, OverflowError."""
+    said = held.said
+    to = prepared(workspace).get(_bare(said.audience))
+    if to is None or said.id == said.assertion_id:
+        return None
+    if not _NAME.fullmatch(said.id) or not _NAME.fullmatch(said.assertion_id):
+        return None
+    if said.destination not in to.acs_urls or said.recipient not in to.acs_urls:
+        return None
+    if _bare(said.issuer) != to.issuer or _bare(said.assertion_issuer) != to.issuer:
+        return None
+    if said.asked != said.confirmed or (said.asked is None and not to.unsolicited):
+        return None
+    if held.shape.name_format in _NEW_NAMES or to.name_format not in (None, held.shape.name_format):
+        return None
+    at = _moment(said.issued)
+    assert at is not None
+    _hold_times(said, to, at)
+    if _bare(said.context) not in (to.contexts or (said.context,)):
+        return None
+    values: dict[str, list[str]] = {}
+    for name, sent in held.attributes:
+        if name in values:
+            return None
+        values[name] = sent
+    name = _bare(said.name)
+    if not _allowed(to, name, values) or not _verified(held, to):
+        return None
+    by = "application" if said.asked else "provider"
+    wanted = frozenset({said.asked} if said.asked else ())
+    offered = frozenset({f"session {said.session}"} if said.session else ())
+    return Sound(to.app, to.provider, name, by, at, wanted, offered)
 
 
-def _text(element: etree._Element) -> str:
-    """The text of an element without children, that has no white space around it."""
-    text = element.text
-    if len(element) or not text or text != text.strip():
+def _bare(text: str) -> str:
+    """A text, where there is one, and no white space around it."""
+    if not text or text != text.strip():
         raise _Other
     return text
 
@@ -175,13 +139,72 @@ def _moment(text: str | None) -> datetime | None:
     return datetime.fromisoformat(text)
 
 
+def _hold_times(said: Said, to: Prepared, at: datetime) -> None:
+    """Raise _Other where a window of time does not hold, or a moment is not written as usual."""
+    _moment(said.made)
+    _moment(said.authenticated)
+    begins, ends = _moment(said.begins), _moment(said.ends)
+    if (begins and at < begins - to.skew) or (begins and ends and ends <= begins):
+        raise _Other
+    for end in (_moment(said.confirmed_until), ends, _moment(said.session_ends)):
+        if end and at >= end + to.skew:
+            raise _Other
+
+
+def _allowed(to: Prepared, name: str, values: dict[str, list[str]]) -> bool:
+    """Whether account, assignment and claims allow it."""
+    account = to.app.settings.account.source
+    if account not in ("NameID", "sub"):
+        found = next((value for value in values.get(account, ()) if value.strip()), None)
+    else:
+        found = name
+    if found is None or not to.knows(found):
+        return False
+    if to.assigned is not None and name.casefold() not in to.assigned:
+        return False
+    if any(marker in values for marker in to.provider.settings.left_out_markers):
+        return False
+    return all(serves(claim, values) for claim in to.app.settings.claims)
+
+
+def _verified(held: Held, to: Prepared) -> bool:
+    """Whether the signature is of the message, and holds by a trusted key."""
+    said, shape = held.said, held.shape
+    signed = said.id if shape.part == "response" else said.assertion_id
+    if shape.part not in to.signed or said.reference != "#" + signed:
+        return False
+    octets = held.signed_info()
+    if not hmac.compare_digest(hashlib.new(shape.hash, held.signed()).digest(), _base64(said.digest)):
+        return False
+    made = _base64(said.signature)
+    key = next((key for key in to.keys if algorithms.verifies(key, shape.algorithm, made, octets)), None)
+    if key is not None and key is not to.keys[0]:  # the one that signs now is tried first from now on
+        to.keys.remove(key)
+        to.keys.insert(0, key)
+    return key is not None
+
+
+def _base64(text: str) -> bytes:
+    try:
+        return base64.b64decode("".join(text.split()), validate=True)
+    except binascii.Error:
+        raise _Other from None
+
+
+def _children(element: etree._Element, *names: str) -> list[etree._Element]:
+    """The children of an element, where they are these, in this order; a comment is none of them."""
+    found = list(element)
+    if [child.tag for child in found] != list(names):
+        raise _Other
+    return found
+
+
 _RESPONSE = frozenset({"ID", "Version", "IssueInstant", "Destination"})
 _ASSERTION = frozenset({"ID", "Version", "IssueInstant"})
 _IN_RESPONSE_TO = frozenset({"InResponseTo"})
 _FORMAT = frozenset({"Format"})
 _QUALIFIED = frozenset({"Format", "NameQualifier", "SPNameQualifier"})
 _ALGORITHM = frozenset({"Algorithm"})
-_VALUE = frozenset({"Value"})
 _CONFIRMED = frozenset({"Recipient", "NotOnOrAfter"})
 _WINDOW = frozenset({"NotBefore", "NotOnOrAfter"})
 _SESSION = frozenset({"SessionIndex", "SessionNotOnOrAfter"})
@@ -191,11 +214,13 @@ _NONE: frozenset[str] = frozenset()
 
 
 class _Walk:
-    """One walk over one message."""
+    """One walk over one message: where its values stand. Every step raises _Other where the shape is another."""
 
-    def __init__(self, root: etree._Element, workspace: Workspace) -> None:
-        self.root, self.workspace = root, workspace
+    def __init__(self, root: etree._Element) -> None:
+        self.root = root
         self.there, self.looked_at = _ALL_ATTRIBUTES(root), 0
+        self.places: dict[str, Place] = {}
+        self.attributes: list[tuple[str, list[etree._Element]]] = []
 
     def _told(self, element: etree._Element, must: frozenset[str], may: frozenset[str] = _NONE) -> dict[str, str]:
         """The attributes of an element, where it has those that it must, and none but those that it may."""
@@ -205,20 +230,31 @@ class _Walk:
         self.looked_at += len(found)
         return found
 
-    def sound(self) -> Sound | None:
-        """The answer. Raises _Other where the message is of another shape."""
+    def _stand(self, element: etree._Element, told: dict[str, str], **names: str) -> None:
+        """Say where values stand that attributes of an element have, as far as it has them."""
+        for name, attribute in names.items():
+            if attribute in told:
+                self.places[name] = (element, attribute)
+
+    def _text(self, name: str, element: etree._Element) -> None:
+        """Say that the text of an element is a value."""
+        if len(element):
+            raise _Other
+        self.places[name] = (element, None)
+
+    def held(self) -> Held:
+        """All that the message says."""
         root = self.root
         if root.tag != _P + "Response":
-            return None
+            raise _Other
         told = self._told(root, _RESPONSE, _IN_RESPONSE_TO)
-        children = list(root)
-        signatures = [child for child in children if child.tag == _D + "Signature"]
+        signatures = [child for child in root if child.tag == _D + "Signature"]
         issuer, *_, status, assertion = _children(
             root, _A + "Issuer", *[_D + "Signature"] * len(signatures), _P + "Status", _A + "Assertion"
         )
         (code,) = _children(status, _P + "StatusCode")
-        if self._told(code, _VALUE) != {"Value": SUCCESS} or len(code):
-            return None
+        if self._told(code, frozenset({"Value"})) != {"Value": SUCCESS} or len(code):
+            raise _Other
         said = self._told(assertion, _ASSERTION)
         inner = [child for child in assertion if child.tag == _D + "Signature"]
         names = [_A + "Issuer", *[_D + "Signature"] * len(inner)]
@@ -226,172 +262,118 @@ class _Walk:
         names += [_A + "AttributeStatement"] if assertion[-1].tag == _A + "AttributeStatement" else []
         parts = _children(assertion, *names)
         subject, conditions, statement = parts[1 + len(inner) : 4 + len(inner)]
-        audience = self._audience(conditions)
-        to = prepared(self.workspace).get(audience)
-        if to is None or len(signatures) + len(inner) != 1:
-            return None
-        if told["Version"] != "2.0" or said["Version"] != "2.0" or told["ID"] == said["ID"]:
-            return None
-        if not _NAME.fullmatch(told["ID"]) or not _NAME.fullmatch(said["ID"]):
-            return None
-        if told["Destination"] not in to.acs_urls:
-            return None
-        if not self._is(issuer, to.issuer) or not self._is(parts[0], to.issuer):
-            return None
-        at = _moment(told["IssueInstant"])
-        assert at is not None
-        name, asked = self._subject(subject, to, at)
-        if told.get("InResponseTo") != asked or (asked is None and not to.unsolicited):
-            return None
-        _moment(said["IssueInstant"])
-        session = self._times(conditions, statement, to, at)
-        values = self._attributes_of(parts[-1]) if len(parts) > 4 + len(inner) else {}
-        if not self._allowed(to, name, values):
-            return None
-        if not self._signed(*((root, told, "response") if signatures else (assertion, said, "assertion")), to):
-            return None
+        if len(signatures) + len(inner) != 1 or told["Version"] != "2.0" or said["Version"] != "2.0":
+            raise _Other
+        self._stand(root, told, id="ID", destination="Destination", issued="IssueInstant", asked="InResponseTo")
+        self._stand(assertion, said, assertion_id="ID", made="IssueInstant")
+        self._issuer("issuer", issuer)
+        self._issuer("assertion_issuer", parts[0])
+        kind = self._subject(subject)
+        self._conditions(conditions)
+        self._statement(statement)
+        if len(parts) > 4 + len(inner):
+            self._attributes(parts[-1])
+        part, self.holder = ("response", root) if signatures else ("assertion", assertion)
+        hashed, algorithm = self._signature(self.holder[1])
         if self.looked_at != self.there:  # an attribute where none belongs
-            return None
-        by = "application" if asked else "provider"
-        offered = frozenset({f"session {session}"} if session else ())
-        return Sound(to.app, to.provider, name, by, at, frozenset({asked} if asked else ()), offered)
-
-    def _is(self, issuer: etree._Element, expected: str) -> bool:
-        return self._told(issuer, _NONE, _FORMAT).get("Format", FORMAT_ENTITY) == FORMAT_ENTITY and (
-            _text(issuer) == expected
+            raise _Other
+        self.elements = list(root.iter())
+        value = {name: element.get(key) if key else element.text or "" for name, (element, key) in self.places.items()}
+        return Held(
+            Shape(part, kind, hashed, algorithm),
+            Said(*(value.get(name) for name in Said._fields)),  # type: ignore[arg-type]  # what must be there is there
+            [(name, [element.text or "" for element in elements]) for name, elements in self.attributes],
+            lambda: _canonical(self.info),
+            self._signed,
         )
 
-    def _audience(self, conditions: etree._Element) -> str:
-        (restriction,) = _children(conditions, _A + "AudienceRestriction")
-        (audience,) = _children(restriction, _A + "Audience")
-        return _text(audience)
+    def original(self, held: Held) -> Original:
+        """What it was read from, once the signature was looked at."""
+        return Original(held, self.elements, self.info, self.holder, self.places, self.attributes)
 
-    def _subject(self, subject: etree._Element, to: Prepared, at: datetime) -> tuple[str, str | None]:
-        """The NameID, and the request that the bearer confirmation answers."""
-        name, confirmation = _children(subject, _A + "NameID", _A + "SubjectConfirmation")
-        kind = self._told(name, _NONE, _QUALIFIED).get("Format", FORMAT_UNSPECIFIED)
-        if kind in _NEW_NAMES or to.name_format not in (None, kind):
+    def _issuer(self, name: str, issuer: etree._Element) -> None:
+        if self._told(issuer, _NONE, _FORMAT).get("Format", FORMAT_ENTITY) != FORMAT_ENTITY:
             raise _Other
+        self._text(name, issuer)
+
+    def _subject(self, subject: etree._Element) -> str:
+        """The format of the name."""
+        name, confirmation = _children(subject, _A + "NameID", _A + "SubjectConfirmation")
+        self._text("name", name)
         if self._told(confirmation, frozenset({"Method"}))["Method"] != BEARER:
             raise _Other
         (data,) = _children(confirmation, _A + "SubjectConfirmationData")
         told = self._told(data, _CONFIRMED, _IN_RESPONSE_TO)
-        ends = _moment(told["NotOnOrAfter"])
-        if told["Recipient"] not in to.acs_urls or len(data) or ends is None or at >= ends + to.skew:
+        if len(data):
             raise _Other
-        return _text(name), told.get("InResponseTo")
+        self._stand(data, told, recipient="Recipient", confirmed_until="NotOnOrAfter", confirmed="InResponseTo")
+        return self._told(name, _NONE, _QUALIFIED).get("Format", FORMAT_UNSPECIFIED)
 
-    def _times(self, conditions: etree._Element, statement: etree._Element, to: Prepared, at: datetime) -> str | None:
-        """The session index, where every window holds."""
-        told = self._told(conditions, _NONE, _WINDOW)
-        begins, ends = _moment(told.get("NotBefore")), _moment(told.get("NotOnOrAfter"))
-        if (
-            (begins and at < begins - to.skew)
-            or (ends and at >= ends + to.skew)
-            or (begins and ends and ends <= begins)
-        ):
-            raise _Other
-        said = self._told(statement, frozenset({"AuthnInstant"}), _SESSION)
-        over = _moment(said.get("SessionNotOnOrAfter"))
-        _moment(said["AuthnInstant"])
-        if over and at >= over + to.skew:
-            raise _Other
+    def _conditions(self, conditions: etree._Element) -> None:
+        self._stand(conditions, self._told(conditions, _NONE, _WINDOW), begins="NotBefore", ends="NotOnOrAfter")
+        (restriction,) = _children(conditions, _A + "AudienceRestriction")
+        (audience,) = _children(restriction, _A + "Audience")
+        self._text("audience", audience)
+
+    def _statement(self, statement: etree._Element) -> None:
+        told = self._told(statement, frozenset({"AuthnInstant"}), _SESSION)
+        self._stand(
+            statement, told, authenticated="AuthnInstant", session="SessionIndex", session_ends="SessionNotOnOrAfter"
+        )
         (context,) = _children(statement, _A + "AuthnContext")
         (reference,) = _children(context, _A + "AuthnContextClassRef")
-        if to.contexts and _text(reference) not in to.contexts:
-            raise _Other
-        _text(reference)
-        return said.get("SessionIndex")
+        self._text("context", reference)
 
-    def _attributes_of(self, statement: etree._Element) -> dict[str, list[str]]:
-        """The attributes by name, each once, with their values as text."""
-        found: dict[str, list[str]] = {}
+    def _attributes(self, statement: etree._Element) -> None:
         for attribute in statement:
-            name = self._told(attribute, frozenset({"Name"}), _ATTRIBUTE_MAY)["Name"]
-            if attribute.tag != _A + "Attribute" or name in found:
+            if attribute.tag != _A + "Attribute":
                 raise _Other
+            name = self._told(attribute, frozenset({"Name"}), _ATTRIBUTE_MAY)["Name"]
             values = _children(attribute, *[_A + "AttributeValue"] * len(attribute))
             for value in values:
                 self._told(value, _NONE, _TYPE)
                 if len(value):
                     raise _Other
-            found[name] = [value.text or "" for value in values]
-        return found
+            self.attributes.append((name, values))
 
-    def _allowed(self, to: Prepared, name: str, values: dict[str, list[str]]) -> bool:
-        """Whether account, assignment and claims allow it."""
-        account = to.app.settings.account.source
-        if account not in ("NameID", "sub"):
-            found = next((value for value in values.get(account, ()) if value.strip()), None)
-        else:
-            found = name
-        if found is None or not to.knows(found):
-            return False
-        if to.assigned is not None and name.casefold() not in to.assigned:
-            return False
-        if any(marker in values for marker in to.provider.settings.left_out_markers):
-            return False
-        return all(serves(claim, values) for claim in to.app.settings.claims)
-
-    def _signed(self, holder: etree._Element, told: dict[str, str], part: str, to: Prepared) -> bool:
-        """Whether the signature of an element holds, by a trusted key."""
-        signature = holder[1]
+    def _signature(self, signature: etree._Element) -> tuple[str, algorithms.SignatureAlgorithm]:
+        """The hash and the algorithm of a signature of one reference to the whole element that holds it."""
         info, value, *more = list(signature)
-        if part not in to.signed or len(more) > 1:
-            return False
-        if [child.tag for child in (info, value)] != [_D + "SignedInfo", _D + "SignatureValue"]:
-            return False
+        if len(more) > 1 or [child.tag for child in (info, value)] != [_D + "SignedInfo", _D + "SignatureValue"]:
+            raise _Other
         if more:
             (data,) = _children(_children(signature, info.tag, value.tag, _D + "KeyInfo")[2], _D + "X509Data")
             (certificate,) = _children(data, _D + "X509Certificate")
             if len(certificate):
-                return False
+                raise _Other
         how, method, reference = _children(
             info, _D + "CanonicalizationMethod", _D + "SignatureMethod", _D + "Reference"
         )
         if self._told(how, _ALGORITHM)["Algorithm"] != _EXCLUSIVE or len(how) or len(method):
-            return False
+            raise _Other
         transforms, digested, digest = _children(reference, _D + "Transforms", _D + "DigestMethod", _D + "DigestValue")
         steps = _children(transforms, _D + "Transform", _D + "Transform")
         if [self._told(step, _ALGORITHM)["Algorithm"] for step in steps] != [_ENVELOPED, _EXCLUSIVE]:
-            return False
-        if any(len(step) for step in steps) or self._told(reference, frozenset({"URI"}))["URI"] != "#" + told["ID"]:
-            return False
+            raise _Other
+        self._stand(reference, self._told(reference, frozenset({"URI"})), reference="URI")
         hashed = _HASHES.get(self._told(digested, _ALGORITHM)["Algorithm"])
         algorithm = algorithms.SIGNATURES.get(self._told(method, _ALGORITHM)["Algorithm"])
-        if hashed is None or len(digested) or algorithm is None or algorithm.weak:
-            return False
-        octets = _canonical(info)
-        _take_out(holder, signature)
-        wanted = _base64(digest)
-        if not hmac.compare_digest(hashlib.new(hashed, _canonical(holder)).digest(), wanted):
-            return False
-        made = _base64(value)
-        key = next((key for key in to.keys if algorithms.verifies(key, algorithm, made, octets)), None)
-        if key is not None and key is not to.keys[0]:  # the one that signs now is tried first from now on
-            to.keys.remove(key)
-            to.keys.insert(0, key)
-        return key is not None
+        if any(len(step) for step in steps) or hashed is None or len(digested) or algorithm is None or algorithm.weak:
+            raise _Other
+        self._text("digest", digest)
+        self._text("signature", value)
+        self.info = info
+        return hashed, algorithm
+
+    def _signed(self) -> bytes:
+        """The octets of the element that holds the signature, without it; what follows it stays."""
+        before, signature = self.holder[0], self.holder[1]
+        if signature.tag == _D + "Signature":
+            before.tail = (before.tail or "") + (signature.tail or "")
+            signature.tail = None
+            self.holder.remove(signature)
+        return _canonical(self.holder)
 
 
 def _canonical(element: etree._Element) -> bytes:
     return etree.tostring(element, method="c14n", exclusive=True, with_comments=False, with_tail=False)
-
-
-def _take_out(holder: etree._Element, signature: etree._Element) -> None:
-    """Take a signature, which has a sibling before it, out of the element that holds it; what follows it stays."""
-    before = signature.getprevious()
-    if before is None:
-        raise _Other
-    before.tail = (before.tail or "") + (signature.tail or "")
-    signature.tail = None
-    holder.remove(signature)
-
-
-def _base64(element: etree._Element) -> bytes:
-    if len(element):
-        raise _Other
-    try:
-        return base64.b64decode("".join((element.text or "").split()), validate=True)
-    except binascii.Error:
-        raise _Other from None
