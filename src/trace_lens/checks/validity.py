@@ -7,8 +7,7 @@ from typing import NamedTuple
 
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
-from trace_lens.checks.saml.case import SamlCase
-from trace_lens.checks.saml.current import windows
+from trace_lens.checks.protocols import of_saml
 
 
 class Validity(NamedTuple):
@@ -21,7 +20,9 @@ class Validity(NamedTuple):
 
 def windows_of(case: Case) -> tuple[Validity, ...]:
     """The windows in which the attempt's messages hold."""
-    if isinstance(case, SamlCase):
+    if of_saml(case):
+        from trace_lens.checks.saml.current import windows
+
         found = [
             Validity(
                 window.what, window.start.moment if window.start else None, window.end.moment if window.end else None

@@ -7,14 +7,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import cache
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from trace_lens.checks.case import Case
-from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.checks.oidc.entitled import scope_for
-from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.protocols import of_oidc, of_saml
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Finding, Severity
+
+if TYPE_CHECKING:
+    from trace_lens.checks.oidc.case import OidcCase
+    from trace_lens.checks.saml.case import SamlCase
 
 _When = Callable[[Any, Finding, Finding], bool]
 
@@ -34,11 +36,11 @@ def _same_claim(case: Case, cause: Finding, effect: Finding) -> bool:
 def _of_the_other_provider(case: SamlCase | OidcCase, cause: Finding, effect: Finding) -> bool:
     """The message is another provider's on record, and (where it verifies at all) good under that one's own key."""
     other = case.other_provider
-    if isinstance(case, OidcCase):
-        key = case.verdict.key if case.verdict else None
-        return other is not None and (key is None or key.owner == other.name)
-    keys = [verdict.key for verdict in case.signed.own if verdict.key]
-    return other is not None and all(key.held_by != "published" or key.owner == other.name for key in keys)
+    if of_saml(case):
+        keys = [verdict.key for verdict in case.signed.own if verdict.key]
+        return other is not None and all(key.held_by != "published" or key.owner == other.name for key in keys)
+    key = case.verdict.key if of_oidc(case) and case.verdict else None
+    return other is not None and (key is None or key.owner == other.name)
 
 
 def _no_pin_usable(case: SamlCase, cause: Finding, effect: Finding) -> bool:
@@ -86,6 +88,8 @@ def _refused_request(case: SamlCase | OidcCase, cause: Finding, effect: Finding)
 
 def _needs_scope(case: OidcCase, cause: Finding, effect: Finding) -> bool:
     """The claim that is lacking follows from a scope that was not granted."""
+    from trace_lens.checks.oidc.entitled import scope_for
+
     return effect.expected is not None and scope_for(case, effect.expected) in (cause.expected or "").split()
 
 

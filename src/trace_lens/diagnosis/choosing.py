@@ -14,7 +14,6 @@ from trace_lens.common.addresses import host_of
 from trace_lens.common.difference import is_near
 from trace_lens.intake.exchanges import forms_of
 from trace_lens.intake.layers import ADDRESS
-from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt
 from trace_lens.oidc.jose import Jwe
 from trace_lens.oidc.tokens import texts
 from trace_lens.saml.artifact import Artifact
@@ -102,6 +101,8 @@ def _by_key(sealed: list[Jwe], apps: list[App]) -> App | None:
 
 
 def _opens(jwe: Jwe, key: object) -> bool:
+    from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt
+
     try:
         return bool(decrypt(jwe, key))
     except (Refused, NotForKey, Broken):

@@ -7,9 +7,7 @@ from collections.abc import Callable
 from trace_lens.checks.case import Case
 from trace_lens.checks.identified import account_name
 from trace_lens.checks.logged import let_in_by_log, refusal
-from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.checks.saml.case import SamlCase
-from trace_lens.checks.saml.delivered import bearers
+from trace_lens.checks.protocols import of_oidc, of_saml
 from trace_lens.checks.way.signs import outcome_of
 from trace_lens.common.findings import Stage
 from trace_lens.logs.event import APPLICATION
@@ -32,7 +30,7 @@ def _parsed(case: Case) -> bool:
 
 def _answered(case: Case) -> bool:
     attempt = case.attempt
-    if isinstance(case, SamlCase):
+    if of_saml(case):
         return bool((attempt.response and attempt.response.status) or attempt.assertion)
     return bool(attempt.answer or attempt.token_response or attempt.id_token)
 
@@ -40,35 +38,37 @@ def _answered(case: Case) -> bool:
 def _delivered(case: Case) -> bool:
     if case.app is None:
         return False
-    if isinstance(case, SamlCase):
+    if of_saml(case):
+        from trace_lens.checks.saml.delivered import bearers
+
         told = any(bearer.data and bearer.data.recipient for bearer in bearers(case))
         return bool(case.app.acs_urls) and (told or bool(case.response and case.response.destination))
     registered = case.app.settings.provider_setup.redirect_uris or case.app.settings.application.oidc.redirect_uris
     answer = case.attempt.answer
     came_to = answer.parameters.address if answer and answer.parameters else None
-    asked = case.asked("redirect_uri") if isinstance(case, OidcCase) else None
+    asked = case.asked("redirect_uri") if of_oidc(case) else None
     redeemed = any(request.get("redirect_uri") for request in case.attempt.code_requests)
     return bool(registered and (came_to or asked or redeemed))
 
 
 def _authentic(case: Case) -> bool:
-    if isinstance(case, SamlCase):
+    if of_saml(case):
         return any(verdict.standing == "trusted" and verdict.digest_holds for verdict in case.signed.own)
-    return bool(isinstance(case, OidcCase) and case.verdict and case.verdict.key)
+    return bool(of_oidc(case) and case.verdict and case.verdict.key)
 
 
 def _intended(case: Case) -> bool:
     if case.app is None:
         return False
-    if isinstance(case, SamlCase):
+    if of_saml(case):
         expected = case.app.settings.application.saml.provider_entity_id or (case.provider and case.provider.entity_id)
         return bool(expected and case.app.entity_id and case.assertion and case.issuer)
-    assert isinstance(case, OidcCase)
+    assert of_oidc(case)
     return bool(case.token and case.expected_issuer and case.client_id)
 
 
 def _current(case: Case) -> bool:
-    held = case.assertion if isinstance(case, SamlCase) else getattr(case, "token", None)
+    held = case.assertion if of_saml(case) else getattr(case, "token", None)
     return bool(held) and case.at is not None and case.at_from != "message"
 
 

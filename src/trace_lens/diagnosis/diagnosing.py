@@ -14,8 +14,6 @@ from typing import TYPE_CHECKING, NamedTuple
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.evidence import SourceEvidence
 from trace_lens.attempts.journeys import carried_by, steps_in
-from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.checks.saml.case import SamlCase
 from trace_lens.common.addresses import plain
 from trace_lens.common.guarding import Faults
 from trace_lens.common.recorded import answered_by, answering
@@ -43,6 +41,8 @@ from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import HeldSources, SourceFile
 
 if TYPE_CHECKING:
+    from trace_lens.checks.oidc.case import OidcCase
+    from trace_lens.checks.saml.case import SamlCase
     from trace_lens.diagnosis.logbook import Logbook
     from trace_lens.logs.matching.clocks import Clock
 

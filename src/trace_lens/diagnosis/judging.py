@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import replace
 from datetime import datetime
-from typing import NamedTuple, overload
+from typing import TYPE_CHECKING, NamedTuple, overload
 
 from trace_lens.agreement.explaining import settings_findings
 from trace_lens.agreement.settings import of_app
@@ -18,8 +18,7 @@ from trace_lens.checks.case import Case
 from trace_lens.checks.checking import StageAnswers
 from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.checks.logged import let_in_by_log, log_findings
-from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.protocols import of_oidc
 from trace_lens.checks.validity import Validity, windows_of
 from trace_lens.checks.way.names import typed_names
 from trace_lens.checks.way.said import SYMPTOMS
@@ -40,6 +39,10 @@ from trace_lens.diagnosis.weighing import weigh
 from trace_lens.logs.matching.seen import LogView
 from trace_lens.workspace.records import App, Workspace
 from trace_lens.workspace.trial_settings import TrialSetting, with_trial_settings
+
+if TYPE_CHECKING:
+    from trace_lens.checks.oidc.case import OidcCase
+    from trace_lens.checks.saml.case import SamlCase
 
 
 class StageResult(NamedTuple):
@@ -255,7 +258,11 @@ def case_of(
     before = case_of(attempt, recorded, options._replace(supposed=()), logs) if sent else None
     about = (workspace, app, provider, choice.by, at, at_from, options.now, choice.candidates, sent, logs, before)
     if not isinstance(attempt, OidcAttempt):
+        from trace_lens.checks.saml.case import SamlCase
+
         return SamlCase(attempt, *about)
+    from trace_lens.checks.oidc.case import OidcCase
+
     case = OidcCase(attempt, *about)
     if at is None and case.opening and case.made_at:
         return replace(case, at=case.made_at[0], at_from="message")
@@ -315,7 +322,7 @@ def _came_to_an_end(case: Case) -> bool:
         return True
     if case.attempt.kind != "answer":
         return False
-    return not isinstance(case, OidcCase) or case.token is not None or bool(case.attempt.token_response)
+    return not of_oidc(case) or case.token is not None or bool(case.attempt.token_response)
 
 
 def _stage(stage: Stage, findings: list[Finding], answers: StageAnswers, case: Case) -> StageResult:

@@ -6,20 +6,26 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime
+from typing import TYPE_CHECKING
 
-from trace_lens.checks.oidc.case import OidcCase
-from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.protocols import of_oidc, of_saml
 from trace_lens.common.addresses import host_of
 from trace_lens.common.moments import show_moment
 from trace_lens.common.personal import person
 from trace_lens.saml.names import short
+
+if TYPE_CHECKING:
+    from trace_lens.checks.oidc.case import OidcCase
+    from trace_lens.checks.saml.case import SamlCase
 
 Fact = tuple[str, str]
 
 
 def message_facts(case: SamlCase | OidcCase) -> tuple[Fact, ...]:
     """Labels and values, in the order in which people look for them; only what is there."""
-    return tuple(_of_saml(case) if isinstance(case, SamlCase) else _of_oidc(case))
+    if of_saml(case):
+        return tuple(_of_saml(case))
+    return tuple(_of_oidc(case)) if of_oidc(case) else ()
 
 
 def provider_at(case: SamlCase | OidcCase, address: str) -> str | None:
@@ -35,7 +41,7 @@ def provider_at(case: SamlCase | OidcCase, address: str) -> str | None:
 def message_ids(case: SamlCase | OidcCase) -> tuple[str, ...]:
     """The ids of the messages that logs hold too: of request, response, assertion and session, of tokens."""
     found: list[str | None] = []
-    if isinstance(case, SamlCase):
+    if of_saml(case):
         response, assertion, request = case.response, case.assertion, case.request
         found += [request.id.value if request and request.id else None]
         found += [response.in_response_to.value if response and response.in_response_to else None]
@@ -43,7 +49,7 @@ def message_ids(case: SamlCase | OidcCase) -> tuple[str, ...]:
         found += [assertion.id.value if assertion and assertion.id else None]
         statements = assertion.authn_statements if assertion else ()
         found += [statement.session_index.value for statement in statements if statement.session_index]
-    elif case.token:
+    elif of_oidc(case) and case.token:
         found += [value for name in ("jti", "sid") if isinstance(value := case.token.claims.get(name), str)]
     return tuple(dict.fromkeys(text for text in found if text))
 

@@ -8,11 +8,10 @@ from typing import NamedTuple
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
 from trace_lens.checks.identified import account_name, index_of
-from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.protocols import of_saml
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.locations import NOWHERE
 from trace_lens.common.toml import inline
-from trace_lens.oidc.algorithms import SIGNATURES
 
 
 class Proposal(NamedTuple):
@@ -63,7 +62,7 @@ def _set(of_provider: str | None, of_application: str | None) -> _Maker:
 
 
 def _trust(case: Case, finding: Finding) -> Proposal | None:
-    if not isinstance(case, SamlCase):
+    if not of_saml(case):
         return None
     certificate = next((verdict.certificate for verdict in case.signed.own if verdict.certificate), None)
     if finding.side is not Side.APPLICATION or certificate is None:
@@ -143,6 +142,8 @@ def _redirect(case: Case, finding: Finding) -> Proposal | None:
 
 
 def _algorithm(case: Case, finding: Finding) -> Proposal | None:
+    from trace_lens.oidc.algorithms import SIGNATURES
+
     return Proposal("application.token_algorithm", finding.actual) if finding.actual in SIGNATURES else None
 
 

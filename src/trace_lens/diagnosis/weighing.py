@@ -9,7 +9,7 @@ from __future__ import annotations
 from trace_lens.attempts.journeys import CALLED, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.logged import let_in_by_log
-from trace_lens.checks.oidc.case import OidcCase
+from trace_lens.checks.protocols import of_oidc
 from trace_lens.checks.way.parties import APPLICATION, REQUESTS, parties
 from trace_lens.checks.way.said import SYMPTOMS, refusal_page, with_pages
 from trace_lens.checks.way.signs import outcome_of, shown_in, shown_signs
@@ -118,7 +118,7 @@ _OF_REQUEST = (
 
 def _is_of_request(case: Case, finding: Finding) -> bool:
     """Whether a finding is of the request that the provider took, not of what came after it."""
-    if finding.code == "redirect-uri-mismatch" and isinstance(case, OidcCase):
+    if finding.code == "redirect-uri-mismatch" and of_oidc(case):
         return finding.actual == case.asked("redirect_uri")
     if finding.code == "wrong-binding" and case.protocol == "oidc":
         return outcome_of(case).let_in is not False

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
 from typing import NamedTuple
@@ -157,15 +156,7 @@ def clock_ahead(exchange: Exchange) -> float | None:
     return (moment - middle).total_seconds() + 0.5
 
 
-@dataclass(frozen=True)
-class Capture:
-    """All that one capture holds, in the order in which it happened.
-
-    `form` is `har` or `header-dump`; `made_by` what wrote it. `cut` says what is lost where it breaks off, `beyond`
-    what was not read because it lies beyond a limit; `notes` what else its reader should know. `cookies_seen` says
-    that its reader met cookies.
-    """
-
+class _Capture(NamedTuple):
     form: str
     exchanges: tuple[Exchange, ...]
     made_by: str = ""
@@ -173,6 +164,15 @@ class Capture:
     notes: tuple[str, ...] = ()
     cookies_seen: bool = False
     beyond: str | None = None
+
+
+class Capture(_Capture):
+    """All that one capture holds, in the order in which it happened.
+
+    `form` is `har` or `header-dump`; `made_by` what wrote it. `cut` says what is lost where it breaks off, `beyond`
+    what was not read because it lies beyond a limit; `notes` what else its reader should know. `cookies_seen` says
+    that its reader met cookies.
+    """
 
     @cached_property
     def setting_cookies(self) -> tuple[Exchange, ...]:

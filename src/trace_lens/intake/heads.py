@@ -51,7 +51,7 @@ _SIGNS = (b"HTTP/", b":method", b":status", b"equest URL", b"EQUEST URL", b"et-C
 _STATIC_END = expression(r"\.(?:png|jpe?g|gif|svg|ico|css|js|mjs|woff2?|ttf|map)$", re.IGNORECASE)
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class _Head:
     """One exchange while its lines are being read."""
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import base64
 import binascii
-import html
 import json
 import quopri
 import re
@@ -181,7 +180,9 @@ def _json_string(data: bytes) -> Iterator[Reading]:
 
 def _xml_escaped(data: bytes) -> Iterator[Reading]:
     if re.search(rb"&(?:lt|#60|#x3[Cc]);", data):
-        yield Reading("xml-escaped", html.unescape(data.decode("utf-8", "replace")).encode())
+        from html import unescape
+
+        yield Reading("xml-escaped", unescape(data.decode("utf-8", "replace")).encode())
 
 
 def _quoted_printable(data: bytes) -> Iterator[Reading]:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from functools import lru_cache
-from html import unescape
 
 from trace_lens.common.expressions import expression
 
@@ -44,6 +43,8 @@ def _closing(names: tuple[str, ...]) -> re.Pattern[str]:
 
 def attributes(tag: str) -> dict[str, str]:
     """The attributes of a tag, names in small letters, values without character references."""
+    from html import unescape
+
     return {match[1].lower(): unescape(match[2] or match[3] or match[4] or "") for match in _ATTRIBUTE.finditer(tag)}
 
 

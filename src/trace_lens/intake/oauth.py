@@ -7,7 +7,6 @@ never taken for a broken one: only where a parameter or member names it is it a 
 
 from __future__ import annotations
 
-import html
 import re
 from bisect import bisect_left
 from collections.abc import Iterator
@@ -209,7 +208,10 @@ def _request_lines(text: str) -> Iterator[Piece]:
 
 
 def _in_address(address: str) -> Iterator[FoundMessage]:
-    address = html.unescape(address) if "&amp;" in address else address
+    if "&amp;" in address:
+        from html import unescape
+
+        address = unescape(address)
     plain, hash_, fragment = address.partition("#")
     base, _, query = plain.partition("?")
     for carried, text in (("query", query), ("fragment", fragment if hash_ else "")):

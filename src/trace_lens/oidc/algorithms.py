@@ -14,9 +14,9 @@ from cryptography.hazmat.primitives import constant_time, hashes, hmac
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
-from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from trace_lens.common import recorded
+from trace_lens.pki.public_keys import octets_of
 from trace_lens.pki.small_order import has_small_order
 
 _HASHES: dict[str, hashes.HashAlgorithm] = {
@@ -78,7 +78,7 @@ def verifies(algorithm: str, key: PublicKeyTypes | bytes, signature: bytes, octe
 
 def _octets(key: PublicKeyTypes | bytes) -> bytes:
     """What stands for a key where a verdict is kept: of a shared secret nothing but that it is one."""
-    return b"shared" if isinstance(key, bytes) else key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    return b"shared" if isinstance(key, bytes) else octets_of(key)
 
 
 def _verifies(algorithm: str, key: PublicKeyTypes | bytes, signature: bytes, octets: bytes) -> bool:

@@ -17,11 +17,11 @@ from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa, x448, x2
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.keywrap import InvalidUnwrap, aes_key_unwrap
-from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from trace_lens.common import limits, recorded
 from trace_lens.oidc.jose import Jwe, critical_names, from_base64url
 from trace_lens.oidc.jwk import read_jwk
+from trace_lens.pki.public_keys import octets_of
 
 _GCM = {"A128GCM": 16, "A192GCM": 24, "A256GCM": 32}
 _CBC = {"A128CBC-HS256": (32, "sha256"), "A192CBC-HS384": (48, "sha384"), "A256CBC-HS512": (64, "sha512")}
@@ -108,8 +108,7 @@ def _key_octets(key: Recipient) -> bytes:
     """What stands for a key where a verdict is kept: its public half, of a shared secret only that it is one."""
     if isinstance(key, bytes):
         return b"shared"
-    public: bytes = key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-    return public
+    return octets_of(key.public_key())
 
 
 def _decrypt(jwe: Jwe, key: Recipient) -> bytes:

@@ -15,10 +15,10 @@ from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
-from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from cryptography.utils import CryptographyDeprecationWarning
 
 from trace_lens.pki.fingerprints import Fingerprint, colons
+from trace_lens.pki.public_keys import octets_of
 
 
 class CertificateError(ValueError):
@@ -53,7 +53,7 @@ class Certificate:
     @cached_property
     def public_key_octets(self) -> bytes:
         """SubjectPublicKeyInfo in DER: equal for two certificates of one key."""
-        return self.public_key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+        return octets_of(self.public_key)
 
     @cached_property
     def key_print(self) -> str:
@@ -152,7 +152,7 @@ def read_certificate(der: bytes) -> Certificate:
     """Read DER octets. Raises CertificateError."""
     certificate = Certificate(der)
     try:
-        certificate.public_key_octets  # noqa: B018  reading the key is what shows a damaged certificate
+        certificate.public_key  # noqa: B018  reading the key is what shows a damaged certificate
         certificate.not_after  # noqa: B018
     except (ValueError, UnsupportedAlgorithm, x509.InvalidVersion) as error:
         raise CertificateError(f"its octets are not a certificate that can be read ({error})") from None

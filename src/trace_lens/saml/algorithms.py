@@ -14,9 +14,9 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
-from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from trace_lens.common import recorded
+from trace_lens.pki.public_keys import octets_of
 from trace_lens.pki.small_order import has_small_order
 
 _OLD = "http://www.w3.org/2000/09/xmldsig#"
@@ -109,16 +109,11 @@ def verifies(
     """Whether a key made this signature over these octets; False also where the key is of another family."""
     return recorded.holds(
         "signature",
-        partial(key_octets, key),
+        partial(octets_of, key),
         signature,
         octets,
         lambda: _verifies(key, algorithm, signature, octets, pss),
     )
-
-
-def key_octets(key: PublicKeyTypes) -> bytes:
-    """The octets of a public key: its SubjectPublicKeyInfo in DER (RFC 5280 §4.1.2.7)."""
-    return key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
 
 
 def _verifies(

@@ -9,21 +9,22 @@ from __future__ import annotations
 
 import base64
 import binascii
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import padding, rsa
-from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
-from cryptography.hazmat.primitives.ciphers.aead import AESGCM
-from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from lxml import etree
 
 from trace_lens.common import recorded
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
+from trace_lens.pki.public_keys import octets_of
 from trace_lens.saml.names import ENCRYPTION, SIGNATURE, short
 from trace_lens.saml.parsing import text_of
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.ciphers import Cipher, modes
 
 _E = f"{{{ENCRYPTION}}}"
 _D = f"{{{SIGNATURE}}}"
@@ -98,7 +99,7 @@ def decrypt(holder: etree._Element, key: rsa.RSAPrivateKey) -> bytes:
     Raises EncryptionRefused, OtherKey or DecryptionFailed.
     """
     return recorded.opened(
-        lambda: key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo),
+        lambda: octets_of(key.public_key()),
         _ciphertext(holder),
         lambda: _decrypt(holder, key),
         DecryptionFailed,
@@ -207,6 +208,8 @@ def _open(algorithm: str, key: bytes, octets: bytes) -> bytes:
     """Decrypt the content (XML Encryption 1.1 §5.2): the initialisation vector stands before the ciphertext."""
     try:
         if algorithm in _GCM:
+            from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+
             return AESGCM(key).decrypt(octets[:12], octets[12:], None)
         block = 8 if algorithm == _TRIPLE_DES else 16
         cipher = _block_cipher(algorithm, key, octets[:block])
@@ -220,6 +223,8 @@ def _open(algorithm: str, key: bytes, octets: bytes) -> bytes:
 
 
 def _block_cipher(algorithm: str, key: bytes, vector: bytes) -> Cipher[modes.CBC]:
+    from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+
     if algorithm == _TRIPLE_DES:
         from cryptography.hazmat.decrepit.ciphers.algorithms import TripleDES
 

@@ -19,7 +19,6 @@ from typing import Any, NamedTuple, cast
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
-from cryptography.hazmat.primitives.serialization import load_der_public_key
 from lxml import etree
 
 from trace_lens.common import limits, recorded
@@ -338,6 +337,8 @@ def _bare_key(element: etree._Element) -> PublicKeyTypes:
         named = element.find(_D11 + "NamedCurve")
         curve = _CURVES[(named.get("URI") or "") if named is not None else ""]
         return ec.EllipticCurvePublicKey.from_encoded_point(curve(), octets(_D11 + "PublicKey"))
+    from cryptography.hazmat.primitives.serialization import load_der_public_key
+
     return load_der_public_key(base64.b64decode("".join(text_of(element).split()), validate=True))
 
 

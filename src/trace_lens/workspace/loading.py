@@ -56,19 +56,20 @@ def load_workspace(root: Path, ask: Callable[[str], str | None] | None = None, t
     problems += _leading_out(root, trust)
     main = _read(root, ROOT_FILE, WorkspaceSettings, problems, seen)
     settings = main[0] if main else WorkspaceSettings()
+    folders: dict[str, str] = {}
     providers: dict[str, Provider] = {}
     for name, file in _settings_files(root, "providers"):
         read = _read(root, file, ProviderSettings, problems, seen)
         if read:
             providers[name] = Provider(name, *read)
-            problems += missing_files(read[1], "provider", trust)
+            problems += missing_files(read[1], "provider", trust, folders)
     apps: dict[str, App] = {}
     known = {name for name, _ in _settings_files(root, "providers")}
     for name, file in _settings_files(root, "apps"):
         loaded = _read(root, file, AppSettings, problems, seen)
         if loaded:
             apps[name] = App(name, *loaded, settings)
-            problems += missing_files(loaded[1], "app", trust)
+            problems += missing_files(loaded[1], "app", trust, folders)
             problems += _unknown_provider(apps[name], known)
     if main and not problems:
         problems += _store_elsewhere(root, settings.store, main[1], trust)
@@ -133,9 +134,11 @@ def _read(
     return read_table(record, raw), Source(root, file, text, raw)
 
 
-def missing_files(source: Source, kind: str, trust: Trust | None = None) -> list[Problem]:
+def missing_files(
+    source: Source, kind: str, trust: Trust | None = None, folders: dict[str, str] | None = None
+) -> list[Problem]:
     """Files that the settings (of an `app` or a `provider`) name and that are not there, or that `trust`, where it is
-    given, does not let them lead to.
+    given, does not let them lead to. `folders` keeps where folders really are, for many files of settings.
     """
     from trace_lens.pki.fingerprints import FingerprintError, is_fingerprint, read_fingerprint
     from trace_lens.workspace.snapshots import is_address
@@ -148,25 +151,28 @@ def missing_files(source: Source, kind: str, trust: Trust | None = None) -> list
         for name in value if isinstance(value, list) else [value]:
             if not isinstance(name, str) or (path[-1] == "assigned" and name == EVERYONE):
                 continue
-            line, key = line_of(source.text, path), ".".join(path)
+
+            def problem(reason: str, path: tuple[str, ...] = path) -> Problem:
+                return Problem(source.file, line_of(source.text, path), ".".join(path), reason)
+
             if path[-1] in ("trusted_certificates", "seen_certificates", "certificates") and is_fingerprint(name):
                 try:
                     read_fingerprint(name)
                 except FingerprintError as error:
-                    problems.append(Problem(source.file, line, key, str(error)))
+                    problems.append(problem(str(error)))
                 continue
             if kind == "provider" and path[-1] in _FETCHED and "://" in name:
                 if not is_address(name):
-                    problems.append(Problem(source.file, line, key, f"names {name}, which is no https address"))
+                    problems.append(problem(f"names {name}, which is no https address"))
                 continue
             target = source.root / name
-            wrong = wrong_with(source.root, target, trust) if trust else None
+            wrong = wrong_with(source.root, target, trust, folders) if trust else None
             if wrong:
-                problems.append(Problem(source.file, line, key, f"names {name}, which {wrong}"))
+                problems.append(problem(f"names {name}, which {wrong}"))
             elif target.is_dir():
-                problems.append(Problem(source.file, line, key, f"names {name}, which is a folder"))
+                problems.append(problem(f"names {name}, which is a folder"))
             elif not target.exists():
-                problems.append(Problem(source.file, line, key, f"names {name}, which does not exist"))
+                problems.append(problem(f"names {name}, which does not exist"))
     return problems
 
 

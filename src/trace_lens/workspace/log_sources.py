@@ -8,8 +8,7 @@ from __future__ import annotations
 import glob
 from collections.abc import Iterable
 from pathlib import Path
-from typing import NamedTuple
-from zoneinfo import ZoneInfo
+from typing import TYPE_CHECKING, NamedTuple
 
 from trace_lens.common.difference import nearest
 from trace_lens.common.octets import as_utf8
@@ -18,6 +17,9 @@ from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import Problem, SettingsError, load_toml
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.seen_settings import SettingsSeen
+
+if TYPE_CHECKING:
+    from zoneinfo import ZoneInfo
 from trace_lens.workspace.settings import read_table
 from trace_lens.workspace.trusting import Trust, wrong_with
 
@@ -39,6 +41,8 @@ class LogSource(NamedTuple):
     @property
     def zone(self) -> ZoneInfo | None:
         """The zone of times that carry none."""
+        from zoneinfo import ZoneInfo
+
         return ZoneInfo(self.settings.time_zone) if self.settings.time_zone else None
 
     @property

@@ -10,18 +10,12 @@ from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from cryptography.hazmat.primitives.asymmetric import rsa
-from cryptography.hazmat.primitives.serialization import (
-    Encoding,
-    PublicFormat,
-    load_der_private_key,
-    load_pem_private_key,
-    pkcs12,
-)
 
 from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.pki.containers import ContainerError, is_pkcs12, open_pkcs12, open_private_key
 from trace_lens.pki.fingerprints import Fingerprint
 from trace_lens.pki.pem import certificates_in
+from trace_lens.pki.public_keys import octets_of
 from trace_lens.workspace.records import App, Workspace
 
 if TYPE_CHECKING:
@@ -67,8 +61,7 @@ def readable_key(app: App) -> object | None:
 
 def key_print(key: PublicKeyTypes) -> str:
     """The SHA-256 fingerprint of a public key: of its SubjectPublicKeyInfo (RFC 5280 §4.1.2.7)."""
-    octets = key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-    return str(Fingerprint("sha256", hashlib.sha256(octets).hexdigest()))
+    return str(Fingerprint("sha256", hashlib.sha256(octets_of(key)).hexdigest()))
 
 
 def own_print(app: App, key: PublicKeyTypes) -> str:
@@ -185,6 +178,8 @@ def _read(data: bytes, password: bytes | None) -> object:
             return _of_pem(data, None)
     if data[:1] != b"\x30":
         raise ValueError("neither PEM nor DER")
+    from cryptography.hazmat.primitives.serialization import load_der_private_key, pkcs12
+
     try:
         return load_der_private_key(data, None)
     except (ValueError, TypeError):
@@ -199,6 +194,8 @@ def _read(data: bytes, password: bytes | None) -> object:
 @lru_cache(64)
 def _of_pem(data: bytes, password: bytes | None) -> object:
     """A private key in PEM: whether its numbers fit together is reckoned once, which takes longer than a decryption."""
+    from cryptography.hazmat.primitives.serialization import load_pem_private_key
+
     return load_pem_private_key(data, password)
 
 

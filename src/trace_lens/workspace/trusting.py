@@ -7,6 +7,7 @@ configuration.
 
 from __future__ import annotations
 
+import os
 import stat
 import tomllib
 from collections.abc import Callable, Iterator
@@ -50,11 +51,19 @@ def trusted_by_user(root: Path) -> bool:
     return any(isinstance(name, str) and Path(name).expanduser().resolve() == here for name in listed)
 
 
-def wrong_with(root: Path, path: Path, trust: Trust) -> str | None:
-    """What is wrong with a path that the settings lead to: outside of the workspace, or no regular file or folder."""
+def wrong_with(root: Path, path: Path, trust: Trust, folders: dict[str, str] | None = None) -> str | None:
+    """What is wrong with a path that the settings lead to: outside of the workspace, or no regular file or folder.
+
+    `folders` keeps where folders really are, for many questions in a row.
+    """
+    folders = {} if folders is None else folders
     try:
+        held = folders.get(str(root)) or folders.setdefault(str(root), str(root.resolve()))
+        mode = _plain_mode(path, held, folders)
+        if mode is not None:
+            return None if stat.S_ISREG(mode) or stat.S_ISDIR(mode) else "is no regular file"
         real = path.resolve()
-        outside = not real.is_relative_to(root.resolve())
+        outside = not real.is_relative_to(held)
     except (OSError, RuntimeError, ValueError) as error:
         return f"cannot be followed: {error}"
     if outside and not trust.allows(f"{path}, a file outside of it" if path == real else f"{path}, which is {real}"):
@@ -66,6 +75,22 @@ def wrong_with(root: Path, path: Path, trust: Trust) -> str | None:
     if not (stat.S_ISREG(mode) or stat.S_ISDIR(mode)):
         return "is no regular file"
     return None
+
+
+def _plain_mode(path: Path, root: str, folders: dict[str, str]) -> int | None:
+    """The mode of what is itself, by no link, in a folder inside of the workspace; None where that is not so."""
+    folder, name = os.path.split(path)
+    if name in ("", ".", ".."):
+        return None
+    if folder not in folders:
+        folders[folder] = os.path.realpath(folder)
+    if folders[folder] != root and not folders[folder].startswith(root.rstrip(os.sep) + os.sep):
+        return None
+    try:
+        mode = os.lstat(path).st_mode
+    except (OSError, ValueError):
+        return None
+    return None if stat.S_ISLNK(mode) else mode
 
 
 def config_words() -> str:

@@ -7,7 +7,6 @@ undone, nothing can be said of the signature; everything else is a change of wha
 
 from __future__ import annotations
 
-import html
 from collections.abc import Callable
 from typing import NamedTuple
 
@@ -122,7 +121,9 @@ def _reread_utf8(text: str) -> str:
 
 
 def _unescaped_again(text: str) -> str:
-    return html.unescape(text)
+    from html import unescape
+
+    return unescape(text)
 
 
 _UNDOINGS: tuple[tuple[str, Callable[[etree._Element], bool]], ...] = (

@@ -7,7 +7,6 @@ Colour is never the only sign, and only colours that can be read on a dark and o
 from __future__ import annotations
 
 import os
-import shutil
 import sys
 import textwrap
 import unicodedata
@@ -58,11 +57,21 @@ _LEAST_CUT = 10
 _BETWEEN = 2
 """The blanks between two columns."""
 _VALUES_FROM = 12
+_PIPED = 100
+"""The columns where no terminal is there to ask."""
 
 
 def width() -> int:
     """The columns to lay text out for: the terminal's, within reason."""
-    return max(_NARROWEST, min(shutil.get_terminal_size((100, 40)).columns, _WIDEST))
+    told = os.environ.get("COLUMNS", "")
+    if told.isascii() and told.isdigit() and int(told):
+        columns = int(told)
+    else:
+        try:
+            columns = os.get_terminal_size(sys.__stdout__.fileno()).columns if sys.__stdout__ else 0
+        except (ValueError, OSError):  # closed, or no terminal
+            columns = 0
+    return max(_NARROWEST, min(columns or _PIPED, _WIDEST))
 
 
 def write(document: Iterable[Block], color: str, *, to_file: bool = False) -> str:
