@@ -26,7 +26,19 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Numbers = NDArray[np.float64]
-from trace_lens.logs.matching.gaps import drift_shown, has_rival, heap, mode, slope_error, slope_of, stepwise, tail
+from trace_lens.logs.matching.gaps import (
+    different,
+    drift_shown,
+    has_rival,
+    heap,
+    median,
+    mode,
+    quartiles,
+    slope_error,
+    slope_of,
+    stepwise,
+    tail,
+)
 
 IDS, TIMES, NONE = "ids", "times", "none"
 _DAY = 86_400.0
@@ -190,7 +202,7 @@ def from_times(
             best, best_drift, best_at = int(counts[place]), float(drift), float(flat[place])
     flat = gaps - best_drift * days
     inside = (flat >= best_at) & (flat <= best_at + thresholds.HEAP)
-    heaped = len(np.unique(owners[inside]))
+    heaped = len(different(owners[inside]))
     if stepped is not None and stepped.pairs >= heaped + max(thresholds.EACH_SIDE, 0.15 * heaped):
         return stepped
     if has_rival(flat, owners, best_at, heaped):
@@ -242,10 +254,10 @@ def _heaps_apart(
 
     order = np.argsort(days, kind="stable")
     days, gaps, owners = days[order], gaps[order], owners[order]
-    if len(np.unique(owners)) < 4 * thresholds.EACH_SIDE:
+    if len(different(owners)) < 4 * thresholds.EACH_SIDE:
         return None
     best: tuple[int, float, float] | None = None
-    for place in np.unique(np.linspace(0, len(gaps), _PLACES + 2).astype(int)[1:-1]):
+    for place in different(np.linspace(0, len(gaps), _PLACES + 2).astype(int)[1:-1]):
         low, high = heap(gaps[:place], owners[:place]), heap(gaps[place:], owners[place:])
         if low is None or high is None or abs(low[1] - high[1]) <= thresholds.STEP + thresholds.HEAP:
             continue
@@ -258,7 +270,7 @@ def _heaps_apart(
     place = int(np.argmax(ahead)) + 1
     first[place:], second[:place] = False, False
     for inside, span in ((first, gaps[:place]), (second, gaps[place:])):
-        heaped, width = len(np.unique(owners[inside])), max(float(np.ptp(span)) if len(span) else 0.0, 60.0)
+        heaped, width = len(different(owners[inside])), max(float(np.ptp(span)) if len(span) else 0.0, 60.0)
         expected = max(float(len(span) - inside.sum()), 1.0) / width * 5 * thresholds.HEAP
         if heaped < thresholds.EACH_SIDE or _PLACES * width / thresholds.HEAP * tail(heaped, expected) > doubt:
             return None
@@ -281,8 +293,8 @@ def _refined(
     if (drift or len(x) >= 8) and not steady:
         drift = drift_shown(days[keep], gaps[keep])
         x, flat, keep = inliers(drift)
-    offset, upper = (float(item) for item in np.quantile(flat, (0.25, 0.75)))
-    scale = max(float(1.4826 * np.median(np.abs(flat - np.median(flat)))), 0.05)
+    offset, upper = quartiles(flat)
+    scale = max(1.4826 * median(np.abs(flat - median(flat))), 0.05)
     count = len(flat)
     doubt = (1.96 if count >= 10 else 2.6) * 1.2533 * max(scale, 0.3 if count >= 10 else 1.0) / count**0.5
     doubt += max(thresholds.WRITING, 1.5 * scale) + (3.0 if count < 3 else 0.0)

@@ -6,7 +6,7 @@ Theil, A rank-invariant method of linear and polynomial regression analysis (195
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from trace_lens.logs.matching import thresholds
 
@@ -41,7 +41,7 @@ def stepwise(days: Numbers, gaps: Numbers) -> list[slice]:
 
     if len(gaps) < 2 * thresholds.EACH_SIDE:
         return [slice(0, len(gaps))]
-    scatter = max(float(np.median(np.abs(np.diff(gaps)))), 0.5)
+    scatter = max(median(np.abs(np.diff(gaps))), 0.5)
     parts = split(days, gaps, scatter)
     left = sum(beside_middle(gaps[part], scatter) for part in parts)
     return parts if left <= 0.5 * _in_one(days, gaps, scatter) else [slice(0, len(gaps))]
@@ -56,9 +56,7 @@ def split(days: Numbers, gaps: Numbers, scatter: float) -> list[slice]:
     count = len(gaps)
     if count < 2 * thresholds.EACH_SIDE:
         return [slice(0, count)]
-    places = np.unique(
-        np.linspace(thresholds.EACH_SIDE, count - thresholds.EACH_SIDE, min(count, 200)).astype(int)
-    ).tolist()
+    places = different(np.linspace(thresholds.EACH_SIDE, count - thresholds.EACH_SIDE, min(count, 200)).astype(int))
 
     def beside(place: int) -> float:
         return beside_middle(gaps[:place], scatter) + beside_middle(gaps[place:], scatter)
@@ -106,7 +104,7 @@ def heap(gaps: Numbers, owners: NDArray[np.int64], least: int = thresholds.EACH_
     flat = gaps[order]
     counts = np.searchsorted(flat, flat + thresholds.HEAP, side="right") - np.arange(len(flat))
     place = int(np.argmax(counts))
-    return len(np.unique(owners[order][place : place + counts[place]])), float(flat[place])
+    return len(different(owners[order][place : place + counts[place]])), float(flat[place])
 
 
 def tail(count: int, expected: float) -> float:
@@ -124,6 +122,28 @@ def tail(count: int, expected: float) -> float:
     return max(0.0, 1.0 - total)
 
 
+def different(values: NDArray[Any]) -> list[Any]:
+    """The values that there are, each once, in order; see `median`."""
+    return sorted(set(values.tolist()))
+
+
+def median(values: Numbers) -> float:
+    """The median of at least one value; NumPy's own looks for masks, for which it imports much."""
+    import numpy as np
+
+    ordered = np.sort(values)
+    return float(ordered[(len(ordered) - 1) // 2 : len(ordered) // 2 + 1].mean())
+
+
+def quartiles(values: Numbers) -> tuple[float, float]:
+    """The first and the third quartile of at least one value, between two of them in proportion; see `median`."""
+    import numpy as np
+
+    ordered, places = np.sort(values), np.array((0.25, 0.75)) * (len(values) - 1)
+    lower, upper = np.interp(places, np.arange(len(values)), ordered).tolist()
+    return lower, upper
+
+
 def slope_of(days: Numbers, gaps: Numbers) -> float:
     """The median of the slopes between pairs, in seconds a day."""
     import numpy as np
@@ -133,7 +153,7 @@ def slope_of(days: Numbers, gaps: Numbers) -> float:
     first, second = np.triu_indices(len(x), 1)
     apart = x[second] - x[first]
     far = np.abs(apart) > max(0.02 * float(np.ptp(x)), 1e-6)
-    return float(np.median((y[second] - y[first])[far] / apart[far])) if far.any() else 0.0
+    return median((y[second] - y[first])[far] / apart[far]) if far.any() else 0.0
 
 
 def mode(values: Numbers) -> tuple[float, float]:
@@ -145,7 +165,7 @@ def mode(values: Numbers) -> tuple[float, float]:
     widths = ordered[half - 1 :] - ordered[: len(ordered) - half + 1]
     place = int(np.argmin(widths))
     inside = ordered[place : place + half]
-    return float(np.median(inside)), float(widths[place]) / 2
+    return median(inside), float(widths[place]) / 2
 
 
 def drift_shown(days: Numbers, gaps: Numbers) -> float:
@@ -166,5 +186,5 @@ def slope_error(days: Numbers, rest: Numbers) -> float:
     import numpy as np
 
     spread = float(((days - days.mean()) ** 2).sum())
-    scale = float(1.4826 * np.median(np.abs(rest - np.median(rest))))
+    scale = 1.4826 * median(np.abs(rest - median(rest)))
     return max(scale, 0.1) / spread**0.5 if spread > 0 else float("inf")

@@ -33,6 +33,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.assigning import best_assignment, in_conflict
 from trace_lens.logs.matching.clocks import NONE, Clock
+from trace_lens.logs.matching.gaps import different
 from trace_lens.logs.matching.pairs import Pairs
 
 if TYPE_CHECKING:
@@ -361,7 +362,7 @@ class _Model:
         self.missing = np.ones(len(self.one_each))
         group_of_slot = np.zeros(len(self.one_each), dtype=np.int64)
         group_of_slot[self.slots] = groups[self.pairs.kind]
-        for group in np.unique(groups):
+        for group in different(groups):
             each = _each(proven, owned, groups == group)
             if each is not None:
                 self.one_each[group_of_slot == group] = each <= thresholds.ONE_EACH

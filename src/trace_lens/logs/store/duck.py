@@ -45,7 +45,6 @@ class Duck:
 
         self.folder = folder
         self._given: dict[str, str | None] = {}
-        self._viewed: tuple[Path, ...] | None = None
         self.connection = duckdb.connect(":memory:", config=_CLOSED | ({"threads": threads} if threads else {}))
         spill = folder / "spill"
         listed = ", ".join(quoted(str(file.resolve())) for file in files)
@@ -79,11 +78,18 @@ class Duck:
     def _prepared(
         self, statement: str, parts: Sequence[Path], given: Mapping[str, Given] | None
     ) -> duckdb.DuckDBPyConnection:
-        if self._viewed != (listed := tuple(parts)):  # a view looks into every part
-            self.connection.execute(f"CREATE OR REPLACE TEMP VIEW events AS {events_in_parts(parts)}")
-            self._viewed = listed
+        beside = []
+        if parts or "events" in statement:  # no view, which would look into every part when it is made, and again
+            beside.append(f"events AS NOT MATERIALIZED ({events_in_parts(parts)})")
         for name, rows in (given or {}).items():
-            self.give(name, rows)
+            written = _written_out(rows)
+            if written is None:
+                self.give(name, rows)
+            else:
+                beside.append(f"{name} AS ({written})")
+        if beside:
+            more = f", {statement[5:]}" if statement.startswith("WITH ") else f" {statement}"
+            statement = f"WITH {', '.join(beside)}{more}"
         return self.connection.execute(statement)
 
     def give(self, name: str, rows: Given) -> None:

@@ -74,10 +74,11 @@ def lines_with(store: EventStore, ids: Sequence[str]) -> dict[str, list[Lines]]:
 
     if not ids:
         return {}
-    given = {"wanted": Given({"place": "BIGINT", "id": "VARCHAR"}, {"place": list(range(len(ids))), "id": list(ids)})}
+    columns: dict[str, list[Any]] = {"place": list(range(len(ids) + 1)), "id": [*ids, PROBE]}
+    given = {"wanted": Given({"place": "BIGINT", "id": "VARCHAR"}, columns)}
     rows = store.duck.ask("SELECT hash(id) FROM wanted ORDER BY place", [], given)
-    said = np.array([row[0] for row in rows], dtype=np.uint64)
-    (probe,) = store.duck.ask(f"SELECT hash({quoted(PROBE)})", [])[0]
+    *hashes, probe = (row[0] for row in rows)
+    said = np.array(hashes, dtype=np.uint64)
     by_file: dict[str, list[Content]] = {}
     for content in store.manifest:
         if content.part and content.rows:
@@ -126,7 +127,7 @@ def _looked_up(
     low = np.uint64((1 << PLACE_BITS) - 1)
     first, last = np.searchsorted(keys, said & ~low, "left"), np.searchsorted(keys, said | low, "right")
     for number in np.flatnonzero(last > first).tolist():
-        for place in np.unique(np.asarray(keys[first[number] : last[number]]) & low).tolist():
+        for place in sorted(set((np.asarray(keys[first[number] : last[number]]) & low).tolist())):
             at = int(np.searchsorted(bases, place, "right")) - 1
             content = order[at]
             offset = place - content.kept.base

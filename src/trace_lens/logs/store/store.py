@@ -40,6 +40,8 @@ from trace_lens.workspace.records import LOGS_FOLDER
 
 LOCK = ".lock"
 SCHEME = "spark://"
+_FEW_ROWS = 1_000_000
+"""Up to so many a question has one thread: what others would spare in time they cost in starting and waiting."""
 
 
 class LoadedFile(NamedTuple):
@@ -157,8 +159,9 @@ class EventStore:
     def duck(self) -> Duck:
         """The database, opened when it is first asked. Raises StoreProblem."""
         if self._duck is None:
-            # Lines are numbered one after the other, so further threads would only wait.
-            self._duck = Duck(self.folder, self._files, threads=1 if self._writing else None)
+            # Lines are numbered one after the other, and of few rows no thread has much to do: others would only wait.
+            few = sum(content.rows for content in self.manifest) < _FEW_ROWS
+            self._duck = Duck(self.folder, self._files, threads=1 if self._writing or few else None)
         return self._duck
 
     @property
