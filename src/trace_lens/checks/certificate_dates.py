@@ -25,7 +25,6 @@ def dates_of(
         yield Unchecked("certificate-expired", "nothing tells the moment of the attempt")
         return
     strict = bool(case.app and case.app.checks_certificate_dates)
-    end, begin = show_moment(certificate.not_after), show_moment(certificate.not_before)
     if case.at > certificate.not_after:
         yield finding(
             "certificate-expired",
@@ -34,7 +33,7 @@ def dates_of(
             )
             + (", and this application refuses such certificates." if strict else "."),
             severity=Severity.BREAK if strict else Severity.RISK,
-            expected=end,
+            expected=show_moment(certificate.not_after),
             actual=show_moment(case.at),
             evidence=evidence,
             compared=False,
@@ -47,7 +46,7 @@ def dates_of(
                 what=what,
                 not_before=show_duration(certificate.not_before - case.at),
             ),
-            expected=begin,
+            expected=show_moment(certificate.not_before),
             actual=show_moment(case.at),
             evidence=evidence,
             compared=False,
@@ -60,6 +59,6 @@ def dates_of(
                 what=what,
                 not_after=show_duration(certificate.not_after - case.at),
             ),
-            actual=end,
+            actual=show_moment(certificate.not_after),
             evidence=evidence,
         )

@@ -94,12 +94,14 @@ def group(context: click.Context) -> int | None:
     return show_state()
 
 
-def main(arguments: Sequence[str] | None = None) -> None:
-    """Run the command line and end the process with its exit status.
-
-    What is read from files is kept to the end, so looking for garbage among it again and again is time lost.
-    """
+def collect_rarely() -> None:
+    """Look for garbage rarely: what is read from files is kept to the end, so among it there is none."""
     gc.set_threshold(200_000, 20, 100)
+
+
+def main(arguments: Sequence[str] | None = None) -> None:
+    """Run the command line and end the process with its exit status."""
+    collect_rarely()
     _end(_run(arguments))
 
 
