@@ -1,8 +1,8 @@
-"""Messages that are alike to the byte but for their values: read by one comparison with a message that was sound.
+"""Messages that are alike to the byte but for their values: read by one comparison with a message that was parsed.
 
-One provider writes all its responses in one way. So of a message that the strict path found sound its text is kept,
-with gaps where its values stand, and the canonical forms of what was signed with the same gaps. Why what is read of
-another message by that text is what a parser would read of it:
+One provider writes all its responses in one way. So of a message of the usual shape its text is kept, with gaps where
+its values stand, and the canonical forms of what was signed with the same gaps. Why what is read of another message by
+that text is what a parser would read of it:
 
 - All between the gaps is the same, to the byte. The gaps are values of attributes, and texts of elements without
   children; what fills them is printable ASCII without quotes, ampersand and angle brackets (in base64 line feeds too).
@@ -33,9 +33,9 @@ _TAG = expression(
 )
 _ATTRIBUTE = expression(r"([A-Za-z_][\w.:-]*+)\s*+=\s*+(?:\"([^\"]*+)\"|'([^']*+)')", re.ASCII)
 _PLAIN, _WRAPPED = r"([ !#$%(-;=?-~]*+)", r"([ !#$%(-;=?-~\n]*+)"
-_MOST, _AT_FIRST, _PAYS = 8, 4, 60
-"""Texts that are kept of one number of tags; how many are made at once; messages that one must have read before another
-is made."""
+_MOST, _AT_FIRST, _PAYS = 8, 4, 200
+"""Texts that are kept of one number of tags; how many are made at once; messages asked for each one made from then on.
+"""
 
 Place = tuple[etree._Element, str | None]
 """Where a value stands: an attribute of an element, or its text."""
@@ -78,13 +78,18 @@ class Shape(NamedTuple):
 
 
 class Held(NamedTuple):
-    """A response of the usual shape: its values, its attributes with theirs, and what was signed, canonicalised."""
+    """A response of the usual shape: its values, its attributes with theirs, and what was signed, canonicalised.
+
+    `written` is the text that it was read by, and `values` all that differs from that, where it was read so.
+    """
 
     shape: Shape
     said: Said
     attributes: list[tuple[str, list[str]]]
     signed_info: Callable[[], bytes]
     signed: Callable[[], bytes]
+    written: object = None
+    values: tuple[str | None, ...] = ()
 
 
 class Original(NamedTuple):
@@ -105,10 +110,11 @@ class Alike:
 
     def __init__(self) -> None:
         self._texts: dict[int, list[_Text]] = {}
-        self._made = self._read = 0
+        self._made = self._asked = 0
 
     def read(self, data: bytes) -> Held | None:
         """What a message says that is written as a sound one was; None where none is known."""
+        self._asked += 1
         known = self._texts.get(data.count(b"<"))
         if not known:
             return None
@@ -116,20 +122,20 @@ class Alike:
         for position, text in enumerate(known):
             found = text.expression.fullmatch(written)
             if found:
-                self._read += 1
                 if position:
                     known.insert(0, known.pop(position))
                 return text.read((*found.groups(), None))
         return None
 
-    def learn(self, data: bytes, original: Original) -> None:
-        """Keep how a message is written that was found sound."""
-        if self._made >= _AT_FIRST and self._read < _PAYS * self._made:
-            return
+    def learn(self, data: bytes, original: Original) -> bool:
+        """Keep how a message is written; whether that was possible, and worth it."""
+        if self._made >= _AT_FIRST and self._asked < _PAYS * self._made:
+            return False
         self._made += 1
         text = _text_of(data, original)
         if text:
             self._texts[data.count(b"<")] = [text, *self._texts.get(data.count(b"<"), ())][:_MOST]
+        return text is not None
 
 
 class _Text:
@@ -164,6 +170,8 @@ class _Text:
             [(name, [values[group] or "" for group in groups]) for name, groups in self._attributes],
             lambda: filled(self._info, self._in_info),
             lambda: filled(self._holder, self._in_holder),
+            self,
+            tuple(values),
         )
 
 

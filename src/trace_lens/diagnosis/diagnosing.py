@@ -32,7 +32,7 @@ from trace_lens.diagnosis.gathering import (
 from trace_lens.diagnosis.given_up import taken_up
 from trace_lens.diagnosis.grouping import CauseKey, cause_key
 from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
-from trace_lens.diagnosis.later import LaterDiagnosis, later
+from trace_lens.diagnosis.later import Broken, LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
 from trace_lens.diagnosis.sharing import begin_worker, current_run, forks, shared_out
@@ -44,6 +44,7 @@ if TYPE_CHECKING:
     from trace_lens.checks.oidc.case import OidcCase
     from trace_lens.checks.saml.case import SamlCase
     from trace_lens.diagnosis.logbook import Logbook
+    from trace_lens.diagnosis.sound import Sound
     from trace_lens.logs.matching.clocks import Clock
 
 _AGAINST_EXPECTATION = ("record-contradicted", "application-too-lenient")
@@ -241,26 +242,42 @@ def _judge_share(share: list[Places]) -> list[Judged]:
 
 def _judge_share_briefly(share: list[Places]) -> list[Judged]:
     run = current_run()
-    return [_judged_briefly(run, places[0]) or _judge_share([places])[0] for places in share]
+    return [_judged_briefly(run, places) for places in share]
 
 
-def _judged_briefly(run: Run, place: int) -> Judged | None:
-    """A source whose one message is judged on the strict path; None where only the full judge can tell."""
-    from trace_lens.diagnosis.strict import MOST_BYTES, sound
+def _judged_briefly(run: Run, places: Places) -> Judged:
+    """A source judged on the strict path, where its one message is sound or breaks as others did; else in full."""
+    from trace_lens.diagnosis.repeated import Repeated
+    from trace_lens.diagnosis.strict import MOST_BYTES, read, sound_as_read
     from trace_lens.diagnosis.strict_tokens import sound_token
 
-    source = run.sources[place]
+    (place,), source = places, run.sources[places[0]]
     if source.data is None or source.path is not None or source.redaction is not None or len(source.data) > MOST_BYTES:
-        return None
+        return _judge_share([places])[0]
     if source.data[:3] == b"eyJ":
-        told = sound_token(source.data, run.workspace)
-    else:
-        found = straight(source.data)
-        told = sound(found.data, run.workspace) if found and found.kind == "saml-response" else None
-    if told is None:
-        return None
+        token = sound_token(source.data, run.workspace)
+        return _later(source, place, token) if token else _judge_share([places])[0]
+    found = straight(source.data)
+    held = read(found.data, run.workspace) if found and found.kind == "saml-response" else None
+    if found is None or held is None:
+        return _judge_share([places])[0]
+    told = sound_as_read(held, run.workspace)
+    if told:
+        return _later(source, place, told)
+    repeated = run.workspace.once("repeated", lambda: Repeated(run.workspace))
+    again = repeated.known(held)
+    if again:
+        broken, mended = again
+        return _later(source, place, mended, broken)
+    judged = _judge_share([places])[0]
+    if len(judged.diagnoses) == 1 and not judged.unreadable and judged.diagnoses[0].outcome == "broken":
+        repeated.learn(found.data, held, judged.diagnoses[0])
+    return judged
+
+
+def _later(source: SourceFile, place: int, told: Sound, broken: Broken | None = None) -> Judged:
     gathered = Gathered(place, (place,), None, wanted=tuple(told.wanted), offered=tuple(told.offered))
-    return Judged(gathered, (later(source.name, place, told),))
+    return Judged(gathered, (later(source.name, place, told, broken),))
 
 
 def _let_go(gathered: Gathered) -> Gathered:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, cast
+from typing import Any, NamedTuple, cast
 
 from trace_lens.common.findings import Finding, Unchecked
 from trace_lens.diagnosis.judging import AttemptParties, Circumstances, Details, Diagnosis, StageResult
@@ -34,7 +34,7 @@ class Rest:
 
 
 class LaterDiagnosis(Diagnosis):
-    """A sound sign-in, whose outcome, application, person and moment are known."""
+    """A sign-in whose outcome, application, person and moment are known, and what broke it, but for the evidence."""
 
     __slots__ = ()
 
@@ -74,11 +74,22 @@ class LaterDiagnosis(Diagnosis):
         return self.rest.whole().details
 
     def _replace(self, **changes: Any) -> Diagnosis:  # type: ignore[override]
-        return super()._replace(**changes) if changes.keys() == {"id"} else self.whole._replace(**changes)
+        known = changes.keys() <= {"id", "first_break", "proposal"}
+        return super()._replace(**changes) if known else self.whole._replace(**changes)
 
 
-def later(source: str, place: int, sound: Sound) -> LaterDiagnosis:
-    """The diagnosis of a message that was judged on the strict path."""
+class Broken(NamedTuple):
+    """What a summary needs of a sign-in that broke, beside what is known of its message; the break without evidence."""
+
+    first_break: Finding
+    proposal: str | None
+    next_breaks: tuple[str, ...]
+    chosen_by: str | None
+    cause: str
+
+
+def later(source: str, place: int, sound: Sound, broken: Broken | None = None) -> LaterDiagnosis:
+    """The diagnosis of a message that was judged on the strict path: it is sound, or would be but for what `broken` says."""
     app, provider = sound.app, sound.provider
     parties = AttemptParties(
         app=app.id,
@@ -87,8 +98,17 @@ def later(source: str, place: int, sound: Sound) -> LaterDiagnosis:
         provider_name=provider.name,
         subject=sound.subject,
         started_by=sound.started_by,
-        chosen_by="audience",
+        chosen_by=broken.chosen_by if broken else "audience",
     )
     rest: Any = Rest(place)
     judged = Circumstances(sound.at, "message", ())
-    return LaterDiagnosis("1", source, sound.protocol, parties, judged, "sound", "", None, None, (), (), (), (), rest)
+    made = LaterDiagnosis("1", source, sound.protocol, parties, judged, "sound", "", None, None, (), (), (), (), rest)
+    if broken is None:
+        return made
+    outcome, first, proposal, others = "broken", broken.first_break, broken.proposal, broken.next_breaks
+    return LaterDiagnosis(*made[:5], outcome, "", first, proposal, others, (), (), (), rest)
+
+
+def in_full(diagnosis: Diagnosis) -> Diagnosis:
+    """A diagnosis with all that is known of it."""
+    return diagnosis.whole if isinstance(diagnosis, LaterDiagnosis) else diagnosis

@@ -64,36 +64,52 @@ MOST_BYTES = 64 * 1024
 """Larger messages are not of the usual shape."""
 
 
-class _Other(Exception):
-    """The message is not of the shape that is judged here."""
+class Other(Exception):
+    """The message is not of the shape that is judged here, or has a value that is not written as usual."""
 
 
 def sound(data: bytes, workspace: Workspace) -> Sound | None:
     """What is known of a SAML response that the full judge would call sound; None where only it can tell. `data` is the
     message as XML, which came by a form post or bare. Raises SettingsError.
     """
+    held = read(data, workspace)
+    return sound_as_read(held, workspace) if held else None
+
+
+def read(data: bytes, workspace: Workspace) -> Held | None:
+    """What a SAML response of the usual shape says; None where it has another."""
     if len(data) > MOST_BYTES:
         return None
     known = workspace.once("written alike", Alike)
+    held = known.read(data)
+    if held is not None:
+        return held
     try:
-        held = known.read(data)
-        if held is not None:
-            return _judge(held, workspace)
         walk = _Walk(parse(data))
         held = walk.held()
-        told = _judge(held, workspace)
-    except (_Other, XMLDamaged, ValueError, LookupError, OverflowError):
+        if known.learn(data, walk.original(held)):
+            return known.read(data) or held
+        return held
+    except (Other, XMLDamaged, ValueError, LookupError, OverflowError):
         return None
-    if told:
-        known.learn(data, walk.original(held))
-    return told
 
 
-def _judge(held: Held, workspace: Workspace) -> Sound | None:
-    """Whether every comparison holds, and the signature. Raises _Other, ValueError, OverflowError."""
+def sound_as_read(held: Held, workspace: Workspace) -> Sound | None:
+    """What is known of a response that the full judge would call sound. Raises SettingsError."""
+    to = prepared(workspace).get(held.said.audience)
+    try:
+        return holds(held, to) if to else None
+    except (Other, ValueError, OverflowError):
+        return None
+
+
+def holds(held: Held, to: Prepared) -> Sound | None:
+    """What is known of a response for an application of which every comparison holds, and the signature.
+
+    Raises Other, ValueError, OverflowError.
+    """
     said = held.said
-    to = prepared(workspace).get(_bare(said.audience))
-    if to is None or said.id == said.assertion_id:
+    if _bare(said.audience) != to.app.entity_id or said.id == said.assertion_id:
         return None
     if not _NAME.fullmatch(said.id) or not _NAME.fullmatch(said.assertion_id):
         return None
@@ -105,7 +121,7 @@ def _judge(held: Held, workspace: Workspace) -> Sound | None:
         return None
     if held.shape.name_format in _NEW_NAMES or to.name_format not in (None, held.shape.name_format):
         return None
-    at = _moment(said.issued)
+    at = moment(said.issued)
     assert at is not None
     _hold_times(said, to, at)
     if _bare(said.context) not in (to.contexts or (said.context,)):
@@ -127,28 +143,29 @@ def _judge(held: Held, workspace: Workspace) -> Sound | None:
 def _bare(text: str) -> str:
     """A text, where there is one, and no white space around it."""
     if not text or text != text.strip():
-        raise _Other
+        raise Other
     return text
 
 
-def _moment(text: str | None) -> datetime | None:
+def moment(text: str | None) -> datetime | None:
+    """A moment in the form that nearly all messages write it in. Raises Other."""
     if text is None:
         return None
     if not _MOMENT.fullmatch(text):
-        raise _Other
+        raise Other
     return datetime.fromisoformat(text)
 
 
 def _hold_times(said: Said, to: Prepared, at: datetime) -> None:
-    """Raise _Other where a window of time does not hold, or a moment is not written as usual."""
-    _moment(said.made)
-    _moment(said.authenticated)
-    begins, ends = _moment(said.begins), _moment(said.ends)
+    """Raise Other where a window of time does not hold, or a moment is not written as usual."""
+    moment(said.made)
+    moment(said.authenticated)
+    begins, ends = moment(said.begins), moment(said.ends)
     if (begins and at < begins - to.skew) or (begins and ends and ends <= begins):
-        raise _Other
-    for end in (_moment(said.confirmed_until), ends, _moment(said.session_ends)):
+        raise Other
+    for end in (moment(said.confirmed_until), ends, moment(said.session_ends)):
         if end and at >= end + to.skew:
-            raise _Other
+            raise Other
 
 
 def _allowed(to: Prepared, name: str, values: dict[str, list[str]]) -> bool:
@@ -188,14 +205,14 @@ def _base64(text: str) -> bytes:
     try:
         return base64.b64decode("".join(text.split()), validate=True)
     except binascii.Error:
-        raise _Other from None
+        raise Other from None
 
 
 def _children(element: etree._Element, *names: str) -> list[etree._Element]:
     """The children of an element, where they are these, in this order; a comment is none of them."""
     found = list(element)
     if [child.tag for child in found] != list(names):
-        raise _Other
+        raise Other
     return found
 
 
@@ -214,7 +231,7 @@ _NONE: frozenset[str] = frozenset()
 
 
 class _Walk:
-    """One walk over one message: where its values stand. Every step raises _Other where the shape is another."""
+    """One walk over one message: where its values stand. Every step raises Other where the shape is another."""
 
     def __init__(self, root: etree._Element) -> None:
         self.root = root
@@ -226,7 +243,7 @@ class _Walk:
         """The attributes of an element, where it has those that it must, and none but those that it may."""
         found = cast("dict[str, str]", dict(element.items()))
         if found.keys() != must and not must <= found.keys() <= must | may:
-            raise _Other
+            raise Other
         self.looked_at += len(found)
         return found
 
@@ -239,14 +256,14 @@ class _Walk:
     def _text(self, name: str, element: etree._Element) -> None:
         """Say that the text of an element is a value."""
         if len(element):
-            raise _Other
+            raise Other
         self.places[name] = (element, None)
 
     def held(self) -> Held:
         """All that the message says."""
         root = self.root
         if root.tag != _P + "Response":
-            raise _Other
+            raise Other
         told = self._told(root, _RESPONSE, _IN_RESPONSE_TO)
         signatures = [child for child in root if child.tag == _D + "Signature"]
         issuer, *_, status, assertion = _children(
@@ -254,7 +271,7 @@ class _Walk:
         )
         (code,) = _children(status, _P + "StatusCode")
         if self._told(code, frozenset({"Value"})) != {"Value": SUCCESS} or len(code):
-            raise _Other
+            raise Other
         said = self._told(assertion, _ASSERTION)
         inner = [child for child in assertion if child.tag == _D + "Signature"]
         names = [_A + "Issuer", *[_D + "Signature"] * len(inner)]
@@ -263,7 +280,7 @@ class _Walk:
         parts = _children(assertion, *names)
         subject, conditions, statement = parts[1 + len(inner) : 4 + len(inner)]
         if len(signatures) + len(inner) != 1 or told["Version"] != "2.0" or said["Version"] != "2.0":
-            raise _Other
+            raise Other
         self._stand(root, told, id="ID", destination="Destination", issued="IssueInstant", asked="InResponseTo")
         self._stand(assertion, said, assertion_id="ID", made="IssueInstant")
         self._issuer("issuer", issuer)
@@ -276,7 +293,7 @@ class _Walk:
         part, self.holder = ("response", root) if signatures else ("assertion", assertion)
         hashed, algorithm = self._signature(self.holder[1])
         if self.looked_at != self.there:  # an attribute where none belongs
-            raise _Other
+            raise Other
         self.elements = list(root.iter())
         value = {name: element.get(key) if key else element.text or "" for name, (element, key) in self.places.items()}
         return Held(
@@ -293,7 +310,7 @@ class _Walk:
 
     def _issuer(self, name: str, issuer: etree._Element) -> None:
         if self._told(issuer, _NONE, _FORMAT).get("Format", FORMAT_ENTITY) != FORMAT_ENTITY:
-            raise _Other
+            raise Other
         self._text(name, issuer)
 
     def _subject(self, subject: etree._Element) -> str:
@@ -301,11 +318,11 @@ class _Walk:
         name, confirmation = _children(subject, _A + "NameID", _A + "SubjectConfirmation")
         self._text("name", name)
         if self._told(confirmation, frozenset({"Method"}))["Method"] != BEARER:
-            raise _Other
+            raise Other
         (data,) = _children(confirmation, _A + "SubjectConfirmationData")
         told = self._told(data, _CONFIRMED, _IN_RESPONSE_TO)
         if len(data):
-            raise _Other
+            raise Other
         self._stand(data, told, recipient="Recipient", confirmed_until="NotOnOrAfter", confirmed="InResponseTo")
         return self._told(name, _NONE, _QUALIFIED).get("Format", FORMAT_UNSPECIFIED)
 
@@ -327,39 +344,39 @@ class _Walk:
     def _attributes(self, statement: etree._Element) -> None:
         for attribute in statement:
             if attribute.tag != _A + "Attribute":
-                raise _Other
+                raise Other
             name = self._told(attribute, frozenset({"Name"}), _ATTRIBUTE_MAY)["Name"]
             values = _children(attribute, *[_A + "AttributeValue"] * len(attribute))
             for value in values:
                 self._told(value, _NONE, _TYPE)
                 if len(value):
-                    raise _Other
+                    raise Other
             self.attributes.append((name, values))
 
     def _signature(self, signature: etree._Element) -> tuple[str, algorithms.SignatureAlgorithm]:
         """The hash and the algorithm of a signature of one reference to the whole element that holds it."""
         info, value, *more = list(signature)
         if len(more) > 1 or [child.tag for child in (info, value)] != [_D + "SignedInfo", _D + "SignatureValue"]:
-            raise _Other
+            raise Other
         if more:
             (data,) = _children(_children(signature, info.tag, value.tag, _D + "KeyInfo")[2], _D + "X509Data")
             (certificate,) = _children(data, _D + "X509Certificate")
             if len(certificate):
-                raise _Other
+                raise Other
         how, method, reference = _children(
             info, _D + "CanonicalizationMethod", _D + "SignatureMethod", _D + "Reference"
         )
         if self._told(how, _ALGORITHM)["Algorithm"] != _EXCLUSIVE or len(how) or len(method):
-            raise _Other
+            raise Other
         transforms, digested, digest = _children(reference, _D + "Transforms", _D + "DigestMethod", _D + "DigestValue")
         steps = _children(transforms, _D + "Transform", _D + "Transform")
         if [self._told(step, _ALGORITHM)["Algorithm"] for step in steps] != [_ENVELOPED, _EXCLUSIVE]:
-            raise _Other
+            raise Other
         self._stand(reference, self._told(reference, frozenset({"URI"})), reference="URI")
         hashed = _HASHES.get(self._told(digested, _ALGORITHM)["Algorithm"])
         algorithm = algorithms.SIGNATURES.get(self._told(method, _ALGORITHM)["Algorithm"])
         if any(len(step) for step in steps) or hashed is None or len(digested) or algorithm is None or algorithm.weak:
-            raise _Other
+            raise Other
         self._text("digest", digest)
         self._text("signature", value)
         self.info = info

@@ -10,6 +10,7 @@ from trace_lens.common.masking import visible
 from trace_lens.diagnosis.diagnosing import Result
 from trace_lens.diagnosis.grouping import causes_of
 from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.later import in_full
 from trace_lens.logs.matching.seen import LogView
 from trace_lens.render.document import (
     BLANK,
@@ -165,6 +166,7 @@ def _causes(diagnoses: Sequence[Diagnosis], *, all_of_them: bool = False) -> Doc
 
 def one(diagnosis: Diagnosis, *, full: bool = False, said: set[tuple[str, str]] | None = None) -> Document:
     """One diagnosis. `said` are the standing risks that were told in this run before."""
+    diagnosis = in_full(diagnosis)
     yield from answer_lines(diagnosis)
     yield BLANK
     yield strip(diagnosis)

@@ -1,0 +1,146 @@
+"""What breaks as another did is said to break so only where the full judge says the same of it, to the letter."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from cases import CASES, Case
+from kit import ACS, ISSUED, NOW, TERN, attribute, response, workspace
+from test_strict import SETTINGS, WIDE
+from trace_lens.common.masking import Masks
+from trace_lens.diagnosis import alike, diagnosing
+from trace_lens.diagnosis.judging import Diagnosis, Options
+from trace_lens.diagnosis.later import LaterDiagnosis
+from trace_lens.render import as_json
+from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.sources import SourceFile
+
+TIMES = {
+    "issued": ISSUED,
+    "begins": "2026-11-20T08:13:03Z",
+    "ends": "2026-11-20T08:19:03Z",
+    "authenticated": "2026-11-20T08:13:43Z",
+    "session_end": "2026-11-20T16:14:03Z",
+}
+VARIATION = st.fixed_dictionaries(
+    {"shift": st.sampled_from([0, 1, 40, 3_000, 9_000_000])},
+    optional={
+        "name_id": st.sampled_from([TERN, "M.TERN@NORTHMERE.EXAMPLE", "off", "k.gannet@northmere.example"]),
+        "response_id": st.sampled_from(["_rs2", "_rs3", "9"]),
+        "identifier": st.sampled_from(["_as2", "_as3"]),
+        "ends": st.sampled_from(["2026-11-20T08:14:04Z", "2026-11-20T09:19:03Z", "2026-11-20T08:14:03Z"]),
+        "session_end": st.sampled_from(["2026-11-20T08:14:03Z", "2026-11-21T16:14:03Z"]),
+        "attributes": st.sampled_from([attribute("role", "mate"), attribute("role", "captain")]),
+    },
+)
+
+
+def varied(told: dict[str, Any], variation: dict[str, Any]) -> bytes:
+    """A message in which some values are others, and all moments lie so many minutes later."""
+    told = {**told, **variation}
+    later = timedelta(minutes=told.pop("shift"))
+    for name, usual in TIMES.items():
+        at = told.get(name, usual)
+        if at and at.endswith("Z"):
+            told[name] = (datetime.fromisoformat(at) + later).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return response(**told)
+
+
+def share(folder: Path, messages: list[bytes], *, prove: bool = False) -> int:
+    """How many messages are said to break as others did; of every one the same is said as by the full judge."""
+    sources = [SourceFile(f"{number}.xml", data) for number, data in enumerate(messages)]
+    known, options = load_workspace(folder), Options(NOW, prove=prove)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(diagnosing, "MANY", 1)
+        patch.setattr(alike, "_AT_FIRST", 10**6)
+        brief = diagnosing.diagnose_sources(sources, known, options, 1, brief=True).diagnoses
+        full = diagnosing.diagnose_sources(sources, load_workspace(folder), options, 1).diagnoses
+
+    def plainly(found: Diagnosis) -> Any:
+        first = found.first_break and found.first_break._replace(evidence=(), proof=None)
+        return found.outcome, found.parties, found.judged, first, found.proposal, found.next_breaks
+
+    repeated = [one for one in brief if isinstance(one, LaterDiagnosis) and one.outcome == "broken"]
+    assert [plainly(one) for one in brief] == [plainly(one) for one in full]
+    for one in repeated[:1]:
+        other = full[int(one.id) - 1]
+        assert json.dumps(as_json.attempt(one.whole, Masks(reveal=False))) == json.dumps(
+            as_json.attempt(other, Masks(reveal=False))
+        )
+    return len(repeated)
+
+
+FEW: list[dict[str, Any]] = [
+    {"shift": 0},
+    {"shift": 1, "response_id": "_rs2", "identifier": "_as2"},
+    {"shift": 2, "response_id": "_rs3", "identifier": "_as3"},
+    {"shift": 9_000_000, "response_id": "_rs4"},
+]
+
+
+@pytest.mark.parametrize("case", [one for one in CASES if one.at is None], ids=lambda case: case.name)
+def test_what_breaks_again(case: Case, tmp_path: Path) -> None:
+    folder = workspace(tmp_path, case.app, case.files, case.provider, case.main)
+    share(folder, [varied(case.message, variation) for variation in FEW])
+
+
+AUDIENCES = "<saml:AudienceRestriction><saml:Audience>{}</saml:Audience></saml:AudienceRestriction>"
+FAULTS: dict[str, dict[str, Any]] = {
+    "audience": {"audiences": AUDIENCES.format("https://roster.northmere.example/saml")},
+    "another's audience": {"audiences": AUDIENCES.format("urn:nobody")},
+    "destination": {"destination": ACS + "/"},
+    "recipient": {"recipient": ACS.replace("https", "http")},
+    "issuer": {"issuer": "https://id.northmere.example/saml/"},
+    "key": {"signing": {"signer": "skerry"}},
+    "key not sent": {"signing": {"signer": "skerry", "embed": False}},
+}
+CHANGES = {"changes.csv": f"at,app,what\n{ISSUED},,a key\n2026-12-01T00:00:00Z,,an address\n"}
+
+
+@given(
+    fault=st.sampled_from(sorted(FAULTS)),
+    told=SETTINGS,
+    more=st.sampled_from([{}, CHANGES]),
+    variations=st.lists(VARIATION, min_size=3, max_size=7),
+)
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+def test_whatever_differs(
+    fault: str, told: dict[str, Any], more: dict[str, str], variations: list[dict[str, Any]], tmp_path: Path
+) -> None:
+    folder = workspace(tmp_path, told, {**WIDE, "changes.csv": "at,app,what\n", **more})
+    share(folder, [varied(FAULTS[fault], variation) for variation in variations])
+
+
+@pytest.mark.parametrize("fault", [*FAULTS])
+def test_a_fair_share_is_told_without_the_full_judge(fault: str, tmp_path: Path) -> None:
+    """A law that never applies shows nothing: of six, the first two are judged in full where the others are like them."""
+    folder = workspace(tmp_path, {"account": {"list": "accounts/crew.csv"}}, WIDE)
+    six = [{"shift": shift, "identifier": f"_a{shift}", "response_id": f"_r{shift}"} for shift in range(6)]
+    wanted = {"key not sent": 0, "another's audience": 4}.get(fault, 4)
+    assert share(folder, [varied(FAULTS[fault], one) for one in six], prove=True) == wanted
+
+
+def test_what_is_told_of_a_person_is_not_told_of_another(tmp_path: Path) -> None:
+    folder = workspace(tmp_path, {"account": {"list": "accounts/crew.csv"}}, WIDE)
+    names = [TERN, TERN, "k.gannet@northmere.example", "M.TERN@NORTHMERE.EXAMPLE", TERN]
+    messages = [
+        varied(FAULTS["audience"], {"shift": place, "identifier": f"_a{place}", "name_id": name})
+        for place, name in enumerate(names)
+    ]
+    assert share(folder, messages) == 1
+
+
+def test_a_change_in_between_is_told(tmp_path: Path) -> None:
+    folder = workspace(tmp_path, {}, CHANGES)
+    shifts = [3, 4, 5, 6, -3, -4, -5, 100_000]
+    messages = [
+        varied(FAULTS["audience"], {"shift": shift, "identifier": f"_a{place}"}) for place, shift in enumerate(shifts)
+    ]
+    assert share(folder, messages) == 2
