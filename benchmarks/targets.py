@@ -89,7 +89,8 @@ def rates(world: worlds.World) -> Iterator[Row]:
         "sound forms, in a summary": (lambda: world.judge(world.forms, brief=True), 0.5),
         "sound XML, in a summary": (lambda: world.judge(world.xml, brief=True), 0.5),
         "sound forms, in full": (lambda: world.judge(world.forms), 0.5),
-        "broken forms": (lambda: world.judge(world.broken, brief=True), 0.15),
+        "broken forms, all for one cause": (lambda: world.judge(world.broken, brief=True), 0.15),
+        "broken forms, in full": (lambda: world.judge(world.broken), 0.15),
         "ID tokens": (lambda: world.judge(world.tokens, brief=True), 0.3),
     }
     for what, (work, _) in kinds.items():

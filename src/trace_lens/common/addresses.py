@@ -14,7 +14,7 @@ _USUAL = expression(r"https?://([a-z0-9.-]++)(?::\d{1,4}+)?(?=[/?#]|\Z)")
 _SESSION_IN_PATH = expression(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#]*+", re.IGNORECASE)
 
 
-@lru_cache(maxsize=1024)
+@lru_cache(maxsize=4096)
 def parts_of(url: str) -> SplitResult:
     """The parts of an address, to the letter; empty ones where it is none."""
     try:
@@ -31,7 +31,7 @@ def host_of(url: str) -> str:
     return usual[1] if usual else _host_of(url)
 
 
-@lru_cache(maxsize=1024)
+@lru_cache(maxsize=4096)
 def _host_of(url: str) -> str:
     return ascii_host(parts_of(url.strip()).hostname or "")
 
@@ -46,7 +46,7 @@ def ascii_host(host: str) -> str:
         return host.lower()
 
 
-@lru_cache(maxsize=1024)
+@lru_cache(maxsize=4096)
 def origin_of(url: str) -> str:
     """Scheme, host and port of an address, the default port left out."""
     parts = parts_of(url.strip())
@@ -81,7 +81,7 @@ def plain(url: str) -> str:
     return _SESSION_IN_PATH.sub("", bare) if ";" in bare else bare
 
 
-@lru_cache(maxsize=1024)
+@lru_cache(maxsize=4096)
 def resolved(base: str, reference: str) -> str:
     """A reference resolved against an address (RFC 3986 §5); itself where that cannot be."""
     try:
