@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from trace_lens.intake import har_entries
+from trace_lens.intake import har, har_entries
 
 _VALUES = st.recursive(
     st.none() | st.booleans() | st.integers(-(2**40), 2**60) | st.floats(allow_nan=False) | st.text(max_size=6),
@@ -30,7 +30,7 @@ def _told(values: Any) -> tuple[list[Any], str]:
         for value in values:
             held.append(value)
     except ijson.JSONError as error:
-        return held, f"{type(error).__name__}: {str(error).splitlines()[0]}"
+        return held, f"{type(error).__name__}: {har._words(error)}"
     return held, ""
 
 

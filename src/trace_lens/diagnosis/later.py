@@ -89,7 +89,7 @@ class Broken(NamedTuple):
 
 
 def later(source: str, place: int, sound: Sound, broken: Broken | None = None) -> LaterDiagnosis:
-    """The diagnosis of a message that was judged on the strict path: it is sound, or would be but for what `broken` says."""
+    """The diagnosis of a message from the strict path: it is sound, or would be but for what `broken` says."""
     app, provider = sound.app, sound.provider
     parties = AttemptParties(
         app=app.id,

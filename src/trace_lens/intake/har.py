@@ -207,18 +207,24 @@ def _read_into(
                 budget[1] = _shows_cookies(entry)
             kept.append(exchange)
     except ijson.IncompleteJSONError as error:
-        if "UTF8" in str(error) or "UTF-8" in str(error):
+        if "UTF8" in _words(error) or "UTF-8" in _words(error):
             return "octets that are no UTF-8", None
         return f"it breaks off in entry {number + 1}; {number} before it are whole", None
     except (ijson.JSONError, EOFError, OSError, zlib.error, ValueError) as error:
-        first = str(error).splitlines()[0] if str(error) else type(error).__name__
-        return f"it is broken in entry {number + 1} ({first}); {number} before it are whole", None
+        return f"it is broken in entry {number + 1} ({_words(error)}); {number} before it are whole", None
     finally:
         if skipped:
             notes.append(f"{skipped} entries hold no request and were passed over")
         if zoneless:
             notes.append("its times carry no zone and were read as UTC")
     return None, None
+
+
+def _words(error: Exception) -> str:
+    """What an error says, without the excerpt below it; where that is cut within a letter, ijson gives octets."""
+    told = error.args[0] if error.args else ""
+    text = told.decode("utf-8", "replace") if isinstance(told, bytes) else str(error)
+    return text.splitlines()[0] if text else type(error).__name__
 
 
 def _in_order(kept: list[Exchange], notes: list[str]) -> tuple[Exchange, ...]:
