@@ -137,6 +137,12 @@ def test_what_is_told_of_a_person_is_not_told_of_another(tmp_path: Path) -> None
     assert share(folder, messages) == 1
 
 
+def test_what_was_parsed_is_like_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(alike.Alike, "learn", lambda *_: False)
+    six = [varied(FAULTS["audience"], {"shift": shift, "identifier": f"_a{shift}"}) for shift in range(6)]
+    assert share(workspace(tmp_path, {}, {}), six) == 0
+
+
 def test_a_change_in_between_is_told(tmp_path: Path) -> None:
     folder = workspace(tmp_path, {}, CHANGES)
     shifts = [3, 4, 5, 6, -3, -4, -5, 100_000]

@@ -17,6 +17,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import count
 from operator import itemgetter
 from typing import Any, NamedTuple
 
@@ -36,6 +37,8 @@ _PLAIN, _WRAPPED = r"([ !#$%(-;=?-~]*+)", r"([ !#$%(-;=?-~\n]*+)"
 _MOST, _AT_FIRST, _PAYS = 8, 4, 200
 """Texts that are kept of one number of tags; how many are made at once; messages asked for each one made from then on.
 """
+_IN_ALL, _LONGEST = 64, 16 * 1024
+"""Texts that are kept in all; octets up to which a message has its text kept: longer expressions take long to make."""
 
 Place = tuple[etree._Element, str | None]
 """Where a value stands: an attribute of an element, or its text."""
@@ -80,7 +83,8 @@ class Shape(NamedTuple):
 class Held(NamedTuple):
     """A response of the usual shape: its values, its attributes with theirs, and what was signed, canonicalised.
 
-    `written` is the text that it was read by, and `values` all that differs from that, where it was read so.
+    `written` is the number of the text that it was read by, and `values` all that differs from that; 0 and empty where
+    it was parsed.
     """
 
     shape: Shape
@@ -88,7 +92,7 @@ class Held(NamedTuple):
     attributes: list[tuple[str, list[str]]]
     signed_info: Callable[[], bytes]
     signed: Callable[[], bytes]
-    written: object = None
+    written: int = 0
     values: tuple[str | None, ...] = ()
 
 
@@ -129,13 +133,18 @@ class Alike:
 
     def learn(self, data: bytes, original: Original) -> bool:
         """Keep how a message is written; whether that was possible, and worth it."""
-        if self._made >= _AT_FIRST and self._asked < _PAYS * self._made:
+        if len(data) > _LONGEST or (self._made >= _AT_FIRST and self._asked < _PAYS * self._made):
             return False
         self._made += 1
         text = _text_of(data, original)
         if text:
+            if sum(map(len, self._texts.values())) >= _IN_ALL:
+                self._texts.clear()
             self._texts[data.count(b"<")] = [text, *self._texts.get(data.count(b"<"), ())][:_MOST]
         return text is not None
+
+
+_NUMBERS = count(1)
 
 
 class _Text:
@@ -150,6 +159,7 @@ class _Text:
         octets: Sequence[tuple[list[str], Sequence[int]]],
     ) -> None:
         self.expression = re.compile(written)
+        self._number = next(_NUMBERS)
         self._shape, self._attributes = shape, attributes
         self._said: Callable[[Any], Any] = itemgetter(*said)
         (self._info, self._in_info), (self._holder, self._in_holder) = (
@@ -170,7 +180,7 @@ class _Text:
             [(name, [values[group] or "" for group in groups]) for name, groups in self._attributes],
             lambda: filled(self._info, self._in_info),
             lambda: filled(self._holder, self._in_holder),
-            self,
+            self._number,
             tuple(values),
         )
 

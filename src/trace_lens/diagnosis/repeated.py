@@ -72,6 +72,8 @@ class Repeated:
 
     def known(self, held: Held) -> tuple[Broken, Sound] | None:
         """What is said of a message, and what is known of it; None where only the full judge can tell."""
+        if not held.written:
+            return None
         try:
             kind = self._kinds.get(_key(held))
             if kind is None or kind.lies_apart(held):
@@ -88,6 +90,8 @@ class Repeated:
 
     def learn(self, data: bytes, held: Held, diagnosis: Diagnosis) -> None:
         """Remember what the full judge said of a broken message that is written alike with another."""
+        if not held.written:
+            return
         try:
             key = _key(held)
             kind = self._kinds.get(key)
