@@ -129,6 +129,36 @@ def spa(more: Any) -> Recording:
     return one
 
 
+BERTHS = "https://berths.northmere.example"
+GIVEN = ("sid=s1; Path=/; HttpOnly; Secure; SameSite=Strict",)
+
+
+@pytest.mark.parametrize(
+    ("calls", "let_in"),
+    [
+        ([(401, "sid=s1")], False),
+        ([(401, None)], False),
+        ([(200, "lang=no"), (401, "sid=s1")], False),
+        ([(401, "sid=s1"), (200, "sid=s1")], True),
+        ([(200, "sid=s1"), (401, "sid=s1")], True),
+        ([(403, "sid=s1")], True),
+        ([(401, None), (200, None)], True),
+        ([], True),
+    ],
+)
+def test_a_session_that_its_own_server_does_not_know(
+    calls: list[tuple[int, str | None]], let_in: bool, tmp_path: Path
+) -> None:
+    """A page's call got a session: the user is in, unless the server refuses whatever is called with it."""
+    one = oidc_trip(spa=True)
+    told = {"media": "application/json", "kind": "fetch", "referer": BERTHS + "/"}
+    one.step("POST", BERTHS + "/api/session", 204, body="{}", sets=GIVEN, **told)
+    for number, (status, cookie) in enumerate(calls):
+        one.step("GET", f"{BERTHS}/api/{number}", status, cookie=cookie, page="{}", **told)
+    (found,) = diagnosed(client_workspace(tmp_path), har(one))
+    assert (found.outcome, broke(found)) == (("sound", None) if let_in else ("broken", "session-not-started"))
+
+
 def loaded_again(status: int) -> bytes:
     """A sign-in whose callback is loaded a second time, and answered so."""
     home = page("My berths", "x", OUT)

@@ -167,7 +167,7 @@ def _outcome(case: Case) -> Outcome:
         held = beyond if earlier else [*held, *beyond]
         if sum(sign.weight for sign in held) >= _ENOUGH:
             state = Outcome(True, tuple(held), page, again)
-    refused = _handed_on_in_vain(case, hops[0].exchange)
+    refused = _handed_on_in_vain(case, hops[0].exchange) or _session_refused(case, hops[0].exchange)
     if refused and not (state.let_in and any(sign.exchange.number > refused.exchange.number for sign in state.signs)):
         state = Outcome(False, (refused,), page, again)
     return state if state.signs else Outcome(None, tuple(held), page, again)
@@ -203,6 +203,41 @@ def _handed_on_in_vain(case: Case, back: Exchange) -> Sign | None:
     if told is None:
         return None
     return Sign(LOUD, -4, say('the answer says: "{words}"', words=Quotation(told[:160])), last, by_words=True)
+
+
+def _session_refused(case: Case, back: Exchange) -> Sign | None:
+    """The last call of the application's page to its own server, after one had got a session there, where the server
+    refused every such call: it did not know the session that it had given, or the browser did not send it.
+    """
+    way: Way | None = case.attempt.way
+    sides, given = parties(case), dict[str, str]()
+    with_it: list[Exchange] = []
+    without: list[Exchange] = []
+    for exchange in way.capture.telling if way else ():
+        if exchange.number <= back.number or exchange.kind == STATIC:
+            continue
+        if exchange.kind == PAGE and not exchange.frame and sides.side_of(exchange) == PROVIDER:
+            break  # another sign-in begins
+        if sides.side_of(exchange) != APPLICATION:
+            continue
+        if given and exchange.status > 0:
+            sent = exchange.cookies
+            if any(sent.get(name) == value for name, value in given.items()):
+                with_it.append(exchange)
+            elif exchange.kind == CALL:
+                without.append(exchange)
+        if exchange.kind == CALL and exchange.method != "GET" and 200 <= exchange.status < 300:
+            made = (read_set_cookie(line, exchange) for line in exchange.set_cookies)
+            given |= {
+                cookie.name: cookie.value
+                for cookie in made
+                if isinstance(cookie, Cookie) and not is_cleared(cookie) and _may_hold_session(case, cookie)
+            }
+    calls = with_it or without
+    if not calls or any(call.status != 401 for call in calls):
+        return None
+    how = "with the session that it had given" if with_it else "that came without the session that it had given"
+    return Sign(STATUS, -4, f"{calls[-1].host} answered 401 to a call {how}", calls[-1])
 
 
 def _taken_before(case: Case, back: Hop) -> Hop | None:
