@@ -159,6 +159,56 @@ def test_a_session_that_its_own_server_does_not_know(
     assert (found.outcome, broke(found)) == (("sound", None) if let_in else ("broken", "session-not-started"))
 
 
+SHELL = '<!doctype html><html><head><title>Week</title></head><body><div id="app"></div><script src="/a.js"></script></body>'
+WITH_TEXT = SHELL.replace('"app">', '"app"><p>Monday: early watch</p>')
+
+
+@pytest.mark.parametrize(
+    ("shown", "calls", "outcome"),
+    [
+        (SHELL, [], "inconclusive"),
+        (SHELL, [(401, "bsid=q2")], "broken"),
+        (SHELL, [(401, None), (401, None)], "broken"),
+        (SHELL, [(401, "bsid=q2"), (200, "bsid=q2")], "sound"),
+        (SHELL, [(200, "bsid=q2"), (401, "bsid=q2")], "sound"),
+        (SHELL, [(403, "bsid=q2")], "inconclusive"),
+        (WITH_TEXT, [(401, "bsid=q2")], "sound"),
+        ('{"week": 47}', [], "sound"),
+    ],
+)
+def test_a_page_that_scripts_draw_shows_nothing(
+    shown: str, calls: list[tuple[int, str | None]], outcome: str, tmp_path: Path
+) -> None:
+    """Everybody gets the same shell: whether the session is known shows in what the page calls with it."""
+    one = oidc_trip(shown=shown)
+    told = {"media": "application/json", "kind": "fetch", "referer": BERTHS + "/"}
+    for number, (status, cookie) in enumerate(calls):
+        one.step("GET", f"{BERTHS}/api/{number}", status, cookie=cookie, page="{}", **told)
+    (found,) = diagnosed(client_workspace(tmp_path), har(one))
+    assert (found.outcome, broke(found)) == (outcome, "session-not-started" if outcome == "broken" else None)
+
+
+@pytest.mark.parametrize(("status", "outcome"), [(200, "sound"), (401, "broken")])
+def test_a_server_beside_that_gets_the_cookie(status: int, outcome: str, tmp_path: Path) -> None:
+    one = oidc_trip(shown=SHELL)
+    told = {"media": "application/json", "kind": "fetch", "referer": BERTHS + "/"}
+    one.step("GET", "https://berths-api.northmere.example/me", status, cookie="bsid=q2", page="{}", **told)
+    (found,) = diagnosed(client_workspace(tmp_path), har(one))
+    assert found.outcome == outcome
+
+
+def test_a_shell_beside_an_assertion(tmp_path: Path) -> None:
+    """What was judged of an assertion stands, whatever the page shows; the server's own refusal goes before it."""
+    for calls, outcome in (([], "sound"), ([401], "broken")):
+        one = saml_trip(shown=SHELL)
+        for status in calls:
+            one.step(
+                "GET", "https://roster.northmere.example/api/me", status, cookie="rsid=c3d4", page="{}", kind="fetch"
+            )
+        (found,) = diagnosed(workspace(tmp_path), har(one))
+        assert (found.outcome, broke(found)) == (outcome, "session-not-started" if calls else None)
+
+
 def loaded_again(status: int) -> bytes:
     """A sign-in whose callback is loaded a second time, and answered so."""
     home = page("My berths", "x", OUT)

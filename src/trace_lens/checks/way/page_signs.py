@@ -63,8 +63,9 @@ COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS, WELCOME = (
     "words set",
     "welcome said",
 )
-STATUS, ASKS, BACK, LOUD, OFFERS, OUT_WORDS = (
+STATUS, REFUSED, ASKS, BACK, LOUD, OFFERS, OUT_WORDS = (
     "error status",
+    "session refused",
     "sign-in form",
     "back to sign-in",
     "failure said",

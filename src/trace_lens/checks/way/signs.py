@@ -30,6 +30,7 @@ from trace_lens.checks.way.page_signs import (
     NAMED,
     OFFERS,
     OUT_LINK,
+    REFUSED,
     SIGN_OUT,
     STATUS,
     TOKENS,
@@ -206,38 +207,50 @@ def _handed_on_in_vain(case: Case, back: Exchange) -> Sign | None:
 
 
 def _session_refused(case: Case, back: Exchange) -> Sign | None:
-    """The last call of the application's page to its own server, after one had got a session there, where the server
-    refused every such call: it did not know the session that it had given, or the browser did not send it.
+    """The last call of the application's page to its own server, after it had got a session there (by a call, or on
+    return where the page is a shell), where the server refused every such call: it did not know the session that it
+    had given, or the browser did not send it.
     """
     way: Way | None = case.attempt.way
     sides, given = parties(case), dict[str, str]()
+    page = landing(case)
+    shell = page is not None and _is_shell(page.exchange)
     with_it: list[Exchange] = []
     without: list[Exchange] = []
     for exchange in way.capture.telling if way else ():
-        if exchange.number <= back.number or exchange.kind == STATIC:
+        if exchange.number < back.number or exchange.kind == STATIC:
             continue
         if exchange.kind == PAGE and not exchange.frame and sides.side_of(exchange) == PROVIDER:
             break  # another sign-in begins
-        if sides.side_of(exchange) != APPLICATION:
-            continue
-        if given and exchange.status > 0:
+        side = sides.side_of(exchange)
+        if given and exchange.status > 0 and side != PROVIDER:
             sent = exchange.cookies
-            if any(sent.get(name) == value for name, value in given.items()):
+            if any(sent.get(name) == value for name, value in given.items()) and not _is_shell(exchange):
                 with_it.append(exchange)
-            elif exchange.kind == CALL:
+            elif exchange.kind == CALL and side == APPLICATION:
                 without.append(exchange)
-        if exchange.kind == CALL and exchange.method != "GET" and 200 <= exchange.status < 300:
-            made = (read_set_cookie(line, exchange) for line in exchange.set_cookies)
+        if side != APPLICATION:
+            continue
+        by_call = exchange.kind == CALL and exchange.method != "GET" and 200 <= exchange.status < 300
+        if by_call or (shell and exchange.kind == PAGE):
             given |= {
                 cookie.name: cookie.value
-                for cookie in made
-                if isinstance(cookie, Cookie) and not is_cleared(cookie) and _may_hold_session(case, cookie)
+                for cookie in _set_by(exchange)
+                if _may_hold_session(case, cookie) and exchange.cookies.get(cookie.name) != cookie.value
             }
     calls = with_it or without
     if not calls or any(call.status != 401 for call in calls):
         return None
     how = "with the session that it had given" if with_it else "that came without the session that it had given"
-    return Sign(STATUS, -4, f"{calls[-1].host} answered 401 to a call {how}", calls[-1])
+    return Sign(REFUSED, -4, f"{calls[-1].host} answered 401 to a call {how}", calls[-1])
+
+
+def _set_by(exchange: Exchange) -> Iterator[Cookie]:
+    """The cookies that a response sets, not those that it clears or that no browser takes."""
+    for line in exchange.set_cookies:
+        cookie = read_set_cookie(line, exchange)
+        if isinstance(cookie, Cookie) and not is_cleared(cookie):
+            yield cookie
 
 
 def _taken_before(case: Case, back: Hop) -> Hop | None:
@@ -319,16 +332,19 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
         sets = exchange.number in setting
         if not (sets or started):
             continue
-        ours = started and sides.side_of(exchange) == APPLICATION
-        if ours and exchange is not first:
+        side = sides.side_of(exchange) if started else PROVIDER
+        ours = side == APPLICATION
+        if side != PROVIDER and exchange is not first:
             sent = exchange.cookies
             served = next((c for c in fresh.values() if sent.get(c.name) == c.value), None)
-            if served and exchange.kind != STATIC and 200 <= exchange.status < 300 and not _unfriendly(exchange):
+            good = exchange.kind != STATIC and 200 <= exchange.status < 300
+            if served and good and not _unfriendly(exchange) and not _is_shell(exchange):
                 words = f"the cookie {served.name}, set on return, was sent and served"
                 yield Sign(COOKIE, 2, words, exchange, cookie=served.name)
                 return
             if (
-                exchange.kind == CALL
+                ours
+                and exchange.kind == CALL
                 and exchange.method != "GET"
                 and 200 <= exchange.status < 300
                 and _gives_session(exchange)
@@ -359,6 +375,16 @@ def _may_hold_session(case: Case, cookie: Cookie) -> bool:
     if named:
         return cookie.name == named
     return cookie.http_only or bool(_SESSION_NAME.search(cookie.name)) or len(cookie.value) >= _LONG
+
+
+_HTML = expression(rb"<(?:!doctype html|html|head|body|script)\b", re.IGNORECASE)
+
+
+def _is_shell(exchange: Exchange) -> bool:
+    """Whether a page shows nothing by itself: scripts draw it, and it is served to everybody alike."""
+    if exchange.kind != PAGE or not exchange.answer or not _HTML.search(exchange.answer[:4096]):
+        return False
+    return not page_of(exchange).text
 
 
 def _unfriendly(exchange: Exchange) -> bool:
