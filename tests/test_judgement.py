@@ -172,6 +172,8 @@ WITH_TEXT = SHELL.replace('"app">', '"app"><p>Monday: early watch</p>')
         (SHELL, [(401, "bsid=q2"), (200, "bsid=q2")], "sound"),
         (SHELL, [(200, "bsid=q2"), (401, "bsid=q2")], "sound"),
         (SHELL, [(403, "bsid=q2")], "inconclusive"),
+        (WITH_TEXT.replace("Monday: early watch", "Loading …"), [(401, "bsid=q2")], "broken"),
+        (WITH_TEXT.replace("Monday: early watch", "Bitte warten"), [], "inconclusive"),
         (WITH_TEXT, [(401, "bsid=q2")], "sound"),
         ('{"week": 47}', [], "sound"),
     ],

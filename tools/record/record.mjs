@@ -5,6 +5,7 @@ import { chromium } from 'playwright-core';
 import { Kit } from './kit.mjs';
 import { SCENARIOS } from './scenarios.mjs';
 import { MORE } from './more.mjs';
+import { SHELLS } from './shells.mjs';
 import { clear, listen, makeKeys } from './world.mjs';
 
 const [out, keys, python, only] = process.argv.slice(2);
@@ -19,7 +20,7 @@ const browser = await chromium.launch({
     '--host-resolver-rules=MAP gone.northmere.example ~NOTFOUND, MAP closed.northmere.example 127.0.0.1:9, MAP *.example 127.0.0.1'],
 });
 const index = {};
-for (const scenario of [...SCENARIOS, ...MORE]) {
+for (const scenario of [...SCENARIOS, ...MORE, ...SHELLS]) {
   if (only && !new RegExp(only).test(scenario.name)) continue;
   clear();
   const kit = new Kit(pairs, keys, python);

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from trace_lens.common.addresses import plain
 from trace_lens.intake.carried import EXCHANGE
-from trace_lens.intake.exchanges import PAGE, STATIC, Capture, Exchange, forms_of, jumps_of
+from trace_lens.intake.exchanges import PAGE, STATIC, Capture, Exchange, Form, forms_of, jumps_of
 from trace_lens.intake.found import FoundMessage
 
 REDIRECT, FORM, JUMP, PERSON, SCRIPT, START, CALLED = "redirect", "form", "jump", "person", "script", "start", "call"
@@ -112,6 +112,7 @@ class _Exits:
         self._forms: dict[str, tuple[int, bool]] = {}
         self._jumps: dict[str, int] = {}
         self._pages: dict[str, int] = {}
+        self._led: dict[str, tuple[list[str], list[Form]]] = {}
 
     def add(self, position: int, exchange: Exchange) -> None:
         target = exchange.redirects_to
@@ -120,11 +121,16 @@ class _Exits:
             return
         if exchange.kind != PAGE:
             return
-        for jump in jumps_of(exchange):
+        here = plain(exchange.url)
+        jumps, forms = jumps_of(exchange), forms_of(exchange)
+        if exchange.answer is None and 200 <= exchange.status < 300:  # it was left: it leads where it led before
+            jumps, forms = self._led.get(here, (jumps, forms))
+        for jump in jumps:
             self._jumps[_bare(jump)] = position
-        for form in forms_of(exchange):
+        for form in forms:
             self._forms[plain(form.action)] = (position, form.by_itself)
-        self._pages[plain(exchange.url)] = position
+        self._led[here] = jumps, forms
+        self._pages[here] = position
         self._pages[exchange.origin + "/"] = position
 
     def cause_of(self, exchange: Exchange, steps: Sequence[Exchange], *, carries: bool) -> tuple[str, int | None]:

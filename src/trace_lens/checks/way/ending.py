@@ -10,7 +10,7 @@ from trace_lens.attempts.journeys import CALLED, REDIRECT, Hop, Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.failure_words import says_failure, says_only_failure
-from trace_lens.checks.way.page_signs import STATUS
+from trace_lens.checks.way.page_signs import REFUSED, STATUS, Sign
 from trace_lens.checks.way.parties import (
     APPLICATION,
     PROVIDER,
@@ -221,6 +221,8 @@ def session(case: Case) -> Answer:
         return
     if again and any(sign.exchange is again.exchange for sign in end.against):
         why = _why_again(case, way, back, again, way.capture.tells_cookies)
+    elif end.against[0].name == REFUSED:
+        why = _why_refused(way, end.against[0])
     else:
         why = _Why(end.against[0].says)
     here = (again or page or back).exchange
@@ -318,6 +320,21 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> _Why:
     if not any(_cookies_set(hop.exchange) for hop in after):
         return _Why("the application set no cookie, and the browser was sent to sign in again")
     return _Why(f"{plainly}, though its cookies came back: it does not accept the answer, or looks at an older session")
+
+
+def _why_refused(way: Way, sign: Sign) -> _Why:
+    """Why a session that had just been given was refused to a call, as far as the cookies tell."""
+    call = sign.exchange
+    store = CookieStore()
+    for exchange in way.capture.setting_cookies:
+        if exchange.number >= call.number:
+            break
+        store.receive(exchange)
+    cookie = next((one for one in store if one.name == sign.cookie and one.name not in call.cookies), None)
+    kept = kept_back(cookie, call, call.request("referer")) if cookie else None
+    if kept is None:
+        return _Why(sign.says)
+    return _Why(f"{sign.says}: {kept.reason.replace('the return', 'the call')}", kept.set_to, cookie)
 
 
 def cookie_shown(case: Case, cookie: Cookie | Refused | None) -> list[Evidence]:

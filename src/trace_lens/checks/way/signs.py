@@ -15,6 +15,7 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared
 from trace_lens.attempts.journeys import BY_ITSELF, CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
+from trace_lens.checks.way.drawn import is_shell, may_hold_session, session_refused
 from trace_lens.checks.way.failure_words import (
     failure_in_address,
     failure_in_json,
@@ -30,7 +31,6 @@ from trace_lens.checks.way.page_signs import (
     NAMED,
     OFFERS,
     OUT_LINK,
-    REFUSED,
     SIGN_OUT,
     STATUS,
     TOKENS,
@@ -41,7 +41,6 @@ from trace_lens.checks.way.page_signs import (
     unwelcoming,
 )
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, brings_answer, parties, return_hop
-from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Evidence
 from trace_lens.common.locations import Location
 from trace_lens.common.sentences import Quotation, say
@@ -168,7 +167,9 @@ def _outcome(case: Case) -> Outcome:
         held = beyond if earlier else [*held, *beyond]
         if sum(sign.weight for sign in held) >= _ENOUGH:
             state = Outcome(True, tuple(held), page, again)
-    refused = _handed_on_in_vain(case, hops[0].exchange) or _session_refused(case, hops[0].exchange)
+    refused = _handed_on_in_vain(case, hops[0].exchange) or session_refused(
+        case, hops[0].exchange, page.exchange if page else None
+    )
     if refused and not (state.let_in and any(sign.exchange.number > refused.exchange.number for sign in state.signs)):
         state = Outcome(False, (refused,), page, again)
     return state if state.signs else Outcome(None, tuple(held), page, again)
@@ -204,53 +205,6 @@ def _handed_on_in_vain(case: Case, back: Exchange) -> Sign | None:
     if told is None:
         return None
     return Sign(LOUD, -4, say('the answer says: "{words}"', words=Quotation(told[:160])), last, by_words=True)
-
-
-def _session_refused(case: Case, back: Exchange) -> Sign | None:
-    """The last call of the application's page to its own server, after it had got a session there (by a call, or on
-    return where the page is a shell), where the server refused every such call: it did not know the session that it
-    had given, or the browser did not send it.
-    """
-    way: Way | None = case.attempt.way
-    sides, given = parties(case), dict[str, str]()
-    page = landing(case)
-    shell = page is not None and _is_shell(page.exchange)
-    with_it: list[Exchange] = []
-    without: list[Exchange] = []
-    for exchange in way.capture.telling if way else ():
-        if exchange.number < back.number or exchange.kind == STATIC:
-            continue
-        if exchange.kind == PAGE and not exchange.frame and sides.side_of(exchange) == PROVIDER:
-            break  # another sign-in begins
-        side = sides.side_of(exchange)
-        if given and exchange.status > 0 and side != PROVIDER:
-            sent = exchange.cookies
-            if any(sent.get(name) == value for name, value in given.items()) and not _is_shell(exchange):
-                with_it.append(exchange)
-            elif exchange.kind == CALL and side == APPLICATION:
-                without.append(exchange)
-        if side != APPLICATION:
-            continue
-        by_call = exchange.kind == CALL and exchange.method != "GET" and 200 <= exchange.status < 300
-        if by_call or (shell and exchange.kind == PAGE):
-            given |= {
-                cookie.name: cookie.value
-                for cookie in _set_by(exchange)
-                if _may_hold_session(case, cookie) and exchange.cookies.get(cookie.name) != cookie.value
-            }
-    calls = with_it or without
-    if not calls or any(call.status != 401 for call in calls):
-        return None
-    how = "with the session that it had given" if with_it else "that came without the session that it had given"
-    return Sign(REFUSED, -4, f"{calls[-1].host} answered 401 to a call {how}", calls[-1])
-
-
-def _set_by(exchange: Exchange) -> Iterator[Cookie]:
-    """The cookies that a response sets, not those that it clears or that no browser takes."""
-    for line in exchange.set_cookies:
-        cookie = read_set_cookie(line, exchange)
-        if isinstance(cookie, Cookie) and not is_cleared(cookie):
-            yield cookie
 
 
 def _taken_before(case: Case, back: Hop) -> Hop | None:
@@ -338,7 +292,7 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
             sent = exchange.cookies
             served = next((c for c in fresh.values() if sent.get(c.name) == c.value), None)
             good = exchange.kind != STATIC and 200 <= exchange.status < 300
-            if served and good and not _unfriendly(exchange) and not _is_shell(exchange):
+            if served and good and not _unfriendly(exchange) and not is_shell(case, exchange):
                 words = f"the cookie {served.name}, set on return, was sent and served"
                 yield Sign(COOKIE, 2, words, exchange, cookie=served.name)
                 return
@@ -359,32 +313,8 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
                 cookie = read_set_cookie(line, exchange)
                 if isinstance(cookie, Refused) or is_cleared(cookie) or before.get(cookie.name) == cookie.value:
                     continue
-                if _may_hold_session(case, cookie):
+                if may_hold_session(case, cookie):
                     fresh[cookie.name] = cookie
-
-
-_SESSION_NAME = expression(r"sess|sid$|^sid|auth|token|login|saml|oidc", re.IGNORECASE)
-_LONG = 16
-
-
-def _may_hold_session(case: Case, cookie: Cookie) -> bool:
-    """Whether a cookie can be a session: the one that the settings name, else one kept from scripts, named so, or
-    long.
-    """
-    named = case.app.settings.application.session_cookie if case.app else None
-    if named:
-        return cookie.name == named
-    return cookie.http_only or bool(_SESSION_NAME.search(cookie.name)) or len(cookie.value) >= _LONG
-
-
-_HTML = expression(rb"<(?:!doctype html|html|head|body|script)\b", re.IGNORECASE)
-
-
-def _is_shell(exchange: Exchange) -> bool:
-    """Whether a page shows nothing by itself: scripts draw it, and it is served to everybody alike."""
-    if exchange.kind != PAGE or not exchange.answer or not _HTML.search(exchange.answer[:4096]):
-        return False
-    return not page_of(exchange).text
 
 
 def _unfriendly(exchange: Exchange) -> bool:
