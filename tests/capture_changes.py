@@ -171,10 +171,22 @@ def _with_others(export: Export, others: list[tuple[str, str, int, str]]) -> Exp
     return made
 
 
+def revalidated(export: Export) -> Export:
+    """As when the browser had each page before: the server answers 304, and the page is shown as it was."""
+
+    def change(entry: dict[str, Any]) -> None:
+        if entry["request"]["method"] == "GET" and entry.get("_resourceType") == "document":
+            answer = entry["response"]
+            answer["status"] = 304 if answer["status"] == 200 else answer["status"]
+
+    return _changed(export, change)
+
+
 SAME: dict[str, Callable[[Export], Export]] = {
     "shuffled": shuffled,
     "with noise": with_noise,
     "with trouble elsewhere": with_trouble,
+    "revalidated": revalidated,
 }
 
 

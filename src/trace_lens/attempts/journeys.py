@@ -123,7 +123,7 @@ class _Exits:
             return
         here = plain(exchange.url)
         jumps, forms = jumps_of(exchange), forms_of(exchange)
-        if exchange.answer is None and 200 <= exchange.status < 300:  # it was left: it leads where it led before
+        if exchange.answer is None and exchange.served:  # it was left: it leads where it led before
             jumps, forms = self._led.get(here, (jumps, forms))
         for jump in jumps:
             self._jumps[_bare(jump)] = position

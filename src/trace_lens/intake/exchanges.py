@@ -123,9 +123,19 @@ class Exchange(_Exchange):
         return plain(self.url)
 
     @property
+    def served(self) -> bool:
+        """Whether it was answered with content, be it what the browser had already (304, RFC 9110 §15.4.5)."""
+        return 200 <= self.status < 300 or self.status == 304
+
+    @property
+    def leads_on(self) -> bool:
+        """Whether its status is that of a redirect."""
+        return 300 <= self.status < 400 and self.status != 304
+
+    @property
     def redirects_to(self) -> str | None:
         """Where a redirect sends the browser (RFC 9110 §10.2.2), resolved against its own address."""
-        location = self.response("location") if 300 <= self.status < 400 else None
+        location = self.response("location") if self.leads_on else None
         return None if location is None else resolved(self.url, location.strip())
 
     @property
@@ -240,7 +250,7 @@ def forms_of(page: Exchange) -> list[Form]:
 
 def jumps_of(page: Exchange) -> list[str]:
     """Where a page sends the browser by itself: meta refresh, or a script that sets the location."""
-    if page.status and not 200 <= page.status < 300 and not 400 <= page.status < 600:
+    if page.status and not page.served and not 400 <= page.status < 600:
         return []
     refresh = page.response("refresh")
     if not page.answer and not refresh:

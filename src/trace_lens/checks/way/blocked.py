@@ -137,7 +137,7 @@ def _never_called(case: Case, way: Way) -> Iterator[Finding]:
     """A page that redeems its code by itself, and whose policy forbids the call: then the step never comes."""
     back = return_hop(case)
     endpoint = case.provider.discovery.get("token_endpoint") if case.provider else None
-    if back is None or not isinstance(endpoint, str) or back.exchange.status != 200 or shown_in(case):
+    if back is None or not isinstance(endpoint, str) or not back.exchange.served or shown_in(case):
         return
     page = back.exchange
     policy = page.response("content-security-policy") or ""
@@ -260,7 +260,7 @@ def _policies(case: Case, way: Way, place: int, hop: Hop) -> Iterator[Finding]:
             return
     barred = (page.response("x-frame-options") or "").lower()
     ancestors = _directive(policy, "frame-ancestors")
-    shown = page.status < 300 and page.redirects_to is None
+    shown = (page.status < 300 or page.served) and page.redirects_to is None
     if page.frame and shown and (barred in ("deny", "sameorigin") or ancestors == ["'none'"]):
         yield finding(
             "blocked-by-browser",

@@ -94,7 +94,7 @@ def is_shell(case: Case, exchange: Exchange) -> bool:
     """
     if exchange.kind != PAGE or exchange.answer:
         return _shows_nothing(exchange)
-    return 200 <= exchange.status < 300 and exchange.plain_url in case.once("shells", lambda: _shells(case))
+    return exchange.served and exchange.plain_url in case.once("shells", lambda: _shells(case))
 
 
 def _shells(case: Case) -> frozenset[str]:

@@ -137,7 +137,7 @@ def _last_page(case: Case, way: Way) -> Exchange | None:
     if not shown or not way.capture.is_whole:
         return None
     last = shown[-1]
-    if parties(case).side_of(last) != PROVIDER or last.redirects_to or last.status <= 0 or 300 <= last.status < 400:
+    if parties(case).side_of(last) != PROVIDER or last.redirects_to or last.status <= 0 or last.leads_on:
         return None
     return last
 

@@ -321,8 +321,7 @@ def _goes_on(case: Case, way: Way, hop: Hop) -> bool:
     if case.attempt.kind != "way" or parties(case).side_of(hop.exchange) == APPLICATION:
         return False
     return any(
-        parties(case).side_of(later.exchange) == APPLICATION and 200 <= later.exchange.status < 300
-        for later in way.after(hop)
+        parties(case).side_of(later.exchange) == APPLICATION and later.exchange.served for later in way.after(hop)
     )
 
 

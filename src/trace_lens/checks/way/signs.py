@@ -116,7 +116,7 @@ def shows_cookies(case: Case) -> bool:
 
 def landing(case: Case) -> Hop | None:
     """The page that the user saw in the end: the last hop that is no redirect and carries no request."""
-    seen = [hop for hop in after_return(case) if not 300 <= hop.exchange.status < 400 and hop.exchange.status > 0]
+    seen = [hop for hop in after_return(case) if not hop.exchange.leads_on and hop.exchange.status > 0]
     pages = [hop for hop in seen if hop.how != CALLED]
     return pages[-1] if pages else None
 
@@ -197,7 +197,7 @@ def _handed_on_in_vain(case: Case, back: Exchange) -> Sign | None:
         if exchange.number > back.number and exchange.kind == CALL and handed.search(exchange.body or b"")
     ]
     last = next((exchange for exchange in reversed(calls) if sides.side_of(exchange) != PROVIDER), None)
-    if last is None or last.status <= 0 or 300 <= last.status < 400:
+    if last is None or last.status <= 0 or last.leads_on:
         return None
     if last.status >= 400:
         return Sign(STATUS, -4, f"{last.host} answered {last.status} to the page that handed the code on", last)
@@ -227,14 +227,14 @@ def _of_hop(case: Case, hop: Hop) -> Iterator[Sign]:
         return
     if exchange.status >= 400 and (hop.how != CALLED or (hop.carries and side == APPLICATION)):
         yield Sign(STATUS, -4, f"{exchange.host or 'the application'} answered {exchange.status}", exchange)
-    if hop.how == CALLED or exchange.kind != PAGE or 300 <= exchange.status < 400 or exchange.status <= 0:
+    if hop.how == CALLED or exchange.kind != PAGE or exchange.leads_on or exchange.status <= 0:
         return
     shown = page_of(exchange)
     told = told_words(case, exchange, shown)
     if told:
         yield told
         return
-    welcoming = list(friendly(case, exchange, shown)) if exchange.status < 300 else []
+    welcoming = list(friendly(case, exchange, shown)) if exchange.served else []
     out = any(sign.name == OUT_LINK for sign in welcoming)
     if shown.asks_to_sign_in:
         yield Sign(ASKS, -1 if out else -3, f"{exchange.host} shows a sign-in form", exchange)
@@ -291,7 +291,7 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
         if side != PROVIDER and exchange is not first:
             sent = exchange.cookies
             served = next((c for c in fresh.values() if sent.get(c.name) == c.value), None)
-            good = exchange.kind != STATIC and 200 <= exchange.status < 300
+            good = exchange.kind != STATIC and exchange.served
             if served and good and not _unfriendly(exchange) and not is_shell(case, exchange):
                 words = f"the cookie {served.name}, set on return, was sent and served"
                 yield Sign(COOKIE, 2, words, exchange, cookie=served.name)
