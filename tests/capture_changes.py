@@ -182,11 +182,26 @@ def revalidated(export: Export) -> Export:
     return _changed(export, change)
 
 
+def with_ports(export: Export) -> Export:
+    """As some recorders and servers write addresses: with the default port, in requests and in where redirects lead."""
+
+    def named(address: str) -> str:
+        return re.sub(r"^https://([^/:?#]+)(?=[/?#]|$)", r"https://\1:443", address)
+
+    def change(entry: dict[str, Any]) -> None:
+        entry["request"]["url"] = named(entry["request"]["url"])
+        for one in entry["response"]["headers"]:
+            one["value"] = named(one["value"]) if one["name"].lower() == "location" else one["value"]
+
+    return _changed(export, change)
+
+
 SAME: dict[str, Callable[[Export], Export]] = {
     "shuffled": shuffled,
     "with noise": with_noise,
     "with trouble elsewhere": with_trouble,
     "revalidated": revalidated,
+    "with ports": with_ports,
 }
 
 

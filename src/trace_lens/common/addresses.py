@@ -13,6 +13,9 @@ _USUAL = expression(r"https?://([a-z0-9.-]++)(?::\d{1,4}+)?(?=[/?#]|\Z)")
 """An address whose host can be read off: as browsers write nearly all of them."""
 _SESSION_IN_PATH = expression(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#]*+", re.IGNORECASE)
 
+_PLAIN_HOST = expression(r"https?://[a-z0-9.-]++(?::(?!(?:443|80)\b)\d++)?+(?=[/?#]|\Z)")
+_DEFAULTS = {"https": ":443", "http": ":80"}
+
 
 @lru_cache(maxsize=4096)
 def parts_of(url: str) -> SplitResult:
@@ -79,6 +82,26 @@ def plain(url: str) -> str:
     if "@" in bare:
         bare = _USER_INFORMATION.sub(r"\1", bare, count=1)
     return _SESSION_IN_PATH.sub("", bare) if ";" in bare else bare
+
+
+def usual(url: str) -> str:
+    """An http address with scheme and host in small letters and without the default port, as browsers ask for it; what
+    follows them, and any other address, is given back to the letter.
+    """
+    if _PLAIN_HOST.match(url):
+        return url
+    scheme, there, rest = url.partition("://")
+    default = _DEFAULTS.get(scheme.lower()) if there else None
+    if default is None:
+        return url
+    end = min((place for mark in "/?#" if (place := rest.find(mark)) >= 0), default=len(rest))
+    user, at, host = rest[:end].rpartition("@")
+    return f"{scheme.lower()}://{user}{at}{host.lower().removesuffix(default)}{rest[end:]}"
+
+
+def led_to(base: str, reference: str) -> str:
+    """Where a reference on a page, or of a redirect, leads a browser."""
+    return usual(resolved(base, reference))
 
 
 @lru_cache(maxsize=4096)

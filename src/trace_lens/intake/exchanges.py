@@ -14,7 +14,7 @@ from typing import NamedTuple
 from urllib.parse import SplitResult
 
 from trace_lens.common import limits
-from trace_lens.common.addresses import host_of, origin_of, parts_of, plain, resolved
+from trace_lens.common.addresses import host_of, led_to, origin_of, parts_of, plain
 from trace_lens.common.expressions import expression
 from trace_lens.intake.browser_words import Trouble, trouble_of
 from trace_lens.intake.markup import attributes, elements, tags, without_tags, without_unseen
@@ -136,7 +136,7 @@ class Exchange(_Exchange):
     def redirects_to(self) -> str | None:
         """Where a redirect sends the browser (RFC 9110 §10.2.2), resolved against its own address."""
         location = self.response("location") if self.leads_on else None
-        return None if location is None else resolved(self.url, location.strip())
+        return None if location is None else led_to(self.url, location.strip())
 
     @property
     def text(self) -> str:
@@ -231,7 +231,7 @@ def forms_of(page: Exchange) -> list[Form]:
     for opening, content in elements(text, "form", unclosed=True):
         own = attributes(opening)
         inputs = [attributes(content[start:end]) for start, end in tags(content, "input", "button")]
-        action = resolved(page.url, (own.get("action") or page.url).strip())
+        action = led_to(page.url, (own.get("action") or page.url).strip())
         names = tuple(field["name"] for field in inputs if field.get("name"))
         typed = [attributes(content[start:end]) for start, end in tags(content, "input")]
         asks = any(field.get("type", "text").lower() in ("text", "password", "email") for field in typed)
@@ -265,8 +265,8 @@ def jumps_of(page: Exchange) -> list[str]:
     for content_text in contents:
         _, _, target = content_text.partition("=")
         if target:
-            found.append(resolved(page.url, target.strip(" '\"")))
-    found += [resolved(page.url, match[1].replace("\\/", "/")) for match in _JUMP.finditer(text)]
+            found.append(led_to(page.url, target.strip(" '\"")))
+    found += [led_to(page.url, match[1].replace("\\/", "/")) for match in _JUMP.finditer(text)]
     return found
 
 

@@ -13,6 +13,7 @@ from itertools import pairwise
 from typing import Any, BinaryIO
 
 from trace_lens.common import limits
+from trace_lens.common.addresses import usual
 from trace_lens.common.expressions import expression
 from trace_lens.intake.carried import is_worth_reading
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange
@@ -285,6 +286,7 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     url = url or address_of_pseudo(asked)
     if not url:
         return None
+    url = usual(url)
     content = object_of(response, "content")
     media = (text_of(content, "mimeType") or answered.get("content-type") or "").lower()
     kind = STATIC if noise else _kind(entry, asked, media)
