@@ -196,12 +196,20 @@ def with_ports(export: Export) -> Export:
     return _changed(export, change)
 
 
+def twice(export: Export) -> Export:
+    """As when two exports of one panel were put into one file."""
+    made = copy.deepcopy(export)
+    entries_of(made).extend(copy.deepcopy(entries_of(export)))
+    return made
+
+
 SAME: dict[str, Callable[[Export], Export]] = {
     "shuffled": shuffled,
     "with noise": with_noise,
     "with trouble elsewhere": with_trouble,
     "revalidated": revalidated,
     "with ports": with_ports,
+    "twice": twice,
 }
 
 

@@ -192,8 +192,9 @@ def _read_into(
     """
     import ijson
 
-    skipped = 0
+    skipped = again = 0
     zoneless = False
+    seen: dict[Any, Exchange] = {}
     number = 0
     try:
         for number, entry in enumerate(entries_of(_Bounded(stream)), 1):
@@ -206,6 +207,11 @@ def _read_into(
             zoneless = zoneless or _lacks_zone(entry)
             if not budget[1]:
                 budget[1] = _shows_cookies(entry)
+            if exchange.at is not None and exchange.kind != STATIC:
+                first = seen.setdefault((exchange.url, exchange.method, exchange.at, exchange.seconds), exchange)
+                if first is not exchange and first == exchange._replace(number=first.number, place=first.place):
+                    again += 1
+                    continue
             kept.append(exchange)
     except ijson.IncompleteJSONError as error:
         if "UTF8" in _words(error) or "UTF-8" in _words(error):
@@ -216,6 +222,13 @@ def _read_into(
     finally:
         if skipped:
             notes.append(f"{skipped} entries hold no request and were passed over")
+        if again:
+            told = (
+                "1 entry stands in it twice, to the letter, and counts"
+                if again == 1
+                else (f"{again} entries stand in it twice, to the letter, and count")
+            )
+            notes.append(f"{told} once")
         if zoneless:
             notes.append("its times carry no zone and were read as UTC")
     return None, None
