@@ -129,6 +129,30 @@ def spa(more: Any) -> Recording:
     return one
 
 
+@pytest.mark.parametrize(
+    ("calls", "let_in"),
+    [
+        ([], True),
+        ([(401, "t1")], False),
+        ([(200, "t1")], True),
+        ([(401, "other")], True),
+        ([(401, "t1"), (200, "t1")], True),
+    ],
+)
+def test_a_token_that_its_own_server_does_not_know(calls: list[tuple[int, str]], let_in: bool, tmp_path: Path) -> None:
+    one = oidc_trip(spa=True)
+    told = {"media": "application/json", "kind": "fetch", "referer": BERTHS + "/"}
+    given = {"token": "t1", "of": "client_id"}
+    one.step(
+        "POST", BERTHS + "/api/session", 200, body='{"id_token": "x", "grant_type": 1}', page=json.dumps(given), **told
+    )
+    for number, (status, token) in enumerate(calls):
+        sent = {"Authorization": f"Bearer {token}"}
+        one.step("GET", f"{BERTHS}/api/{number}", status, page="{}", sent=sent, **told)
+    (found,) = diagnosed(client_workspace(tmp_path), har(one))
+    assert found.outcome == ("sound" if let_in else "broken"), broke(found)
+
+
 BERTHS = "https://berths.northmere.example"
 GIVEN = ("sid=s1; Path=/; HttpOnly; Secure; SameSite=Strict",)
 

@@ -16,6 +16,7 @@ from trace_lens.intake.pages import page_of
 
 _SESSION_NAME = expression(r"sess|sid$|^sid|auth|token|login|saml|oidc", re.IGNORECASE)
 _LONG = 16
+_GIVEN = expression(rb'"(?:access_token|session|token|session_?id)"\s*+:\s*+"([^"\\]++)"', re.IGNORECASE)
 
 
 def may_hold_session(case: Case, cookie: Cookie) -> bool:
@@ -34,7 +35,7 @@ def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign |
     had given, or the browser did not send it. `page` is the one that the user saw last.
     """
     way: Way | None = case.attempt.way
-    sides, given = parties(case), dict[str, str]()
+    sides, given, tokens = parties(case), dict[str, str](), set[str]()
     shell = page is not None and is_shell(case, page)
     with_it: list[Exchange] = []
     without: list[Exchange] = []
@@ -44,11 +45,12 @@ def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign |
         if exchange.kind == PAGE and not exchange.frame and sides.side_of(exchange) == PROVIDER:
             break  # another sign-in begins
         side = sides.side_of(exchange)
-        if given and exchange.status > 0 and side != PROVIDER:
-            sent = exchange.cookies
-            if any(sent.get(name) == value for name, value in given.items()) and not is_shell(case, exchange):
+        if (given or tokens) and exchange.status > 0 and side != PROVIDER:
+            sent, borne = exchange.cookies, (exchange.request("authorization") or "").rpartition(" ")[2]
+            carried = borne in tokens or any(sent.get(name) == value for name, value in given.items())
+            if carried and not is_shell(case, exchange):
                 with_it.append(exchange)
-            elif exchange.kind == CALL and side == APPLICATION:
+            elif given and exchange.kind == CALL and side == APPLICATION:
                 without.append(exchange)
         if side != APPLICATION:
             continue
@@ -59,12 +61,20 @@ def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign |
                 for cookie in _set_by(exchange)
                 if may_hold_session(case, cookie) and exchange.cookies.get(cookie.name) != cookie.value
             }
+        if by_call and (token := session_in(exchange)):
+            tokens.add(token)
     calls = with_it or without
     if not calls or any(call.status != 401 for call in calls):
         return None
     how = "with the session that it had given" if with_it else "that came without the session that it had given"
     lost = None if with_it else next(iter(given))
     return Sign(REFUSED, -4, f"{calls[-1].host} answered 401 to a call {how}", calls[-1], cookie=lost)
+
+
+def session_in(exchange: Exchange) -> str | None:
+    """The session that the JSON of an answer gives a page, which sends it along by itself."""
+    found = _GIVEN.search((exchange.answer or b"")[:4096])
+    return found[1].decode("utf-8", "replace") if found else None
 
 
 def _set_by(exchange: Exchange) -> Iterator[Cookie]:

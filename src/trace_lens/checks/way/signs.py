@@ -15,7 +15,7 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared
 from trace_lens.attempts.journeys import BY_ITSELF, CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.drawn import is_shell, may_hold_session, session_refused
+from trace_lens.checks.way.drawn import is_shell, may_hold_session, session_in, session_refused
 from trace_lens.checks.way.failure_words import (
     failure_in_address,
     failure_in_json,
@@ -329,10 +329,7 @@ def _unfriendly(exchange: Exchange) -> bool:
 def _gives_session(exchange: Exchange) -> bool:
     if any(not isinstance(read_set_cookie(line, exchange), Refused) for line in exchange.set_cookies):
         return True
-    return bool(
-        exchange.answer
-        and re.search(rb'"(?:access_token|session|token|session_?id)"\s*:\s*"', exchange.answer[:4096], re.IGNORECASE)
-    )
+    return session_in(exchange) is not None
 
 
 def shown_signs(case: Case, signs: tuple[Sign, ...]) -> list[Evidence]:
