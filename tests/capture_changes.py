@@ -196,6 +196,16 @@ def with_ports(export: Export) -> Export:
     return _changed(export, change)
 
 
+def without_referrers(export: Export) -> Export:
+    """As of pages that keep to themselves where a request comes from (Referrer-Policy: no-referrer)."""
+
+    def change(entry: dict[str, Any]) -> None:
+        kept = [one for one in entry["request"]["headers"] if one["name"].lower() != "referer"]
+        entry["request"]["headers"] = kept
+
+    return _changed(export, change)
+
+
 def twice(export: Export) -> Export:
     """As when two exports of one panel were put into one file."""
     made = copy.deepcopy(export)
@@ -210,6 +220,7 @@ SAME: dict[str, Callable[[Export], Export]] = {
     "revalidated": revalidated,
     "with ports": with_ports,
     "twice": twice,
+    "without referrers": without_referrers,
 }
 
 

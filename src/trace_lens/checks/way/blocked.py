@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from trace_lens.attempts.journeys import Hop, Way
+from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.way.interfaces import bearer_of
@@ -34,7 +34,7 @@ def refused_by_browser(case: Case) -> Answer:
         return
     for place, hop in enumerate(way.hops):
         yield from _policies(case, way, place, hop)
-        refused = _refused(hop.exchange)
+        refused = _refused(hop.exchange, _page_of(hop.exchange) or _page_before(way, place))
         if refused and not _is_of_an_interface(case, hop.exchange):
             exchange = hop.exchange
             yield finding(
@@ -96,12 +96,19 @@ def _side_to_act(case: Case, exchange: Exchange, refused: _Refusal) -> Side:
     return {Side.PROVIDER: Side.APPLICATION, Side.APPLICATION: Side.PROVIDER}.get(asked, asked)
 
 
-def _refused(exchange: Exchange) -> _Refusal | None:
-    """What a browser refused of a step, by its own words; None where it refused nothing."""
+def _page_before(way: Way, place: int) -> str | None:
+    """The origin of the page that was there when a call was made that does not say whose it is (Referrer Policy §3)."""
+    if way.hops[place].exchange.kind != CALL:
+        return None
+    pages = (hop.exchange for hop in reversed(way.hops[:place]) if hop.how != CALLED and not hop.exchange.leads_on)
+    return next((page.origin for page in pages), None)
+
+
+def _refused(exchange: Exchange, page: str | None) -> _Refusal | None:
+    """What a browser refused of a step that a page asked for, by its own words; None where it refused nothing."""
     if exchange.parts.scheme.lower() not in ("http", "https"):
         return None
     trouble = exchange.trouble
-    page = _page_of(exchange)
     apart = page is not None and page != "null" and page != exchange.origin
     if trouble is Trouble.CROSS_ORIGIN or (trouble is Trouble.FAILED and exchange.kind == CALL and apart):
         allowed = exchange.response("access-control-allow-origin")

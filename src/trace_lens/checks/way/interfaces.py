@@ -57,8 +57,9 @@ def interfaces(case: Case) -> Answer:
         token = bearer_of(exchange)
         if exchange.number <= back.exchange.number or exchange.kind != CALL or token is None:
             continue
-        if _kept_by_browser(way, exchange) and token in own and not _taken_later(way, exchange):
-            yield _not_handed_over(case, exchange)
+        page = _caller(exchange) or back.exchange.url
+        if token in own and _kept_by_browser(way, exchange, page) and not _taken_later(way, exchange):
+            yield _not_handed_over(case, exchange, page)
             return
         if exchange.status not in (401, 403):
             continue
@@ -80,13 +81,17 @@ def _is_interface(case: Case, exchange: Exchange) -> bool:
     return isinstance(userinfo, str) and same_address(exchange.plain_url, userinfo)
 
 
-def _kept_by_browser(way: Way, exchange: Exchange) -> bool:
+def _caller(exchange: Exchange) -> str | None:
+    """The page that made a call, as far as the call says; a page may keep that to itself (Referrer Policy §3)."""
+    return exchange.request("origin") or exchange.request("referer") or exchange.caused_by
+
+
+def _kept_by_browser(way: Way, exchange: Exchange, page: str) -> bool:
     """Whether the browser kept the answer to a call from its page, by the rules for other origins (Fetch §4.1, §4.8).
 
     It says so itself, or it asked first and the interface allowed no origin.
     """
-    page = exchange.request("origin") or exchange.request("referer") or exchange.caused_by
-    if exchange.status > 0 or page is None or origin_of(page) == exchange.origin:
+    if exchange.status > 0 or origin_of(page) == exchange.origin:
         return False
     if exchange.trouble in (Trouble.CROSS_ORIGIN, Trouble.FAILED):
         return True
@@ -100,8 +105,7 @@ def _kept_by_browser(way: Way, exchange: Exchange) -> bool:
     )
 
 
-def _not_handed_over(case: Case, exchange: Exchange) -> Finding:
-    page = exchange.request("origin") or exchange.request("referer") or exchange.caused_by or ""
+def _not_handed_over(case: Case, exchange: Exchange, page: str) -> Finding:
     return finding(
         "api-refused",
         say(
@@ -127,7 +131,7 @@ def _of_this_sign_in(case: Case, exchange: Exchange, token: str, own: set[str]) 
     """
     if own:
         return token in own
-    page = exchange.request("origin") or exchange.request("referer") or exchange.caused_by or exchange.url
+    page = _caller(exchange) or exchange.url
     return host_of(page) in parties(case).application
 
 
