@@ -166,7 +166,7 @@ GIVEN = ("sid=s1; Path=/; HttpOnly; Secure; SameSite=Strict",)
         ([(401, "sid=s1"), (200, "sid=s1")], True),
         ([(200, "sid=s1"), (401, "sid=s1")], True),
         ([(403, "sid=s1")], True),
-        ([(401, None), (200, None)], True),
+        ([(401, None), (200, None)], False),
         ([], True),
     ],
 )

@@ -48,6 +48,8 @@ def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign |
         if (given or tokens) and exchange.status > 0 and side != PROVIDER:
             sent, borne = exchange.cookies, (exchange.request("authorization") or "").rpartition(" ")[2]
             carried = borne in tokens or any(sent.get(name) == value for name, value in given.items())
+            if borne and not carried and exchange.served:
+                return None  # by another token it is served
             if carried and not is_shell(case, exchange):
                 with_it.append(exchange)
             elif given and exchange.kind == CALL and side == APPLICATION:
@@ -63,7 +65,8 @@ def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign |
             }
         if by_call and (token := session_in(exchange)):
             tokens.add(token)
-    calls = with_it or without
+    served = {call.plain_url for call in without if call.served}  # what needs no session is served without one
+    calls = with_it or [call for call in without if call.status == 401 and call.plain_url not in served]
     if not calls or any(call.status != 401 for call in calls):
         return None
     how = "with the session that it had given" if with_it else "that came without the session that it had given"
