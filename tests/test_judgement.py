@@ -134,6 +134,7 @@ def spa(more: Any) -> Recording:
     [
         ([], True),
         ([(401, "t1")], False),
+        ([(200, "other"), (401, "t1")], True),
         ([(200, "t1")], True),
         ([(401, "other")], True),
         ([(401, "t1"), (200, "t1")], True),
