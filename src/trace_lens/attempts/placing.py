@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from trace_lens.attempts.attempt import Attempt, messages_in
-from trace_lens.attempts.journeys import Way, ways, whole_way
+from trace_lens.attempts.journeys import SCRIPT, Way, ways, whole_way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.attempts.saml import SamlAttempt
@@ -60,10 +60,20 @@ def _same_sign_in(first: Attempt, again: Attempt, way: Way) -> bool:
     if type(first) is not type(again) or again.kind == "sign-out" or first.kind == "sign-out":
         return False
     starts = [hop for hop in way.hops if hop.carries]
-    if starts and starts[0].exchange.frame:
+    if starts and (starts[0].exchange.frame or (starts[0].how == SCRIPT and _renews(first, again))):
         return False
     names = _parties(first), _parties(again)
     return not names[0] or not names[1] or bool(names[0] & names[1])
+
+
+def _renews(first: Attempt, again: Attempt) -> bool:
+    """Whether a page that had got its tokens asks for new ones without showing anything (OpenID Connect Core §3.1.2.1):
+    in a frame, though not every capture says so.
+    """
+    if not isinstance(first, OidcAttempt) or not isinstance(again, OidcAttempt):
+        return False
+    asked, told = again.request, first.token_response
+    return bool(asked and asked.get("prompt") == "none" and told and not told.get("error"))
 
 
 def _parties(attempt: Attempt) -> set[str]:

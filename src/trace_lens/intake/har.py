@@ -408,4 +408,12 @@ def _kind(entry: dict[str, Any], sent: dict[str, str], media: str) -> str:
         return CALL
     if _STATIC_MEDIA.match(media):
         return STATIC
-    return CALL if "json" in media else PAGE
+    return CALL if "json" in media or _only_scripts_send(entry, sent) else PAGE
+
+
+def _only_scripts_send(entry: dict[str, Any], sent: dict[str, str]) -> bool:
+    """Whether a request is one that no window or frame makes: with a token, or for tokens."""
+    if sent.get("authorization", "")[:7].lower() == "bearer ":
+        return True
+    posted = object_of(object_of(entry, "request"), "postData")
+    return "grant_type=" in (text_of(posted, "text") or "")[:4096]

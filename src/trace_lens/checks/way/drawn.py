@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from trace_lens.attempts.cookies import Cookie, is_cleared, read_set_cookie
 from trace_lens.attempts.journeys import Way
+from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.page_signs import REFUSED, Sign
 from trace_lens.checks.way.parties import APPLICATION, PROVIDER, parties
@@ -36,6 +37,7 @@ def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign |
     """
     way: Way | None = case.attempt.way
     sides, given, tokens = parties(case), dict[str, str](), set[str]()
+    own = case.attempt.access_token_texts if isinstance(case.attempt, OidcAttempt) else frozenset()
     shell = page is not None and is_shell(case, page)
     with_it: list[Exchange] = []
     without: list[Exchange] = []
@@ -48,7 +50,7 @@ def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign |
         if (given or tokens) and exchange.status > 0 and side != PROVIDER:
             sent, borne = exchange.cookies, (exchange.request("authorization") or "").rpartition(" ")[2]
             carried = borne in tokens or any(sent.get(name) == value for name, value in given.items())
-            if borne and not carried and exchange.served:
+            if borne and not carried and exchange.served and (side == APPLICATION or borne in own):
                 return None  # by another token it is served
             if carried and not is_shell(case, exchange):
                 with_it.append(exchange)
