@@ -32,7 +32,7 @@ _DECLARATION = expression(
 _TAG = expression(
     r"<(/?)[A-Za-z_][\w.:-]*+((?:\s++[A-Za-z_][\w.:-]*+\s*+=\s*+(?:\"[^\"<]*+\"|'[^'<]*+'))*+)\s*+(/?)>", re.ASCII
 )
-_ATTRIBUTE = expression(r"([A-Za-z_][\w.:-]*+)\s*+=\s*+(?:\"([^\"]*+)\"|'([^']*+)')", re.ASCII)
+_ATTRIBUTE = expression(r"(?<![\w.:-])([A-Za-z_][\w.:-]*+)\s*+=\s*+(?:\"([^\"]*+)\"|'([^']*+)')", re.ASCII)
 _PLAIN, _WRAPPED = r"([ !#$%(-;=?-~]*+)", r"([ !#$%(-;=?-~\n]*+)"
 _MOST, _AT_FIRST, _PAYS = 8, 4, 200
 """Texts that are kept of one number of tags; how many are made at once; messages asked for each one made from then on.
