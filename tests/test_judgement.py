@@ -201,6 +201,8 @@ WITH_TEXT = SHELL.replace('"app">', '"app"><p>Monday: early watch</p>')
         (WITH_TEXT.replace("Monday: early watch", "Bitte warten"), [], "inconclusive"),
         (WITH_TEXT, [(401, "bsid=q2")], "sound"),
         ('{"week": 47}', [], "sound"),
+        ("<html><body><img src='/week.png'></body></html>", [], "sound"),
+        ("<html><body><iframe src='/week'></iframe></body></html>", [], "sound"),
     ],
 )
 def test_a_page_that_scripts_draw_shows_nothing(
@@ -222,6 +224,14 @@ def test_a_server_beside_that_gets_the_cookie(status: int, outcome: str, tmp_pat
     one.step("GET", "https://berths-api.northmere.example/me", status, cookie="bsid=q2", page="{}", **told)
     (found,) = diagnosed(client_workspace(tmp_path), har(one))
     assert found.outcome == outcome
+
+
+def test_a_question_whether_a_call_may_be_made_is_none(tmp_path: Path) -> None:
+    """It never brings a session, and some interfaces refuse it all the same."""
+    one = oidc_trip(shown=SHELL)
+    one.step("OPTIONS", BERTHS + "/api/me", 401, page="", kind="preflight")
+    (found,) = diagnosed(client_workspace(tmp_path), har(one))
+    assert found.outcome == "inconclusive"
 
 
 def test_a_shell_beside_an_assertion(tmp_path: Path) -> None:

@@ -42,8 +42,8 @@ def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign |
     with_it: list[Exchange] = []
     without: list[Exchange] = []
     for exchange in way.capture.telling if way else ():
-        if exchange.number < back.number or exchange.kind == STATIC:
-            continue
+        if exchange.number < back.number or exchange.kind == STATIC or exchange.method == "OPTIONS":
+            continue  # a browser asks whether it may call without any session (Fetch §4.8)
         if exchange.kind == PAGE and not exchange.frame and sides.side_of(exchange) == PROVIDER:
             break  # another sign-in begins
         side = sides.side_of(exchange)
@@ -99,7 +99,6 @@ _WAITS = expression(
     re.IGNORECASE,
 )
 """What a page says that is still to be drawn."""
-_HTML = expression(rb"<(?:!doctype html|html|head|body|script)\b", re.IGNORECASE)
 
 
 def is_shell(case: Case, exchange: Exchange) -> bool:
@@ -119,7 +118,7 @@ def _shells(case: Case) -> frozenset[str]:
 
 
 def _shows_nothing(exchange: Exchange) -> bool:
-    if exchange.kind != PAGE or not exchange.answer or not _HTML.search(exchange.answer[:4096]):
-        return False
+    if exchange.kind != PAGE or not exchange.answer or b"<script" not in exchange.answer.lower():
+        return False  # without scripts, pictures, frames or fields are what it shows
     text = page_of(exchange).text
-    return not text or (b"<script" in exchange.answer and len(text) <= _FEW_WORDS and bool(_WAITS.search(text)))
+    return not text or (len(text) <= _FEW_WORDS and bool(_WAITS.search(text)))
