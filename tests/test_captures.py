@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import io
 import json
 import random
 import shlex
 from datetime import UTC, datetime
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -21,6 +23,7 @@ from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Options
 from trace_lens.intake.captures import capture_in
 from trace_lens.intake.commands import read_commands
+from trace_lens.intake.har import Mended
 from trace_lens.intake.heads import read_heads
 from trace_lens.intake.peeling import peel
 from trace_lens.intake.shell_words import shell_words
@@ -280,12 +283,22 @@ def test_a_large_export_is_streamed(tmp_path: Path) -> None:
     assert [one.kind for one in peeled.found] == ["har", "saml-authn-request", "saml-response"]
 
 
-def test_octets_that_are_no_utf_8_are_replaced() -> None:
-    data = har(saml_trip()).replace(b"My week", b"My w\xff\xfek", 1)
-    peeled = peel(data)
+@pytest.mark.parametrize(
+    ("put", "told"), [(b"My w\xff\xfek", "no UTF-8"), (rb"My \ude00", "halves"), (rb"\ud83dx\ude00", "halves")]
+)
+def test_what_no_text_can_hold_is_replaced(put: bytes, told: str) -> None:
+    peeled = peel(har(saml_trip()).replace(b"My week", put, 1))
     assert peeled.capture is not None
-    assert any("no UTF-8" in note for note in peeled.capture.notes)
+    assert any(told in note for note in peeled.capture.notes)
     assert len(peeled.found) == 3
+
+
+@given(strategies.text(strategies.sampled_from('\ud83d\ude00\u20ac"\\ua')), strategies.integers(1, 15))
+def test_halves_of_characters_are_replaced_wherever_the_stream_is_cut(text: str, size: int) -> None:
+    whole = io.BytesIO(json.dumps(text).encode())
+    pieces = SimpleNamespace(read=lambda _: whole.read(size))
+    mended = io.BufferedReader(Mended(pieces)).read()  # type: ignore[arg-type]
+    assert json.loads(mended) == text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
 
 
 def test_bodies_and_cookies_left_out_are_said(tmp_path: Path) -> None:

@@ -29,7 +29,7 @@ def _told(values: Any) -> tuple[list[Any], str]:
     try:
         for value in values:
             held.append(value)
-    except ijson.JSONError as error:
+    except (ijson.JSONError, UnicodeDecodeError) as error:
         return held, f"{type(error).__name__}: {har._words(error)}"
     return held, ""
 

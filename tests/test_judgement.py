@@ -217,6 +217,53 @@ def test_a_page_that_scripts_draw_shows_nothing(
     assert (found.outcome, broke(found)) == (outcome, "session-not-started" if outcome == "broken" else None)
 
 
+TERN_THERE = {"authenticated": True, "user": {"name": "M. Tern"}}
+TOLD = [
+    ([("me", 200, {"authenticated": False})], "broken"),
+    ([("me", 200, {"data": {"isLoggedIn": False, "locale": "nb"}})], "broken"),
+    ([("me", 200, {"user": None})], "broken"),
+    ([("me", 200, {"username": "anonymous", "user": "anonymousUser"})], "broken"),
+    ([("me", 200, {"user": None}), ("me", 200, TERN_THERE)], "sound"),
+    ([("ticket/7", 200, {"user": None, "title": "Lost rope"})], "sound"),
+    ([("ticket/7", 200, {"ticket": {"authenticated": False}})], "sound"),
+    ([("me", 200, {"user": {"email": "m@northmere.example"}, "signed_in": False})], "sound"),
+    ([("theme", 200, {"colour": "blue"}), ("me", 401, {})], "broken"),
+    ([("theme", 200, {"colour": "blue"}), ("figures", 401, {})], "sound"),
+    ([("profile", 200, {"name": "M. Tern"}), ("me", 401, {})], "sound"),
+    ([("figures", 403, {}), ("berths", 403, {})], "http-error"),
+    ([("me", 403, {"detail": "Your account is disabled."})], "account-disabled"),
+    ([("me", 500, {})], "http-error"),
+    ([("figures", 403, {}), ("berths", 200, {"free": 2})], "sound"),
+]
+
+
+@pytest.mark.parametrize(("calls", "outcome"), TOLD)
+def test_what_calls_say_of_who_is_there(calls: list[tuple[str, int, Any]], outcome: str, tmp_path: Path) -> None:
+    """Interfaces answer 200 to whom they do not know, too, and to everybody what is for all."""
+    one = oidc_trip(shown=SHELL)
+    told = {"media": "application/json", "kind": "fetch", "referer": BERTHS + "/"}
+    for path, status, answer in calls:
+        one.step("GET", f"{BERTHS}/api/{path}", status, cookie="bsid=q2", page=json.dumps(answer), **told)
+    (found,) = diagnosed(client_workspace(tmp_path), har(one))
+    assert broke(found) == {"sound": None, "broken": "session-not-started"}.get(outcome, outcome)
+    assert found.outcome == (outcome if outcome == "sound" else "broken")
+
+
+@pytest.mark.parametrize(
+    ("before", "outcome"), [('{"colour": "blue"}', "inconclusive"), ('{"colour": "red"}', "sound")]
+)
+def test_what_is_answered_to_all_alike_shows_nothing(before: str, outcome: str, tmp_path: Path) -> None:
+    told = {"media": "application/json", "kind": "fetch", "referer": BERTHS + "/"}
+    first = Recording(NOW - timedelta(days=400))
+    first.step("GET", f"{BERTHS}/api/look", 200, page=before, **told)
+    one = oidc_trip(shown=SHELL)
+    one.step("GET", f"{BERTHS}/api/look", 200, cookie="bsid=q2", page='{"colour": "blue"}', **told)
+    both = json.loads(har(one))
+    both["log"]["entries"] += json.loads(har(first))["log"]["entries"]
+    (found,) = diagnosed(client_workspace(tmp_path), json.dumps(both).encode())
+    assert found.outcome == outcome
+
+
 @pytest.mark.parametrize(("status", "outcome"), [(200, "sound"), (401, "broken")])
 def test_a_server_beside_that_gets_the_cookie(status: int, outcome: str, tmp_path: Path) -> None:
     one = oidc_trip(shown=SHELL)

@@ -154,9 +154,10 @@ REASONS = [
 def test_a_reason_that_a_refusal_states_is_told(words: str, code: str, protocol: Any) -> None:
     body = f'<h1>Access denied</h1><p>{words}.</p><a href="/login">Sign in with another account</a>'
     page = f"<!DOCTYPE html><html><head><title>Crew Roster</title></head><body>{body}</body></html>"
-    found = ended(protocol, page, status=403, after=())
-    assert found.first_break is not None
-    assert found.first_break.code == code
+    for shown in (page, json.dumps({"statusCode": 403, "error": "Forbidden", "message": words})):
+        found = ended(protocol, shown, status=403, after=())
+        assert found.first_break is not None
+        assert found.first_break.code == code
 
 
 LONG = "".join(f"<tr><td>{number}</td><td>Berth {number}, free from noon</td></tr>" for number in range(40))

@@ -66,3 +66,75 @@ scenario('shell-saml-unknown', 'By SAML, and the server does not know the sessio
   async (kit) => { kit.samlify(); kit.roster(); const start = handlerOf('roster.northmere.example'); drawn('roster.northmere.example', 'roster_session', { me: unknown });
     const rest = handlerOf('roster.northmere.example'); serve('roster.northmere.example', (req, res) => { if (req.url === '/login') { req.url = '/'; return start(req, res); } return rest(req, res); }); },
   async (page) => { await open(page, `${ROSTER}login`); await signIn(page); await settle(page); });
+
+// What is served to everybody, and interfaces that answer 200 to whom they do not know, saying so in their JSON alone.
+const TOLD = `fetch('/api/session').then((answer) => answer.json()).then((told) => {
+  const person = told && (told.user || (told.data && told.data.me));
+  if (told && told.authenticated !== false && person) { app.innerHTML = '<h1>Desk</h1><p id="who"></p>'; document.getElementById('who').textContent = person.name; }
+  else { ${OFFER} }
+});`;
+const asking = (script) => `<!doctype html><html><head><title>Desk</title></head><body><div id="app"></div><script>
+const app = document.getElementById('app');
+${script}
+</script></body></html>`;
+// The shell with a script of its own, and an interface that knows by which session a call comes.
+const deskWith = (script, answer, rp = {}) => async (kit) => {
+  await kit.op(); startRp(rp);
+  const rest = handlerOf('tickets.northmere.example');
+  serve('tickets.northmere.example', (req, res) => {
+    const path = req.url.split('?')[0];
+    if (path === '/' && req.method === 'GET') { res.writeHead(200, { 'content-type': 'text/html; charset=utf-8' }); return res.end(asking(script)); }
+    if (path.startsWith('/api/')) return answer(req, res, cookiesOf(req).desk_session, path);
+    return rest(req, res);
+  });
+};
+const NOBODY = { authenticated: false }, TERN = { name: 'M. Tern' };
+const CONFIGURED = `fetch('/api/config').then((answer) => answer.json()).then(() => fetch('/api/me')).then(async (answer) => {
+  if (answer.ok) { app.innerHTML = '<h1>Desk</h1><p id="who"></p>'; document.getElementById('who').textContent = (await answer.json()).name; }
+  else { ${OFFER} }
+});`;
+const config = (res) => json(res, 200, { theme: 'harbour', languages: ['en', 'nb'] });
+const graph = `fetch('/api/graph', { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"query":"{ me { name } }"}' }).then((answer) => answer.json()).then((told) => {
+  if (told.data.me) { app.innerHTML = '<h1>Desk</h1><p id="who"></p>'; document.getElementById('who').textContent = told.data.me.name; } else { ${OFFER} }
+});`;
+
+scenario('shell-says-nobody', 'The server does not know its session, and says so with status 200.', [broken('ticket-desk', 'session-not-started')],
+  deskWith(TOLD, (req, res) => json(res, 200, NOBODY)), straight);
+scenario('shell-says-nobody-from-desk', 'The same, from the shell.', [broken('ticket-desk', 'session-not-started')],
+  deskWith(TOLD, (req, res) => json(res, 200, NOBODY)), fromDesk);
+scenario('shell-user-null', 'It answers that the user is null, before and after.', [broken('ticket-desk', 'session-not-started')],
+  deskWith(TOLD, (req, res) => json(res, 200, { user: null })), fromDesk);
+scenario('shell-says-somebody', 'The same interface knows the session.', [sound('ticket-desk')],
+  deskWith(TOLD, (req, res, session) => json(res, 200, session ? { authenticated: true, user: TERN } : NOBODY)), fromDesk);
+scenario('shell-says-nobody-round', 'It says so, and the page goes to sign in by itself.', [broken('ticket-desk', ['redirect-loop', 'session-not-started'])],
+  deskWith(TOLD.replace(OFFER, ROUND), (req, res) => json(res, 200, NOBODY)), straight);
+scenario('shell-public-beside', 'What everybody gets is served; who is there, is not known.', [broken('ticket-desk', 'session-not-started')],
+  deskWith(CONFIGURED, (req, res, session, path) => (path === '/api/config' ? config(res) : unknown(req, res))), fromDesk);
+scenario('shell-public-beside-straight', 'The same, from the address for signing in.', [broken('ticket-desk', 'session-not-started')],
+  deskWith(CONFIGURED, (req, res, session, path) => (path === '/api/config' ? config(res) : unknown(req, res))), straight);
+scenario('shell-public-works', 'What everybody gets, then the person; a third call is for others and is answered 401.', [sound('ticket-desk')],
+  deskWith(CONFIGURED, (req, res, session, path) => (path === '/api/config' ? config(res) : path === '/api/figures' ? unknown(req, res) : known(req, res, session))),
+  async (page) => { await straight(page); await page.evaluate(() => fetch('/api/figures')); await settle(page); });
+scenario('shell-graph-nobody', 'One address for all questions; it answers that nobody is there.', [broken('ticket-desk', 'session-not-started')],
+  deskWith(graph, (req, res) => json(res, 200, { data: { me: null } })), straight);
+scenario('shell-graph-works', 'The same, and it names the person.', [sound('ticket-desk')],
+  deskWith(graph, (req, res, session) => json(res, 200, { data: { me: session ? TERN : null } })), fromDesk);
+scenario('shell-forbidden', 'The session is known, and all that the page calls is forbidden.', [broken('ticket-desk', ['http-error', 'session-not-started', 'not-assigned'])],
+  deskWith(CONFIGURED, (req, res, session, path) => json(res, session ? 403 : 401, { error: 'forbidden' })), straight);
+scenario('shell-no-account', 'The interface forbids it, and says that there is no account.', [broken('ticket-desk', 'account-not-found')],
+  deskWith(CONFIGURED, (req, res, session) => json(res, session ? 403 : 401, { error: 'forbidden', message: 'No account exists for this user.' })), straight);
+scenario('shell-fails', 'All that the page calls with the session fails on the server.', [broken('ticket-desk', 'http-error')],
+  deskWith(CONFIGURED, (req, res, session) => json(res, session ? 500 : 401, { error: 'internal' })), straight);
+const renewing = `fetch('/api/renew', { method: 'POST' }).then(async (answer) => {
+  if (!answer.ok) { ${OFFER} return; }
+  const { token } = await answer.json();
+  const me = await fetch('/api/me', { headers: { authorization: 'Bearer ' + token } });
+  if (me.ok) { app.innerHTML = '<h1>Desk</h1><p id="who"></p>'; document.getElementById('who').textContent = (await me.json()).name; } else { ${OFFER} }
+});`;
+scenario('shell-renews', 'The page gets a token by its session and calls with it.', [sound('ticket-desk')],
+  deskWith(renewing, (req, res, session, path) => (path === '/api/renew' ? (session ? json(res, 200, { token: 'of-the-desk-1' }) : json(res, 401, {})) : req.headers.authorization === 'Bearer of-the-desk-1' ? json(res, 200, TERN) : json(res, 401, {}))), fromDesk);
+scenario('shell-renewal-refused', 'The page asks for a token by its session, and is refused.', [broken('ticket-desk', 'session-not-started')],
+  deskWith(renewing, (req, res) => json(res, 401, { error: 'no session' })), straight);
+scenario('shell-empty-then-list', 'An older page asks for lists, some of them empty, and works.', [sound('ticket-desk')],
+  deskWith(`Promise.all(['/api/news', '/api/list'].map((one) => fetch(one).then((answer) => (answer.ok ? answer.json() : Promise.reject())))).then((told) => { app.innerHTML = '<h1>Desk</h1><p>' + told[1].length + ' tickets</p><a href="/out">Sign out</a>'; }).catch(() => { ${OFFER} });`,
+    (req, res, session, path) => (!session ? json(res, 401, {}) : path === '/api/news' ? json(res, 200, []) : json(res, 200, [{ id: 1, assignee: null }, { id: 2, user: null }]))), fromDesk);

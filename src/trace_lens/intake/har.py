@@ -8,8 +8,11 @@ from __future__ import annotations
 
 import io
 import re
+import sys
 import zlib
+from functools import lru_cache
 from itertools import pairwise
+from operator import is_
 from typing import Any, BinaryIO
 
 from trace_lens.common import limits
@@ -22,6 +25,7 @@ from trace_lens.intake.har_fields import (
     Headers,
     address_of_pseudo,
     by_name,
+    from_base64,
     headers_of,
     initiator_of,
     moment_of,
@@ -94,6 +98,10 @@ def is_har(head: bytes) -> bool:
     return head[:4] == b"PK\x03\x04" and re.match(rb".{26}..\S{0,200}\.har", head, re.DOTALL) is not None
 
 
+_HALF = "halves of characters"
+"""What JSON may name by an escape and no text can hold (RFC 8259 §8.2)."""
+
+
 def read_har(stream: BinaryIO) -> Capture:
     """All exchanges of a HAR, in the order in which they happened. `stream` must be seekable.
 
@@ -110,12 +118,14 @@ def read_har(stream: BinaryIO) -> Capture:
     notes: list[str] = []
     budget = [limits.KEPT_PAGES_BYTES, 0]
     cut, beyond = _read_into(kept, notes, budget, opened)
-    if cut and "UTF-8" in cut:
+    if cut and ("UTF-8" in cut or _HALF in cut):
         kept.clear()
         notes.clear()
         opened.seek(start)
-        cut, beyond = _read_into(kept, notes, budget, io.BufferedReader(_Mended(opened)))
-        notes.append("it holds octets that are no UTF-8; they were replaced")
+        told = _HALF if _HALF in cut else "octets that are no UTF-8"
+        budget[0] = limits.KEPT_PAGES_BYTES
+        cut, beyond = _read_into(kept, notes, budget, io.BufferedReader(Mended(opened)))
+        notes.append(f"it holds {told}; they were replaced")
     if not kept and cut is None:
         raise NoHar("it is JSON with a log, but without entries: no HAR, or an empty one")
     if not kept:
@@ -158,14 +168,21 @@ class _Bounded:
         return data
 
 
-class _Mended(io.RawIOBase):
-    """A stream of octets with those that are no UTF-8 replaced."""
+_ESCAPES = expression(
+    rb"\\(?:u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2}|(u[dD][89a-fA-F][0-9a-fA-F]{2})|.|\Z)", re.DOTALL
+)
+_LONGEST_ESCAPE = 12
+
+
+class Mended(io.RawIOBase):
+    """A stream of JSON with octets that are no UTF-8, and halves of characters, replaced (RFC 8259 §8.2)."""
 
     def __init__(self, stream: BinaryIO) -> None:
         import codecs
 
         self._stream = stream
         self._decoder = codecs.getincrementaldecoder("utf-8")("replace")
+        self._held = b""
         self._waiting = b""
 
     def readable(self) -> bool:
@@ -174,13 +191,29 @@ class _Mended(io.RawIOBase):
     def readinto(self, buffer: Any) -> int:
         while not self._waiting:
             data = self._stream.read(65536)
-            self._waiting = self._decoder.decode(data, not data).encode()
+            self._held += self._decoder.decode(data, not data).encode()
+            self._waiting = self._whole(last=not data)
             if not data:
                 break
         size = min(len(buffer), len(self._waiting))
         buffer[:size] = self._waiting[:size]
         self._waiting = self._waiting[size:]
         return size
+
+    def _whole(self, *, last: bool) -> bytes:
+        """What is held up to an escape that may go on after it; what is put in place of a half is as long as it."""
+        size = len(self._held)
+        end = size
+
+        def mended(match: re.Match[bytes]) -> bytes:
+            nonlocal end
+            if not last and match.start() + _LONGEST_ESCAPE > size:
+                end = min(end, match.start())
+            return b"\\ufffd" if match[1] else match[0]
+
+        made = _ESCAPES.sub(mended, self._held)
+        self._held = self._held[end:]
+        return made[:end]
 
 
 def _read_into(
@@ -194,7 +227,7 @@ def _read_into(
 
     skipped = again = 0
     zoneless = False
-    seen: dict[Any, Exchange] = {}
+    seen: dict[int, Exchange] = {}
     number = 0
     try:
         for number, entry in enumerate(entries_of(_Bounded(stream)), 1):
@@ -208,7 +241,8 @@ def _read_into(
             if not budget[1]:
                 budget[1] = _shows_cookies(entry)
             if exchange.at is not None and exchange.kind != STATIC:
-                first = seen.setdefault((exchange.url, exchange.method, exchange.at, exchange.seconds), exchange)
+                key = hash((exchange.url, exchange.method, exchange.at, exchange.seconds))
+                first = seen.setdefault(key, exchange)
                 if first is not exchange and first == exchange._replace(number=first.number, place=first.place):
                     again += 1
                     continue
@@ -217,6 +251,8 @@ def _read_into(
         if "UTF8" in _words(error) or "UTF-8" in _words(error):
             return "octets that are no UTF-8", None
         return f"it breaks off in entry {number + 1}; {number} before it are whole", None
+    except UnicodeDecodeError:
+        return _HALF, None
     except (ijson.JSONError, EOFError, OSError, zlib.error, ValueError) as error:
         return f"it is broken in entry {number + 1} ({_words(error)}); {number} before it are whole", None
     finally:
@@ -246,15 +282,21 @@ def _in_order(kept: list[Exchange], notes: list[str]) -> tuple[Exchange, ...]:
     if any(exchange.at is None for exchange in kept):
         return tuple(kept)
     by_time = sorted(kept, key=lambda item: (item.at, item.number))
+    if all(map(is_, by_time, kept)):
+        return _numbered(kept)
     place = {exchange.number: position for position, exchange in enumerate(by_time)}
     for exchange, following in pairwise(kept):
         backwards = exchange.redirects_to == following.url and place[exchange.number] > place[following.number]
         if backwards and all(later.url != following.url for later in by_time[place[exchange.number] :]):
             notes.append("its times go backwards; the order of the file was kept")
             return tuple(kept)
+    return _numbered(by_time)
+
+
+def _numbered(exchanges: list[Exchange]) -> tuple[Exchange, ...]:
     return tuple(
         exchange if exchange.number == number else exchange._replace(number=number)
-        for number, exchange in enumerate(by_time, 1)
+        for number, exchange in enumerate(exchanges, 1)
     )
 
 
@@ -315,7 +357,8 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         kind=kind,
     )
     if kind == STATIC:
-        return slim._replace(received=those_of(received, _SET)) if received else slim
+        received = those_of(received, _SET)
+        return slim._replace(received=received) if received else slim._replace(url=_only_origin(url), place="")
     sent = _with_cookies_sent(request, sent, asked)
     target = text_of(response, "redirectURL")
     if target and "location" not in answered:
@@ -323,8 +366,13 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     body, request_left_out = request_body(request)
     problem = _problem(entry, response)
     if kind == CALL and not _may_matter(url, asked, body, content, of_many=number > _MANY):
+        telling = "json" in media
         return slim._replace(
-            sent=those_of(sent, _CALL_SENT), received=those_of(received, _CALL_RECEIVED), problem=problem
+            sent=_shared(those_of(sent, _CALL_SENT)),
+            received=_shared(those_of(received, _CALL_RECEIVED)),
+            body=body[: limits.PAGE_HEAD_BYTES] if body and telling else None,
+            answer=_head_of(content, budget) if telling else None,
+            problem=problem,
         )
     answer, response_left_out = response_body(content)
     initiator = object_of(entry, "_initiator")
@@ -334,7 +382,11 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         received=received,
         body=body,
         answer=_what_serves(
-            answer, kind, told=slim.status >= 400 or _HANDS_ON in (body or b""), budget=budget, number=number
+            answer,
+            kind,
+            told=slim.status >= 400 or "json" in media or _HANDS_ON in (body or b""),
+            budget=budget,
+            number=number,
         ),
         frame=asked.get("sec-fetch-dest", "").lower() in _FRAMES,
         by_script=text_of(initiator, "type") == "script",
@@ -343,6 +395,17 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         body_left_out=request_left_out or response_left_out,
         phases=phases_of(entry),
     )
+
+
+def _only_origin(url: str) -> str:
+    """The origin of an address, as one object for all of the same."""
+    return sys.intern("/".join(url.split("/", 3)[:3]))
+
+
+@lru_cache(maxsize=1024)
+def _shared(fields: Headers) -> Headers:
+    """The same header fields as one object: thousands of calls bring and are answered with the same."""
+    return fields
 
 
 def _problem(entry: dict[str, Any], response: dict[str, Any]) -> str | None:
@@ -389,6 +452,18 @@ def _what_serves(answer: bytes | None, kind: str, *, told: bool, budget: list[in
         return answer[: limits.PAGE_HEAD_BYTES]
     budget[0] -= size
     return answer[:size]
+
+
+def _head_of(content: dict[str, Any], budget: list[int]) -> bytes | None:
+    """The beginning of what a call was answered, which may say who is there."""
+    text = text_of(content, "text")
+    coded = text_of(content, "encoding") == "base64"
+    if not text or budget[0] < limits.PAGE_HEAD_BYTES or not (coded or text[:64].lstrip()[:1] == "{"):
+        return None
+    text = text[: limits.PAGE_HEAD_BYTES]
+    head = from_base64(text) if coded else text.encode("utf-8", "replace")
+    budget[0] -= len(head or b"")
+    return head
 
 
 def _is_noise(entry: dict[str, Any], url: str) -> bool:

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Cookie, is_cleared, read_set_cookie
 from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.page_signs import REFUSED, Sign
-from trace_lens.checks.way.parties import APPLICATION, PROVIDER, parties
+from trace_lens.checks.way.page_signs import REFUSED, STATUS, Sign
+from trace_lens.checks.way.parties import APPLICATION, PROVIDER, Parties, parties
+from trace_lens.checks.way.told_by_calls import asks_who, told_by
 from trace_lens.common.expressions import expression
+from trace_lens.common.sentences import Quotation, say
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange
 from trace_lens.intake.pages import page_of
 
@@ -30,28 +33,46 @@ def may_hold_session(case: Case, cookie: Cookie) -> bool:
     return cookie.http_only or bool(_SESSION_NAME.search(cookie.name)) or len(cookie.value) >= _LONG
 
 
-def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign | None:
-    """The last call of the application's page to its own server, after it had got a session there (by a call, or on
-    return where the page is a shell), where the server refused every such call: it did not know the session that it
-    had given, or the browser did not send it. `page` is the one that the user saw last.
+class Calls(NamedTuple):
+    """What the calls show that came with the session just got: `sign` where they say that it was refused, and the
+    numbers of the exchanges whose being served shows nothing.
+    """
+
+    sign: Sign | None
+    mute: frozenset[int]
+
+
+def calls_after(case: Case, back: Exchange, page: Exchange | None) -> Calls:
+    """What the calls after the return show of a session that began there: by a call, or on return where the page is a
+    shell. The server refused it where it refused every call that is not answered to everybody: it did not know the
+    session that it had given, or the browser did not send it. `page` is the one that the user saw last.
     """
     way: Way | None = case.attempt.way
-    sides, given, tokens = parties(case), dict[str, str](), set[str]()
-    own = case.attempt.access_token_texts if isinstance(case.attempt, OidcAttempt) else frozenset()
+    if way is None:
+        return Calls(None, frozenset())
+    sides = parties(case)
     shell = page is not None and is_shell(case, page)
+    own = case.attempt.access_token_texts if isinstance(case.attempt, OidcAttempt) else frozenset()
+    given, tokens, elsewhere = dict[str, str](), set[str](), False
+    again = False
     with_it: list[Exchange] = []
     without: list[Exchange] = []
-    for exchange in way.capture.telling if way else ():
+    mute: set[int] = set()
+    public = _answered_to_all(way, back)
+    nobody = {one.url for one in way.capture.telling if one.kind == CALL and told_by(one).there is False}
+    for exchange in way.capture.telling:
         if exchange.number < back.number or exchange.kind == STATIC or exchange.method == "OPTIONS":
             continue  # a browser asks whether it may call without any session (Fetch §4.8)
-        if exchange.kind == PAGE and not exchange.frame and sides.side_of(exchange) == PROVIDER:
-            break  # another sign-in begins
         side = sides.side_of(exchange)
+        if exchange.kind == CALL and exchange.served and side != PROVIDER and _shows_nobody(exchange, public, nobody):
+            mute.add(exchange.number)
+        again = again or (exchange.kind == PAGE and not exchange.frame and side == PROVIDER)
+        if again:
+            continue  # another sign-in begins
         if (given or tokens) and exchange.status > 0 and side != PROVIDER:
             sent, borne = exchange.cookies, (exchange.request("authorization") or "").rpartition(" ")[2]
             carried = borne in tokens or any(sent.get(name) == value for name, value in given.items())
-            if borne and not carried and exchange.served and (side == APPLICATION or borne in own):
-                return None  # by another token it is served
+            elsewhere |= bool(borne) and not carried and exchange.served and (side == APPLICATION or borne in own)
             if carried and not is_shell(case, exchange):
                 with_it.append(exchange)
             elif given and exchange.kind == CALL and side == APPLICATION:
@@ -67,13 +88,86 @@ def session_refused(case: Case, back: Exchange, page: Exchange | None) -> Sign |
             }
         if by_call and (token := session_in(exchange)):
             tokens.add(token)
-    served = {call.plain_url for call in without if call.served}  # what needs no session is served without one
-    calls = with_it or [call for call in without if call.status == 401 and call.plain_url not in served]
-    if not calls or any(call.status != 401 for call in calls):
+    known = [call for call in with_it if call.number not in mute or told_by(call).there is False]
+    sign = (
+        _refused_with_it(known)
+        or _refused_without(given, without, with_it)
+        or (_barred(known, sides) if shell else None)
+    )
+    sign = None if elsewhere else sign
+    return Calls(sign, frozenset(mute))
+
+
+def _refused_with_it(calls: list[Exchange]) -> Sign | None:
+    """The sign that every call with the session was refused, or the one that asked who is there and learned nothing."""
+    how = "with the session that it had given"
+    refused = [call for call in calls if call.status == 401 or told_by(call).there is False]
+    if not refused or len(refused) == len(calls):
+        return _refusal(refused[-1], how) if refused else None
+    asked = next((call for call in reversed(calls) if asks_who(call)), None)
+    if asked is None or asked.status != 401 or any(told_by(call).there for call in calls):
         return None
-    how = "with the session that it had given" if with_it else "that came without the session that it had given"
-    lost = None if with_it else next(iter(given))
-    return Sign(REFUSED, -4, f"{calls[-1].host} answered 401 to a call {how}", calls[-1], cookie=lost)
+    served = any(call.plain_url == asked.plain_url and call.served for call in calls)
+    return None if served else _refusal(asked, how, by_words=True)
+
+
+def _barred(calls: list[Exchange], sides: Parties) -> Sign | None:
+    """The sign that every call with the session was forbidden or failed, the one that asked who is there among them, or
+    several.
+    """
+    if not calls or any(call.served or call.status < 400 for call in calls):
+        return None
+    failed = [call for call in calls if call.status == 403 or call.status >= 500]
+    enough = any(asks_who(call) for call in failed) or len({call.plain_url for call in failed}) > 1
+    if not failed or not enough or sides.side_of(failed[-1]) != APPLICATION or failed[-1].request("authorization"):
+        return None
+    last = failed[-1]
+    return Sign(
+        STATUS, -4, f"{last.host} answered {last.status} to every call with the session that it had given", last
+    )
+
+
+def _refused_without(given: dict[str, str], without: list[Exchange], with_it: list[Exchange]) -> Sign | None:
+    """The sign that the calls came without the session that had been given, and were refused for it."""
+    served = {call.plain_url for call in without if call.served and told_by(call).there is not False}
+    calls = [call for call in without if call.status == 401 or told_by(call).there is False]
+    calls = [call for call in calls if call.plain_url not in served]  # what needs no session is served without one
+    if with_it or not calls:
+        return None
+    return _refusal(calls[-1], "that came without the session that it had given", cookie=next(iter(given)))
+
+
+def _refusal(call: Exchange, how: str, *, by_words: bool = False, cookie: str | None = None) -> Sign:
+    if call.status == 401:
+        return Sign(REFUSED, -4, f"{call.host} answered 401 to a call {how}", call, by_words=by_words, cookie=cookie)
+    words = Quotation(told_by(call).words)
+    says = say("{host} answered {words} to a call {how}", host=call.host, words=words, how=how)
+    return Sign(REFUSED, -4, says, call, by_words=True, cookie=cookie)
+
+
+def _answered_to_all(way: Way, back: Exchange) -> dict[tuple[str, str, bytes], bytes]:
+    """What calls before the return were answered with, which came without anything that can be a session."""
+    return {
+        (one.method, one.url, one.body or b""): one.answer
+        for one in way.capture.telling
+        if one.number < back.number
+        and one.kind == CALL
+        and one.served
+        and one.answer
+        and one.cookies_told
+        and not one.request("authorization")
+        and not any(_SESSION_NAME.search(name) or len(value) >= _LONG for name, value in one.cookies.items())
+    }
+
+
+def _shows_nobody(exchange: Exchange, public: dict[tuple[str, str, bytes], bytes], nobody: set[str]) -> bool:
+    """Whether the answer to a call is the same for everybody, or tells that nobody is there; one that the capture left
+    out tells what another from the same address did.
+    """
+    if not exchange.answer:
+        return exchange.url in nobody
+    same = public.get((exchange.method, exchange.url, exchange.body or b""))
+    return same == exchange.answer or told_by(exchange).there is False
 
 
 def session_in(exchange: Exchange) -> str | None:

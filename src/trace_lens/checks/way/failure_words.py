@@ -10,7 +10,7 @@ import json
 import re
 from functools import cache
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
 
 from trace_lens.common.expressions import expression
@@ -55,6 +55,7 @@ _ERROR_NAME = expression(r"(?:\w*_)?err(?:or)?(?:_?(?:code|description|message|m
 _TOLD_NAME = expression(r"(?:\w*_)?(?:reason|message|msg|status|login|auth|result|notice|flash)", re.IGNORECASE)
 """How parameters of an address are called that tell of an error, and those that may."""
 _MEMBERS = ("error", "errors", "error_description")
+_IN_WORDS = ("error_description", "message", "detail", "title", "error", "reason")
 
 
 class _Words(NamedTuple):
@@ -165,14 +166,7 @@ def failure_in_address(exchange: Exchange) -> str | None:
 
 def failure_in_json(exchange: Exchange) -> str | None:
     """What a JSON object that was shown as a page tells as its error; None where it tells none, or is no object."""
-    if not exchange.answer or exchange.answer.lstrip()[:1] != b"{":
-        return None
-    try:
-        told = json.loads(exchange.text)
-    except (ValueError, RecursionError):
-        return None
-    if not isinstance(told, dict):
-        return None
+    told = _object_in(exchange)
     found = next((told[name] for name in _MEMBERS if told.get(name)), None)
     failed = told.get("success", told.get("ok")) is False or told.get("status") in (
         "error",
@@ -183,6 +177,25 @@ def failure_in_json(exchange: Exchange) -> str | None:
     if found is None and failed:
         found = told.get("message") or told
     return None if found is None else found if isinstance(found, str) else json.dumps(found, ensure_ascii=False)
+
+
+def error_in_json(exchange: Exchange) -> str | None:
+    """What the JSON object of an error answer says in words (also RFC 9457 §3.1); None where it says nothing so."""
+    told = _object_in(exchange)
+    inner = next((value for name in ("error", "errors") if isinstance(value := told.get(name), dict)), {})
+    said = [value for held in (told, inner) for name in _IN_WORDS if isinstance(value := held.get(name), str) and value]
+    words = [text for text in said if " " in text.strip()] or said[:1]  # beside words, a code says no more
+    return ". ".join(text.rstrip(". ") for text in dict.fromkeys(words)) or None
+
+
+def _object_in(exchange: Exchange) -> dict[str, Any]:
+    if not exchange.answer or exchange.answer.lstrip()[:1] != b"{":
+        return {}
+    try:
+        told = json.loads(exchange.text)
+    except (ValueError, RecursionError):
+        return {}
+    return told if isinstance(told, dict) else {}
 
 
 def _fails_to_sign_in(words: str) -> bool:

@@ -7,10 +7,12 @@ from collections.abc import Iterator
 from urllib.parse import parse_qsl
 
 from trace_lens.attempts.attempt import messages_in
-from trace_lens.attempts.journeys import BY_ITSELF, Hop, Way
+from trace_lens.attempts.journeys import BY_ITSELF, CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case, Need
 from trace_lens.checks.checking import Answer, check
+from trace_lens.checks.way.failure_words import error_in_json
+from trace_lens.checks.way.page_signs import STATUS
 from trace_lens.checks.way.parties import (
     ANSWERS,
     APPLICATION,
@@ -23,7 +25,7 @@ from trace_lens.checks.way.parties import (
     way_of,
 )
 from trace_lens.checks.way.redirected import TO_KEEP_IT, came_first_to, lost_post, words_of_lost_post
-from trace_lens.checks.way.signs import shown_in
+from trace_lens.checks.way.signs import outcome_of, shown_in
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of, plain, same_address
 from trace_lens.common.findings import INFERRED, Evidence, Finding, Severity, Side
@@ -264,41 +266,56 @@ def url_length(case: Case) -> Answer:
 
 @check("http-error", requires=Need.WAY)
 def errors(case: Case) -> Answer:
-    """Did every hop of the sign-in answer without an error?"""
+    """Did every hop of the sign-in answer without an error, and the calls by which the application draws its page?"""
     way = way_of(case)
     for place, hop in enumerate(way.hops):
-        status = hop.exchange.status
         if (
-            status < 400
+            hop.exchange.status < 400
             or _is_sign_out(hop)
             or _is_handshake(way, place)
             or _says_more(hop)
             or is_interface_call(case, hop)
         ):
             continue
-        said = str(words_of(hop.exchange))
-        side = parties(case).side_of(hop.exchange)
         back = return_hop(case)
-        lost = lost_post(way, hop)
         late = shown_in(case) or (back is not None and back in way.after(hop)) or _goes_on(case, way, hop)
-        yield finding(
-            "http-error",
-            say(
-                "{host} answered {status} to {method} {path}",
-                host=hop.exchange.host or "The server",
-                status=status,
-                method=hop.exchange.method,
-                path=hop.exchange.parts.path or "/",
-            )
-            + (say("; its page says: {quoted_at_end}", quoted_at_end=quoted_at_end(said)) if said else ".")
-            + (words_of_lost_post(lost) if lost else ""),
-            severity=Severity.RISK if late else Severity.BREAK,
-            side=SIDES.get(side, Side.NETWORK),
-            remedy=TO_KEEP_IT if lost else None,
-            actual=str(status),
-            evidence=[at_hop(case, "status", str(status), hop.exchange, "response")],
-        )
+        yield _http_error(case, way, hop)._replace(severity=Severity.RISK if late else Severity.BREAK)
         return
+    steps = {hop.exchange.number for hop in way.hops}
+    for sign in outcome_of(case).against:
+        if sign.name == STATUS and sign.exchange.number not in steps:
+            yield _http_error(case, way, Hop(sign.exchange, CALLED, None))
+            return
+
+
+def _http_error(case: Case, way: Way, hop: Hop) -> Finding:
+    in_json = error_in_json(hop.exchange)
+    said = in_json or str(words_of(hop.exchange))
+    lost = lost_post(way, hop)
+    return finding(
+        "http-error",
+        say(
+            "{host} answered {status} to {method} {path}",
+            host=hop.exchange.host or "The server",
+            status=hop.exchange.status,
+            method=hop.exchange.method,
+            path=hop.exchange.parts.path or "/",
+        )
+        + (
+            say(
+                "; its {what} says: {quoted_at_end}",
+                what="answer" if in_json else "page",
+                quoted_at_end=quoted_at_end(said),
+            )
+            if said
+            else "."
+        )
+        + (words_of_lost_post(lost) if lost else ""),
+        side=SIDES.get(parties(case).side_of(hop.exchange), Side.NETWORK),
+        remedy=TO_KEEP_IT if lost else None,
+        actual=str(hop.exchange.status),
+        evidence=[at_hop(case, "status", str(hop.exchange.status), hop.exchange, "response")],
+    )
 
 
 def _is_sign_out(hop: Hop) -> bool:

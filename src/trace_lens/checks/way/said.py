@@ -14,7 +14,7 @@ from typing import NamedTuple
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.clocks import apart_beyond_skew
-from trace_lens.checks.way.failure_words import ADVICE, SENTENCE, WRONG, failure_in_address
+from trace_lens.checks.way.failure_words import ADVICE, SENTENCE, WRONG, error_in_json, failure_in_address
 from trace_lens.checks.way.page_signs import ASKS, LOUD, STATUS
 from trace_lens.checks.way.parties import APPLICATION, OTHER, PROVIDER, REQUESTS, at_hop, parties, return_hop
 from trace_lens.checks.way.signs import outcome_of, shown_in
@@ -25,7 +25,7 @@ from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Seve
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Quotation, say
-from trace_lens.intake.exchanges import PAGE, forms_of
+from trace_lens.intake.exchanges import PAGE, Exchange, forms_of
 from trace_lens.intake.pages import PageText, page_of
 from trace_lens.oidc.errors import TO_REDEEM
 
@@ -86,9 +86,10 @@ def _said(case: Case) -> Iterator[Said]:
     if way is None or shown_in(case):
         return
     for sign in outcome_of(case).against:
-        hop = next((hop for hop in way.hops if hop.exchange is sign.exchange), None)
+        called = Hop(sign.exchange, CALLED, None) if sign.name == STATUS else None
+        hop = next((hop for hop in way.hops if hop.exchange is sign.exchange), called)
         if hop and sign.name in (STATUS, LOUD, ASKS) and parties(case).side_of(hop.exchange) != PROVIDER:
-            shown = page_of(hop.exchange)
+            shown = _shown_by(hop.exchange)
             told = failure_in_address(hop.exchange)
             if sign.name == ASKS and not told:
                 continue  # a sign-in form is no refusal
@@ -161,6 +162,12 @@ def _last_at_provider(case: Case, way: Way) -> Hop | None:
     if last.exchange.redirects_to or last.exchange.status <= 0:
         return None
     return None if any(form.asks_password or form.by_itself for form in forms) else last
+
+
+def _shown_by(exchange: Exchange) -> PageText:
+    """What a page shows, or the JSON of an error says in words."""
+    words = error_in_json(exchange) if exchange.status >= 400 else None
+    return PageText(text=words, blocks=(words,)) if words else page_of(exchange)
 
 
 def _read(side: str, hop: Hop, shown: PageText) -> Said:

@@ -15,7 +15,7 @@ from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared
 from trace_lens.attempts.journeys import BY_ITSELF, CALLED, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
-from trace_lens.checks.way.drawn import is_shell, may_hold_session, session_in, session_refused
+from trace_lens.checks.way.drawn import calls_after, is_shell, may_hold_session, session_in
 from trace_lens.checks.way.failure_words import (
     failure_in_address,
     failure_in_json,
@@ -140,7 +140,8 @@ def _outcome(case: Case) -> Outcome:
     held: list[Sign] = []
     state: Outcome = Outcome(None, (), page, again)
     earlier = _taken_before(case, hops[0])
-    lasting = list(_lasting(case, [earlier, *hops] if earlier else hops))
+    calls = calls_after(case, hops[0].exchange, page.exchange if page else None)
+    lasting = list(_lasting(case, [earlier, *hops] if earlier else hops, calls.mute))
     signed_out = False
     for hop in hops:
         signed_out = hop is not hops[0] and not brings_answer(hop) and (signed_out or _begins_sign_out(hop))
@@ -167,9 +168,7 @@ def _outcome(case: Case) -> Outcome:
         held = beyond if earlier else [*held, *beyond]
         if sum(sign.weight for sign in held) >= _ENOUGH:
             state = Outcome(True, tuple(held), page, again)
-    refused = _handed_on_in_vain(case, hops[0].exchange) or session_refused(
-        case, hops[0].exchange, page.exchange if page else None
-    )
+    refused = _handed_on_in_vain(case, hops[0].exchange) or calls.sign
     if refused and not (state.let_in and any(sign.exchange.number > refused.exchange.number for sign in state.signs)):
         state = Outcome(False, (refused,), page, again)
     return state if state.signs else Outcome(None, tuple(held), page, again)
@@ -265,7 +264,7 @@ def _tokens_taken(case: Case, hop: Hop) -> Iterator[Sign]:
         yield Sign(TOKENS, 3, "the page redeemed the code by itself and got its tokens", hop.exchange)
 
 
-def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
+def _lasting(case: Case, hops: list[Hop], mute: frozenset[int]) -> Iterator[Sign]:
     """What only shows over several exchanges: a cookie that was set on return and then served, a session by a call."""
     way: Way | None = case.attempt.way
     if way is None:
@@ -291,7 +290,7 @@ def _lasting(case: Case, hops: list[Hop]) -> Iterator[Sign]:
         if side != PROVIDER and exchange is not first:
             sent = exchange.cookies
             served = next((c for c in fresh.values() if sent.get(c.name) == c.value), None)
-            good = exchange.kind != STATIC and exchange.served
+            good = exchange.kind != STATIC and exchange.served and exchange.number not in mute
             if served and good and not _unfriendly(exchange) and not is_shell(case, exchange):
                 words = f"the cookie {served.name}, set on return, was sent and served"
                 yield Sign(COOKIE, 2, words, exchange, cookie=served.name)
