@@ -50,8 +50,11 @@ def application_ahead(attempt: Attempt) -> float | None:
         return None
     found = [
         offset
-        for exchange in way.capture.exchanges
-        if exchange.received and exchange.host == hop.exchange.host and (offset := clock_ahead(exchange)) is not None
+        for exchange in way.exchanges
+        if exchange.number >= way.hops[0].exchange.number
+        and exchange.received
+        and exchange.host == hop.exchange.host
+        and (offset := clock_ahead(exchange)) is not None
     ]
     if not found or max(found) - min(found) > limits.DATES_AGREE_SECONDS:
         return None

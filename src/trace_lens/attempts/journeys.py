@@ -7,10 +7,13 @@ its messages, and what followed the last of them by itself, up to the page that 
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Container, Iterable, Sequence
 from datetime import timedelta
+from operator import attrgetter
 from typing import NamedTuple
 
+from trace_lens.attempts.oidc_groups import ALONE
 from trace_lens.common.addresses import plain
 from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.exchanges import PAGE, STATIC, Capture, Exchange, Form, forms_of, jumps_of
@@ -20,6 +23,9 @@ REDIRECT, FORM, JUMP, PERSON, SCRIPT, START, CALLED = "redirect", "form", "jump"
 BY_ITSELF = (REDIRECT, FORM, JUMP, SCRIPT)
 """The causes that need nobody's hand."""
 _SOON = timedelta(seconds=2)
+_WHILE = timedelta(minutes=5)
+_LONG = timedelta(hours=1)
+_number_of = attrgetter("number")
 _NEXT = timedelta(seconds=30)
 
 
@@ -41,7 +47,8 @@ class Way(NamedTuple):
     """The hops of one attempt in their order, and the whole capture that they come from.
 
     `hidden` counts the exchanges beside them, between the first and the last, that are no step of it. `rounds` counts
-    how often the same hops came round.
+    how often the same hops came round. `until` is the number of the exchange with which the next sign-in to the same
+    application begins: what comes from there on says nothing of this one.
     """
 
     source: str
@@ -49,6 +56,27 @@ class Way(NamedTuple):
     hops: tuple[Hop, ...]
     hidden: int = 0
     rounds: int = 1
+    until: int | None = None
+
+    @property
+    def exchanges(self) -> tuple[Exchange, ...]:
+        """All exchanges that may tell of it."""
+        return self._before_next(self.capture.exchanges)
+
+    @property
+    def telling(self) -> tuple[Exchange, ...]:
+        """Those that are no noise, or whose response sets cookies."""
+        return self._before_next(self.capture.telling)
+
+    @property
+    def setting_cookies(self) -> tuple[Exchange, ...]:
+        """Those whose response sets cookies."""
+        return self._before_next(self.capture.setting_cookies)
+
+    def _before_next(self, exchanges: tuple[Exchange, ...]) -> tuple[Exchange, ...]:
+        if self.until is None:
+            return exchanges
+        return exchanges[: bisect_left(exchanges, self.until, key=_number_of)]
 
     def hop_of(self, found: FoundMessage | None) -> Hop | None:
         """The hop that carried a message."""
@@ -141,15 +169,17 @@ class _Exits:
         if exchange.kind != PAGE:
             return CALLED, self._referrer(exchange)
         at = self._redirects.pop(_bare(exchange.url), None)
-        if at is not None:
+        if at is not None and not _later_than(steps[at], exchange, _NEXT):
             return REDIRECT, at
         held = self._forms.get(plain(exchange.url))
-        if held and exchange.method == "POST":
+        referrer = self._referrer(exchange)
+        if held and referrer is not None and held[0] < referrer and steps[referrer].answer is None:
+            held = None  # a later page, whose text was left out, may have a form to the same address
+        if held and exchange.method == "POST" and not (held[1] and _later_than(steps[held[0]], exchange, _NEXT)):
             return (FORM if held[1] else PERSON), held[0]
         jumped = self._jumps.get(_bare(exchange.url))
-        if jumped is not None:
+        if jumped is not None and not _later_than(steps[jumped], exchange, _NEXT):
             return JUMP, jumped
-        referrer = self._referrer(exchange)
         if referrer is None:
             return START, None
         if exchange.method == "POST" and carries and _at_once(steps[referrer], exchange):
@@ -173,6 +203,13 @@ def _bare(url: str) -> str:
     return url.partition("#")[0]
 
 
+def _later_than(page: Exchange, exchange: Exchange, wait: timedelta) -> bool:
+    """Whether a step came so long after another's answer that the browser did not go on by itself."""
+    if page.at is None or exchange.at is None:
+        return False
+    return exchange.at - page.at - timedelta(seconds=page.seconds or 0) > wait
+
+
 def _at_once(page: Exchange, exchange: Exchange) -> bool:
     """Whether a step followed a page sooner than a person clicks."""
     if page.at is None or exchange.at is None:
@@ -181,22 +218,24 @@ def _at_once(page: Exchange, exchange: Exchange) -> bool:
 
 
 def ways(
-    source: str, capture: Capture, attempts: Sequence[Sequence[FoundMessage]], messages: Sequence[FoundMessage]
+    source: str,
+    capture: Capture,
+    attempts: Sequence[Sequence[FoundMessage]],
+    messages: Sequence[FoundMessage],
+    links: Links,
 ) -> list[tuple[Way, int | None]]:
     """The way of each attempt, given by its messages, in their order in the capture.
 
     Beside each stands the place of the attempt whose end led to it by itself: then it is another round of that one.
     """
-    links = link(capture, messages)
     carried = carried_by(messages)
     owner: dict[int, int] = {}
-    own = [
-        sorted({links.places[int(message.context[EXCHANGE])] for message in found if EXCHANGE in message.context})
-        for found in attempts
-    ]
+    own = [_places_of(found, links) for found in attempts]
     for number, places in enumerate(own):
         for place in places:
             owner.setdefault(place, number)
+    for number, found in enumerate(attempts):  # a document is fetched by whoever wants it: it leads to nobody
+        own[number] = _places_of([message for message in found if message.kind not in ALONE], links) or own[number]
     order = sorted(range(len(own)), key=lambda number: own[number][0] if own[number] else len(links.steps))
     leads: dict[int, int | None] = {}
     for number in order:
@@ -211,6 +250,32 @@ def ways(
         hops = tuple(_hop(links, place, carried) for place in mine)
         made.append((Way(source, capture, hops, _hidden(capture, hops)), leads.get(number)))
     return made
+
+
+def _places_of(found: Sequence[FoundMessage], links: Links) -> list[int]:
+    """The places of the steps that messages came with."""
+    return sorted({links.places[int(message.context[EXCHANGE])] for message in found if EXCHANGE in message.context})
+
+
+def begun_between(links: Links, asked: FoundMessage, came: FoundMessage) -> int | None:
+    """The number of the exchange with which the way to an answer began, where that was after a request, long after or
+    elsewhere: then the answer is to another request, which the capture lacks. None where that does not show.
+    """
+    if EXCHANGE not in asked.context or EXCHANGE not in came.context:
+        return None
+    request, here = (links.places[int(message.context[EXCHANGE])] for message in (asked, came))
+    first = here
+    while (cause := links.causes[first][1]) is not None and cause > request:
+        if _later_than(links.steps[cause], links.steps[first], _WHILE):
+            break
+        first = cause
+    cause = links.causes[first][1]
+    step = links.steps[first]
+    late = cause is not None and _later_than(links.steps[cause], step, _WHILE)
+    if first == request or (cause is None and first == here) or (cause is not None and not late):
+        return None
+    near = any(other.host == step.host for other in links.steps[request:first])
+    return None if near and not late and not _later_than(links.steps[first - 1], step, _WHILE) else step.number
 
 
 def whole_way(source: str, capture: Capture, messages: Sequence[FoundMessage]) -> Way:
@@ -291,7 +356,7 @@ def _between(links: Links, places: list[int], number: int, owner: dict[int, int]
 
 def _unanswered(found: Sequence[FoundMessage]) -> bool:
     """Whether an attempt holds requests only: then what a person did at the provider belongs to it too."""
-    return all(message.kind in ("saml-authn-request", "authorization-request") for message in found)
+    return all(message.kind in ("saml-authn-request", "authorization-request", *ALONE) for message in found)
 
 
 def _follow(links: Links, places: list[int], number: int, owner: dict[int, int], *, waiting: bool) -> None:
@@ -313,7 +378,9 @@ def _follow(links: Links, places: list[int], number: int, owner: dict[int, int],
                 break
             continue
         step = links.steps[place]
-        led = cause in mine and (how in BY_ITSELF or waiting)
+        led = cause in mine and (
+            how in BY_ITSELF or (waiting and not _later_than(links.steps[cause or 0], step, _LONG))
+        )
         unexplained = not landed and cause is None and _soon_after(links, end, place)
         if led or unexplained:
             owner[place] = number

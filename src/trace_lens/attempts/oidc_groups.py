@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
 from trace_lens.attempts.oidc_messages import OidcMessage
+from trace_lens.common.addresses import plain
 
 ALONE = ("discovery-document", "key-set", "jwk", "client-registration", "introspection")
 """Documents that make no attempt by themselves, but belong to one in the same capture."""
@@ -73,7 +74,7 @@ class _Homes:
     def take(self, group: list[int]) -> None:
         """Put a group, whose messages come after the first of each before it, where it belongs."""
         sort = self._sort(group)
-        home = max((place for place in self._candidates(sort)), default=None)
+        home = max((place for place in self._candidates(sort) if not self._contradicted(place, group)), default=None)
         if home is None:
             home = len(self.merged)
             self.merged.append([])
@@ -81,6 +82,12 @@ class _Homes:
         self.merged[home] += group
         self._sorts[home] = self._sort(self.merged[home]) if len(self.merged[home]) > len(group) else sort
         self._file(home)
+
+    def _contradicted(self, home: int, group: list[int]) -> bool:
+        return answers_another(self._of(self.merged[home]), self._of(group))
+
+    def _of(self, group: list[int]) -> Iterator[OidcMessage]:
+        return (self._messages[place] for place in group)
 
     def _sort(self, group: list[int]) -> _Sort:
         members = [self._messages[place] for place in group]
@@ -164,6 +171,24 @@ def _goes_with(have: frozenset[str], more: frozenset[str]) -> bool | None:
         return False
     once = {"authorization-request", "authorization-response", "id-token"}
     return False if have & more & once else None
+
+
+def answers_another(before: Iterable[OidcMessage], after: Iterable[OidcMessage]) -> bool:
+    """Whether an answer came to another address than the request before it named, and with another state: one of both
+    may be the fault that is looked for.
+    """
+    asked = next((message for message in before if message.kind == "authorization-request"), None)
+    came = next((message for message in after if message.kind == "authorization-response"), None)
+    if not asked or not came or not came.parameters:
+        return False
+    to, at = asked.get("redirect_uri"), came.parameters.address
+    states = asked.get("state"), came.get("state")
+    return bool(to and at and plain(to) != plain(at) and all(states) and states[0] != states[1])
+
+
+def keys_of(messages: Iterable[OidcMessage]) -> set[str]:
+    """All by which messages may be of one try."""
+    return {key for message in messages for key in (*message.keys, *message.weak_keys)}
 
 
 def client_of(message: OidcMessage) -> str | None:

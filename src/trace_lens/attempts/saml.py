@@ -141,7 +141,7 @@ def assemble_saml(messages: list[SamlMessage], *, together: bool = False) -> lis
     answered.sort(key=lambda item: min(order[id(member)] for member in _members(item)))
     attempts = _rounds(answered, together)
     attempts = _with_artifacts(attempts, artifacts, together)
-    attempts = list(_with_sign_outs(attempts, outs, together))
+    attempts = list(_with_sign_outs(attempts, outs, order, together))
     firsts = [(min(order[id(member)] for member in _members(attempt)), attempt) for attempt in attempts]
     return [attempt._replace(first=messages[first]) for first, attempt in sorted(firsts, key=lambda pair: pair[0])]
 
@@ -259,16 +259,27 @@ def _with_artifacts(attempts: list[SamlAttempt], artifacts: list[SamlMessage], t
     return made
 
 
-def _with_sign_outs(attempts: list[SamlAttempt], outs: list[SamlMessage], together: bool) -> Iterator[SamlAttempt]:
-    """Sign-out messages with the sign-in whose session they end, else as attempts of their own."""
+def _with_sign_outs(
+    attempts: list[SamlAttempt], outs: list[SamlMessage], order: dict[int, int], together: bool
+) -> Iterator[SamlAttempt]:
+    """Sign-out messages with the sign-in whose session they end, else with the latest before them in their capture,
+    else as attempts of their own.
+    """
     owned: dict[int, list[SamlMessage]] = {}
     alone: list[list[SamlMessage]] = []
     for exchange in _exchanges(outs):
         signed_in = [attempt for attempt in attempts if attempt.answer]
         ended = {session for message in exchange for session in message.sessions}
         by_session = [attempt for attempt in signed_in if attempt.answer and ended & attempt.answer.sessions]
-        beside = [attempt for attempt in signed_in if together or attempt.source == exchange[0].source]
-        owner = next(iter(by_session), None) or (beside[-1] if beside else None)
+        first = order[id(exchange[0])]
+        before = [attempt for attempt in by_session if attempt.answer and order[id(attempt.answer)] < first]
+        beside = [
+            attempt
+            for attempt in signed_in
+            if attempt.answer
+            and (order[id(attempt.answer)] < first if attempt.source == exchange[0].source else together)
+        ]
+        owner = next((held[-1] for held in (before, by_session, beside) if held), None)
         if owner is None:
             alone.append(exchange)
         else:

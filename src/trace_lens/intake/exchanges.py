@@ -22,6 +22,8 @@ from trace_lens.intake.markup import attributes, elements, tags, without_tags, w
 Header = tuple[str, str]
 PAGE, CALL, STATIC = "page", "call", "static"
 """The kinds of exchanges: what a window or frame shows or is sent on by, what a script fetches, and the noise."""
+STATIC_END = expression(r"\.(?:png|jpe?g|gif|svg|ico|css|js|mjs|woff2?|ttf|map)$", re.IGNORECASE)
+"""How the path of a picture, style, font or script ends, where the capture does not say what was asked for."""
 
 
 class Phases(NamedTuple):

@@ -16,10 +16,10 @@ from operator import is_
 from typing import Any, BinaryIO
 
 from trace_lens.common import limits
-from trace_lens.common.addresses import usual
+from trace_lens.common.addresses import plain, usual
 from trace_lens.common.expressions import expression
 from trace_lens.intake.carried import is_worth_reading
-from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange
+from trace_lens.intake.exchanges import CALL, PAGE, STATIC, STATIC_END, Capture, Exchange
 from trace_lens.intake.har_entries import entries_of
 from trace_lens.intake.har_fields import (
     Headers,
@@ -344,7 +344,7 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     url = usual(url)
     content = object_of(response, "content")
     media = (text_of(content, "mimeType") or answered.get("content-type") or "").lower()
-    kind = STATIC if noise else _kind(entry, asked, media)
+    kind = STATIC if noise else _kind(entry, url, asked, media)
     received = _with_cookies_set(response, received, answered)
     slim = Exchange(
         number,
@@ -366,12 +366,12 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     body, request_left_out = request_body(request)
     problem = _problem(entry, response)
     if kind == CALL and not _may_matter(url, asked, body, content, of_many=number > _MANY):
-        telling = "json" in media
+        answer = _head_of(content, budget)
         return slim._replace(
             sent=_shared(those_of(sent, _CALL_SENT)),
             received=_shared(those_of(received, _CALL_RECEIVED)),
-            body=body[: limits.PAGE_HEAD_BYTES] if body and telling else None,
-            answer=_head_of(content, budget) if telling else None,
+            body=body[: limits.PAGE_HEAD_BYTES] if body and answer else None,
+            answer=answer,
             problem=problem,
         )
     answer, response_left_out = response_body(content)
@@ -384,7 +384,7 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         answer=_what_serves(
             answer,
             kind,
-            told=slim.status >= 400 or "json" in media or _HANDS_ON in (body or b""),
+            told=slim.status >= 400 or (answer or b"")[:64].lstrip()[:1] == b"{" or _HANDS_ON in (body or b""),
             budget=budget,
             number=number,
         ),
@@ -455,7 +455,7 @@ def _what_serves(answer: bytes | None, kind: str, *, told: bool, budget: list[in
 
 
 def _head_of(content: dict[str, Any], budget: list[int]) -> bytes | None:
-    """The beginning of what a call was answered, which may say who is there."""
+    """The beginning of a JSON object that a call was answered with: it may say who is there."""
     text = text_of(content, "text")
     coded = text_of(content, "encoding") == "base64"
     if not text or budget[0] < limits.PAGE_HEAD_BYTES or not (coded or text[:64].lstrip()[:1] == "{"):
@@ -471,7 +471,7 @@ def _is_noise(entry: dict[str, Any], url: str) -> bool:
     return (text_of(entry, "_resourceType") or "").lower() in _STATIC_TYPES or url[:5].lower().startswith(_NO_REQUESTS)
 
 
-def _kind(entry: dict[str, Any], sent: dict[str, str], media: str) -> str:
+def _kind(entry: dict[str, Any], url: str, sent: dict[str, str], media: str) -> str:
     """Told by the browser's own word for it, by what the request says it is for, else by what came."""
     told = (text_of(entry, "_resourceType") or "").lower()
     wanted = sent.get("sec-fetch-dest", "").lower()
@@ -481,7 +481,7 @@ def _kind(entry: dict[str, Any], sent: dict[str, str], media: str) -> str:
         return STATIC
     if told in _CALL_TYPES or wanted == "empty" or sent.get("x-requested-with"):
         return CALL
-    if _STATIC_MEDIA.match(media):
+    if _STATIC_MEDIA.match(media) or STATIC_END.search(plain(url)):
         return STATIC
     return CALL if "json" in media or _only_scripts_send(entry, sent) else PAGE
 

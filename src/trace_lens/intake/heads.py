@@ -19,7 +19,7 @@ from trace_lens.common.addresses import plain, resolved
 from trace_lens.common.expressions import expression
 from trace_lens.common.limits import Refused
 from trace_lens.intake.effort import most_messages
-from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Capture, Exchange, Header
+from trace_lens.intake.exchanges import CALL, PAGE, STATIC, STATIC_END, Capture, Exchange, Header
 
 _MARK = expression(
     r"^\s*(?:[\[(]?(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?"
@@ -48,7 +48,6 @@ _ENOUGH = expression(
     re.IGNORECASE,
 )
 _SIGNS = (b"HTTP/", b":method", b":status", b"equest URL", b"EQUEST URL", b"et-Cookie:", b"et-cookie:")
-_STATIC_END = expression(r"\.(?:png|jpe?g|gif|svg|ico|css|js|mjs|woff2?|ttf|map)$", re.IGNORECASE)
 
 
 @dataclass(eq=False, repr=False)
@@ -299,7 +298,7 @@ def _kind(sent: tuple[Header, ...], head: _Head, url: str) -> str:
     wanted = next((value.lower() for name, value in sent if name.lower() == "sec-fetch-dest"), "")
     if wanted in ("empty",):
         return CALL
-    if wanted in ("image", "style", "script", "font") or _STATIC_END.search(plain(url)):
+    if wanted in ("image", "style", "script", "font") or STATIC_END.search(plain(url)):
         return STATIC
     media = next((value.lower() for name, value in head.received if name.lower() == "content-type"), "")
     return CALL if "json" in media else PAGE

@@ -153,8 +153,11 @@ def _never_called(case: Case, way: Way) -> Iterator[Finding]:
     theirs = origin_of(endpoint)
     calls = [
         exchange
-        for exchange in way.capture.exchanges
-        if exchange.kind == CALL and exchange.origin == theirs and _by_page(exchange, page)
+        for exchange in way.exchanges
+        if exchange.number > page.number
+        and exchange.kind == CALL
+        and exchange.origin == theirs
+        and _by_page(exchange, page)
     ]
     redeemed = any(same_address(call.plain_url, endpoint) for call in calls)
     if sources is None or not calls or redeemed or _allows(sources, page, endpoint):

@@ -46,7 +46,7 @@ class Lost(NamedTuple):
 def store_until(way: Way, until: Exchange) -> CookieStore:
     """The browser's cookies at the moment before an exchange."""
     store = CookieStore()
-    for exchange in way.capture.setting_cookies:
+    for exchange in way.setting_cookies:
         if exchange.number >= until.number:
             break
         store.receive(exchange)
@@ -195,7 +195,7 @@ def _setting(way: Way, back: Hop, left: list[Hop]) -> set[int]:
     numbers = {hop.exchange.number for hop in left}
     hosts = {hop.exchange.host for hop in left}
     inside = False
-    for exchange in way.capture.exchanges:
+    for exchange in way.exchanges:
         inside = inside or exchange is left[0].exchange
         if exchange is back.exchange or (inside and exchange.number not in numbers and exchange.kind == PAGE):
             break

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Cookie, is_cleared, read_set_cookie
@@ -42,10 +42,12 @@ class Calls(NamedTuple):
     mute: frozenset[int]
 
 
-def calls_after(case: Case, back: Exchange, page: Exchange | None) -> Calls:
+def calls_after(case: Case, returns: Sequence[Exchange], page: Exchange | None) -> Calls:
     """What the calls after the return show of a session that began there: by a call, or on return where the page is a
     shell. The server refused it where it refused every call that is not answered to everybody: it did not know the
-    session that it had given, or the browser did not send it. `page` is the one that the user saw last.
+    session that it had given, or the browser did not send it.
+
+    `returns` are the exchanges with which an answer came, of each round; `page` is what the user saw last.
     """
     way: Way | None = case.attempt.way
     if way is None:
@@ -58,14 +60,17 @@ def calls_after(case: Case, back: Exchange, page: Exchange | None) -> Calls:
     with_it: list[Exchange] = []
     without: list[Exchange] = []
     mute: set[int] = set()
-    public = _answered_to_all(way, back)
+    numbers = {exchange.number for exchange in returns}
+    public = _answered_to_all(way, returns[0])
     nobody = {one.url for one in way.capture.telling if one.kind == CALL and told_by(one).there is False}
-    for exchange in way.capture.telling:
-        if exchange.number < back.number or exchange.kind == STATIC or exchange.method == "OPTIONS":
+    for exchange in way.telling:
+        if exchange.number < returns[0].number or exchange.kind == STATIC or exchange.method == "OPTIONS":
             continue  # a browser asks whether it may call without any session (Fetch §4.8)
         side = sides.side_of(exchange)
         if exchange.kind == CALL and exchange.served and side != PROVIDER and _shows_nobody(exchange, public, nobody):
             mute.add(exchange.number)
+        if exchange.number in numbers:
+            given, tokens, with_it, without, elsewhere, again = {}, set(), [], [], False, False
         again = again or (exchange.kind == PAGE and not exchange.frame and side == PROVIDER)
         if again:
             continue  # another sign-in begins

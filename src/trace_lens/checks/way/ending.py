@@ -146,7 +146,7 @@ def _came_unseen(case: Case, way: Way) -> str | None:
     """Why an answer may have come that the capture does not show."""
     registered = _redirect_addresses(case)
     first = way.hops[0].exchange.number
-    for exchange in way.capture.telling:
+    for exchange in way.telling:
         posted = exchange.method == "POST" and exchange.body_left_out and exchange.kind == PAGE
         if exchange.number > first and posted and parties(case).side_of(exchange) == APPLICATION:
             return UNSEEN
@@ -294,7 +294,7 @@ def _why_again(case: Case, way: Way, back: Hop, again: Hop, told: bool) -> _Why:
     after = [hop for hop in after_return(case) if hop.exchange.number < again.exchange.number]
     numbers = {hop.exchange.number for hop in after}
     last = (after[-1] if after else back).exchange
-    for exchange in way.capture.setting_cookies:
+    for exchange in way.setting_cookies:
         if exchange.number > last.number:
             break
         store.receive(exchange)
@@ -326,7 +326,7 @@ def _why_refused(way: Way, sign: Sign) -> _Why:
     """Why a session that had just been given was refused to a call, as far as the cookies tell."""
     call = sign.exchange
     store = CookieStore()
-    for exchange in way.capture.setting_cookies:
+    for exchange in way.setting_cookies:
         if exchange.number >= call.number:
             break
         store.receive(exchange)

@@ -88,7 +88,7 @@ def _meanwhile(way: Way) -> Iterator[Exchange]:
     hosts = {hop.exchange.host for hop in way.hops}
     numbers = {hop.exchange.number for hop in way.hops}
     left = len(numbers)
-    for exchange in way.capture.exchanges:
+    for exchange in way.exchanges:
         if exchange.number in numbers:
             left -= 1
             yield exchange

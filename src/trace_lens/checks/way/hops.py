@@ -268,24 +268,27 @@ def url_length(case: Case) -> Answer:
 def errors(case: Case) -> Answer:
     """Did every hop of the sign-in answer without an error, and the calls by which the application draws its page?"""
     way = way_of(case)
-    for place, hop in enumerate(way.hops):
-        if (
-            hop.exchange.status < 400
-            or _is_sign_out(hop)
-            or _is_handshake(way, place)
-            or _says_more(hop)
-            or is_interface_call(case, hop)
-        ):
-            continue
-        back = return_hop(case)
-        late = shown_in(case) or (back is not None and back in way.after(hop)) or _goes_on(case, way, hop)
-        yield _http_error(case, way, hop)._replace(severity=Severity.RISK if late else Severity.BREAK)
+    failed = [
+        hop
+        for place, hop in enumerate(way.hops)
+        if hop.exchange.status >= 400
+        and not (_is_sign_out(hop) or _is_handshake(way, place) or _says_more(hop) or is_interface_call(case, hop))
+    ]
+    for hop in (*(hop for hop in failed if not _came_through(case, way, hop)), *failed[:1]):
+        severity = Severity.RISK if _came_through(case, way, hop) else Severity.BREAK
+        yield _http_error(case, way, hop)._replace(severity=severity)
         return
     steps = {hop.exchange.number for hop in way.hops}
     for sign in outcome_of(case).against:
         if sign.name == STATUS and sign.exchange.number not in steps:
             yield _http_error(case, way, Hop(sign.exchange, CALLED, None))
             return
+
+
+def _came_through(case: Case, way: Way, hop: Hop) -> bool:
+    """Whether the sign-in went on after an error all the same."""
+    back = return_hop(case)
+    return shown_in(case) or (back is not None and back in way.after(hop)) or _goes_on(case, way, hop)
 
 
 def _http_error(case: Case, way: Way, hop: Hop) -> Finding:

@@ -53,7 +53,7 @@ def interfaces(case: Case) -> Answer:
     if way is None or back is None or not isinstance(case.attempt, OidcAttempt):
         return
     own = case.attempt.access_token_texts | ({text} if (text := _id_token_text(case.attempt)) else set())
-    for exchange in way.capture.exchanges:
+    for exchange in way.exchanges:
         token = bearer_of(exchange)
         if exchange.number <= back.exchange.number or exchange.kind != CALL or token is None:
             continue
@@ -101,7 +101,7 @@ def _kept_by_browser(way: Way, exchange: Exchange, page: str) -> bool:
         and asked.received  # header fields that an export leaves out show nothing
         and same_address(asked.url, exchange.url)
         and not asked.response("access-control-allow-origin")
-        for asked in way.capture.exchanges
+        for asked in way.exchanges
     )
 
 
@@ -142,7 +142,7 @@ def _taken_later(way: Way, exchange: Exchange) -> bool:
         and same_address(other.url, exchange.url)
         and other.method == exchange.method
         and 200 <= other.status < 300
-        for other in way.capture.exchanges
+        for other in way.exchanges
     )
 
 
@@ -157,7 +157,7 @@ def _renewed_after(attempt: OidcAttempt, way: Way, exchange: Exchange) -> bool:
         if answer is None or after is None or answer.get("error") or after.exchange.number < exchange.number:
             continue
         new = answer.get("access_token")
-        if not any(bearer_of(call) == new and call.status in (401, 403) for call in way.capture.exchanges):
+        if not any(bearer_of(call) == new and call.status in (401, 403) for call in way.exchanges):
             return True
     return False
 

@@ -140,7 +140,8 @@ def _outcome(case: Case) -> Outcome:
     held: list[Sign] = []
     state: Outcome = Outcome(None, (), page, again)
     earlier = _taken_before(case, hops[0])
-    calls = calls_after(case, hops[0].exchange, page.exchange if page else None)
+    returns = [hop.exchange for hop in hops if hop is hops[0] or brings_answer(hop)]
+    calls = calls_after(case, returns, page.exchange if page else None)
     lasting = list(_lasting(case, [earlier, *hops] if earlier else hops, calls.mute))
     signed_out = False
     for hop in hops:
@@ -192,7 +193,7 @@ def _handed_on_in_vain(case: Case, back: Exchange) -> Sign | None:
     handed = re.compile(rb'"code"\s*:\s*"' + value + rb'"|(?:^|&)code=' + value + rb"(?:&|$)")
     calls = [
         exchange
-        for exchange in way.capture.exchanges
+        for exchange in way.exchanges
         if exchange.number > back.number and exchange.kind == CALL and handed.search(exchange.body or b"")
     ]
     last = next((exchange for exchange in reversed(calls) if sides.side_of(exchange) != PROVIDER), None)
@@ -276,8 +277,8 @@ def _lasting(case: Case, hops: list[Hop], mute: frozenset[int]) -> Iterator[Sign
     fresh: dict[str, Cookie] = {}
     started = False
     numbers = {hop.exchange.number for hop in hops}
-    setting = {exchange.number for exchange in way.capture.setting_cookies}
-    for exchange in way.capture.telling:
+    setting = {exchange.number for exchange in way.setting_cookies}
+    for exchange in way.telling:
         if exchange is first:
             started = True
             before = {cookie.name: cookie.value for cookie in store}
