@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
+from datetime import datetime, timedelta
 
 import pytest
 
@@ -50,9 +51,31 @@ def told(diagnoses: tuple[Diagnosis, ...]) -> list[tuple[str, str | None, str | 
 @pytest.mark.parametrize("change", SAME)
 @pytest.mark.parametrize("name", SAMPLE)
 def test_order_and_noise_change_nothing(name: str, change: str) -> None:
-    if (name, change) == ("oidc-not-assigned-page-firefox", "as plain panels"):
-        pytest.skip("who typed a name there shows in fetch metadata only")
     assert told(judged(name, source_of(name, SAME[change](export_of(name))))) == told(judged(name))
+
+
+def settings_of(name: str) -> tuple[object, object]:
+    return EXPECTED[name].get("keys"), EXPECTED[name].get("record")
+
+
+@pytest.mark.parametrize(
+    "partner", ["saml-roster", "oidc-code", "saml-galley", "spa-code", "shell-works", "more-chooser"]
+)
+@pytest.mark.parametrize("name", SAMPLE)
+def test_another_sign_in_in_the_same_export_changes_neither(name: str, partner: str) -> None:
+    """But for a try given up before it of the same application, and a silent request before one that may ask."""
+    begins = [export_of(one)["log"]["entries"][0]["startedDateTime"] for one in (name, partner)]
+    apart = abs(datetime.fromisoformat(begins[0]) - datetime.fromisoformat(begins[1]))
+    if settings_of(name) != settings_of(partner) or apart < timedelta(minutes=2):
+        return
+    both = export_of(name)
+    both["log"]["entries"] += export_of(partner)["log"]["entries"]
+    both["log"]["entries"].sort(key=lambda entry: entry["startedDateTime"])
+    alone = [each for one in (name, partner) for each in told(judged(one))]
+    found = told(judged(name, source_of(name, both)))
+    may_be_part = {"no-answer", "provider-refused", "tls-untrusted"}
+    assert [one for one in alone if one not in found and one[1] not in may_be_part] == []
+    assert [one for one in found if one not in alone] == []
 
 
 @pytest.mark.parametrize("left_out", LEFT_OUT)
