@@ -88,7 +88,7 @@ def _ends(attempts: list[Attempt]) -> list[int | None]:
     """
     begins: dict[str, list[int]] = {}
     for attempt in attempts:
-        if attempt.way and attempt.way.hops and not _goes_on(attempt):
+        if attempt.way and _begins(attempt.way) and not _goes_on(attempt):
             for name in _names(attempt):
                 begins.setdefault(name, []).append(attempt.way.hops[0].exchange.number)
     for numbers in begins.values():
@@ -105,6 +105,13 @@ def _ends(attempts: list[Attempt]) -> list[int | None]:
         ]
         made.append(min(after, default=None))
     return made
+
+
+def _begins(way: Way) -> bool:
+    """Whether a request or an answer shows a sign-in of its own."""
+    return any(
+        kind in (*RETURNING, "saml-authn-request", "authorization-request") for hop in way.hops for kind in hop.kinds
+    )
 
 
 def _goes_on(attempt: Attempt) -> bool:
