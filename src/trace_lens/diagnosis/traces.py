@@ -10,7 +10,7 @@ from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.attempts.saml_messages import SamlMessage, assertions_of
 from trace_lens.checks.case import Case
-from trace_lens.checks.saml.case import SamlCase
+from trace_lens.checks.protocols import of_saml
 from trace_lens.checks.way.parties import parties
 from trace_lens.checks.way.signs import outcome_of
 from trace_lens.common.expressions import expression
@@ -134,7 +134,7 @@ def _ids(case: Case) -> Iterator[str]:
         for message in (attempt.answer, attempt.request, attempt.artifact, *attempt.earlier, *attempt.sign_out):
             if message is not None:
                 yield from _ids_of(message)
-        if isinstance(case, SamlCase) and case.assertion is not None:
+        if of_saml(case) and case.assertion is not None:
             statements = case.assertion.authn_statements
             yield from (statement.session_index.value for statement in statements if statement.session_index)
             if case.assertion.id:
@@ -164,7 +164,7 @@ def _ids_of(message: SamlMessage) -> Iterator[str]:
 
 def _addresses(case: Case) -> Iterator[str]:
     found: list[str | None] = []
-    if isinstance(case, SamlCase) and case.assertion is not None:
+    if of_saml(case) and case.assertion is not None:
         found += [statement.locality_address for statement in case.assertion.authn_statements]
         confirmations = case.assertion.subject.confirmations if case.assertion.subject else ()
         found += [

@@ -7,17 +7,19 @@ table verifies nothing.
 from __future__ import annotations
 
 from functools import partial
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import constant_time, hashes, hmac
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, padding, rsa
-from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from trace_lens.common import recorded
 from trace_lens.pki.public_keys import octets_of
 from trace_lens.pki.small_order import has_small_order
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 _HASHES: dict[str, hashes.HashAlgorithm] = {
     "256": hashes.SHA256(),

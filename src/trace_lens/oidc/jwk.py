@@ -7,11 +7,10 @@ from __future__ import annotations
 
 import hashlib
 import json
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa, x448, x25519
-from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes, PublicKeyTypes
 
 from trace_lens.common import limits
 from trace_lens.common.limits import Refused
@@ -19,6 +18,9 @@ from trace_lens.oidc.jose import from_base64url, to_base64url
 from trace_lens.pki.certificates import Certificate, certificate_or_none, key_weakness
 from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.pki.small_order import has_small_order
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes, PublicKeyTypes
 
 _CURVES: dict[str, ec.EllipticCurve] = {
     "P-256": ec.SECP256R1(),

@@ -10,15 +10,17 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property, lru_cache
+from typing import TYPE_CHECKING
 
-from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, rsa
-from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
-from cryptography.utils import CryptographyDeprecationWarning
 
 from trace_lens.pki.fingerprints import Fingerprint, colons
 from trace_lens.pki.public_keys import octets_of
+
+if TYPE_CHECKING:
+    from cryptography import x509
+    from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 
 class CertificateError(ValueError):
@@ -28,6 +30,8 @@ class CertificateError(ValueError):
 @contextmanager
 def _quietly() -> Iterator[None]:
     """Without the library's warning about a serial number that is not positive."""
+    from cryptography.utils import CryptographyDeprecationWarning
+
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", CryptographyDeprecationWarning)
         yield
@@ -42,6 +46,8 @@ class Certificate:
     @cached_property
     def as_x509(self) -> x509.Certificate:
         """The certificate as cryptography holds it."""
+        from cryptography import x509
+
         with _quietly():
             return x509.load_der_x509_certificate(self.der)
 
@@ -140,6 +146,8 @@ class Certificate:
     @property
     def alternative_names(self) -> tuple[str, ...]:
         """The subject alternative names, as text."""
+        from cryptography import x509
+
         try:
             names = self.as_x509.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
         except (x509.ExtensionNotFound, x509.DuplicateExtension, x509.UnsupportedGeneralNameType, ValueError):
@@ -150,6 +158,8 @@ class Certificate:
 @lru_cache(maxsize=512)
 def read_certificate(der: bytes) -> Certificate:
     """Read DER octets. Raises CertificateError."""
+    from cryptography import x509
+
     certificate = Certificate(der)
     try:
         certificate.public_key  # noqa: B018  reading the key is what shows a damaged certificate

@@ -7,17 +7,19 @@ from __future__ import annotations
 
 import hashlib
 from functools import partial
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
-from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from trace_lens.common import recorded
 from trace_lens.pki.public_keys import octets_of
 from trace_lens.pki.small_order import has_small_order
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 _OLD = "http://www.w3.org/2000/09/xmldsig#"
 _MORE = "http://www.w3.org/2001/04/xmldsig-more#"

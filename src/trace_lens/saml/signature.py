@@ -14,11 +14,10 @@ import re
 from collections import Counter
 from collections.abc import Callable
 from itertools import islice
-from typing import Any, NamedTuple, cast
+from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
-from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from lxml import etree
 
 from trace_lens.common import limits, recorded
@@ -27,6 +26,9 @@ from trace_lens.saml.algorithms import PSSParameters, SignatureAlgorithm
 from trace_lens.saml.canonical import ALGORITHMS, Canonicalization, NotCanonical, canonical
 from trace_lens.saml.names import EXCLUSIVE, SIGNATURE, short
 from trace_lens.saml.parsing import Damage, XMLDamaged, text_of
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 _D = f"{{{SIGNATURE}}}"
 _D11 = "{http://www.w3.org/2009/xmldsig11#}"

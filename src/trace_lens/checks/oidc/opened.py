@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from trace_lens.common.sentences import say
-from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt, refusal
 from trace_lens.oidc.jose import JoseDamaged, Jwe, Jws, read_jws
 from trace_lens.oidc.tokens import NoClaims, Token, read_token
 from trace_lens.workspace.private_keys import other_keys, private_key
@@ -27,6 +26,8 @@ class Decryption(NamedTuple):
 
 def open_token(jwe: Jwe, app: App | None, workspace: Workspace) -> Decryption:
     """Open an encrypted token. Raises SettingsError where the key on record cannot be used."""
+    from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt, refusal
+
     refused = refusal(jwe.header)
     if refused:
         return Decryption(jwe, code="encryption-form-refused", reason=refused)
@@ -60,6 +61,8 @@ def _inside(jwe: Jwe, plain: bytes) -> Decryption:
 
 
 def _whose(jwe: Jwe, app: App, workspace: Workspace) -> str:
+    from trace_lens.oidc.encryption import Broken, NotForKey, Refused, decrypt
+
     for words, key in other_keys(app, workspace):
         try:
             decrypt(jwe, key)

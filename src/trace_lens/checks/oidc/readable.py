@@ -11,7 +11,6 @@ from trace_lens.common.findings import Evidence, Severity, Side, Unchecked
 from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
-from trace_lens.oidc.encryption import weak_parts
 from trace_lens.oidc.tokens import ID, TIMES, Moment
 
 _WORDS = {"jwt": "token", "jwe": "encrypted token", "id-token": "ID token"}
@@ -213,6 +212,8 @@ def opened(case: OidcCase) -> Answer:
         )
         if opening.code == "encrypted-no-key":
             yield Unchecked("encrypted-no-key", opening.reason, decides=True)
+    from trace_lens.oidc.encryption import weak_parts
+
     for weak in weak_parts(header):
         yield finding(
             "weak-encryption", say("The token is encrypted with {weak}, which is retired.", weak=weak), evidence=methods
