@@ -102,6 +102,7 @@ def collect_rarely() -> None:
 def main(arguments: Sequence[str] | None = None) -> None:
     """Run the command line and end the process with its exit status."""
     collect_rarely()
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # its idle threads cost half an import
     _end(_run(arguments))
 
 
