@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from trace_lens.common.findings import Evidence, Side
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 
 
 class Value(NamedTuple):

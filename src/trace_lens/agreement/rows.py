@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from trace_lens.agreement.pairs import Value
 from trace_lens.agreement.settings import misplaced
 from trace_lens.common.difference import Difference, difference, is_near, skeleton
 from trace_lens.common.findings import Side
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.records import App, Workspace
 
 COLUMNS = ("application", "provider", "application_metadata", "provider_metadata", "capture")

@@ -13,10 +13,10 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from functools import cache
 from ipaddress import ip_address
-from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import ascii_host, host_of, parts_of
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import Exchange
 
 STRICT, LAX, NONE, DEFAULT = "strict", "lax", "none", "default"
@@ -24,7 +24,7 @@ _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct",
 _UNSAFE = ("POST", "PUT", "DELETE", "PATCH", "CONNECT")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
 class Cookie:
     """One cookie as a browser keeps it.
 

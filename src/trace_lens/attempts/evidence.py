@@ -7,7 +7,6 @@ file, as exchanges, becomes evidence the same way.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from typing import NamedTuple
 
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.journeys import carried_by, steps_in
@@ -18,6 +17,7 @@ from trace_lens.attempts.placing import hosts_of, placed, way_alone
 from trace_lens.attempts.saml import assemble_saml
 from trace_lens.attempts.saml_messages import SamlMessage, read_messages
 from trace_lens.common.guarding import Faults
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import Capture
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.peeling import Peeled

@@ -11,10 +11,10 @@ from bisect import bisect_left
 from collections.abc import Container, Iterable, Sequence
 from datetime import timedelta
 from operator import attrgetter
-from typing import NamedTuple
 
 from trace_lens.attempts.oidc_groups import ALONE
 from trace_lens.common.addresses import plain
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.exchanges import PAGE, STATIC, Capture, Exchange, Form, forms_of, jumps_of
 from trace_lens.intake.found import FoundMessage

@@ -8,12 +8,12 @@ fill what is still missing. A silent request refused and followed by another is 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.oidc_groups import grouped, hold_attempt
 from trace_lens.attempts.oidc_messages import CAPTURES, OidcMessage
 from trace_lens.common.kinds import TOKEN_KINDS
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.oauth_pieces import OPAQUE
 from trace_lens.oidc import errors

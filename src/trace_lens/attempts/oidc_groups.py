@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from bisect import insort
 from collections.abc import Callable, Iterable, Iterator
-from typing import NamedTuple
 
 from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.common.addresses import plain
+from trace_lens.common.tuples import NamedTuple
 
 ALONE = ("discovery-document", "key-set", "jwk", "client-registration", "introspection")
 """Documents that make no attempt by themselves, but belong to one in the same capture."""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.guarding import Faults
 from trace_lens.common.kinds import KINDS, PARAMETER_KINDS, TOKEN_KINDS
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.carried import BEARER, EXCHANGE
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.oauth_pieces import NAMED, OPAQUE, parameters_of

@@ -8,13 +8,13 @@ step that broke. A silent request refused and followed by another is a round of 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
 
 from lxml import etree
 
 from trace_lens.attempts.journeys import Way
 from trace_lens.attempts.saml_messages import ANSWER_KINDS, SIGN_OUT_KINDS, SamlMessage, assertions_of
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.found import FoundMessage
 from trace_lens.saml.artifact import Artifact
 from trace_lens.saml.messages import Assertion, AuthnRequest, LogoutRequest, LogoutResponse, Response

@@ -5,12 +5,12 @@ from __future__ import annotations
 import base64
 from collections.abc import Mapping
 from functools import partial
-from typing import NamedTuple
 
 from lxml import etree
 
 from trace_lens.common.guarding import Faults
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.layers import SIGNED_QUERY

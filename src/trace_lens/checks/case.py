@@ -11,10 +11,11 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from enum import StrEnum
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, TypeVar, cast
+from typing import TYPE_CHECKING, Any, ClassVar, TypeVar, cast
 
 from trace_lens.common.findings import Evidence
 from trace_lens.common.locations import NOWHERE
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.records import App, Provider, Workspace
 
 if TYPE_CHECKING:
@@ -44,7 +45,7 @@ class Sent(NamedTuple):
     shown: Callable[[str], list[Evidence]]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Case:
     """Everything that a check of any protocol may ask about.
 

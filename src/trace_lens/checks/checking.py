@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from itertools import groupby
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.checks.case import Case, Need
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Finding, Stage, Unchecked
+from trace_lens.common.tuples import NamedTuple
 
 Answer = Iterator[Finding | Unchecked]
 

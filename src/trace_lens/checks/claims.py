@@ -6,10 +6,10 @@ One table is worked out for a case; the checks of `entitled` and the claims tabl
 from __future__ import annotations
 
 import re
-from typing import NamedTuple
 
 from trace_lens.checks.case import Case, Need
 from trace_lens.common.difference import edit_distance
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.settings import Claim
 
 # Attribute object identifiers and the names they have in LDAP (RFC 4519, RFC 4524, RFC 2798, the eduPerson schema).

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
 
 from trace_lens.checks.case import Case, Sent
 from trace_lens.checks.checking import Answer, check
@@ -13,6 +12,7 @@ from trace_lens.common.findings import Allows, Evidence, Finding, Severity, Side
 from trace_lens.common.locations import Location
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Person, say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.people import guests
 from trace_lens.people.accounts import AccountIndex, Near, account_index
 from trace_lens.people.rewriting import result

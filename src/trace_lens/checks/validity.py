@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import NamedTuple
 
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.checks.protocols import of_saml
+from trace_lens.common.tuples import NamedTuple
 
 
 class Validity(NamedTuple):

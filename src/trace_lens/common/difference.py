@@ -9,11 +9,11 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Callable
-from typing import NamedTuple
 from urllib.parse import SplitResult, unquote
 
 from trace_lens.common.addresses import parts_of
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 
 _GUID = r"[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}"
 _TENANT = expression(rf"(?:{_GUID}|\d+)", re.ASCII)

@@ -7,10 +7,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from enum import StrEnum
-from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 
 PROVEN, INFERRED, RECORDED = "proven", "inferred", "recorded"
 """How certain a break is: shown by facts, concluded from what is usual, or told by the record of a redacted copy."""

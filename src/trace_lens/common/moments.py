@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, datetime, timedelta, timezone, tzinfo
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
 from trace_lens.common.sentences import Moment
+from trace_lens.common.tuples import NamedTuple
 
 _DATE_TIME = expression(
     r"(\d{4})-(\d\d)-(\d\d)[T ](\d\d):(\d\d):(\d\d)(?:[.,](\d+))?\s*(Z|z|[+-]\d\d:?\d\d)?", re.ASCII

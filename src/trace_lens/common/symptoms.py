@@ -6,9 +6,9 @@ import re
 import tomllib
 from functools import cache
 from importlib.resources import files
-from typing import NamedTuple
 
 from trace_lens.common.difference import edit_distance
+from trace_lens.common.tuples import NamedTuple
 
 _SMALL = frozenset(
     (

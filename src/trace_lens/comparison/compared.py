@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.common.difference import difference
 from trace_lens.common.findings import Finding
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.comparison.comparing_ways import SideBySide
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.intake.peeling import Peeled

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
-from typing import NamedTuple
 
 from trace_lens.agreement.explaining import misplaced_value
 from trace_lens.agreement.rows import Copy, Row
 from trace_lens.agreement.settings import of_app
 from trace_lens.agreement.sides import copies, rows
 from trace_lens.common.findings import Finding, Stage
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.gathering import attempts_of
 from trace_lens.diagnosis.judging import Options, accept, case_of, in_order
 from trace_lens.workspace.records import App, Provider, Workspace

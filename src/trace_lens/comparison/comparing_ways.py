@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import zip_longest
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.steps import Step
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from trace_lens.common.tuples import NamedTuple
 
 _SET = "one side or the other sets it"
 IDS, MOMENTS, SIGNATURES = "ids", "moments", "signature values"

@@ -6,7 +6,7 @@ Nothing is judged here, but what cannot be read, or only after a repair, is said
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import Any
 
 from lxml import etree
 
@@ -16,6 +16,7 @@ from trace_lens.common.locations import NOWHERE, Location
 from trace_lens.common.masking import Secret
 from trace_lens.common.raising import finding
 from trace_lens.common.secret_names import XML_ELEMENTS, hidden_text, relay_state
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.decoding.summaries import (
     assertion_summary,
     certificate_summary,

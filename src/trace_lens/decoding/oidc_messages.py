@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.kinds import PARAMETER_KINDS, TOKEN_KINDS
 from trace_lens.common.masking import Secret
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.secret_names import PARAMETERS, hidden, hidden_text
 from trace_lens.common.secrets_in_text import without_tokens
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.oauth_pieces import OPAQUE, parameters_of
 from trace_lens.oidc import documents, errors

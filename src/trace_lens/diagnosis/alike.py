@@ -19,11 +19,12 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import count
 from operator import itemgetter
-from typing import Any, NamedTuple
+from typing import Any
 
 from lxml import etree
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.saml.algorithms import SignatureAlgorithm
 
 _DECLARATION = expression(

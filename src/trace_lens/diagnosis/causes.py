@@ -7,12 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import cache
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.protocols import of_oidc, of_saml
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Finding, Severity
+from trace_lens.common.tuples import NamedTuple
 
 if TYPE_CHECKING:
     from trace_lens.checks.oidc.case import OidcCase

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 from functools import partial
-from typing import Any, NamedTuple
+from typing import Any
 
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
@@ -21,6 +21,7 @@ from trace_lens.common.guarding import Faults
 from trace_lens.common.locations import Location
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judged_moment import moment_of
 from trace_lens.intake.found import FoundMessage
 from trace_lens.oidc.jose import from_base64url

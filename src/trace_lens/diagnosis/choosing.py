@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.journeys import Hop
@@ -12,6 +11,7 @@ from trace_lens.attempts.saml import SamlAttempt
 from trace_lens.common import limits
 from trace_lens.common.addresses import host_of
 from trace_lens.common.difference import is_near
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import forms_of
 from trace_lens.intake.layers import ADDRESS
 from trace_lens.oidc.jose import Jwe

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.evidence import SourceEvidence
@@ -17,6 +17,7 @@ from trace_lens.attempts.journeys import carried_by, steps_in
 from trace_lens.common.addresses import plain
 from trace_lens.common.guarding import Faults
 from trace_lens.common.recorded import answered_by, answering
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.gathering import (
     Gathered,
     Places,

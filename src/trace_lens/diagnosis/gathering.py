@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from types import MappingProxyType
-from typing import NamedTuple, TypeVar
+from typing import TypeVar
 
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.evidence import SourceEvidence, assemble, read_evidence
 from trace_lens.common.guarding import Faults
 from trace_lens.common.recorded import Verdicts, answered_by, answering
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.diagnosis.recording import without_lists

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
 
 from trace_lens.common import catalogue
 from trace_lens.common.findings import Finding, Stage
 from trace_lens.common.sentences import Person
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import Diagnosis
 
 CauseKey = tuple[str | None, ...]

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from datetime import datetime
-from typing import NamedTuple
 
 from trace_lens.attempts.evidence import SourceEvidence, read_evidence
 from trace_lens.checks.identified import account_name
 from trace_lens.common.locations import NOWHERE
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.gathering import attempts_in
 from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.people.accounts import AccountIndex, account_index

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple, cast
+from typing import Any, cast
 
 from trace_lens.common.findings import Finding, Unchecked
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import AttemptParties, Circumstances, Details, Diagnosis, StageResult
 from trace_lens.diagnosis.sound import Sound
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 from functools import partial
-from typing import NamedTuple
 
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.evidence import SourceEvidence, read_evidence
@@ -15,6 +14,7 @@ from trace_lens.attempts.saml_messages import ANSWER_KINDS
 from trace_lens.checks.claims import ClaimRow, table
 from trace_lens.common.guarding import Faults
 from trace_lens.common.kinds import TOKEN_KINDS
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.decoding.messages import Opened, open_messages
 from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.intake.found import FoundMessage

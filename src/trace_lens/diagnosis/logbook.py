@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime, timedelta
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.matching.between import keep_between
 from trace_lens.logs.matching.clocks import Clock
 from trace_lens.logs.matching.correlating import correlate

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
 from trace_lens.common.moments import show_moment
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc import errors
 from trace_lens.pki.certificates import Certificate
 from trace_lens.pki.fingerprints import digits, is_fingerprint

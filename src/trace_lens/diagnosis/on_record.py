@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.common.findings import Finding, Side
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.proposals import Proposal
 from trace_lens.workspace.records import EVERYONE, App, Provider
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import timedelta
-from typing import NamedTuple
 
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.choosing import identities
 from trace_lens.diagnosis.sound import knows
 from trace_lens.saml.names import FORMAT_UNSPECIFIED

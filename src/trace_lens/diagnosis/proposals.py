@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.claims import matches
@@ -12,6 +11,7 @@ from trace_lens.checks.protocols import of_saml
 from trace_lens.common.findings import Finding, Side
 from trace_lens.common.locations import NOWHERE
 from trace_lens.common.toml import inline
+from trace_lens.common.tuples import NamedTuple
 
 
 class Proposal(NamedTuple):

@@ -23,10 +23,11 @@ from bisect import bisect
 from collections.abc import Iterator
 from contextlib import suppress
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.expressions import expression
 from trace_lens.common.moments import MomentError, read_moment_or_date
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.alike import Held, Said
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.later import Broken

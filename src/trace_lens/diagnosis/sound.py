@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.people.accounts import account_index
 from trace_lens.people.rewriting import result
 from trace_lens.workspace.records import App, Provider, Workspace

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from datetime import datetime
-from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Refused, is_cleared, read_set_cookie
 from trace_lens.attempts.journeys import START, Hop, Way
@@ -13,6 +12,7 @@ from trace_lens.checks.way.parties import parties
 from trace_lens.common import limits
 from trace_lens.common.addresses import plain
 from trace_lens.common.findings import Finding
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.carried import DELIVERED, IN_HEADER, PART
 from trace_lens.intake.exchanges import Exchange, Phases
 

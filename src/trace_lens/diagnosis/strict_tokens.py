@@ -18,7 +18,7 @@ import base64
 import json
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
-from typing import Any, NamedTuple
+from typing import Any
 
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
@@ -26,6 +26,7 @@ from trace_lens.checks.oidc.case import values_of
 from trace_lens.checks.oidc.intended import WELL_KNOWN
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.choosing import identities
 from trace_lens.diagnosis.sound import Sound, knows, serves
 from trace_lens.oidc.algorithms import SIGNATURES, WEAK, same_algorithm, verifies

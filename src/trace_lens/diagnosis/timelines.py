@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from trace_lens.checks.validity import Validity
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.diagnosing import Result
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.steps import Step

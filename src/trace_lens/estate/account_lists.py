@@ -6,9 +6,9 @@ import csv
 import io
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NamedTuple
 
 from trace_lens.common import limits
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.estate.assignment_lists import (
     GROUP_TITLES,
     PERSON_TITLES,

@@ -11,8 +11,8 @@ import csv
 import io
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace import lists
 
 GROUP_TITLES = ("group", "role", "team", "gruppe", "groupe", "grupo")

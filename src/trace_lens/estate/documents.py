@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.attempts.evidence import SourceEvidence
 from trace_lens.common import limits
 from trace_lens.common.addresses import host_of
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.estate.plans import Wanted, flattened, free_name
 from trace_lens.intake.found import FoundMessage
 from trace_lens.pki.pem import certificates_in

@@ -7,10 +7,11 @@ one; lists of addresses are widened, not replaced.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.masking import visible
 from trace_lens.common.toml import document_of, fill, inline, inline_item
+from trace_lens.common.tuples import NamedTuple
 
 WIDENED = (
     "application.acs_urls",

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from datetime import datetime
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any
 
 from lxml import etree
 
@@ -22,6 +22,7 @@ from trace_lens.checks.saml.signed import judge_message
 from trace_lens.checks.way.signs import outcome_of
 from trace_lens.common.addresses import host_of, plain
 from trace_lens.common.personal import names_person
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.oidc.algorithms import SIGNATURES
 from trace_lens.pki.certificates import Certificate

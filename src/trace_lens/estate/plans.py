@@ -12,11 +12,12 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.evidence import SourceEvidence, assemble
 from trace_lens.common.addresses import host_of
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.estate.merging import Difference, differences, new_text, updated_text
 from trace_lens.estate.observed import observe
 from trace_lens.estate.sightings import Sighting, sightings_of

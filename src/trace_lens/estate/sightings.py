@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.moments import show_moment
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.estate.merging import CLAIMS, WIDENED
 from trace_lens.estate.observed import SAML, Observation, shown_values
 

@@ -6,9 +6,9 @@ from collections import Counter
 from collections.abc import Iterator
 from datetime import date, datetime
 from pathlib import Path
-from typing import NamedTuple
 
 from trace_lens.common.moments import MomentError, read_moment_or_date
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import check_settings
 from trace_lens.workspace import trust
 from trace_lens.workspace.problems import SettingsError

@@ -10,8 +10,9 @@ Analysis (1998), chapter 15 (forward selection).
 from __future__ import annotations
 
 from math import log
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.fleet.binomial import Fit, logistic, logistic_many
 
 if TYPE_CHECKING:

@@ -16,8 +16,9 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.fleet.alternatives import HOUR
 
 if TYPE_CHECKING:

@@ -9,7 +9,9 @@ from __future__ import annotations
 
 from math import sqrt
 from statistics import NormalDist
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
+
+from trace_lens.common.tuples import NamedTuple
 
 if TYPE_CHECKING:
     import numpy as np

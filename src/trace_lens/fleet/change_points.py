@@ -18,8 +18,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import pairwise
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.fleet.alternatives import HOUR, Course, Groups, beside_jumps, best_rhythm, best_slope, fit
 from trace_lens.fleet.binomial import Rate, plogp
 from trace_lens.fleet.scanning import NOTHING, Found, best, best_beside, chance, chance_of_one, gains_of_one

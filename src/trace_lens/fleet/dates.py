@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
-from typing import NamedTuple
 
 from trace_lens.common.locations import Location
 from trace_lens.common.moments import MomentError, read_moment_or_date
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.fleet.rollovers import FETCHES, READY, next_of, state_of
 from trace_lens.oidc.jwk import Jwk
 from trace_lens.pki.certificates import Certificate, certificate_or_none

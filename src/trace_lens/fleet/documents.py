@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.comparison.documents import entity_items
 from trace_lens.oidc.documents import DISCOVERY, kind_of
 from trace_lens.oidc.jwk import Jwk, read_key_set, thumbprint

@@ -9,10 +9,10 @@ import hashlib
 from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
-from typing import NamedTuple
 
 from trace_lens.common import catalogue
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.fleet.documents import (
     DISCOVERY_DOCUMENT,
     KEY_SET,

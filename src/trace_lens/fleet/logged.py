@@ -10,9 +10,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from trace_lens.common.addresses import parts_of
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import APPLICATION, FAILURE, PROVIDER, SUCCESS
 from trace_lens.logs.matching.between import kept_between
 from trace_lens.logs.matching.clocks import NONE, Clock

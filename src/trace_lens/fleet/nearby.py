@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from datetime import datetime, timedelta
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.fleet.drifting import changes_on_record
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.workspace import trust

@@ -7,8 +7,9 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.grouping import Cause, causes_of
 from trace_lens.diagnosis.judging import Diagnosis, check_settings
 from trace_lens.fleet.apart import Apart, Attempts, who_fails_apart

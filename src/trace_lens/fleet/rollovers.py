@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.jwk import read_key_set, thumbprint
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 from trace_lens.pki.certificates import Certificate

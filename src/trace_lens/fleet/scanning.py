@@ -14,8 +14,9 @@ from __future__ import annotations
 
 from functools import lru_cache
 from math import exp, log
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.fleet.binomial import log_likelihood
 
 if TYPE_CHECKING:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.grouping import Cause
 from trace_lens.fleet.logged import Code, Logged, logged_attempts, nothing_logged
 from trace_lens.fleet.overview import causes_in_logs

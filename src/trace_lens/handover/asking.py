@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime, timedelta
-from typing import NamedTuple
 
 from trace_lens.common.findings import Allows, Unchecked
 from trace_lens.common.moments import show_moment
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import Diagnosis
 
 USER, APPLICATION, PROVIDER, HOUSE = "user", "application", "provider", "house"

@@ -10,12 +10,12 @@ import re
 from collections.abc import Iterable
 from datetime import datetime, timedelta
 from functools import cached_property
-from typing import NamedTuple
 from urllib.parse import SplitResult
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import host_of, led_to, origin_of, parts_of, plain
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.browser_words import Trouble, trouble_of
 from trace_lens.intake.markup import attributes, elements, tags, without_tags, without_unseen
 

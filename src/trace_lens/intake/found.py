@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from types import MappingProxyType
-from typing import NamedTuple
 
 from trace_lens.common.locations import NOWHERE, Location
+from trace_lens.common.tuples import NamedTuple
 
 
 class FoundMessage(NamedTuple):

@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
 from trace_lens.common.limits import Refused
 from trace_lens.common.locations import NOWHERE, Location
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.tokens_in_text import is_whole, token_at
 from trace_lens.oidc import parameters

@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from functools import lru_cache
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import resolved
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.intake.field_names import NAME_FIELD, OTHER_FORM, SIGN_IN
 from trace_lens.intake.markup import without_tags

@@ -10,7 +10,7 @@ import heapq
 import re
 from collections.abc import Callable
 from itertools import count
-from typing import BinaryIO, NamedTuple
+from typing import BinaryIO
 
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
@@ -18,6 +18,7 @@ from trace_lens.common.guarding import why
 from trace_lens.common.limits import Refused
 from trace_lens.common.locations import Location
 from trace_lens.common.octets import as_utf8
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.captures import capture_from, capture_in, carried_by
 from trace_lens.intake.exchanges import Capture
 from trace_lens.intake.found import FoundMessage

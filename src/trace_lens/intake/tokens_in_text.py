@@ -8,9 +8,9 @@ nothing else; which lines do shows in whether the whole is one.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.effort import Effort
 from trace_lens.oidc.jose import JoseDamaged, looks_encrypted, read_jws
 from trace_lens.oidc.tokens import NoClaims, read_token

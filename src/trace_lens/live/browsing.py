@@ -10,7 +10,6 @@ import re
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
-from typing import NamedTuple
 from urllib.parse import urlencode
 
 from lxml import html as pages
@@ -18,6 +17,7 @@ from lxml import html as pages
 from trace_lens.attempts.cookies import CookieStore, kept_back
 from trace_lens.common.addresses import host_of, parts_of, resolved
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import Exchange, jumps_of
 from trace_lens.live.recording import Passed
 from trace_lens.live.transport import Answer, Transport, Unreachable

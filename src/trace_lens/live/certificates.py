@@ -8,13 +8,13 @@ import ipaddress
 import ssl
 from datetime import datetime
 from pathlib import Path
-from typing import NamedTuple
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.own_files import write_privately
 
 

@@ -14,7 +14,6 @@ import ssl
 import time
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from typing import NamedTuple
 from urllib.parse import unquote
 
 from trace_lens.common.addresses import parts_of
@@ -22,6 +21,7 @@ from trace_lens.common.findings import Severity
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.live.steps import FAILED, OK, RISK, SKIPPED, Outcome
 from trace_lens.live.transport import reason_of, without_password
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate

@@ -20,11 +20,12 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from werkzeug.serving import ThreadedWSGIServer, WSGIRequestHandler
 from werkzeug.wrappers import Request, Response
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.live.certificates import make_certificate, server_context
 from trace_lens.live.receiving import ACS, CALLBACK, CannotReceive, Receiver
 

@@ -11,12 +11,13 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack
 from datetime import datetime
 from functools import partial
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.addresses import parts_of, plain
 from trace_lens.common.findings import Severity
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.fleet.documents import DISCOVERY_DOCUMENT, METADATA
 from trace_lens.live import connecting, judging
 from trace_lens.live.connecting import Host

@@ -15,7 +15,7 @@ import time
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, TypeVar
 from urllib.parse import urlencode
 
 from werkzeug.exceptions import RequestEntityTooLarge
@@ -25,6 +25,7 @@ from werkzeug.wrappers import Request, Response
 from trace_lens.common import limits
 from trace_lens.common.addresses import parts_of
 from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.live.recording import Passed
 from trace_lens.live.requests import Sent, authn_request, authorization_request

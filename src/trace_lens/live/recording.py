@@ -9,8 +9,9 @@ import base64
 import json
 from collections.abc import Iterable
 from datetime import UTC, datetime
-from typing import Any, NamedTuple
+from typing import Any
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.common.version import __version__
 from trace_lens.live.transport import Answer
 

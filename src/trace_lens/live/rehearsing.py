@@ -7,11 +7,11 @@ far is what is judged.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import host_of
 from trace_lens.common.findings import Stage, Unchecked
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import Diagnosis, StageResult
 from trace_lens.live.browsing import Browser, FormShown, NotAllowed, Shown, filled
 from trace_lens.live.recording import Passed

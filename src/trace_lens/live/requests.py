@@ -10,10 +10,10 @@ import hashlib
 import secrets
 import zlib
 from datetime import UTC, datetime
-from typing import NamedTuple
 from urllib.parse import urlencode
 from xml.sax.saxutils import quoteattr
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.records import App
 
 _PROTOCOL = "urn:oasis:names:tc:SAML:2.0:protocol"

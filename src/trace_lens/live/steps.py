@@ -9,10 +9,11 @@ import time
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from datetime import UTC, datetime
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.findings import Finding
 from trace_lens.common.guarding import why
+from trace_lens.common.tuples import NamedTuple
 
 OK, RISK, FAILED, BLOCKED, SKIPPED = "ok", "risk", "failed", "blocked", "skipped"
 DNS, TCP, TLS, HTTP, DOCUMENT, KEYS, ENDPOINT, CLOCK, REQUEST, DOMAIN = (

@@ -13,11 +13,12 @@ import ssl
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 from urllib.request import getproxies
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import host_of, parts_of, resolved
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.common.version import __version__
 
 if TYPE_CHECKING:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import NamedTuple
+
+from trace_lens.common.tuples import NamedTuple
 
 FIELDS = ("time", "user", "app", "outcome", "code", "reason", "ip")
 

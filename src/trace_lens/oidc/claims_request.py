@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 
 

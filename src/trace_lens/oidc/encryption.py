@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 from functools import partial
-from typing import Any, NamedTuple
+from typing import Any
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives import hashes
@@ -19,6 +19,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.keywrap import InvalidUnwrap, aes_key_unwrap
 
 from trace_lens.common import limits, recorded
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.jose import Jwe, critical_names, from_base64url
 from trace_lens.oidc.jwk import read_jwk
 from trace_lens.pki.public_keys import octets_of

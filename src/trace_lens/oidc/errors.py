@@ -5,7 +5,7 @@ Sources: RFC 6749 §4.1.2.1, §5.2; OpenID Connect Core 1.0 §3.1.2.6; RFC 6750 
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from trace_lens.common.tuples import NamedTuple
 
 
 class ErrorMeaning(NamedTuple):

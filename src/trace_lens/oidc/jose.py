@@ -10,9 +10,10 @@ import base64
 import binascii
 import json
 import re
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common import limits
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 
 

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import hashlib
 import json
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa, x448, x25519
 
 from trace_lens.common import limits
 from trace_lens.common.limits import Refused
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.jose import from_base64url, to_base64url
 from trace_lens.pki.certificates import Certificate, certificate_or_none, key_weakness
 from trace_lens.pki.pem import certificate_from_base64

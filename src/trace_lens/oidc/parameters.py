@@ -7,12 +7,12 @@ OpenID Connect RP-Initiated Logout 1.0 §2, Front-Channel Logout 1.0 §2, Back-C
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
 from urllib.parse import unquote_plus
 
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
 from trace_lens.common.limits import Refused
+from trace_lens.common.tuples import NamedTuple
 
 AUTHORIZATION_REQUEST, AUTHORIZATION_RESPONSE, TOKEN_REQUEST, LOGOUT_REQUEST, LOGOUT_TOKEN_POST = (
     "authorization-request",

@@ -6,11 +6,12 @@ Sources: RFC 8259 §4, §6; RFC 7515 §4 and RFC 7519 §4 (duplicate names), RFC
 from __future__ import annotations
 
 import json
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
 from trace_lens.common.octets import as_utf8
+from trace_lens.common.tuples import NamedTuple
 
 _BRACKETS = expression(r"[{}\[\]]")
 _EXACT = 2**53

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import hashlib
 from datetime import UTC, datetime
-from typing import Any, NamedTuple
+from typing import Any
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.jose import Jws, to_base64url
 from trace_lens.oidc.strict_json import Json, JsonDamaged, read_json
 

@@ -6,10 +6,10 @@ import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import NamedTuple
 
 from trace_lens.common.difference import look_alike, skeleton
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.people import guests
 from trace_lens.people.guests import Folded
 from trace_lens.workspace.account_rows import AccountRow
@@ -28,7 +28,7 @@ class Near(NamedTuple):
     folded: Folded | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class AccountIndex:
     """The accounts of one application, looked up by name; `compare` is `exact` or `ignore-case`.
 

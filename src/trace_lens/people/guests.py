@@ -12,10 +12,10 @@ import re
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
 from itertools import pairwise
-from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 
 _ALNUM = expression(r"[^\W_]")
 _RUN = expression(r"[^\W_]+")

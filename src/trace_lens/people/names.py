@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
 
 from trace_lens.common.difference import difference
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.people.accounts import AccountIndex, Near
 from trace_lens.people.rewriting import rewrite
 from trace_lens.people.subjects import Made, made_name

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.people import guests
 from trace_lens.people.accounts import AccountIndex
 from trace_lens.people.names import NEAR, Identified, Named, Proposal, apply, compared

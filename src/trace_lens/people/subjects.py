@@ -7,8 +7,8 @@ the e-mail address is sent, where there is one.
 from __future__ import annotations
 
 import re
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.people.rewriting import rewrite
 from trace_lens.workspace.account_rows import AccountRow
 from trace_lens.workspace.patterns import compiled

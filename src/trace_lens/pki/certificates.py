@@ -37,7 +37,7 @@ def _quietly() -> Iterator[None]:
         yield
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Certificate:
     """An X.509 certificate (RFC 5280) and what the program asks of it; two are equal when their octets are."""
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
-from typing import NamedTuple
 
 from cryptography import x509
 from cryptography.x509 import verification
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.pki.certificates import Certificate
 
 

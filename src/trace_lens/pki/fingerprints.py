@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 
 _PREFIX = expression(r"^\s*(sha-?1|sha-?256|sha1|sha256)\s*(?:fingerprint|thumbprint)?\s*[:=]?\s*", re.IGNORECASE)
 _SEPARATORS = expression(r"[\s:.\-…\u200e\u200f\u202a-\u202e\ufeff]")

@@ -11,11 +11,11 @@ import binascii
 import re
 from collections.abc import Iterator
 from itertools import islice, zip_longest
-from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.expressions import expression
 from trace_lens.common.limits import Refused
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.pki.containers import ContainerError, certificates_of_pkcs7, is_pkcs7
 
 _MARK = expression(r"(?<!-)-{2,}+\s*+(BEGIN|END)\s++([A-Z0-9 ]++)\s*+-{2,}+", re.IGNORECASE)

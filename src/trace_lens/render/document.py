@@ -8,10 +8,10 @@ a timeline) is a Drawing: it is asked for its lines once the width is known.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import NamedTuple
 
 from trace_lens.common import limits
 from trace_lens.common.masking import visible
+from trace_lens.common.tuples import NamedTuple
 
 
 class Span(NamedTuple):

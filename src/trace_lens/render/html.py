@@ -13,11 +13,12 @@ import re
 from collections.abc import Iterable, Sequence
 from functools import cache
 from importlib.resources import files
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from markupsafe import Markup
 
 from trace_lens.common.masking import visible
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.render.document import (
     Block,
     Copied,

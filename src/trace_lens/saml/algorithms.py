@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import hashlib
 from functools import partial
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
@@ -15,6 +15,7 @@ from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, p
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from trace_lens.common import recorded
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.pki.public_keys import octets_of
 from trace_lens.pki.small_order import has_small_order
 

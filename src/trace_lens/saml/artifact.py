@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from typing import NamedTuple
+
+from trace_lens.common.tuples import NamedTuple
 
 TYPE_CODE = b"\x00\x04"
 LENGTH = 44

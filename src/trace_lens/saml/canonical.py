@@ -10,11 +10,11 @@ from __future__ import annotations
 import copy
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import NamedTuple
 
 from lxml import etree
 
 from trace_lens.common.addresses import resolved
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.saml.names import XML
 
 _XML = f"{{{XML}}}"

@@ -5,19 +5,21 @@ Names and structure follow SAML 2.0 Core §2 (assertions) and §3 (protocols), e
 
 from __future__ import annotations
 
+import typing
 from datetime import datetime
-from typing import Generic, NamedTuple, TypeVar
+from typing import Generic, TypeVar
 
 from lxml import etree
 
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.saml import parsing
 from trace_lens.saml.names import FORMAT_UNSPECIFIED
 
 T = TypeVar("T")
 
 
-class Located(NamedTuple, Generic[T]):
+class Located(typing.NamedTuple, Generic[T]):
     """A value and the element (and attribute) that it was read from."""
 
     value: T

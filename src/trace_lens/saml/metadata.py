@@ -9,13 +9,13 @@ from __future__ import annotations
 import io
 from collections.abc import Iterator
 from datetime import datetime
-from typing import NamedTuple
 
 from lxml import etree
 
 from trace_lens.common import limits
 from trace_lens.common.locations import Location
 from trace_lens.common.moments import MomentError, read_moment
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.pki.pem import PastedCertificate, certificate_from_base64
 from trace_lens.saml import parsing
 from trace_lens.saml.names import IDP_ROLE, METADATA, SIGNATURE, SP_ROLE

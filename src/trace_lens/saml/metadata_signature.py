@@ -6,10 +6,11 @@ A signature that holds by the certificate inside shows only that nothing was cha
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from trace_lens.common import limits
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64
 from trace_lens.saml.names import METADATA

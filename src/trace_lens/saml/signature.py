@@ -14,13 +14,14 @@ import re
 from collections import Counter
 from collections.abc import Callable
 from itertools import islice
-from typing import TYPE_CHECKING, Any, NamedTuple, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from lxml import etree
 
 from trace_lens.common import limits, recorded
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.saml import algorithms
 from trace_lens.saml.algorithms import PSSParameters, SignatureAlgorithm
 from trace_lens.saml.canonical import ALGORITHMS, Canonicalization, NotCanonical, canonical

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.saml.names import STATUS_PREFIX
 
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
+
+from trace_lens.common.tuples import NamedTuple
 
 
 class ListError(ValueError):

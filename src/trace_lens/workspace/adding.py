@@ -10,13 +10,14 @@ import tomllib
 import unicodedata
 from collections.abc import Iterable, Mapping
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from lxml import etree
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import host_of
 from trace_lens.common.toml import document_of
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.documents import DISCOVERY
 from trace_lens.oidc.tokens import read_numeric_date
 from trace_lens.saml.metadata import Entity, scan

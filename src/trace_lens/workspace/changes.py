@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
-from typing import NamedTuple
 
 from trace_lens.common.moments import MomentError, read_duration, read_moment_or_date
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.account_rows import ListError
 from trace_lens.workspace.lists import rows_of
 

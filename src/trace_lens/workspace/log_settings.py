@@ -1,8 +1,9 @@
 """The shape of `logs/NAME.toml`: one record a table, as those of `settings`, and what is demanded of single values."""
 
 from collections.abc import Callable
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import Annotated, Any, Literal
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.settings import CHARACTER, ENCODING, ONE_OR_MORE, ZONE
 
 FORMATS = ("csv", "jsonl", "json", "ocsf", "syslog", "w3c", "combined", "pairs", "parquet")

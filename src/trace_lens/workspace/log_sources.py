@@ -8,10 +8,11 @@ from __future__ import annotations
 import glob
 from collections.abc import Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from trace_lens.common.difference import nearest
 from trace_lens.common.octets import as_utf8
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.log_settings import LogSettings
 from trace_lens.workspace.places import line_of
 from trace_lens.workspace.problems import Problem, SettingsError, load_toml

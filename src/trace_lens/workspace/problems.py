@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple, get_args
+from typing import TYPE_CHECKING, Any, get_args
 
 from trace_lens.common.difference import nearest
 from trace_lens.common.guarding import Meant
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.places import line_of
 
 if TYPE_CHECKING:

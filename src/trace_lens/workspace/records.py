@@ -39,7 +39,7 @@ R = TypeVar("R")
 EVERYONE = "everyone"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Source:
     """One settings file as it was read: its path within the workspace and its text."""
 
@@ -78,7 +78,7 @@ class Source:
         return SettingsError([Problem(name, line, "", reason)])
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Provider:
     """One provider on record; `key_set_had` is when its key set was had from its address by this run, if it was."""
 
@@ -176,7 +176,7 @@ class Provider:
         return self.settings.metadata, self.entity.where
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class App:
     """One application on record."""
 
@@ -318,7 +318,7 @@ def _indexed(apps: Iterable[App], names: Callable[[App], Iterable[str | None]]) 
     return found
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Workspace:
     """All settings of one folder; empty where there is no workspace at all (`root` is then None).
 

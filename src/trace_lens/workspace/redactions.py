@@ -12,9 +12,10 @@ import hashlib
 import json
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.recorded import Verdicts
+from trace_lens.common.tuples import NamedTuple
 
 FILE = "redaction.json"
 SCHEMA = "trace-lens/redaction/1"

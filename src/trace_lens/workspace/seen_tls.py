@@ -6,9 +6,9 @@ import json
 from collections.abc import Iterable
 from datetime import datetime
 from pathlib import Path
-from typing import NamedTuple
 
 from trace_lens.common.moments import MomentError, read_moment, show_moment
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.own_files import OWN_FOLDER, own_folder, write_privately
 
 FILE = "tls.json"

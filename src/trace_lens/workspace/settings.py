@@ -10,9 +10,10 @@ from collections.abc import Callable, Mapping
 from datetime import date, datetime, timedelta
 from functools import cache
 from types import UnionType
-from typing import Annotated, Any, Literal, NamedTuple, TypeVar, Union, get_args, get_origin
+from typing import Annotated, Any, Literal, TypeVar, Union, get_args, get_origin
 
 from trace_lens.common.moments import read_duration
+from trace_lens.common.tuples import NamedTuple
 
 T = TypeVar("T")
 

@@ -15,9 +15,9 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.own_files import OWN_FOLDER, own_folder, refuse_link, write_privately
 
 FOLDER = "snapshots"

@@ -7,10 +7,11 @@ import os
 import stat
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
 from trace_lens.common import limits
 from trace_lens.common.guarding import why
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.har import is_har
 from trace_lens.intake.peeling import Peeled, peel, peel_stream
 from trace_lens.workspace.redactions import Recorded, record_of, recorded_in

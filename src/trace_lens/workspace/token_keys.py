@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import UTC, datetime
-from typing import NamedTuple
 
 from trace_lens.common.sentences import FileName, say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.jwk import Jwk, read_key_set, thumbprint
 from trace_lens.oidc.strict_json import JsonDamaged, read_json
 from trace_lens.workspace import trust

@@ -5,8 +5,9 @@ from __future__ import annotations
 import copy
 import tomllib
 from dataclasses import replace
-from typing import Any, NamedTuple
+from typing import Any
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.loading import missing_files
 from trace_lens.workspace.problems import Problem, SettingsError
 from trace_lens.workspace.records import App, Provider, Source, Workspace

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime
-from typing import NamedTuple
 
 from trace_lens.common.locations import Location
 from trace_lens.common.sentences import FileName, say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.pki.certificates import Certificate, CertificateError, read_certificate
 from trace_lens.pki.fingerprints import Fingerprint, is_fingerprint, read_fingerprint
 from trace_lens.pki.pem import PastedCertificate

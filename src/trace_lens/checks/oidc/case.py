@@ -57,7 +57,7 @@ PROTOCOL_CLAIMS = {
 CLAIM_NAMES = "_claim_names"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class OidcCase(Case):
     """An OpenID Connect sign-in or sign-out."""
 

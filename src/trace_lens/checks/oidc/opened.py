@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.jose import JoseDamaged, Jwe, Jws, read_jws
 from trace_lens.oidc.tokens import NoClaims, Token, read_token
 from trace_lens.workspace.private_keys import other_keys, private_key

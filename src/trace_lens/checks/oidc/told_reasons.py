@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import NamedTuple
 
 from trace_lens.checks.case import Need
 from trace_lens.checks.checking import Answer, check
@@ -17,6 +16,7 @@ from trace_lens.common.findings import Side
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 
 _GRANT = ("invalid_grant", "invalid_request")
 _CLIENT = ("invalid_client", "unauthorized_client", "invalid_request")

@@ -7,8 +7,8 @@ never trusted; it is tried last, only to say that it fits.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.algorithms import SIGNATURES, fits_key, verifies
 from trace_lens.oidc.jose import Jws
 from trace_lens.oidc.jwk import Jwk, read_jwk, thumbprint

@@ -8,11 +8,11 @@ undone, nothing can be said of the signature; everything else is a change of wha
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
 
 from lxml import etree
 
 from trace_lens.common import limits
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.saml.detached import DetachedSignature
 from trace_lens.saml.parsing import parse
 from trace_lens.saml.signature import XMLSignature, signature_at

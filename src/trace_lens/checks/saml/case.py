@@ -33,7 +33,7 @@ from trace_lens.workspace import trust
 from trace_lens.workspace.trust import RecordedKey
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class SamlCase(Case):
     """A SAML sign-in or sign-out, or one by WS-Federation with a SAML assertion in it."""
 

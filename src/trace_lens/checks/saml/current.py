@@ -9,7 +9,6 @@ import operator
 from collections.abc import Iterator
 from datetime import datetime, timedelta
 from functools import partial
-from typing import NamedTuple
 
 from trace_lens.checks.checking import Answer, check
 from trace_lens.checks.saml.case import SamlCase
@@ -19,6 +18,7 @@ from trace_lens.common.findings import Unchecked
 from trace_lens.common.moments import show_duration, show_moment
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.saml.messages import Instant
 
 _UNSEEN = "the capture does not tell when the message arrived; judged as of the moment it was issued"

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from cryptography.hazmat.primitives.asymmetric import rsa
 from lxml import etree
 
 from trace_lens.common.sentences import FileName, say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.pki.certificates import certificate_or_none
 from trace_lens.saml.encryption import DecryptionFailed, EncryptionRefused, OtherKey, decrypt
 from trace_lens.saml.messages import Assertion, Encrypted

@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import base64
 from functools import lru_cache
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from lxml import etree
 
 from trace_lens.checks.saml.alteration import Alteration, compacted_signed_info, explain_digest
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.layers import REPEATED
 from trace_lens.pki.certificates import Certificate, certificate_or_none
 from trace_lens.pki.pem import certificate_from_base64

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case, Need
@@ -19,6 +18,7 @@ from trace_lens.common.addresses import host_of, origin_of, parts_of, plain, sam
 from trace_lens.common.findings import Finding, Severity, Side
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.browser_words import Trouble
 from trace_lens.intake.exchanges import CALL, Exchange, forms_of
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime, timedelta
-from typing import NamedTuple
 
 from trace_lens.attempts.arrival import application_ahead
 from trace_lens.attempts.journeys import Way
@@ -20,6 +19,7 @@ from trace_lens.common.findings import Finding, Severity, Side
 from trace_lens.common.moments import show_duration
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import Exchange, clock_ahead
 
 _Seen = dict[str, list[tuple[float, Exchange]]]

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from typing import NamedTuple
 
 from trace_lens.attempts.cookies import (
     Cookie,
@@ -30,6 +29,7 @@ from trace_lens.common.expressions import expression
 from trace_lens.common.findings import INFERRED, Allows, Evidence, Finding, Severity, Side, Unchecked, lack
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import PAGE, Exchange
 
 _SESSION_NAME = expression(r"sess|sid$|^sid|state|auth|saml|oidc|nonce|relay|login", re.IGNORECASE)

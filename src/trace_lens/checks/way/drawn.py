@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Cookie, is_cleared, read_set_cookie
 from trace_lens.attempts.journeys import Way
@@ -15,6 +14,7 @@ from trace_lens.checks.way.parties import APPLICATION, PROVIDER, Parties, partie
 from trace_lens.checks.way.told_by_calls import asks_who, told_by
 from trace_lens.common.expressions import expression
 from trace_lens.common.sentences import Quotation, say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange
 from trace_lens.intake.pages import page_of
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import timedelta
-from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared, kept_back, read_set_cookie
 from trace_lens.attempts.journeys import CALLED, REDIRECT, Hop, Way
@@ -36,6 +35,7 @@ from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.moments import show_duration
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import PAGE, Exchange, forms_of, words_of
 from trace_lens.intake.pages import page_of
 

@@ -10,10 +10,11 @@ import json
 import re
 from functools import cache
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 from urllib.parse import parse_qsl
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.intake.pages import PageText
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.way.failure_words import WRONG, says_welcome
@@ -12,6 +11,7 @@ from trace_lens.checks.way.names import names_of
 from trace_lens.common.addresses import plain
 from trace_lens.common.expressions import expression
 from trace_lens.common.sentences import Person, Quotation, say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.intake.pages import Link, PageText
 

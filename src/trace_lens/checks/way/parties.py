@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from trace_lens.attempts.journeys import FORM, REDIRECT, Hop, Way
 from trace_lens.attempts.oidc import OidcAttempt
 from trace_lens.checks.case import Case
 from trace_lens.common.addresses import host_of, parts_of, plain
 from trace_lens.common.findings import Evidence, Side
 from trace_lens.common.locations import Location
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.carried import DELIVERED, PART
 from trace_lens.intake.exchanges import Exchange
 from trace_lens.intake.found import FoundMessage

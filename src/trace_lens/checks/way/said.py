@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from trace_lens.attempts.journeys import CALLED, Hop, Way
 from trace_lens.checks.case import Case
@@ -25,6 +24,7 @@ from trace_lens.common.findings import INFERRED, PROVEN, Evidence, Finding, Seve
 from trace_lens.common.kinds import quoted_at_end
 from trace_lens.common.raising import finding
 from trace_lens.common.sentences import Quotation, say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import PAGE, Exchange, forms_of
 from trace_lens.intake.pages import PageText, page_of
 from trace_lens.oidc.errors import TO_REDEEM

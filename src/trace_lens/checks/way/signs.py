@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from trace_lens.attempts.cookies import Cookie, CookieStore, Refused, is_cleared, read_set_cookie
 from trace_lens.attempts.journeys import BY_ITSELF, CALLED, Hop, Way
@@ -44,6 +43,7 @@ from trace_lens.checks.way.parties import APPLICATION, PROVIDER, REQUESTS, bring
 from trace_lens.common.findings import Evidence
 from trace_lens.common.locations import Location
 from trace_lens.common.sentences import Quotation, say
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.carried import EXCHANGE
 from trace_lens.intake.exchanges import CALL, PAGE, STATIC, Exchange, forms_of, jumps_of
 from trace_lens.intake.pages import page_of

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import json
 import re
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import Exchange
 
 _WRAPPERS = ("data", "result", "response", "payload", "body", "session", "auth")

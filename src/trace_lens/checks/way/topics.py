@@ -7,12 +7,12 @@ from __future__ import annotations
 import re
 from functools import cache
 from pathlib import Path
-from typing import NamedTuple
 
 from trace_lens.checks.way.parties import PROVIDER
 from trace_lens.common import catalogue
 from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Side
+from trace_lens.common.tuples import NamedTuple
 
 _WORDS = Path(__file__).with_name("page_words.toml")
 _OF_REQUEST = {

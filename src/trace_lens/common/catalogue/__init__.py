@@ -12,9 +12,9 @@ import tomllib
 from collections.abc import Iterator
 from functools import cache
 from pathlib import Path
-from typing import NamedTuple
 
 from trace_lens.common.findings import Severity, Side, Stage
+from trace_lens.common.tuples import NamedTuple
 
 _FOLDER = Path(__file__).parent
 

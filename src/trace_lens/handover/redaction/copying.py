@@ -17,9 +17,10 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
-from typing import BinaryIO, NamedTuple, cast
+from typing import BinaryIO, cast
 
 from trace_lens.common.recorded import Listening, Replaying, answered_by
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.diagnosing import Result, diagnose_sources
 from trace_lens.diagnosis.judging import Options
 from trace_lens.diagnosis.logbook import Logbook, logbook_of

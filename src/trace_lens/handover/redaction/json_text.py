@@ -8,9 +8,9 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 
 _TOKEN = expression(
     r'"(?:[^"\\]|\\.)*+"|"(?:[^"\\]|\\.)*+|[{}\[\]:,]|-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|[^\s"{}\[\]:,]+|\s+', re.DOTALL

@@ -7,10 +7,11 @@ import re
 from collections.abc import Iterable, Iterator
 from functools import cache
 from importlib.resources import files
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.addresses import host_of
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.people.guests import GUEST_MARKERS
 
 RUN = expression(r"[^\W_]+")

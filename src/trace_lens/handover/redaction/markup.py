@@ -8,9 +8,9 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from html import unescape
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 
 _PIECE = expression(
     r"<!--(?:(?!-->).)*+(?:-->|$)|<!\[CDATA\[(?:(?!\]\]>).)*+(?:\]\]>|$)|<\?(?:(?!\?>).)*+(?:\?>|$)|<![A-Za-z][^>]*+>?"

@@ -5,11 +5,12 @@ from __future__ import annotations
 import io
 import tomllib
 from collections.abc import Iterable
-from typing import BinaryIO, NamedTuple
+from typing import BinaryIO
 
 from trace_lens.attempts.evidence import read_evidence
 from trace_lens.attempts.oidc_messages import OidcMessage
 from trace_lens.common.octets import as_utf8
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.handover.redaction.on_record import log_form
 from trace_lens.intake.har import is_har
 from trace_lens.workspace.records import Workspace

@@ -6,9 +6,10 @@ import base64
 import json
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.recorded import Replaying
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.common.version import __version__
 from trace_lens.workspace.redactions import SCHEMA
 

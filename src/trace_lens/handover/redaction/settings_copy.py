@@ -14,13 +14,14 @@ import secrets
 import tomllib
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 
 from trace_lens.common.octets import as_utf8
 from trace_lens.common.toml import document_of
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.handover.redaction.files import FileCopy
 from trace_lens.handover.redaction.kept import RUN, Kept
 from trace_lens.handover.redaction.substitutes import folded

@@ -13,13 +13,14 @@ import zlib
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime, timedelta
 from html import escape
-from typing import Any, NamedTuple
+from typing import Any
 from urllib.parse import urlencode
 
 from lxml import etree
 from werkzeug.utils import redirect
 from werkzeug.wrappers import Request, Response
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.demo import tokens
 from trace_lens.demo.exchanges import encrypt
 from trace_lens.demo.keys import SigningKey, make_key

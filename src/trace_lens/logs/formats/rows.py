@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Iterable, Mapping
-from typing import Any, NamedTuple
+from typing import Any
 
 import zstandard
 
 from trace_lens.common import limits
 from trace_lens.common.secrets_in_text import without_opaque, without_secrets
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.kept_ids import is_secret_column
 
 Value = Any

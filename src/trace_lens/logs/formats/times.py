@@ -9,9 +9,9 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime, timedelta, tzinfo
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 
 _NUMBER = expression(r"-?\d{1,20}(?:[.,]\d+)?")
 _ISO = expression(

@@ -10,8 +10,9 @@ import hashlib
 import json
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import Event
 from trace_lens.logs.matching.clocks import Clock, Segment, from_times
 from trace_lens.logs.matching.weights import REACH

@@ -17,8 +17,9 @@ Source: scan statistics, J. Naus, The distribution of the size of the maximum cl
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.matching import thresholds
 
 if TYPE_CHECKING:

@@ -10,8 +10,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER, SUCCESS, Event
 from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.candidates import Candidates, sided

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
+
+from trace_lens.common.tuples import NamedTuple
 
 if TYPE_CHECKING:
     import numpy as np

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime, timedelta
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import APPLICATION, OTHER, PROVIDER, SUCCESS, Event
 from trace_lens.logs.matching.correlating import Correlation, correlate
 from trace_lens.logs.matching.seen import Instant, Seen

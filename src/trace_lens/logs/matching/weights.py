@@ -28,8 +28,9 @@ Vere-Jones, An introduction to the theory of point processes, chapter 6 (2003).
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.matching import thresholds
 from trace_lens.logs.matching.assigning import best_assignment, in_conflict
 from trace_lens.logs.matching.clocks import NONE, Clock

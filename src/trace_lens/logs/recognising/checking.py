@@ -7,8 +7,9 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from itertools import chain, islice
 from pathlib import Path
-from typing import BinaryIO, NamedTuple
+from typing import BinaryIO
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import FIELDS, Event
 from trace_lens.logs.formats.events import events_of, field_paths, rows_of, text_of, time_at, time_form, time_paths
 from trace_lens.logs.formats.records import unpacked

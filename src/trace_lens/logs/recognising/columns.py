@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.secrets_in_text import without_secrets
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.formats.rows import Record
 from trace_lens.logs.kept_ids import is_secret_column
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Callable, Sequence
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.formats.events import client_address
 from trace_lens.logs.recognising.columns import Column, split_by
 from trace_lens.logs.recognising.known import Known

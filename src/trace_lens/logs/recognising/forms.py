@@ -7,9 +7,10 @@ import json
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.octets import as_utf8, wide_encoding
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.formats.delimited import sniffed
 from trace_lens.logs.formats.json_rows import OCSF_AUTHENTICATION, arrays_in
 from trace_lens.logs.formats.pairs import SEVERAL, count_of

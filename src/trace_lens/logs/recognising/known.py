@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import NamedTuple
 
 from trace_lens.common.addresses import host_of
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.people.spellings import Names, People
 from trace_lens.workspace.records import Workspace
 

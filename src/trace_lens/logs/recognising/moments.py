@@ -6,9 +6,9 @@ import re
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 from itertools import pairwise
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.formats.times import NoTime, TimeForm, TimeReader
 
 _PATTERNS = (

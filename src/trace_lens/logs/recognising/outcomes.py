@@ -10,9 +10,9 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from functools import cache
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import FAILURE, SUCCESS
 from trace_lens.logs.recognising.columns import Column, split_by
 from trace_lens.logs.recognising.names import word_lists

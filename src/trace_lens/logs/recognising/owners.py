@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Sequence
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.recognising.columns import Column
 from trace_lens.logs.recognising.fields import GUESS, LIKELY, SURE, Recognised
 from trace_lens.logs.recognising.known import Known

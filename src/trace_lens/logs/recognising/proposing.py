@@ -6,9 +6,10 @@ Every guess is drawn from a sample, and said with its reason; the user reads the
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.toml import fill, inline_item
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import FIELDS
 from trace_lens.logs.formats.events import OWN_FIELDS, OWN_IDS
 from trace_lens.logs.formats.rows import Record

@@ -14,10 +14,10 @@ import re
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta, tzinfo
 from pathlib import Path
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
 from trace_lens.common.secrets_in_text import RULES
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import FAILURE, FIELDS, OTHER, SUCCESS
 from trace_lens.logs.formats.delimited import sniffed
 from trace_lens.logs.formats.events import field_paths

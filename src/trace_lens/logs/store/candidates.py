@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import Event
 from trace_lens.logs.store.engine import Given
 from trace_lens.logs.store.kept import Lines, by_source, counted, counted_kinds, lines_with

@@ -9,8 +9,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.formats.rows import BadRow
 from trace_lens.logs.store.duck import Duck, problem_of
 from trace_lens.logs.store.engine import COLUMNS, named, quoted

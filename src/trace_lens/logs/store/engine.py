@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple, Protocol
+from typing import Any, Protocol
+
+from trace_lens.common.tuples import NamedTuple
 
 COLUMNS = {
     "source": "VARCHAR",

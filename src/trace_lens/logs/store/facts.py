@@ -5,8 +5,9 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import BinaryIO, NamedTuple
+from typing import BinaryIO
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.formats.records import unpacked
 from trace_lens.logs.formats.rows import DAMAGED, Unreadable
 from trace_lens.logs.store.manifest import BEGINNING, FileFacts

@@ -15,9 +15,9 @@ from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
-from typing import NamedTuple
 
 from trace_lens.common.guarding import Meant, why
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import Event
 from trace_lens.logs.formats.events import events_of, rows_of, time_form
 from trace_lens.logs.formats.records import unpacked

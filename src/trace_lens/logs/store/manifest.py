@@ -15,11 +15,12 @@ import json
 from collections.abc import Collection, Iterable, Iterator
 from datetime import datetime
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from trace_lens.common.expressions import expression
 from trace_lens.common.guarding import Meant
 from trace_lens.common.moments import read_moment, show_moment
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.own_files import write_privately
 
 VERSION = 3

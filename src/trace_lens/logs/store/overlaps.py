@@ -8,7 +8,9 @@ beginning of the other. Equal lines within one file are events of their own.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
+
+from trace_lens.common.tuples import NamedTuple
 
 if TYPE_CHECKING:
     import numpy as np

@@ -5,9 +5,9 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
-from typing import NamedTuple
 
 from trace_lens.common.expressions import expression
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import Event
 from trace_lens.logs.kept_ids import KeptIds
 from trace_lens.logs.store.engine import COLUMNS, quoted

@@ -7,8 +7,8 @@ one, under no name of today, gives its place to that.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import NamedTuple
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.store.engine import quoted
 from trace_lens.logs.store.manifest import Content
 from trace_lens.logs.store.shapes import that_meet

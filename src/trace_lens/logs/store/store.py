@@ -17,8 +17,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
-from typing import Any, BinaryIO, NamedTuple
+from typing import Any, BinaryIO
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import Event, Place
 from trace_lens.logs.formats.rows import BadRow
 from trace_lens.logs.kept_ids import KeptIds, kept_ids

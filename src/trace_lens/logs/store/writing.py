@@ -13,8 +13,9 @@ from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.logs.event import Event
 from trace_lens.logs.formats.rows import BadRow
 from trace_lens.logs.store.duck import Duck, events_in_parts

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from datetime import datetime
-from typing import NamedTuple
 
 from trace_lens.common import catalogue
 from trace_lens.common.findings import STAGE_SENTENCES, Finding, Severity, Side, Stage
 from trace_lens.common.moments import show_moment
+from trace_lens.common.tuples import NamedTuple
 from trace_lens.common.version import __version__
 from trace_lens.diagnosis.diagnosing import Result
 from trace_lens.diagnosis.judging import Diagnosis
