@@ -15,13 +15,12 @@ from functools import lru_cache
 from typing import TYPE_CHECKING
 from urllib.parse import quote, quote_plus, unquote_plus
 
-from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
-
 from trace_lens.common.tuples import NamedTuple
 from trace_lens.saml import algorithms
 from trace_lens.saml.names import short
 
 if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
     from lxml import etree
 
 

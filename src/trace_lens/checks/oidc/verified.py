@@ -6,7 +6,7 @@ never trusted; it is tried last, only to say that it fits.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 from trace_lens.common.tuples import NamedTuple
 from trace_lens.oidc.algorithms import SIGNATURES, fits_key, verifies
@@ -39,11 +39,15 @@ def judge(jws: Jws, provider: Provider | None, workspace: Workspace) -> Verdict:
     keys = tuple(key for key in held if key.key.for_signing)
     broken = tuple(key for key in held if key.key.problem)
     named = tuple(key for key in keys if jws.key_id is not None and jws.key_id in (key.key.id, thumbprint(key.key)))
-    known = elsewhere(workspace, provider)
     if not SIGNATURES.get(jws.algorithm) or SIGNATURES[jws.algorithm].symmetric:
         return Verdict(NONE, None, named, keys, broken)
-    for standing, tried in ((TRUSTED, (*named, *keys)), (KNOWN, known), (EMBEDDED, tuple(_embedded(jws)))):
-        found = _fitting(jws, tried)
+    tries: tuple[tuple[str, Callable[[], Iterable[TokenKey]]], ...] = (
+        (TRUSTED, lambda: (*named, *keys)),
+        (KNOWN, lambda: elsewhere(workspace, provider)),
+        (EMBEDDED, lambda: _embedded(jws)),
+    )
+    for standing, tried in tries:
+        found = _fitting(jws, tried())
         if found:
             return Verdict(standing, found, named, keys, broken)
     return Verdict(NONE, None, named, keys, broken)
