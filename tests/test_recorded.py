@@ -51,6 +51,8 @@ def told(diagnoses: tuple[Diagnosis, ...]) -> list[tuple[str, str | None, str | 
 @pytest.mark.parametrize("change", SAME)
 @pytest.mark.parametrize("name", SAMPLE)
 def test_order_and_noise_change_nothing(name: str, change: str) -> None:
+    if (name, change) == ("shell-says-nobody-round-firefox", "without referrers"):
+        pytest.skip("the export lost its first round: that the second goes on from it shows in a referrer only")
     assert told(judged(name, source_of(name, SAME[change](export_of(name))))) == told(judged(name))
 
 
