@@ -156,7 +156,7 @@ class _Exits:
         for jump in jumps:
             self._jumps[_bare(jump)] = position
         for form in forms:
-            self._forms[plain(form.action)] = (position, form.by_itself)
+            self._forms[_bare(form.action)] = (position, form.by_itself)
         self._led[here] = jumps, forms
         self._pages[here] = position
         self._pages[exchange.origin + "/"] = position
@@ -171,7 +171,7 @@ class _Exits:
         at = self._redirects.pop(_bare(exchange.url), None)
         if at is not None and not _later_than(steps[at], exchange, _NEXT):
             return REDIRECT, at
-        held = self._forms.get(plain(exchange.url))
+        held = self._forms.get(_bare(exchange.url)) or self._forms.get(plain(exchange.url))
         referrer = self._referrer(exchange)
         if held and referrer is not None and held[0] < referrer and steps[referrer].answer is None:
             held = None  # a later page, whose text was left out, may have a form to the same address
@@ -258,24 +258,18 @@ def _places_of(found: Sequence[FoundMessage], links: Links) -> list[int]:
 
 
 def begun_between(links: Links, asked: FoundMessage, came: FoundMessage) -> int | None:
-    """The number of the exchange with which the way to an answer began, where that was after a request, long after or
-    elsewhere: then the answer is to another request, which the capture lacks. None where that does not show.
+    """The number of the exchange with which the way to an answer began, where that did not come from a request: then
+    the answer is to another one, which the capture lacks. None where it did, or where no capture shows it.
     """
     if EXCHANGE not in asked.context or EXCHANGE not in came.context:
         return None
     request, here = (links.places[int(message.context[EXCHANGE])] for message in (asked, came))
     first = here
-    while (cause := links.causes[first][1]) is not None and cause > request:
+    while first > request and (cause := links.causes[first][1]) is not None and cause >= request:
         if _later_than(links.steps[cause], links.steps[first], _WHILE):
             break
         first = cause
-    cause = links.causes[first][1]
-    step = links.steps[first]
-    late = cause is not None and _later_than(links.steps[cause], step, _WHILE)
-    if first == request or (cause is None and first == here) or (cause is not None and not late):
-        return None
-    near = any(other.host == step.host for other in links.steps[request:first])
-    return None if near and not late and not _later_than(links.steps[first - 1], step, _WHILE) else step.number
+    return None if first <= request else links.steps[first].number
 
 
 def whole_way(source: str, capture: Capture, messages: Sequence[FoundMessage]) -> Way:

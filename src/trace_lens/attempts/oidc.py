@@ -203,14 +203,22 @@ def _same_client(attempt: OidcAttempt, following: OidcAttempt) -> bool:
     asked, next_asked = attempt.request, following.request
     if asked and next_asked:
         return asked.get("client_id") == next_asked.get("client_id")
-    places = [
-        tried.answer.parameters.address for tried in (attempt, following) if tried.answer and tried.answer.parameters
-    ]
-    return len(places) == 2 and places[0] == places[1]
+    places = [_comes_back_to(tried) for tried in (attempt, following)]
+    return None not in places and places[0] == places[1]
+
+
+def _comes_back_to(attempt: OidcAttempt) -> str | None:
+    """Where its answer came, or was to come."""
+    if attempt.answer and attempt.answer.parameters:
+        return attempt.answer.parameters.address
+    return attempt.request.get("redirect_uri") if attempt.request else None
 
 
 def _refused_silently(attempt: OidcAttempt) -> bool:
+    """Whether it was refused since the user would have had to be asked; only a request that forbids that is (OpenID
+    Connect Core §3.1.2.6), so a capture that begins after the request tells it too; consent is lacking otherwise, too.
+    """
     code = attempt.answer.get("error") if attempt.answer else None
     meaning = errors.meaning_of(code) if code else None
-    asked = attempt.request.get("prompt") if attempt.request else None
-    return bool(meaning and meaning.silent and asked == "none")
+    asked = attempt.request.get("prompt") == "none" if attempt.request else code != "consent_required"
+    return bool(meaning and meaning.silent and asked)

@@ -100,12 +100,12 @@ def shown_in(case: Case) -> bool:
 def after_return(case: Case) -> list[Hop]:
     """The hops from the return on; of a loop, from the first return on."""
     way: Way | None = case.attempt.way
-    back = return_hop(case)
-    if way is None or back is None:
+    if way is None:
         return []
+    back = return_hop(case)
     if way.rounds > 1:
         back = next((hop for hop in way.hops if brings_answer(hop)), back)
-    return [back, *way.after(back)]
+    return [back, *way.after(back)] if back else []
 
 
 def shows_cookies(case: Case) -> bool:
@@ -260,9 +260,11 @@ def _tokens_taken(case: Case, hop: Hop) -> Iterator[Sign]:
     """A page that redeemed its code itself and got tokens: a single-page application keeps them in memory."""
     if hop.how != CALLED or hop.exchange.status != 200 or not isinstance(case.attempt, OidcAttempt):
         return
-    told = case.attempt.token_response
-    if told and not told.get("error") and told.found.context.get(EXCHANGE) == str(hop.exchange.number):
-        yield Sign(TOKENS, 3, "the page redeemed the code by itself and got its tokens", hop.exchange)
+    number = str(hop.exchange.number)
+    for told in (*case.attempt.earlier, *case.attempt.messages):
+        if told.kind == "token-response" and told.found.context.get(EXCHANGE) == number and not told.get("error"):
+            yield Sign(TOKENS, 3, "the page redeemed the code by itself and got its tokens", hop.exchange)
+            return
 
 
 def _lasting(case: Case, hops: list[Hop], mute: frozenset[int]) -> Iterator[Sign]:
