@@ -22,6 +22,18 @@ ENDINGS = {"application-refused", "provider-log-refused", "http-error", "session
 INFERRED_CODES = {"session-cookie-lost", "no-answer", "session-not-started", "code-too-old", "request-rejected"}
 
 
+KEPT_OUT = (
+    "no-answer",
+    "code-reused",
+    "state-mismatch",
+    "session-cookie-lost",
+    "redirect-loop",
+    "http-error",
+    "blocked-by-browser",
+    "session-not-started",
+)
+
+
 def contradictions(one: Diagnosis, *, let_in: bool | None = None) -> list[str]:
     """What in a diagnosis speaks against something else in it; `let_in` says what is known of how it ended."""
     found: list[str] = []
@@ -48,6 +60,8 @@ def contradictions(one: Diagnosis, *, let_in: bool | None = None) -> list[str]:
             found.append(f"{each.code} overrules nothing")
         if each.proof is not None and each.value_to_set is None:
             found.append(f"{each.code} has a proof and no value")
+    ended = {each.stage: each.status for each in one.stages}[Stage.ADMITTED]
+    found += [f"{each.code}, and the user was let in" for each in breaks if each.code in KEPT_OUT and ended == "ok"]
     explained = {each.code: each.because_of for each in breaks}
     for each in breaks:
         beyond = explained.get(each.because_of or "")

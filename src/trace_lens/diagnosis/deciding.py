@@ -6,11 +6,10 @@ from collections.abc import Callable
 
 from trace_lens.checks.case import Case
 from trace_lens.checks.identified import account_name
-from trace_lens.checks.logged import let_in_by_log, refusal
+from trace_lens.checks.logged import let_in_by_log
 from trace_lens.checks.protocols import of_oidc, of_saml
 from trace_lens.checks.way.signs import outcome_of
 from trace_lens.common.findings import Stage
-from trace_lens.logs.event import APPLICATION
 
 
 def decided(stage: Stage, case: Case) -> bool:
@@ -89,9 +88,10 @@ def _entitled(case: Case) -> bool:
 
 
 def _admitted(case: Case) -> bool:
-    if outcome_of(case).let_in is not None or let_in_by_log(case) is not None:
-        return True
-    return refusal(case, APPLICATION) is not None
+    """Whether anything says yes; what says no is a break, or leaves it open whether the session or its use failed."""
+    end = outcome_of(case)
+    in_vain = end.only_tokens and of_oidc(case) and any(one.get("error") for one in case.attempt.of("token-response"))
+    return (end.let_in is True and not in_vain) or let_in_by_log(case) is not None
 
 
 _QUESTIONS: dict[Stage, Callable[[Case], bool]] = {
