@@ -23,8 +23,8 @@ from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Options
 from trace_lens.intake.captures import capture_in
 from trace_lens.intake.commands import read_commands
-from trace_lens.intake.har import Mended
 from trace_lens.intake.heads import read_heads
+from trace_lens.intake.mended import Mended
 from trace_lens.intake.peeling import peel
 from trace_lens.intake.shell_words import shell_words
 from trace_lens.workspace.loading import load_workspace

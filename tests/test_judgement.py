@@ -230,6 +230,7 @@ TOLD = [
     ([("theme", 200, {"colour": "blue"}), ("me", 401, {})], "broken"),
     ([("theme", 200, {"colour": "blue"}), ("figures", 401, {})], "sound"),
     ([("profile", 200, {"name": "M. Tern"}), ("me", 401, {})], "sound"),
+    ([("theme", 200, {}), ("me", 401, {}), ("renew", 200, {}), ("berths", 200, {"free": 2})], "sound"),
     ([("figures", 403, {}), ("berths", 403, {})], "http-error"),
     ([("me", 403, {"detail": "Your account is disabled."})], "account-disabled"),
     ([("me", 500, {})], "http-error"),
@@ -247,6 +248,14 @@ def test_what_calls_say_of_who_is_there(calls: list[tuple[str, int, Any]], outco
     (found,) = diagnosed(client_workspace(tmp_path), har(one))
     assert broke(found) == {"sound": None, "broken": "session-not-started"}.get(outcome, outcome)
     assert found.outcome == (outcome if outcome == "sound" else "broken")
+
+
+def test_a_host_beside_that_knows_nobody_says_nothing(tmp_path: Path) -> None:
+    one = oidc_trip(shown=SHELL)
+    told = {"media": "application/json", "kind": "fetch", "referer": BERTHS + "/"}
+    one.step("GET", "https://chat.northmere.example/session", 200, cookie="bsid=q2", page='{"user": null}', **told)
+    (found,) = diagnosed(client_workspace(tmp_path), har(one))
+    assert found.outcome == "inconclusive"
 
 
 @pytest.mark.parametrize(

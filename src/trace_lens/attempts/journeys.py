@@ -205,9 +205,9 @@ def _bare(url: str) -> str:
 
 def _later_than(page: Exchange, exchange: Exchange, wait: timedelta) -> bool:
     """Whether a step came so long after another's answer that the browser did not go on by itself."""
-    if page.at is None or exchange.at is None:
-        return False
-    return exchange.at - page.at - timedelta(seconds=page.seconds or 0) > wait
+    if page.at is None or exchange.at is None or page.seconds is None:
+        return False  # how long the answer took is not told
+    return exchange.at - page.at - timedelta(seconds=page.seconds) > wait
 
 
 def _at_once(page: Exchange, exchange: Exchange) -> bool:

@@ -66,8 +66,10 @@ def _parted(attempt: Attempt, links: Mapping[str, Links]) -> list[Attempt]:
     if isinstance(attempt, SamlAttempt):
         if attempt.request and attempt.answer and attempt.request.id in attempt.answer.answers:
             return [attempt]
-        if begun_between(links[asked.source], asked.found, came.found) is None:
-            return [attempt]
+        begun = begun_between(links[asked.source], asked.found, came.found)
+        unnamed = not attempt.answer.answers if attempt.answer else False
+        if begun is None or (unnamed and str(begun) == came.found.context.get(EXCHANGE)):
+            return [attempt]  # it names none, and where it came from does not show
         alone = attempt._replace(first=attempt.artifact or attempt.answer or attempt.first, request=None, earlier=())
         return [SamlAttempt(attempt.first, request=attempt.request, earlier=attempt.earlier), alone]
     number = begun_between(links[asked.source], asked.found, came.found)

@@ -93,7 +93,11 @@ def calls_after(case: Case, returns: Sequence[Exchange], page: Exchange | None) 
             }
         if by_call and (token := session_in(exchange)):
             tokens.add(token)
-    known = [call for call in with_it if call.number not in mute or told_by(call).there is False]
+    known = [
+        call
+        for call in with_it
+        if call.number not in mute or (told_by(call).there is False and sides.side_of(call) == APPLICATION)
+    ]  # what another host does not know says nothing of the application
     sign = (
         _refused_with_it(known)
         or _refused_without(given, without, with_it)
@@ -112,8 +116,8 @@ def _refused_with_it(calls: list[Exchange]) -> Sign | None:
     asked = next((call for call in reversed(calls) if asks_who(call)), None)
     if asked is None or asked.status != 401 or any(told_by(call).there for call in calls):
         return None
-    served = any(call.plain_url == asked.plain_url and call.served for call in calls)
-    return None if served else _refusal(asked, how, by_words=True)
+    goes_on = (call.number > asked.number or call.plain_url == asked.plain_url for call in calls if call.served)
+    return None if any(goes_on) else _refusal(asked, how, by_words=True)
 
 
 def _barred(calls: list[Exchange], sides: Parties) -> Sign | None:
