@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import json
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -15,10 +14,12 @@ from cases import CASES, Case
 from kit import ACS, ISSUED, NOW, TERN, attribute, response, workspace
 from test_strict import SETTINGS, WIDE
 from trace_lens.common.masking import Masks
-from trace_lens.diagnosis import alike, diagnosing
+from trace_lens.diagnosis import alike, diagnosing, streaming
+from trace_lens.diagnosis.gathering import Run, gather
 from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.diagnosis.later import LaterDiagnosis
 from trace_lens.render import as_json
+from trace_lens.render.attempt_lines import AttemptLines
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -53,35 +54,59 @@ def varied(told: dict[str, Any], variation: dict[str, Any]) -> bytes:
     return response(**told)
 
 
-def share(folder: Path, messages: list[bytes], *, prove: bool = False) -> int:
-    """How many messages are said to break as others did; of every one the same is said as by the full judge."""
+class Share(NamedTuple):
+    """How many messages are said to break as others did, and how many diagnoses were told after another."""
+
+    repeated: int
+    retold: int
+
+
+def share(folder: Path, messages: list[bytes], *, prove: bool = False) -> Share:
+    """How many messages are judged as others were; of every one the same is said as by the full judge."""
     sources = [SourceFile(f"{number}.xml", data) for number, data in enumerate(messages)]
-    known, options = load_workspace(folder), Options(NOW, prove=prove)
+    options = Options(NOW, prove=prove)
+    full = diagnosing.diagnose_sources(sources, load_workspace(folder), options, 1).diagnoses
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(diagnosing, "MANY", 1)
         patch.setattr(alike, "_AT_FIRST", 10**6)
-        brief = diagnosing.diagnose_sources(sources, known, options, 1, brief=True).diagnoses
-        full = diagnosing.diagnose_sources(sources, load_workspace(folder), options, 1).diagnoses
+        brief = diagnosing.diagnose_sources(sources, load_workspace(folder), options, 1, brief=True).diagnoses
+        retold = told_again(sources, folder, options)
 
     def plainly(found: Diagnosis) -> Any:
         first = found.first_break and found.first_break._replace(evidence=(), proof=None)
         return found.outcome, found.parties, found.judged, first, found.proposal, found.next_breaks
 
-    repeated = [one for one in brief if isinstance(one, LaterDiagnosis) and one.outcome == "broken"]
     assert [plainly(one) for one in brief] == [plainly(one) for one in full]
-    for one in repeated[:1]:
-        other = full[int(one.id) - 1]
-        assert json.dumps(as_json.attempt(one.whole, Masks(reveal=False))) == json.dumps(
-            as_json.attempt(other, Masks(reveal=False))
-        )
-    return len(repeated)
+    assert [one for judged in retold for one in judged.diagnoses] == [one._replace(id="1") for one in full]
+    lines = AttemptLines(Masks())
+    assert [lines.line(one, judged.again) for judged in retold for one in judged.diagnoses] == [
+        as_json.line(as_json.attempt(one._replace(id="1"), Masks())) for one in full
+    ]
+    return Share(
+        sum(isinstance(one, LaterDiagnosis) and one.outcome == "broken" for one in brief),
+        sum(judged.again is not None for judged in retold),
+    )
+
+
+def told_again(sources: list[SourceFile], folder: Path, options: Options) -> list[diagnosing.Judged]:
+    """The same sources as a stream judges them; the loose ends of each are what the full judge finds."""
+    known = load_workspace(folder)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(streaming, "_SHARE", 1)
+        found = list(streaming.Streamed(known, options).of(sources, 1))
+    run = Run(dict(enumerate(sources)), known, options)
+    for judged in found:
+        whole = gather(run, judged.gathered.places)
+        assert (set(whole.wanted), set(whole.offered)) == (set(judged.gathered.wanted), set(judged.gathered.offered))
+    return found
 
 
 FEW: list[dict[str, Any]] = [
     {"shift": 0},
     {"shift": 1, "response_id": "_rs2", "identifier": "_as2"},
     {"shift": 2, "response_id": "_rs3", "identifier": "_as3"},
-    {"shift": 9_000_000, "response_id": "_rs4"},
+    {"shift": 4, "response_id": "_rs4", "identifier": "_as4"},
+    {"shift": 9_000_000, "response_id": "_rs5"},
 ]
 
 
@@ -100,6 +125,7 @@ FAULTS: dict[str, dict[str, Any]] = {
     "issuer": {"issuer": "https://id.northmere.example/saml/"},
     "key": {"signing": {"signer": "skerry"}},
     "key not sent": {"signing": {"signer": "skerry", "embed": False}},
+    "nothing": {},
 }
 CHANGES = {"changes.csv": f"at,app,what\n{ISSUED},,a key\n2026-12-01T00:00:00Z,,an address\n"}
 
@@ -123,24 +149,24 @@ def test_a_fair_share_is_told_without_the_full_judge(fault: str, tmp_path: Path)
     """A law that never applies shows nothing: of six, the first two are judged in full where the others are like them."""
     folder = workspace(tmp_path, {"account": {"list": "accounts/crew.csv"}}, WIDE)
     six = [{"shift": shift, "identifier": f"_a{shift}", "response_id": f"_r{shift}"} for shift in range(6)]
-    wanted = {"key not sent": 0, "another's audience": 4}.get(fault, 4)
+    wanted = {"key not sent": Share(0, 0), "nothing": Share(0, 3)}.get(fault, Share(4, 3))
     assert share(folder, [varied(FAULTS[fault], one) for one in six], prove=True) == wanted
 
 
 def test_what_is_told_of_a_person_is_not_told_of_another(tmp_path: Path) -> None:
     folder = workspace(tmp_path, {"account": {"list": "accounts/crew.csv"}}, WIDE)
-    names = [TERN, TERN, "k.gannet@northmere.example", "M.TERN@NORTHMERE.EXAMPLE", TERN]
+    names = [TERN, TERN, "k.gannet@northmere.example", "M.TERN@NORTHMERE.EXAMPLE", TERN, TERN]
     messages = [
         varied(FAULTS["audience"], {"shift": place, "identifier": f"_a{place}", "name_id": name})
         for place, name in enumerate(names)
     ]
-    assert share(folder, messages) == 1
+    assert share(folder, messages) == Share(2, 1)
 
 
 def test_what_was_parsed_is_like_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(alike.Alike, "learn", lambda *_: False)
     six = [varied(FAULTS["audience"], {"shift": shift, "identifier": f"_a{shift}"}) for shift in range(6)]
-    assert share(workspace(tmp_path, {}, {}), six) == 0
+    assert share(workspace(tmp_path, {}, {}), six) == Share(0, 0)
 
 
 def test_a_change_in_between_is_told(tmp_path: Path) -> None:
@@ -149,4 +175,4 @@ def test_a_change_in_between_is_told(tmp_path: Path) -> None:
     messages = [
         varied(FAULTS["audience"], {"shift": shift, "identifier": f"_a{place}"}) for place, shift in enumerate(shifts)
     ]
-    assert share(folder, messages) == 2
+    assert share(folder, messages) == Share(2, 0)

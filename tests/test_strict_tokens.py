@@ -18,6 +18,7 @@ from kit import NOW, TERN, key
 from oidc_kit import API, CLIENT, IAT, ISSUER, client_workspace, judge_texts, token
 from recorded_kit import EXPECTED, FOLDER, workspace_of
 from test_oidc import DISCOVERED, ROWS, Row, discovery, with_certificate, with_payload
+from test_repeated import told_again as told_of
 from trace_lens.attempts.evidence import read_evidence
 from trace_lens.attempts.oidc import assemble_oidc
 from trace_lens.common.masking import Masks
@@ -175,6 +176,60 @@ def test_whatever_differs(
 ) -> None:
     """Tokens signed as they are, and settings, put together in all ways."""
     agrees(token(header=header, **changes), made(told, tmp_path))
+
+
+VARIATIONS = st.lists(
+    st.fixed_dictionaries(
+        {
+            "nonce": st.sampled_from(["n-1", "n-2", "n-3"]),
+            "jti": st.sampled_from(["j-1", "j-2", "n-1"]),
+            "later": st.sampled_from([0, 60, -90_000, -90_060, -90_120, -80_000, 40_000_000]),
+        }
+    ),
+    min_size=8,
+    max_size=16,
+)
+ODD = st.sampled_from([{}, {}, {"sid": "s-1"}, {"auth_time": IAT - 300}, {"email": "off"}, {"role": 1}])
+
+
+@given(changes=st.one_of(ODD, CHANGES), odd=ODD, told=st.one_of(st.just({}), SETTINGS), variations=VARIATIONS)
+@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+def test_what_is_told_again_is_what_the_full_judge_says(
+    changes: dict[str, Any], odd: dict[str, Any], told: dict[str, Any], variations: list[dict[str, Any]], tmp_path: Path
+) -> None:
+    folder = made(told, tmp_path)
+    told_again(
+        folder, [later({**changes, **(odd if place % 5 == 4 else {})}, one) for place, one in enumerate(variations)]
+    )
+
+
+def later(changes: dict[str, Any], variation: dict[str, Any]) -> str:
+    """A token in which some claims are others, and all moments lie so many seconds later."""
+    claims = {"iat": IAT, "exp": IAT + 3600, "auth_time": IAT - 20, **changes, **variation}
+    by = claims.pop("later")
+    for name in ("iat", "exp", "nbf", "auth_time"):
+        if isinstance(claims.get(name), int):
+            claims[name] += by
+    return token(**claims)
+
+
+def told_again(folder: Path, texts: list[str]) -> int:
+    """How many diagnoses of tokens are told after another; each is what the full judge says."""
+    sources = [SourceFile(f"{number}.txt", text.encode()) for number, text in enumerate(texts)]
+    full = diagnose_sources(sources, load_workspace(folder), Options(NOW), 1).diagnoses
+    stream = told_of(sources, folder, Options(NOW))
+    assert [one for judged in stream for one in judged.diagnoses] == [one._replace(id="1") for one in full]
+    return sum(judged.again is not None for judged in stream)
+
+
+def test_a_fair_share_is_told_again(tmp_path: Path) -> None:
+    folder = made({"more": '[account]\nlist = "a.csv"'}, tmp_path)
+    six = [later({}, {"nonce": f"n-{n}", "jti": f"j-{n}", "later": n - 90_000}) for n in range(6)]
+    assert told_again(folder, six) == 3
+    assert told_again(folder, [*six, later({}, {"nonce": "n-7", "jti": "n-7", "later": 7 - 90_000})]) == 3
+    assert (
+        told_again(folder, [*six, later({}, {"nonce": "n-8", "jti": "j-8", "later": 8 - 90_000, "acr": "other"})]) == 3
+    )
 
 
 @pytest.mark.parametrize("told", [{}, {"more": '[account]\nlist = "a.csv"'}, {"provider": DISCOVERED}])

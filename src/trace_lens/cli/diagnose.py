@@ -157,11 +157,12 @@ def _streamed(session: Session, sources: tuple[str, ...], options: Options, *, s
     """One line for each attempt as soon as it is known; the exit status."""
     from trace_lens.diagnosis.diagnosing import Result
     from trace_lens.diagnosis.streaming import Streamed
-    from trace_lens.render import as_json
+    from trace_lens.render.attempt_lines import AttemptLines
 
     status = number = 0
+    lines = AttemptLines(session.masks)
 
-    def items(stream: Streamed) -> Iterator[Any]:
+    def told_lines(stream: Streamed) -> Iterator[str]:
         nonlocal status, number
         for judged in stream.of(session.sources(sources)):
             status = max(status, Result(judged.diagnoses, judged.unreadable).exit_status(strict=strict))
@@ -169,11 +170,11 @@ def _streamed(session: Session, sources: tuple[str, ...], options: Options, *, s
                 tell(f"{source}: {because}")
             for diagnosis in judged.diagnoses:
                 number += 1
-                yield as_json.attempt(diagnosis._replace(id=str(number)), session.masks)
+                yield lines.line(diagnosis._replace(id=str(number)), judged.again)
 
     with watched("sources") as told:
         stream = Streamed(session.workspace, options, told)
-        session.emit_lines(items(stream))
+        session.write_lines(told_lines(stream))
     if stream.late:
         words = (
             "belongs to an attempt that was told before it came"

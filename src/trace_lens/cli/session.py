@@ -116,9 +116,14 @@ class Session:
         """Write items as JSON Lines, each as soon as it is made."""
         from trace_lens.render import as_json
 
+        self.write_lines(map(as_json.line, items))
+
+    def write_lines(self, lines: Iterable[str]) -> None:
+        """Write lines, each as soon as it is made."""
+
         def pieces(put: Put) -> None:
-            for item in items:
-                put(as_json.line(item) + "\n")
+            for line in lines:
+                put(line + "\n")
 
         write_pieces(pieces, self.output)
 

@@ -36,7 +36,8 @@ from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.later import Broken, LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
-from trace_lens.diagnosis.sharing import begin_worker, current_run, forks, shared_out
+from trace_lens.diagnosis.retold import Again, Firsts, Retold
+from trace_lens.diagnosis.sharing import forks, shared_out
 from trace_lens.intake.straight import straight
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import HeldSources, SourceFile
@@ -97,12 +98,21 @@ class Result(NamedTuple):
 
 
 class Judged(NamedTuple):
-    """What came of sources that belong together."""
+    """What came of sources that belong together.
+
+    `again` is what is told of a source after the diagnosis of another, and `first` that diagnosis where it comes along.
+    """
 
     gathered: Gathered
     diagnoses: tuple[Diagnosis, ...] = ()
     unreadable: tuple[tuple[str, str], ...] = ()
     unplaced: tuple[Unplaced, ...] = ()
+    again: Again | None = None
+    first: Diagnosis | None = None
+
+    def with_told(self, firsts: Firsts) -> Judged:
+        """The same with the diagnosis of what is told after another."""
+        return self._replace(diagnoses=(firsts.whole(self.again, self.first),)) if self.again else self
 
 
 def diagnose_sources(
@@ -141,7 +151,9 @@ def diagnose_sources(
         return _with_logs(run, join(run, gathered), logbook, workers)
     whole, run = run, run._replace(options=options._replace(prove=options.prove and not brief))
     judge_share = _judge_share_briefly if brief and _may_be_brief(run) else _judge_share
-    judged = {part.gathered.at: part for part in _shared(judge_share, run, alone, workers)}
+    firsts = Firsts()
+    shared = _shared(judge_share, remembering(run), alone, workers)
+    judged = {part.gathered.at: part.with_told(firsts) for part in shared}
     joined = join(run, [part.gathered for part in judged.values()])
     parts = [judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined]
     del judged, joined  # of very many sources there is only room for one copy
@@ -179,6 +191,15 @@ def _may_be_brief(run: Run) -> bool:
     """Whether messages may be judged on the strict path: nothing is told or supposed of them beforehand."""
     options = run.options
     return not (options.at or options.app or options.provider or options.supposed or answering())
+
+
+def remembering(run: Run) -> Run:
+    """A run that remembers what it judged, for what is like that: where nothing is told or supposed beforehand."""
+    from trace_lens.diagnosis.repeated import dates_on_record
+
+    if not _may_be_brief(run) or run.options.with_logs:
+        return run
+    return run._replace(retold=Retold([*dates_on_record(run.workspace), run.options.now]))
 
 
 def _with_rests(result: Result, run: Run) -> Result:
@@ -230,19 +251,40 @@ def _result(judged: list[Judged]) -> Result:
     return Result(tuple(numbered), tuple(unreadable), tuple(unplaced))
 
 
-def _gather_share(share: list[Places]) -> list[Gathered]:
-    run = current_run()
+def _gather_share(run: Run, share: list[Places]) -> list[Gathered]:
     return [_let_go(gather(run, places)) for places in share]
 
 
-def _judge_share(share: list[Places]) -> list[Judged]:
-    run = current_run()
-    judged = [_judge(run, gather(run, places)) for places in share]
-    return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
+def _judge_share(run: Run, share: list[Places]) -> list[Judged]:
+    if run.retold is None:
+        return [_judged_alone(run, places) for places in share]
+    return [_told_again(run, places, run.retold) for places in share]
 
 
-def _judge_share_briefly(share: list[Places]) -> list[Judged]:
-    run = current_run()
+def _judged_alone(run: Run, places: Places) -> Judged:
+    judged = _judge(run, gather(run, places))
+    return judged._replace(gathered=_let_go(judged.gathered))
+
+
+def _told_again(run: Run, places: Places, retold: Retold) -> Judged:
+    """A source judged in full: as one that it is like, where it is."""
+    from trace_lens.diagnosis.likeness import likeness
+
+    (place,), source = places, run.sources[places[0]]
+    like = likeness(source, run.workspace)
+    if like is None:
+        return _judged_alone(run, places)
+    known = retold.known(source.name, like)
+    if known:
+        again, first, told = known
+        return Judged(_alone(place, told), again=again, first=first)
+    judged = _judged_alone(run, places)
+    if len(judged.diagnoses) == 1 and not judged.unreadable and not judged.unplaced:
+        retold.learn(like, judged.diagnoses[0])
+    return judged
+
+
+def _judge_share_briefly(run: Run, share: list[Places]) -> list[Judged]:
     return [_judged_briefly(run, places) for places in share]
 
 
@@ -254,14 +296,14 @@ def _judged_briefly(run: Run, places: Places) -> Judged:
 
     (place,), source = places, run.sources[places[0]]
     if source.data is None or source.path is not None or source.redaction is not None or len(source.data) > MOST_BYTES:
-        return _judge_share([places])[0]
+        return _judged_alone(run, places)
     if source.data[:3] == b"eyJ":
         token = sound_token(source.data, run.workspace)
-        return _later(source, place, token) if token else _judge_share([places])[0]
+        return _later(source, place, token) if token else _judged_alone(run, places)
     found = straight(source.data)
     held = read(found.data, run.workspace) if found and found.kind == "saml-response" else None
     if found is None or held is None:
-        return _judge_share([places])[0]
+        return _judged_alone(run, places)
     told = sound_as_read(held, run.workspace)
     if told:
         return _later(source, place, told)
@@ -270,15 +312,19 @@ def _judged_briefly(run: Run, places: Places) -> Judged:
     if again:
         broken, mended = again
         return _later(source, place, mended, broken)
-    judged = _judge_share([places])[0]
+    judged = _judged_alone(run, places)
     if len(judged.diagnoses) == 1 and not judged.unreadable and judged.diagnoses[0].outcome == "broken":
         repeated.learn(found.data, held, judged.diagnoses[0])
     return judged
 
 
 def _later(source: SourceFile, place: int, told: Sound, broken: Broken | None = None) -> Judged:
-    gathered = Gathered(place, (place,), None, wanted=tuple(told.wanted), offered=tuple(told.offered))
-    return Judged(gathered, (later(source.name, place, told, broken),))
+    return Judged(_alone(place, told), (later(source.name, place, told, broken),))
+
+
+def _alone(place: int, told: Sound) -> Gathered:
+    """A source of which only that is known by which it may belong to others."""
+    return Gathered(place, (place,), None, wanted=tuple(told.wanted), offered=tuple(told.offered))
 
 
 def _let_go(gathered: Gathered) -> Gathered:
@@ -286,13 +332,13 @@ def _let_go(gathered: Gathered) -> Gathered:
     return gathered._replace(evidence=None, attempts=())
 
 
-def _shared(work: Callable[[list[Places]], list[T]], run: Run, groups: list[Places], workers: int) -> list[T]:
+def _shared(work: Callable[[Run, list[Places]], list[T]], run: Run, groups: list[Places], workers: int) -> list[T]:
     """What the work gives for all groups, shared out to processes where there are several."""
     size = min(_SHARE, -(-len(groups) // (workers * 4)))
     shares = [groups[start : start + size] for start in range(0, len(groups), size)]
     if not forks(workers):
-        begin_worker(run)
-        return [part for share in run.heard(map(work, shares), len(groups), size) for part in share]
+        done_here = (work(run, share) for share in shares)
+        return [part for share in run.heard(done_here, len(groups), size) for part in share]
     done = shared_out(work, shares, workers, run._replace(told=None))
     return [part for share in run.heard(done, len(groups), size) for part in share]
 
@@ -367,11 +413,9 @@ def _unplaced(attempts: Sequence[Attempt], evidence: Iterable[SourceEvidence]) -
                 yield Unplaced(held.source, step.place, step.method, plain(step.url), step.status, kinds)
 
 
-def judge_sources(share: Sequence[tuple[int, SourceFile]]) -> list[Judged]:
-    """Some sources with their places, each judged by itself by what this process judges by."""
-    run = current_run()._replace(sources=dict(share))
-    judged = [_judge(run, gather(run, (place,))) for place, _ in share]
-    return [part._replace(gathered=_let_go(part.gathered)) for part in judged]
+def judge_sources(run: Run, share: Sequence[tuple[int, SourceFile]]) -> list[Judged]:
+    """Some sources with their places, each judged by itself."""
+    return _judge_share(run._replace(sources=dict(share)), [(place,) for place, _ in share])
 
 
 def judged_together(run: Run, places: tuple[int, ...]) -> Judged:

@@ -15,6 +15,7 @@ from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.diagnosis.recording import without_lists
+from trace_lens.diagnosis.retold import Retold
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.logs.matching.seen import LogView, Seen
@@ -49,7 +50,9 @@ class Gathered(NamedTuple):
 
 
 class Run(NamedTuple):
-    """What all sources of a run are judged by; `views` is what the logs hold of each attempt."""
+    """What all sources of a run are judged by; `views` is what the logs hold of each attempt, `retold` remembers what
+    was judged.
+    """
 
     sources: Mapping[int, SourceFile]
     workspace: Workspace
@@ -57,6 +60,7 @@ class Run(NamedTuple):
     together: bool = False
     views: Mapping[str, LogView] = MappingProxyType({})
     told: Progress | None = None
+    retold: Retold | None = None
 
     def heard(self, items: Iterable[T], whole: int, sizes: int = 1) -> Iterator[T]:
         """Items as they come, with each told to whoever hears how far the work is; `sizes` sources stand for each."""

@@ -41,7 +41,7 @@ from trace_lens.workspace.records import Workspace
 
 _CERTIFICATE = expression(rb"<(?:[\w.-]++:)?X509Certificate>([^<]++)<")
 _NAMED = ("destination", "issuer", "audience", "assertion_issuer", "recipient", "context")
-_SPANS = ("made", "confirmed_until", "begins", "ends", "authenticated", "session_ends")
+SPANS = ("made", "confirmed_until", "begins", "ends", "authenticated", "session_ends")
 _MOST = 1_000
 """Kinds of broken messages that are remembered at once."""
 
@@ -69,14 +69,14 @@ class Repeated:
     def __init__(self, workspace: Workspace) -> None:
         self._workspace = workspace
         self._kinds: dict[tuple[Any, ...], _Kind | None] = {}
-        self._dates = sorted(_dates(workspace))
+        self._dates = sorted(dates_on_record(workspace))
 
     def known(self, held: Held) -> tuple[Broken, Sound] | None:
         """What is said of a message, and what is known of it; None where only the full judge can tell."""
         if not held.written:
             return None
         try:
-            kind = self._kinds.get(_key(held))
+            kind = self._kinds.get(kind_key(held))
             if kind is None or kind.lies_apart(held):
                 return None
             if any(
@@ -84,7 +84,7 @@ class Repeated:
                 for place, (one, other) in enumerate(zip(held.values, kind.values, strict=True))
             ):
                 return None
-            told = _mended(held, kind.to)
+            told = mended_fits(held, kind.to)
         except (Other, ValueError, OverflowError):
             return None
         return (kind.broken, told) if told else None
@@ -94,7 +94,7 @@ class Repeated:
         if not held.written:
             return
         try:
-            key = _key(held)
+            key = kind_key(held)
             kind = self._kinds.get(key)
             if (kind is None and key in self._kinds) or len(self._kinds) >= _MOST:
                 return
@@ -103,7 +103,7 @@ class Repeated:
                 made = self._kind(data, held, diagnosis, broken)
                 if made:
                     self._kinds[key] = made
-            elif not kind.lies_apart(held) and _mended(held, kind.to):
+            elif not kind.lies_apart(held) and mended_fits(held, kind.to):
                 differ = {place for place, one in enumerate(held.values) if one != kind.values[place]}
                 same = broken == kind.broken
                 self._kinds[key] = kind._replace(varied=kind.varied | differ) if same else None
@@ -114,13 +114,13 @@ class Repeated:
         to = next((one for one in prepared(self._workspace).values() if one.app.id == diagnosis.app), None)
         if to is None or diagnosis.outcome != "broken" or diagnosis.provider != to.provider.id:
             return None
-        brought = _brought(data)
+        brought = brought_in(data)
         dates = list(self._dates)
         if brought:
             dates += [brought.not_before, brought.not_after, brought.not_after - to.app.warn_before]
         for key in [*to.keys, *([brought.public_key] if brought else [])]:
             alone = to._replace(keys=[key])
-            told = _mended(held, alone)
+            told = mended_fits(held, alone)
             if told:
                 same = (diagnosis.subject, diagnosis.parties.started_by, diagnosis.at, diagnosis.judged.at_from)
                 if same != (told.subject, told.started_by, told.at, "message"):
@@ -129,11 +129,11 @@ class Repeated:
         return None
 
 
-def _key(held: Held) -> tuple[Any, ...]:
+def kind_key(held: Held) -> tuple[Any, ...]:
     """What messages of one kind share."""
     said = held.said
     at = _at(said.issued)
-    spans = tuple(end and end - at for end in (moment(getattr(said, name)) for name in _SPANS))
+    spans = tuple(end and end - at for end in (moment(getattr(said, name)) for name in SPANS))
     return (held.written, said.asked is None, *(getattr(said, name) for name in _NAMED), *spans)
 
 
@@ -143,7 +143,7 @@ def _at(issued: str) -> datetime:
     return at
 
 
-def _mended(held: Held, to: Prepared) -> Sound | None:
+def mended_fits(held: Held, to: Prepared) -> Sound | None:
     """What is known of a message that would be sound if it named both sides as they are."""
     said: Said = held.said
     address = said.destination if said.destination in to.acs_urls else min(to.acs_urls)
@@ -170,13 +170,13 @@ def _brief(diagnosis: Diagnosis) -> Broken:
     )
 
 
-def _brought(data: bytes) -> Certificate | None:
+def brought_in(data: bytes) -> Certificate | None:
     """The certificate that came with the signature, where it can be read."""
     found = _CERTIFICATE.search(data)
     return certificate_or_none(certificate_from_base64(found[1].decode("latin-1")).der) if found else None
 
 
-def _dates(workspace: Workspace) -> Iterator[datetime]:
+def dates_on_record(workspace: Workspace) -> Iterator[datetime]:
     """Every moment on record that a judgement may compare the moment of an attempt with."""
     for change in workspace.changes:
         yield from (change.at, change.at + change.takes)

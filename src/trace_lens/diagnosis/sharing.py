@@ -13,20 +13,8 @@ T = TypeVar("T")
 _AHEAD = 4
 """So many shares are handed to each process ahead."""
 _judged_by: list[Run] = []
-"""In a process that judges: what its shares are judged by. A forked process gets it whole, without any copying."""
-
-
+"""In a process that was forked: what its shares are judged by. It gets that whole, without any copying."""
 _INTERRUPTED = 130
-
-
-def begin_worker(run: Run) -> None:
-    """What this process judges by from now on."""
-    _judged_by[:] = [run]
-
-
-def current_run() -> Run:
-    """What this process judges by."""
-    return _judged_by[0]
 
 
 def forks(workers: int) -> bool:
@@ -46,11 +34,15 @@ def _begin_child(run: Run) -> None:
 
     gc.freeze()  # what it has from there stays in memory that both share
     signal.signal(signal.SIGINT, lambda *_: os._exit(_INTERRUPTED))
-    begin_worker(run)
+    _judged_by[:] = [run]
 
 
-def shared_out(work: Callable[[S], T], shares: Iterable[S], workers: int, run: Run) -> Iterator[T]:
-    """What the work gives for each share, in order, done by so many processes.
+def _in_child(work: Callable[[Run, S], T], share: S) -> T:
+    return work(_judged_by[0], share)
+
+
+def shared_out(work: Callable[[Run, S], T], shares: Iterable[S], workers: int, run: Run) -> Iterator[T]:
+    """What the work gives for each share, in order, done by so many processes, each with a copy of what it judges by.
 
     Only a few shares are handed out ahead: what is broken off does not have to wait for more than these.
     """
@@ -61,7 +53,7 @@ def shared_out(work: Callable[[S], T], shares: Iterable[S], workers: int, run: R
     under_way: deque[Future[T]] = deque()
     with ProcessPoolExecutor(workers, fork, initializer=_begin_child, initargs=(run,)) as pool:
         for share in shares:
-            under_way.append(pool.submit(work, share))
+            under_way.append(pool.submit(_in_child, work, share))
             if len(under_way) > workers * _AHEAD:
                 yield under_way.popleft().result()
         while under_way:

@@ -12,10 +12,11 @@ from collections import deque
 from collections.abc import Iterable, Iterator
 from itertools import chain, islice
 
-from trace_lens.diagnosis.diagnosing import Judged, judge_sources, judged_together
+from trace_lens.diagnosis.diagnosing import Judged, judge_sources, judged_together, remembering
 from trace_lens.diagnosis.gathering import Progress, Run, put_together
 from trace_lens.diagnosis.judging import Options
-from trace_lens.diagnosis.sharing import begin_worker, forks, shared_out
+from trace_lens.diagnosis.retold import Firsts
+from trace_lens.diagnosis.sharing import forks, shared_out
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -43,7 +44,9 @@ class Streamed:
         held: dict[int, SourceFile] = {}
         waiting: deque[Judged] = deque()
         enough = WINDOW + 1  # the first is told as soon as it may be
-        for count, judged in enumerate(self._judged(sources, held, workers or os.cpu_count() or 1), 1):
+        firsts = Firsts()
+        for count, told in enumerate(self._judged(sources, held, workers or os.cpu_count() or 1), 1):
+            judged = told.with_told(firsts)
             self.late += self._is_late(judged)
             waiting.append(judged)
             if self._told:
@@ -58,6 +61,7 @@ class Streamed:
         numbered = enumerate(sources)
         shares = iter(lambda: list(islice(numbered, _SHARE)), [])
         first = list(islice(shares, 2))
+        run = self._run if len(first) < 2 else remembering(self._run)
 
         def taken(every: Iterable[list[tuple[int, SourceFile]]]) -> Iterator[list[tuple[int, SourceFile]]]:
             for share in every:
@@ -65,11 +69,10 @@ class Streamed:
                 yield share
 
         if len(first) < 2 or not forks(workers):
-            begin_worker(self._run)
             for share in taken(chain(first, shares)):
-                yield from judge_sources(share)
+                yield from judge_sources(run, share)
             return
-        for done in shared_out(judge_sources, taken(chain(first, shares)), workers, self._run):
+        for done in shared_out(judge_sources, taken(chain(first, shares)), workers, run):
             yield from done
 
     def _ready(self, waiting: deque[Judged], held: dict[int, SourceFile], kept: int) -> Iterator[Judged]:

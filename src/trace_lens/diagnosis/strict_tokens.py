@@ -80,6 +80,16 @@ class PreparedClient(NamedTuple):
     markers: frozenset[str]
 
 
+class HeldToken(NamedTuple):
+    """A compact token: its text, the first part of it, header and claims, and the part that is the signature."""
+
+    text: bytes
+    head: bytes
+    header: dict[str, Any]
+    claims: dict[str, Any]
+    made: bytes
+
+
 class _Other(Exception):
     """The token is not of the shape that is judged here."""
 
@@ -167,23 +177,36 @@ def sound_token(data: bytes, workspace: Workspace) -> Sound | None:
     """What is known of an ID token that came alone and that the full judge would call sound; None where only it can
     tell. Raises SettingsError.
     """
+    held = read_token(data)
+    return sound_as_read(held, workspace) if held else None
+
+
+def read_token(data: bytes) -> HeldToken | None:
+    """What one compact token says; None where the text is no such thing, or one that readers differ in."""
     match = _TOKEN.fullmatch(data) if len(data) <= limits.COOKIE_BYTES else None
     if match is None:
         return None
     try:
-        return _sound(data.rstrip(), match[1], match[2], match[3], workspace)
+        return HeldToken(data.rstrip(), match[1], _object(match[1]), _object(match[2]), match[3])
+    except (_Other, ValueError):
+        return None
+
+
+def sound_as_read(held: HeldToken, workspace: Workspace) -> Sound | None:
+    """What is known of a token that the full judge would call sound. Raises SettingsError."""
+    try:
+        return _sound(held, workspace)
     except (_Other, TypeError, ValueError, LookupError):
         return None
 
 
-def _sound(text: bytes, head: bytes, body: bytes, made: bytes, workspace: Workspace) -> Sound | None:
-    claims = _object(body)
+def _sound(held: HeldToken, workspace: Workspace) -> Sound | None:
+    header, claims = held.header, held.claims
     audience = claims["aud"]
     (client,) = audience if isinstance(audience, list) else (audience,)
     to = prepared_clients(workspace).get(client)
     if to is None:
         return None
-    header = _object(head)
     algorithm, key_id = header.get("alg"), header.get("kid")
     key = to.keys.get(key_id) if isinstance(key_id, str) else None
     if not header.keys() <= _HEADER or algorithm not in to.algorithms or key is None:
@@ -196,10 +219,10 @@ def _sound(text: bytes, head: bytes, body: bytes, made: bytes, workspace: Worksp
         return None
     if not _in_time(to, claims) or not _allowed(to, claims):
         return None
-    if not verifies(algorithm, key, _octets(made), text[: len(head) + 1 + len(body)]):
+    if not verifies(algorithm, key, _octets(held.made), held.text[: -len(held.made) - 1]):
         return None
     subject = claims["sub"]
-    keys = {f"token {text.decode()}"}
+    keys = {f"token {held.text.decode()}"}
     keys |= {f"hash {claims[name]}" for name in ("at_hash", "c_hash") if claims.get(name)}
     keys |= {f"nonce {claims['nonce']}"} if claims.get("nonce") else set()
     session = {f"session {claims['sid']}"} if claims.get("sid") else set()

@@ -1,0 +1,125 @@
+"""What makes two messages alike: for the whole diagnosis of one to be told again of another (`retold`)."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from functools import partial
+from typing import Any
+
+from trace_lens.diagnosis import strict, strict_tokens
+from trace_lens.diagnosis.alike import Held
+from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.prepared import Prepared, prepared
+from trace_lens.diagnosis.repeated import SPANS, brought_in, kind_key, mended_fits
+from trace_lens.diagnosis.retold import Likeness
+from trace_lens.diagnosis.strict_tokens import HeldToken
+from trace_lens.intake.found import FoundMessage
+from trace_lens.intake.straight import straight
+from trace_lens.workspace.records import Workspace
+from trace_lens.workspace.sources import SourceFile
+
+_IDS = ("jti", "nonce", "sid", "at_hash", "c_hash")
+_MOMENTS = ("iat", "exp", "nbf", "auth_time")
+_OTHERS = {*_IDS, *_MOMENTS}
+
+
+def likeness(source: SourceFile, workspace: Workspace) -> Likeness | None:
+    """What the one message of a source is like; None where nothing can be known to be like it. Raises SettingsError."""
+    data = source.data
+    if data is None or source.path is not None or source.redaction is not None or len(data) > strict.MOST_BYTES:
+        return None
+    if data[:3] == b"eyJ":
+        token = strict_tokens.read_token(data)
+        return _of_token(token, data, workspace) if token else None
+    found = straight(data)
+    if found is None or found.kind != "saml-response" or found.repairs:
+        return None
+    held = strict.read(found.data, workspace)
+    return _of_response(held, found, workspace) if held and held.written else None
+
+
+def _of_response(held: Held, found: FoundMessage, workspace: Workspace) -> Likeness | None:
+    said = held.said
+    try:
+        kind = kind_key(held)
+        at = strict.moment(said.issued)
+        moments = [strict.moment(getattr(said, name)) for name in SPANS]
+    except (strict.Other, ValueError, OverflowError):
+        return None
+    assert at is not None
+    lines = (said.digest.count("\n"), said.signature.count("\n"))
+    ids = len({said.id, said.assertion_id, said.asked, said.confirmed, said.session})
+    lengths = tuple(value and len(value) for value in held.values)
+    attributes = tuple((name, tuple(values)) for name, values in held.attributes)
+    wrapping = (found.layers, found.where, tuple(found.context.items()))
+    return Likeness(
+        (kind, said.name, attributes, lengths, lines, ids, wrapping),
+        held.values,
+        at,
+        tuple(moment - at for moment in moments if moment),
+        partial(_bases, found.data, workspace),
+        partial(_fits, held),
+        partial(_dates, found.data, workspace),
+    )
+
+
+def _bases(data: bytes, workspace: Workspace, diagnosis: Diagnosis) -> Iterator[Prepared]:
+    """The application that a response was judged for, with each of the keys that may have signed."""
+    for to in prepared(workspace).values():
+        if (to.app.id, to.provider.id) == (diagnosis.app, diagnosis.provider):
+            brought = brought_in(data)
+            for key in [*to.keys, *([brought.public_key] if brought else [])]:
+                yield to._replace(keys=[key])
+
+
+def _fits(held: Held, to: Prepared) -> Any:
+    try:
+        return mended_fits(held, to)
+    except (strict.Other, ValueError, OverflowError):
+        return None
+
+
+def _dates(data: bytes, workspace: Workspace) -> Iterator[datetime]:
+    """Those of the certificate that came with a signature."""
+    brought = brought_in(data)
+    if brought:
+        yield from (brought.not_before, brought.not_after)
+        yield from (brought.not_after - app.warn_before for app in workspace.apps.values())
+
+
+def _of_token(held: HeldToken, data: bytes, workspace: Workspace) -> Likeness | None:
+    claims = held.claims
+    moments = [claims.get(name) for name in _MOMENTS]
+    ids = [claims.get(name) for name in _IDS]
+    if not all(one is None or type(one) is int for one in moments) or not all(
+        one is None or isinstance(one, str) for one in ids
+    ):
+        return None
+    try:
+        at, *others = [datetime.fromtimestamp(one or 0, UTC) for one in moments]
+    except (ValueError, OverflowError, OSError):
+        return None
+    spans = tuple(other - at for other, there in zip(others, moments[1:], strict=True) if there is not None)
+    return Likeness(
+        (
+            held.head,
+            tuple((name, None if name in _OTHERS else _plain(value)) for name, value in claims.items()),
+            spans,
+            tuple(one and len(one) for one in ids),
+            len(set(ids)),
+            data[len(held.text) :],
+        ),
+        (*ids, *(str(one) for one in moments), held.text.decode()),
+        at,
+        spans,
+        lambda diagnosis: (workspace,),
+        partial(strict_tokens.sound_as_read, held),
+        lambda: (),
+    )
+
+
+def _plain(value: Any) -> str | tuple[str]:
+    """A value of a claim, such that two are equal where they are written alike."""
+    return value if isinstance(value, str) else (json.dumps(value),)

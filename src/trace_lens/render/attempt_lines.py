@@ -1,0 +1,57 @@
+"""Attempts as JSON Lines. Of those that are told after another one, all but what differs is written once."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, datetime
+from uuid import uuid4
+
+from trace_lens.common.masking import Masks
+from trace_lens.common.moments import show_moment
+from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.retold import Again, Number, told_after
+from trace_lens.render import as_json
+
+_NUMBER, _SOURCE = (f"gap-{uuid4().hex}" for _ in range(2))
+_MOMENT = datetime(9999, 12, 31, 23, 59, 58, 987_654, UTC)
+_GAP = re.compile(f"({_NUMBER}|{_SOURCE}|{re.escape(show_moment(_MOMENT))})")
+
+
+class AttemptLines:
+    """Writes attempts, each in one line."""
+
+    def __init__(self, masks: Masks) -> None:
+        self._masks = masks
+        self._texts: dict[Number, list[str] | None] = {}
+
+    def line(self, diagnosis: Diagnosis, again: Again | None = None) -> str:
+        """One attempt; `again` says after which other it was told, where it was."""
+        if again is None:
+            return self._whole(diagnosis)
+        if again.number not in self._texts:
+            self._texts[again.number] = self._text(diagnosis)
+        text = self._texts[again.number]
+        return self._whole(diagnosis) if text is None else _filled(text, diagnosis)
+
+    def _whole(self, diagnosis: Diagnosis) -> str:
+        return as_json.line(as_json.attempt(diagnosis, self._masks))
+
+    def _text(self, diagnosis: Diagnosis) -> list[str] | None:
+        """The line of an attempt in pieces, each second one a gap; None where it cannot be used for others."""
+        if any(item.secret for finding in diagnosis.findings for item in finding.evidence):
+            return None  # a mask has a number of its own
+        assert diagnosis.at is not None
+        marked = told_after(diagnosis, Again((0, 0), _SOURCE, diagnosis.at, ()))
+        marked = marked._replace(id=_NUMBER, judged=marked.judged._replace(at=_MOMENT))
+        text = _GAP.split(self._whole(marked))
+        return text if _filled(text, diagnosis) == self._whole(diagnosis) else None
+
+
+def _filled(text: list[str], diagnosis: Diagnosis) -> str:
+    assert diagnosis.at is not None
+    source = as_json.line(diagnosis.source)[1:-1]
+    fills = {_NUMBER: diagnosis.id, _SOURCE: source}
+    made = text.copy()
+    at = show_moment(diagnosis.at)
+    made[1::2] = [fills.get(gap, at) for gap in text[1::2]]
+    return "".join(made)
