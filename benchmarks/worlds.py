@@ -24,6 +24,7 @@ from cryptography.hazmat.primitives.asymmetric.rsa import RSAPublicKey
 from lxml import etree
 
 import export
+from trace_lens.common.masking import Masks
 from trace_lens.demo.captures import captures
 from trace_lens.demo.clients import CURRENT, ISSUER
 from trace_lens.demo.messages import Answer, response
@@ -32,12 +33,15 @@ from trace_lens.demo.tokens import sign
 from trace_lens.demo.workspace import make_keys, write_demo, write_settings
 from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Options
+from trace_lens.diagnosis.streaming import Streamed
+from trace_lens.render.attempt_lines import AttemptLines
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile
 
 DS = "{http://www.w3.org/2000/09/xmldsig#}"
 SAML = "{urn:oasis:names:tc:SAML:2.0:assertion}"
-KINDS = ("forms", "xml", "broken", "tokens")
+KINDS = ("forms", "xml", "broken", "tokens", *(f"{kind} lines" for kind in ("forms", "people", "broken", "tokens")))
+"""What is judged in a summary, and what as JSON Lines."""
 SUMMARY = 200
 """As many sources as make a summary."""
 AT = datetime(2026, 11, 18, 8, 0, tzinfo=UTC)
@@ -45,7 +49,10 @@ _PEOPLE = ("m.tern", "a.fulmar", "k.gannet", "s.petrel")
 
 
 class World:
-    """Messages of each kind and the workspace that they are judged by; `key` is the one that signs."""
+    """Messages of each kind and the workspace that they are judged by; `key` is the one that signs.
+
+    `people` are form posts that work, each of another person.
+    """
 
     def __init__(self, folder: Path, key: RSAPublicKey, messages: dict[str, list[bytes]]) -> None:
         self.folder, self.key, self.messages = folder, key, messages
@@ -78,6 +85,18 @@ class World:
         found = diagnose_sources(sources, self.workspace, options, 1, brief=brief)
         return {diagnosis.outcome for diagnosis in found.diagnoses}
 
+    def lines(self, messages: list[bytes]) -> int:
+        """Diagnose messages on one core, and write each as JSON Lines; the characters that were written."""
+        sources = (SourceFile(f"{number}.txt", data) for number, data in enumerate(messages))
+        stream = Streamed(self.workspace, Options(datetime(2026, 11, 20, tzinfo=UTC)))
+        lines = AttemptLines(Masks())
+        numbered = enumerate(stream.of(sources, 1), 1)
+        return sum(
+            len(lines.line(diagnosis._replace(id=str(number)), judged.again))
+            for number, judged in numbered
+            for diagnosis in judged.diagnoses
+        )
+
     def keep(self) -> None:
         """Keep the messages for another process."""
         (self.folder / "messages.pickle").write_bytes(pickle.dumps(self.messages))
@@ -102,6 +121,11 @@ def make(folder: Path, count: int, applications: int) -> World:
         attributes={"role": ["mate"]},
     )
     xml = [etree.tostring(response(answer, keys["id-2026"], draw)) for _ in range(count)]
+    names = [f"p{number:04d}@northmere.example" for number in range(count)]
+    people = [etree.tostring(response(replace(answer, name_id=name), keys["id-2026"], draw)) for name in names]
+    for file, rest in (("accounts", "{0},{0},p,yes\n"), ("assignments", "{0},grp-staff\n")):
+        with (folder / file / "crew-roster.csv").open("a") as listed:
+            listed.writelines(rest.format(name) for name in names)
     lost = replace(answer, audience=app.entity_id[:-1])
     broken = [etree.tostring(response(lost, keys["id-2026"], draw)) for _ in range(count)]
     issued = int(AT.timestamp())
@@ -111,6 +135,7 @@ def make(folder: Path, count: int, applications: int) -> World:
     messages = {
         "xml": xml,
         "forms": [form(data) for data in xml],
+        "people": [form(data) for data in people],
         "broken": [form(data) for data in broken],
         "tokens": [sign({**claims, "nonce": str(n)}, signer, kid=CURRENT).encode() for n in range(count)],
     }
@@ -213,7 +238,11 @@ def main() -> None:
             bare(data, keys[-1])  # type: ignore[arg-type]
         return
     world = World(folder, None, messages)  # type: ignore[arg-type]
-    world.judge(messages[kind][: SUMMARY + number], brief=True)
+    kind, _, lines = kind.partition(" ")
+    if lines:
+        world.lines(messages[kind][: SUMMARY + number])
+    else:
+        world.judge(messages[kind][: SUMMARY + number], brief=True)
 
 
 if __name__ == "__main__":

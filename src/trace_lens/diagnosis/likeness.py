@@ -55,6 +55,7 @@ def _of_response(held: Held, found: FoundMessage, workspace: Workspace) -> Liken
     attributes = tuple((name, tuple(values)) for name, values in held.attributes)
     wrapping = (found.layers, found.where, tuple(found.context.items()))
     return Likeness(
+        held.written,
         (kind, said.name, attributes, lengths, lines, ids, wrapping),
         held.values,
         at,
@@ -70,7 +71,7 @@ def _bases(data: bytes, workspace: Workspace, diagnosis: Diagnosis) -> Iterator[
     for to in prepared(workspace).values():
         if (to.app.id, to.provider.id) == (diagnosis.app, diagnosis.provider):
             brought = brought_in(data)
-            for key in [*to.keys, *([brought.public_key] if brought else [])]:
+            for key in [*([brought.public_key] if brought else []), *to.keys]:
                 yield to._replace(keys=[key])
 
 
@@ -86,7 +87,7 @@ def _dates(data: bytes, workspace: Workspace) -> Iterator[datetime]:
     brought = brought_in(data)
     if brought:
         yield from (brought.not_before, brought.not_after)
-        yield from (brought.not_after - app.warn_before for app in workspace.apps.values())
+        yield from (brought.not_after - warn for warn in {app.warn_before for app in workspace.apps.values()})
 
 
 def _of_token(held: HeldToken, data: bytes, workspace: Workspace) -> Likeness | None:
@@ -103,6 +104,7 @@ def _of_token(held: HeldToken, data: bytes, workspace: Workspace) -> Likeness | 
         return None
     spans = tuple(other - at for other, there in zip(others, moments[1:], strict=True) if there is not None)
     return Likeness(
+        (held.head, tuple(claims)),
         (
             held.head,
             tuple((name, None if name in _OTHERS else _plain(value)) for name, value in claims.items()),

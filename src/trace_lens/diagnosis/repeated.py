@@ -23,6 +23,7 @@ from bisect import bisect
 from collections.abc import Iterator
 from contextlib import suppress
 from datetime import datetime
+from functools import lru_cache
 from typing import Any
 
 from trace_lens.common.expressions import expression
@@ -173,7 +174,12 @@ def _brief(diagnosis: Diagnosis) -> Broken:
 def brought_in(data: bytes) -> Certificate | None:
     """The certificate that came with the signature, where it can be read."""
     found = _CERTIFICATE.search(data)
-    return certificate_or_none(certificate_from_base64(found[1].decode("latin-1")).der) if found else None
+    return _certificate(found[1]) if found else None
+
+
+@lru_cache(64)
+def _certificate(text: bytes) -> Certificate | None:
+    return certificate_or_none(certificate_from_base64(text.decode("latin-1")).der)
 
 
 def dates_on_record(workspace: Workspace) -> Iterator[datetime]:

@@ -11,8 +11,10 @@ source, moment and ids, where nothing else of it can differ. Why that is right:
 - All moments lie as far from the moment of issue as they did, and no date on record, nor today, lies between a moment
   of the one and the same moment of the other. A diagnosis that tells a moment, or how long something takes, is not told
   again.
-- What was said of the first was said again of another in which a value differed, before it is said of a third in which
-  that value differs again. So nothing tells that value, but as it is told here: as an id that logs are searched for.
+- A diagnosis is told again where a value differs only if nothing tells that value, but as it is told here: as an id
+  that logs are searched for. Either the same was said, to the letter, of another message of the same person in which
+  it differed; or that was so with another person's messages that are written alike, and no text of the diagnosis holds
+  the value, nor either end of it.
 """
 
 from __future__ import annotations
@@ -21,6 +23,7 @@ import os
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Hashable, Iterable, Iterator
 from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import Any
 
 from trace_lens.common.expressions import expression
@@ -29,8 +32,12 @@ from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.sound import Sound
 
-_MOST, _MOST_SEEN = 2_000, 100_000
-"""Diagnoses that a process remembers, and keys that it has seen once."""
+_MOST, _AT_FIRST, _MOST_CAME = 4_000, 200, 100_000
+"""Diagnoses that a process remembers, so many of them of anybody, and people of whom it only knows that they came."""
+_ANY = "\0"
+"""Stands for the source in what may be told of any; no file has this name."""
+_END = 8
+"""So many characters of a value are told by whoever shortens it."""
 _TELLS_TIME = expression(
     r"\d (?:ms|second|minute|hour|day|week|month|year)|\d{4}-\d\d|(?<![:\w])\d\d:\d\d(?!:[0-9A-F]{2}:)"
 )
@@ -40,13 +47,14 @@ Number = tuple[int, int]
 
 
 class Likeness(NamedTuple):
-    """A message as far as others may be like it: the `key` that they share, the `values` in which they differ, the
-    moment of issue, and how far from it its other moments lie.
+    """A message as far as others may be like it: how it is written, the `key` that they share, the `values` in which
+    they differ, the moment of issue, and how far from it its other moments lie.
 
     `bases` gives what it may have to be compared with, given its diagnosis, and `fits` what is known of it where one
     comparison with that holds. `dates` are those that it brings along.
     """
 
+    written: Hashable
     key: Hashable
     values: tuple[str | None, ...]
     at: datetime
@@ -67,18 +75,19 @@ class Again(NamedTuple):
 
 class _Told(NamedTuple):
     """A diagnosis that may be told again: of a message with which values, issued when, what others are compared with,
-    between which dates they lie, and in which values they differed where the same was said. `ids` are the places of the
-    values that are ids.
+    between which dates they lie, and which values it tells nothing of. `ids` are the places of the values that are ids.
+    The diagnosis names no source; `source` is that which it was made of.
     """
 
     number: Number
     first: Diagnosis
+    source: str
     values: tuple[str | None, ...]
     at: datetime
     base: Any
     ids: tuple[int, ...]
     dates: list[datetime]
-    varied: frozenset[int] = frozenset()
+    untold: frozenset[int] = frozenset()
 
     def lies_apart(self, at: datetime) -> bool:
         """Whether a date lies between a moment of issue and that of the first, or on one of them."""
@@ -104,7 +113,10 @@ class Retold:
         self._told: dict[Hashable, _Told | None] = {}
         self._dates = list(dates)
         self._laid: dict[tuple[frozenset[timedelta], tuple[datetime, ...]], list[datetime]] = {}
-        self._seen: set[int] = set()
+        self._varied: dict[Hashable, frozenset[int]] = {}
+        self._odd: set[Hashable] = set()
+        self._came: set[int] = set()
+        self._parts = _Parts()
         self._sent: set[Number] = set()
 
     def known(self, source: str, like: Likeness) -> tuple[Again, Diagnosis | None, Sound] | None:
@@ -112,7 +124,7 @@ class Retold:
         what is known of the message; None where only the full judge can tell.
         """
         told = self._told.get(like.key)
-        if told is None or not told.varied or told.lies_apart(like.at) or not told.differing(like) <= told.varied:
+        if told is None or not told.untold or told.lies_apart(like.at) or not told.differing(like) <= told.untold:
             return None
         sound = like.fits(told.base)
         if sound is None:
@@ -124,22 +136,33 @@ class Retold:
     def learn(self, like: Likeness, diagnosis: Diagnosis) -> None:
         """Remember what the full judge said of a message."""
         if like.key not in self._told:
-            # Most people of a few captures come once: what is seen for the first time is not worth its memory.
-            if hash(like.key) in self._seen and len(self._told) < _MOST:
+            if len(self._told) < _MOST and self._pays(like):
                 self._told[like.key] = self._new(like, diagnosis)
-            elif len(self._seen) < _MOST_SEEN:
-                self._seen.add(hash(like.key))
             return
         told = self._told[like.key]
-        if (
-            told is None
-            or told.lies_apart(like.at)
-            or told.first.source == diagnosis.source
-            or not like.fits(told.base)
-        ):
+        if told is None or told.lies_apart(like.at) or told.source == diagnosis.source:
             return
-        same = told_after(told.first, told.again(diagnosis.source, like))._replace(id=diagnosis.id) == diagnosis
-        self._told[like.key] = told._replace(varied=told.varied | told.differing(like)) if same else None
+        if not like.fits(told.base):
+            return
+        differing = told.differing(like)
+        if told_after(told.first, told.again(diagnosis.source, like))._replace(id=diagnosis.id) == diagnosis:
+            self._varied[like.written] = self._varied.get(like.written, frozenset()) | differing
+            self._told[like.key] = told._replace(untold=told.untold | differing)
+            return
+        self._told[like.key] = None
+        if differing <= _untold(told.first, told.values, differing):
+            self._odd.add(like.written)
+
+    def _pays(self, like: Likeness) -> bool:
+        """Whether a diagnosis is likely to be told again: where most people came only once so far, one who did not."""
+        if len(self._told) < _AT_FIRST or 4 * len(self._sent) >= len(self._told):
+            return True
+        came = hash(like.key)
+        if came in self._came:
+            return True
+        if len(self._came) < _MOST_CAME:
+            self._came.add(came)
+        return False
 
     def _new(self, like: Likeness, diagnosis: Diagnosis) -> _Told | None:
         details = diagnosis.details
@@ -147,7 +170,7 @@ class Retold:
         held = diagnosis.judged
         if not by_itself or held.at_from != "message" or held.at != like.at or held.supposed or held.redacted:
             return None
-        if set(details.ids) - set(like.values) or any(map(_TELLS_TIME.search, _texts(diagnosis))):
+        if set(details.ids) - set(like.values) or any(map(_tells_time, _texts(diagnosis))):
             return None
         base = next((one for one in like.bases(diagnosis) if like.fits(one)), None)
         if base is None:
@@ -155,7 +178,10 @@ class Retold:
         dates = self._laid_out(frozenset({timedelta(0), *like.spans}), tuple(like.dates()))
         number = (os.getpid(), len(self._told))
         ids = tuple(map(like.values.index, details.ids))
-        return _Told(number, diagnosis, like.values, like.at, base, ids, dates)
+        varied = frozenset() if like.written in self._odd else self._varied.get(like.written, frozenset())
+        untold = _untold(diagnosis, like.values, varied)
+        first = self._parts.shared(told_after(diagnosis, Again(number, _ANY, like.at, details.ids)))
+        return _Told(number, first, diagnosis.source, like.values, like.at, base, ids, dates, untold)
 
     def _laid_out(self, spans: frozenset[timedelta], brought: tuple[datetime, ...]) -> list[datetime]:
         """The moments of issue at which some moment of a message falls on a date."""
@@ -166,16 +192,32 @@ class Retold:
         return known
 
 
+class _Parts:
+    """Parts of diagnoses, of those that are equal one: what is said of many people differs in little."""
+
+    def __init__(self) -> None:
+        self._held: dict[Hashable, Any] = {}
+
+    def shared(self, diagnosis: Diagnosis) -> Diagnosis:
+        """The same diagnosis, of the parts that are held already."""
+        stages, findings, unchecked = map(self._one, (diagnosis.stages, diagnosis.findings, diagnosis.unchecked))
+        return diagnosis._replace(stages=stages, findings=findings, unchecked=unchecked)
+
+    def _one(self, part: Any) -> Any:
+        return self._held.setdefault(part, part)
+
+
 class Firsts:
     """The diagnoses that others are told after, as they come from the processes that made them."""
 
     def __init__(self) -> None:
         self._held: dict[Number, Diagnosis] = {}
+        self._parts = _Parts()
 
     def whole(self, again: Again, first: Diagnosis | None) -> Diagnosis:
         """The diagnosis of a message that was told again."""
         if first is not None:
-            self._held[again.number] = first
+            self._held[again.number] = self._parts.shared(first)
         return told_after(self._held[again.number], again)
 
 
@@ -209,6 +251,18 @@ def told_after(first: Diagnosis, again: Again) -> Diagnosis:
         findings=tuple(map(of, first.findings)),
         stages=tuple(stage._replace(findings=tuple(map(of, stage.findings))) for stage in first.stages),
     )
+
+
+@lru_cache(1_000)  # most are words of the program
+def _tells_time(text: str) -> bool:
+    return _TELLS_TIME.search(text) is not None
+
+
+def _untold(diagnosis: Diagnosis, values: tuple[str | None, ...], varied: frozenset[int]) -> frozenset[int]:
+    """The places of those values that stand in no text of a diagnosis, nor do their ends."""
+    texts = "\n".join(_texts(diagnosis))
+    ends = {place: (value[:_END], value[-_END:]) for place in varied if (value := values[place])}
+    return frozenset(place for place in varied if not any(end in texts for end in ends.get(place, ())))
 
 
 def _before(date: datetime, span: timedelta) -> datetime | None:

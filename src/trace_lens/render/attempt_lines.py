@@ -14,6 +14,8 @@ from trace_lens.render import as_json
 
 _NUMBER, _SOURCE = (f"gap-{uuid4().hex}" for _ in range(2))
 _MOMENT = datetime(9999, 12, 31, 23, 59, 58, 987_654, UTC)
+_MOST = 2_000
+"""Texts that are kept at once."""
 _GAP = re.compile(f"({_NUMBER}|{_SOURCE}|{re.escape(show_moment(_MOMENT))})")
 
 
@@ -29,6 +31,8 @@ class AttemptLines:
         if again is None:
             return self._whole(diagnosis)
         if again.number not in self._texts:
+            if len(self._texts) >= _MOST:
+                self._texts.clear()
             self._texts[again.number] = self._text(diagnosis)
         text = self._texts[again.number]
         return self._whole(diagnosis) if text is None else _filled(text, diagnosis)
