@@ -232,6 +232,13 @@ def test_a_fair_share_is_told_again(tmp_path: Path) -> None:
     )
 
 
+def test_a_certificate_of_the_key_set_ends_in_between(tmp_path: Path) -> None:
+    folder = made({"keys": [with_certificate("oidc", ends="2026-02-20")]}, tmp_path)
+    days = [0, 0, 0, 0, 85, 95]
+    texts = [later({}, {"nonce": f"n-{n}", "later": n - 90_000 + day * 86_400}) for n, day in enumerate(days)]
+    assert told_again(folder, texts) == 2
+
+
 @pytest.mark.parametrize("told", [{}, {"more": '[account]\nlist = "a.csv"'}, {"provider": DISCOVERED}])
 def test_what_works_is_judged(told: dict[str, Any], tmp_path: Path) -> None:
     folder = made(told, tmp_path)

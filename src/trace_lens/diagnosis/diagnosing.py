@@ -36,7 +36,6 @@ from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.later import Broken, LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
-from trace_lens.diagnosis.retold import Again, Firsts, Retold
 from trace_lens.diagnosis.sharing import forks, shared_out
 from trace_lens.intake.straight import straight
 from trace_lens.workspace.records import Workspace
@@ -46,6 +45,7 @@ if TYPE_CHECKING:
     from trace_lens.checks.oidc.case import OidcCase
     from trace_lens.checks.saml.case import SamlCase
     from trace_lens.diagnosis.logbook import Logbook
+    from trace_lens.diagnosis.retold import Again, Firsts, Retold
     from trace_lens.diagnosis.sound import Sound
     from trace_lens.logs.matching.clocks import Clock
 
@@ -151,6 +151,8 @@ def diagnose_sources(
         return _with_logs(run, join(run, gathered), logbook, workers)
     whole, run = run, run._replace(options=options._replace(prove=options.prove and not brief))
     judge_share = _judge_share_briefly if brief and _may_be_brief(run) else _judge_share
+    from trace_lens.diagnosis.retold import Firsts
+
     firsts = Firsts()
     shared = _shared(judge_share, remembering(run), alone, workers)
     judged = {part.gathered.at: part.with_told(firsts) for part in shared}
@@ -196,10 +198,11 @@ def _may_be_brief(run: Run) -> bool:
 def remembering(run: Run) -> Run:
     """A run that remembers what it judged, for what is like that: where nothing is told or supposed beforehand."""
     from trace_lens.diagnosis.repeated import dates_on_record
+    from trace_lens.diagnosis.retold import Retold
 
     if not _may_be_brief(run) or run.options.with_logs:
         return run
-    return run._replace(retold=Retold([*dates_on_record(run.workspace), run.options.now]))
+    return run._replace(retold=Retold({*dates_on_record(run.workspace), run.options.now}))
 
 
 def _with_rests(result: Result, run: Run) -> Result:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from types import MappingProxyType
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from trace_lens.attempts.attempt import Attempt
 from trace_lens.attempts.evidence import SourceEvidence, assemble, read_evidence
@@ -15,13 +15,15 @@ from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.choosing import protocol_at
 from trace_lens.diagnosis.judging import Options, case_of
 from trace_lens.diagnosis.recording import without_lists
-from trace_lens.diagnosis.retold import Retold
 from trace_lens.diagnosis.traces import seen_of
 from trace_lens.intake.peeling import Peeled
 from trace_lens.logs.matching.seen import LogView, Seen
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.redactions import verdicts_of
 from trace_lens.workspace.sources import SourceFile
+
+if TYPE_CHECKING:
+    from trace_lens.diagnosis.retold import Retold
 
 T = TypeVar("T")
 Progress = Callable[[int, int], None]

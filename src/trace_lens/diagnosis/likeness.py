@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from contextlib import suppress
 from datetime import UTC, datetime
 from functools import partial
 from typing import Any
@@ -17,8 +18,10 @@ from trace_lens.diagnosis.retold import Likeness
 from trace_lens.diagnosis.strict_tokens import HeldToken
 from trace_lens.intake.found import FoundMessage
 from trace_lens.intake.straight import straight
+from trace_lens.workspace.problems import SettingsError
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
+from trace_lens.workspace.token_keys import published
 
 _IDS = ("jti", "nonce", "sid", "at_hash", "c_hash")
 _MOMENTS = ("iat", "exp", "nbf", "auth_time")
@@ -118,8 +121,24 @@ def _of_token(held: HeldToken, data: bytes, workspace: Workspace) -> Likeness | 
         spans,
         lambda diagnosis: (workspace,),
         partial(strict_tokens.sound_as_read, held),
-        lambda: (),
+        partial(_dates_of_keys, workspace),
     )
+
+
+def _dates_of_keys(workspace: Workspace) -> frozenset[datetime]:
+    """Those of the certificates in key sets."""
+    return workspace.once("dates of token keys", lambda: frozenset(_of_keys(workspace)))
+
+
+def _of_keys(workspace: Workspace) -> Iterator[datetime]:
+    warned = {app.warn_before for app in workspace.apps.values()}
+    for provider in workspace.providers.values():
+        with suppress(SettingsError):
+            for held in published(provider, workspace):
+                certificate = held.key.certificate
+                if certificate:
+                    yield from (certificate.not_before, certificate.not_after)
+                    yield from (certificate.not_after - warn for warn in warned)
 
 
 def _plain(value: Any) -> str | tuple[str]:

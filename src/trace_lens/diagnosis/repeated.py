@@ -70,7 +70,7 @@ class Repeated:
     def __init__(self, workspace: Workspace) -> None:
         self._workspace = workspace
         self._kinds: dict[tuple[Any, ...], _Kind | None] = {}
-        self._dates = sorted(dates_on_record(workspace))
+        self._dates = dates_on_record(workspace)
 
     def known(self, held: Held) -> tuple[Broken, Sound] | None:
         """What is said of a message, and what is known of it; None where only the full judge can tell."""
@@ -182,8 +182,12 @@ def _certificate(text: bytes) -> Certificate | None:
     return certificate_or_none(certificate_from_base64(text.decode("latin-1")).der)
 
 
-def dates_on_record(workspace: Workspace) -> Iterator[datetime]:
+def dates_on_record(workspace: Workspace) -> frozenset[datetime]:
     """Every moment on record that a judgement may compare the moment of an attempt with."""
+    return workspace.once("dates on record", lambda: frozenset(_dates(workspace)))
+
+
+def _dates(workspace: Workspace) -> Iterator[datetime]:
     for change in workspace.changes:
         yield from (change.at, change.at + change.takes)
     warned = {app.warn_before for app in workspace.apps.values()}
