@@ -20,8 +20,6 @@ import tempfile
 import time
 from pathlib import Path
 
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
-
 from correlation_world import REGIMES, SPAN, Score, World, content_of, make, put, run, score, workspace_of
 from trace_lens.logs.store.manifest import Content
 from trace_lens.logs.store.store import EventStore

@@ -16,7 +16,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import NamedTuple
 
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from trace_lens.diagnosis.carried import carried_by_captures
 from trace_lens.logs.recognising.checking import check
 from trace_lens.logs.recognising.known import Known, known_to

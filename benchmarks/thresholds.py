@@ -11,13 +11,10 @@ from __future__ import annotations
 
 import argparse
 import statistics
-import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import ExitStack
 from pathlib import Path
-
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 from correlation_world import REGIMES, Score, World, make, put, run, score, workspace_of
 from trace_lens.logs.matching import thresholds

@@ -26,8 +26,6 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
 
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
-
 from correlation_world import BEGIN, REGIMES, SPAN, Regime, World, make, workspace_of
 from trace_lens.logs.event import Event
 from trace_lens.logs.matching.seen import Seen

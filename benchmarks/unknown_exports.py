@@ -1,7 +1,7 @@
 """Made-up exports of sign-in logs with columns that nobody has described, and what each column really holds.
 
 The writers know nothing of how columns are recognised: each is one system with its language, abbreviations, format and
-habits. Used by test_recognising.py and by benchmarks/log_columns.py.
+habits. Used by log_columns.py and by the tests.
 """
 
 from __future__ import annotations
@@ -690,7 +690,8 @@ def _strangers(rows: list[SignIn]) -> Export:
             "appTitle": row.app.name,
             "loginResult": "OK" if row.good else "BAD_ASSERTION",
             "clientIp": row.ip,
-            "correlationGuid": f"{row.session[:8]}-{row.session[8:12]}-4{row.session[13:16]}-8{row.session[17:20]}-{row.session[20:32]}",
+            "correlationGuid": f"{row.session[:8]}-{row.session[8:12]}-4{row.session[13:16]}-8{row.session[17:20]}"
+            f"-{row.session[20:32]}",
         }
         for row in rows
     ]

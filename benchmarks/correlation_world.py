@@ -2,7 +2,7 @@
 
 The world made here knows nothing of the model: people sign in to applications, some several times within minutes; three
 systems write it down, each after a while of its own, by a clock of its own, with names of its own; most of what they
-write belongs to nobody's capture. Used by test_correlation.py and by benchmarks/correlation.py.
+write belongs to nobody's capture. Used by the benchmarks and by the tests.
 """
 
 from __future__ import annotations
