@@ -11,9 +11,12 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+import tomlkit
+
 from trace_lens.diagnosis.diagnosing import diagnose_sources
 from trace_lens.diagnosis.judging import Diagnosis, Options
 from trace_lens.workspace.loading import load_workspace
+from trace_lens.workspace.problems import SettingsError
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import SourceFile
 
@@ -63,6 +66,56 @@ def _workspace(changes: tuple[tuple[str, ...], ...], keys: str) -> Workspace:
         import atexit
 
         atexit.register(shutil.rmtree, root, ignore_errors=True)
+
+
+OTHER_RECORDS: dict[str, Any] = {
+    "provider": "tidewater",
+    "claims": [{"name": "nonesuch", "need": "must"}],
+    "account.list": "accounts/none.csv",
+    "account.from": "nonesuch",
+    "provider_setup.assigned": "assignments/none.csv",
+    "application.clock_skew": "0s",
+    "application.sign_in_url": "https://other.northmere.example/",
+    "application.entity_id": "https://other.northmere.example/saml",
+    "application.acs_urls": ["https://other.northmere.example/acs"],
+    "application.provider_entity_id": "https://other.example/saml",
+    "application.trusted_certificates": ["certs/skerry-old.pem"],
+    "application.name_id_format": "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent",
+    "application.signed_part": "both",
+    "application.authn_contexts": ["urn:oasis:names:tc:SAML:2.0:ac:classes:TimeSyncToken"],
+    "application.client_id": "other-client",
+    "application.redirect_uris": ["https://other.northmere.example/callback"],
+    "application.token_algorithm": ["ES512"],
+    "application.max_age": "1s",
+    "application.acr_values": ["urn:other"],
+    "application.scopes": ["openid", "nonesuch"],
+    "application.provider_issuer": "https://other.example",
+    "application.response_mode": "form_post",
+}
+"""Settings of an application as a stale record may have them."""
+
+
+def stale(root: Path, name: str, app: str, key: str) -> Workspace | None:
+    """The settings on record for a recording, but for one of an application; None where it has no such setting."""
+    keys = EXPECTED[name].get("keys")
+    for folder in ("workspace", *([f"workspace-{keys}"] if keys else [])):
+        shutil.copytree(FOLDER / folder, root, dirs_exist_ok=True)
+    for changed, old, new in EXPECTED[name].get("record", ()):
+        (root / changed).write_text((root / changed).read_text().replace(old, new))
+    for folder in ("accounts", "assignments"):
+        (root / folder / "none.csv").write_text("user\nnobody@northmere.example\n")
+    file = root / f"apps/{app}.toml"
+    settings: Any = tomlkit.parse(file.read_text())
+    *tables, last = key.split(".")
+    table = settings
+    for part in tables:
+        table = table.setdefault(part, tomlkit.table())
+    table[last] = OTHER_RECORDS[key]
+    file.write_text(tomlkit.dumps(settings))
+    try:
+        return load_workspace(root)
+    except SettingsError:
+        return None
 
 
 def judged(name: str, *sources: SourceFile, app: str | None = None) -> tuple[Diagnosis, ...]:

@@ -7,12 +7,23 @@ import random
 import re
 from collections.abc import Iterator
 from datetime import datetime, timedelta
+from pathlib import Path
 
 import pytest
 
 from capture_changes import LEFT_OUT, SAME, as_bytes, as_dump, as_message, halves, without_one
 from laws import contradictions, named_in
-from recorded_kit import EXPECTED, NOW, export_of, judged, mistakes, source_of, workspace_of
+from recorded_kit import (
+    EXPECTED,
+    NOW,
+    OTHER_RECORDS,
+    export_of,
+    judged,
+    mistakes,
+    source_of,
+    stale,
+    workspace_of,
+)
 from trace_lens.checks.case import Case
 from trace_lens.common import limits
 from trace_lens.common.findings import Finding
@@ -97,6 +108,17 @@ def test_what_works_is_not_broken_without_one_entry(name: str) -> None:
     for number, export in without_one(export_of(name)):
         codes = {one.first_break.code for one in judged(name, source_of(name, export)) if one.first_break}
         assert codes <= {"no-answer", *overruled}, (number, codes)
+
+
+@pytest.mark.parametrize("name", [name for name in SOUND_SAMPLE if name != "oidc-two-tabs"])
+def test_who_was_let_in_was_let_in_whatever_is_on_record(name: str, tmp_path: Path) -> None:
+    """But for pages that got tokens, which they may have refused."""
+    found = judged(name)
+    for app in {one.app for one in found if one.app and one.cause.endswith("let the user in.")}:
+        for key in OTHER_RECORDS:
+            known = stale(tmp_path / f"{app} {key}", name, app, key)
+            again = diagnose_sources([source_of(name)], known, Options(NOW), 1).diagnoses if known else ()
+            assert [(key, one.first_break.code) for one in again if one.first_break] == []
 
 
 ANOTHER_TAB = ("oidc-two-tabs-one-cookie", "more-code-again", "shell-round")

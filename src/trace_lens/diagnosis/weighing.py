@@ -227,11 +227,13 @@ def _rests_on_record(case: Case, finding: Finding) -> bool:
 def _asked(case: Case) -> set[str]:
     """What the application itself says of itself in its request: identifier, address, what it asked for."""
     request = getattr(case, "request", None)
+    if of_oidc(case):
+        names = ("client_id", "redirect_uri", "nonce", "scope")
+        asked = {value for name in names if request and (value := case.asked(name))}
+        redeemed = case.attempt.of("token-request")
+        return asked | {value for one in redeemed for name in names[:2] if (value := one.get(name))}
     if request is None:
         return set()
-    if case.protocol == "oidc":
-        names = ("client_id", "redirect_uri", "nonce", "scope")
-        return {value for name in names if (value := case.asked(name))}  # type: ignore[attr-defined]
     held = (request.issuer.value if request.issuer else None, request.acs_url.value if request.acs_url else None)
     return {value for value in held if value}
 

@@ -53,10 +53,11 @@ class Sign(NamedTuple):
     cookie: str | None = None
 
 
-COOKIE, CALLED_IN, TOKENS, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS, WELCOME = (
+COOKIE, CALLED_IN, TOKENS, SERVED, PAGE_SHOWN, NAMED, OUT_LINK, SET_WORDS, WELCOME = (
     "session cookie",
     "session by a call",
     "tokens in the page",
+    "token served",
     "page shown",
     "person named",
     "way to sign out",

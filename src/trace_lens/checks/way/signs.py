@@ -21,6 +21,7 @@ from trace_lens.checks.way.failure_words import (
     says_failure,
     says_only_failure,
 )
+from trace_lens.checks.way.interfaces import bearer_of
 from trace_lens.checks.way.page_signs import (
     ASKS,
     BACK,
@@ -30,6 +31,7 @@ from trace_lens.checks.way.page_signs import (
     NAMED,
     OFFERS,
     OUT_LINK,
+    SERVED,
     SIGN_OUT,
     STATUS,
     TOKENS,
@@ -169,6 +171,9 @@ def _outcome(case: Case) -> Outcome:
         held = beyond if earlier else [*held, *beyond]
         if sum(sign.weight for sign in held) >= _ENOUGH:
             state = Outcome(True, tuple(held), page, again)
+    if state.only_tokens:
+        served = _served(case, hops[0].exchange, calls.mute)
+        state = state._replace(signs=(*state.signs, served)) if served else state
     refused = _handed_on_in_vain(case, hops[0].exchange) or calls.sign
     if refused and not (state.let_in and any(sign.exchange.number > refused.exchange.number for sign in state.signs)):
         state = Outcome(False, (refused,), page, again)
@@ -265,6 +270,23 @@ def _tokens_taken(case: Case, hop: Hop) -> Iterator[Sign]:
         if told.kind == "token-response" and told.found.context.get(EXCHANGE) == number and not told.get("error"):
             yield Sign(TOKENS, 3, "the page redeemed the code by itself and got its tokens", hop.exchange)
             return
+
+
+def _served(case: Case, back: Exchange, mute: frozenset[int]) -> Sign | None:
+    """The call of an interface, not of the provider, that the page made with its new token, and that was served: it did
+    not refuse its tokens.
+    """
+    way: Way | None = case.attempt.way
+    if way is None or not isinstance(case.attempt, OidcAttempt):
+        return None
+    own = case.attempt.access_token_texts
+    for exchange in way.telling:
+        if exchange.number <= back.number or exchange.kind != CALL or not 200 <= exchange.status < 300:
+            continue
+        taken = exchange.number not in mute and bearer_of(exchange) in own
+        if taken and parties(case).side_of(exchange) != PROVIDER:
+            return Sign(SERVED, 2, f"{exchange.host} served a call with the new token", exchange)
+    return None
 
 
 def _lasting(case: Case, hops: list[Hop], mute: frozenset[int]) -> Iterator[Sign]:
