@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from publicsuffixlist import PSLFILE, PublicSuffixList
 
 from trace_lens.attempts.cookies import (
     Cookie,
@@ -252,3 +254,13 @@ def test_any_line_is_read_or_refused(line: str) -> None:
     read = read_set_cookie(line, setting("x=1"))
     assert isinstance(read, Cookie | Refused)
     assert isinstance(read, Refused) or is_cleared(read) in (True, False)
+
+
+def test_sites_are_told_by_the_rules_of_one_top_level_domain() -> None:
+    """As by all rules: for each kind of rule, in both spellings."""
+    whole = PublicSuffixList()
+    rules = [line.strip().lstrip("!").replace("*", "any") for line in Path(PSLFILE).read_text().splitlines()[::40]]
+    hosts = [f"{before}{rule}" for rule in rules if rule and not rule.startswith("//") for before in ("", "a.", "b.a.")]
+    hosts += ["desk.northmere.example", "DESK.Northmere.Example.", "", ".", "a..example"]
+    hosts += [host.encode("idna").decode() for host in hosts if not host.isascii()]
+    assert [host for host in hosts if site_of(host) != (("." in host and whole.privatesuffix(host)) or host)] == []

@@ -9,15 +9,21 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from functools import cache
 from ipaddress import ip_address
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from trace_lens.common import limits
 from trace_lens.common.addresses import ascii_host, host_of, parts_of
 from trace_lens.common.tuples import NamedTuple
 from trace_lens.intake.exchanges import Exchange
+
+if TYPE_CHECKING:
+    from publicsuffixlist import PublicSuffixList
 
 STRICT, LAX, NONE, DEFAULT = "strict", "lax", "none", "default"
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
@@ -70,24 +76,43 @@ class Kept(NamedTuple):
 
 
 @cache
-def _suffixes() -> object:
+def _rules() -> bytes:
+    from publicsuffixlist import PSLFILE
+
+    return Path(PSLFILE).read_bytes()
+
+
+@cache
+def _suffixes(top: str) -> PublicSuffixList:
+    """The rules below one top-level domain: to read all of them takes a fifth of a diagnosis."""
     from publicsuffixlist import PublicSuffixList
 
-    return PublicSuffixList()
+    spelt = {top.encode("utf-8", "replace")}
+    with suppress(UnicodeError):
+        spelt.add(top.encode("ascii").decode("idna").encode())
+    text = _rules()
+    ends = re.finditer(rb"[\n.](?:%s)(?=\r?\n)" % b"|".join(map(re.escape, spelt)), text)
+    return PublicSuffixList([text[text.rfind(b"\n", 0, found.end()) + 1 : found.end()] for found in ends])
+
+
+def _registrable(host: str) -> str | None:
+    """A host's public suffix and one label more; None where it is a public suffix."""
+    top = host.rstrip(".").rpartition(".")[2].lower()
+    return _suffixes(top).privatesuffix(host)
 
 
 def site_of(host: str) -> str:
     """The registrable domain of a host (its public suffix and one label more); itself where it has none."""
     if _is_address(host) or "." not in host:
         return host
-    return getattr(_suffixes(), "privatesuffix")(host) or host  # noqa: B009
+    return _registrable(host) or host
 
 
 def is_public_suffix(host: str) -> bool:
     """Whether a domain is one under which anybody registers, such as a top-level domain."""
     if _is_address(host) or "." not in host:
         return host != "localhost" and "." not in host and not _is_address(host)
-    return getattr(_suffixes(), "privatesuffix")(host) is None  # noqa: B009
+    return _registrable(host) is None
 
 
 def same_site(left: str, right: str) -> bool:

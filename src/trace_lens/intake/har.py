@@ -260,10 +260,10 @@ def _lacks_zone(entry: dict[str, Any]) -> bool:
     return moment_of(told) is not None and not re.search(r"(?:Z|[+-]\d\d:?\d\d)$", told.strip())
 
 
-def _with_cookies_set(response: dict[str, Any], received: Headers, names: dict[str, str]) -> Headers:
+def _with_cookies_set(response: dict[str, Any], received: Headers) -> Headers:
     """The header fields of a response, with the cookies that an export lists elsewhere only."""
     listed = response.get("cookies")
-    if listed and isinstance(listed, list) and "set-cookie" not in names:
+    if listed and isinstance(listed, list) and not those_of(received, _SET):
         received += tuple(
             ("Set-Cookie", set_cookie_of(item)) for item in listed if isinstance(item, dict) and item.get("name")
         )
@@ -288,30 +288,22 @@ _SLIM_URL = 2000
 def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     request, response = object_of(entry, "request"), object_of(entry, "response")
     url = text_of(request, "url")
-    noise = _is_noise(entry, url or "")
-    sent, received = () if noise and url else headers_of(request), headers_of(response)
+    if url and _is_noise(entry, url):
+        return _static(_slim(number, entry, usual(url), STATIC), response, headers_of(response))
+    sent, received = headers_of(request), headers_of(response)
     asked, answered = by_name(sent), by_name(received)
     url = url or address_of_pseudo(asked)
     if not url:
         return None
+    noise = _is_noise(entry, url)
     url = usual(url)
     content = object_of(response, "content")
     media = (text_of(content, "mimeType") or answered.get("content-type") or "").lower()
     kind = STATIC if noise else _kind(entry, url, asked, media)
-    received = _with_cookies_set(response, received, answered)
-    slim = Exchange(
-        number,
-        f"entry {number}",
-        (text_of(request, "method") or "GET").upper(),
-        url[:_SLIM_URL],
-        max(whole_of(response.get("status")), 0),
-        moment_of(text_of(entry, "startedDateTime") or ""),
-        seconds_of(entry),
-        kind=kind,
-    )
+    slim = _slim(number, entry, url, kind)
     if kind == STATIC:
-        received = those_of(received, _SET)
-        return slim._replace(received=received) if received else slim._replace(url=_only_origin(url), place="")
+        return _static(slim, response, received)
+    received = _with_cookies_set(response, received)
     sent = _with_cookies_sent(request, sent, asked)
     target = text_of(response, "redirectURL")
     if target and "location" not in answered:
@@ -348,6 +340,27 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
         body_left_out=request_left_out or response_left_out,
         phases=phases_of(entry),
     )
+
+
+def _slim(number: int, entry: dict[str, Any], url: str, kind: str) -> Exchange:
+    """What every exchange has."""
+    request, response = object_of(entry, "request"), object_of(entry, "response")
+    return Exchange(
+        number,
+        f"entry {number}",
+        (text_of(request, "method") or "GET").upper(),
+        url[:_SLIM_URL],
+        max(whole_of(response.get("status")), 0),
+        moment_of(text_of(entry, "startedDateTime") or ""),
+        seconds_of(entry),
+        kind=kind,
+    )
+
+
+def _static(slim: Exchange, response: dict[str, Any], received: Headers) -> Exchange:
+    """What is kept of a picture, a style, a script: the cookies that came with it."""
+    set_by_it = those_of(_with_cookies_set(response, received), _SET)
+    return slim._replace(received=set_by_it) if set_by_it else slim._replace(url=_only_origin(slim.url), place="")
 
 
 def _only_origin(url: str) -> str:

@@ -24,13 +24,13 @@ _MICROSECONDS = len("2026-11-20T08:14:03.123456Z")
 
 
 def object_of(holder: Any, name: str) -> dict[str, Any]:
-    value = holder.get(name) if isinstance(holder, dict) else None
-    return value if isinstance(value, dict) else {}
+    value = holder.get(name) if type(holder) is dict else None  # readers of JSON make no others
+    return value if type(value) is dict else {}
 
 
 def text_of(holder: Any, name: str) -> str | None:
-    value = holder.get(name) if isinstance(holder, dict) else None
-    return value if isinstance(value, str) else None
+    value = holder.get(name) if type(holder) is dict else None
+    return value if type(value) is str else None
 
 
 def whole_of(value: Any) -> int:
