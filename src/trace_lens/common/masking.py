@@ -51,7 +51,7 @@ def masked(value: Any, masks: Masks) -> Any:
 
 def escaped(text: str) -> str:
     """JSON text in which what `visible` would show is written as `\\uXXXX`, which means the same to its reader."""
-    if text.isascii() and "\x7f" not in text:
+    if (text.isascii() and "\x7f" not in text) or text.replace("\n", "").isprintable():
         return text
     return _ODD.sub(_as_escape, text)
 

@@ -53,8 +53,8 @@ def without_secrets(text: str) -> str:
 
 _TOKENS: tuple[tuple[str, str, str], ...] = (
     ("eyJ", r"eyJ[A-Za-z0-9_-]{6,2000}\.[A-Za-z0-9_-]{4,}+[A-Za-z0-9_.-]*+", _HIDDEN),
-    ("@", r"(?<=//)[^\s/@:\"'<>\[]++:[^\s/@\"'<>]*+@", f"{_HIDDEN}@"),
-    (";", r"(?i);(jsessionid|phpsessid)=[^\s/;?#\"']++", rf";\1={_HIDDEN}"),
+    ("@", r"//[^\s/@:\"'<>\[]++:[^\s/@\"'<>]*+@", f"//{_HIDDEN}@"),
+    (";", r";(?i:(jsessionid|phpsessid))=[^\s/;?#\"']++", rf";\1={_HIDDEN}"),
     ("code=", r"([?&#]code=)[^\s&\"'<>#\[]++", rf"\1{_HIDDEN}"),
 )
 

@@ -12,7 +12,7 @@ from trace_lens.common.findings import Evidence, Finding, Unchecked, listed
 from trace_lens.common.masking import Masks, escaped, masked
 from trace_lens.common.moments import show_moment
 from trace_lens.diagnosis.grouping import causes_of
-from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.judging import Diagnosis, StageResult
 from trace_lens.diagnosis.laying_open import LaidOpen
 from trace_lens.diagnosis.steps import Step
 from trace_lens.render import json_timeline
@@ -31,7 +31,7 @@ def write(document: Json, put: Callable[[str], object]) -> None:
     write_indented(document, lambda text: put(escaped(text)))
 
 
-def line(document: Json | str) -> str:
+def line(document: Json | list[Json] | str) -> str:
     """JSON text in one line, as JSON Lines have it; escaped likewise."""
     return escaped(one_line(document))
 
@@ -83,15 +83,7 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
         "arriving": diagnosis.details.arriving,
         "supposed": list(diagnosis.judged.supposed),
         "next_breaks": list(diagnosis.next_breaks),
-        "stages": [
-            {
-                "stage": result.stage,
-                "status": result.status,
-                "findings": [finding.code for finding in listed(result.findings)[0]],
-                "unchecked": [unchecked(question) for question in result.unchecked],
-            }
-            for result in diagnosis.stages
-        ],
+        "stages": stages(diagnosis.stages),
         "findings": [finding(problem, masks) for problem in shown],
         **({"more_findings": more} if more else {}),
         "claims": [_claim(row) for row in diagnosis.details.claims[: limits.LISTED_CLAIMS]],
@@ -100,8 +92,26 @@ def attempt(diagnosis: Diagnosis, masks: Masks) -> Json:
         "events": json_timeline.matched(diagnosis.details.logs.events, diagnosis.details.logs)
         if diagnosis.details.logs
         else [],
-        "unchecked": [unchecked(question) for question in diagnosis.unchecked],
+        "unchecked": questions(diagnosis.unchecked),
     }
+
+
+def stages(results: Iterable[StageResult]) -> list[Json]:
+    """What each stage came to."""
+    return [
+        {
+            "stage": result.stage,
+            "status": result.status,
+            "findings": [finding.code for finding in listed(result.findings)[0]],
+            "unchecked": questions(result.unchecked),
+        }
+        for result in results
+    ]
+
+
+def questions(left_open: Iterable[Unchecked]) -> list[Json]:
+    """The questions left open."""
+    return [unchecked(question) for question in left_open]
 
 
 def step(step: Step) -> Json:

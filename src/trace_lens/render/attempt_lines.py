@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Hashable
 from datetime import UTC, datetime
+from typing import Any, TypeVar
 from uuid import uuid4
 
 from trace_lens.common.masking import Masks
@@ -12,10 +14,13 @@ from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.retold import Again, Number, told_after
 from trace_lens.render import as_json
 
-_NUMBER, _SOURCE = (f"gap-{uuid4().hex}" for _ in range(2))
+P = TypeVar("P", bound=Hashable)
+_NUMBER, _SOURCE, _STAGES, _UNCHECKED = (f"gap-{uuid4().hex}" for _ in range(4))
 _MOMENT = datetime(9999, 12, 31, 23, 59, 58, 987_654, UTC)
 _MOST = 2_000
-"""Texts that are kept at once."""
+"""Texts of attempts that are kept."""
+_MOST_PARTS = 500
+"""Texts of parts that are kept at once."""
 _GAP = re.compile(f"({_NUMBER}|{_SOURCE}|{re.escape(show_moment(_MOMENT))})")
 
 
@@ -25,20 +30,31 @@ class AttemptLines:
     def __init__(self, masks: Masks) -> None:
         self._masks = masks
         self._texts: dict[Number, list[str] | None] = {}
+        self._parts: dict[Hashable, str] = {}
 
     def line(self, diagnosis: Diagnosis, again: Again | None = None) -> str:
         """One attempt; `again` says after which other it was told, where it was."""
         if again is None:
             return self._whole(diagnosis)
-        if again.number not in self._texts:
-            if len(self._texts) >= _MOST:
-                self._texts.clear()
+        if again.number not in self._texts and len(self._texts) < _MOST:
             self._texts[again.number] = self._text(diagnosis)
-        text = self._texts[again.number]
+        text = self._texts.get(again.number)
         return self._whole(diagnosis) if text is None else _filled(text, diagnosis)
 
     def _whole(self, diagnosis: Diagnosis) -> str:
-        return as_json.line(as_json.attempt(diagnosis, self._masks))
+        """A line of which the parts that many attempts share are written once."""
+        little = as_json.attempt(diagnosis._replace(stages=(), unchecked=()), self._masks)
+        line = as_json.line(little | {"stages": _STAGES, "unchecked": _UNCHECKED})
+        line = line.replace(f'"{_STAGES}"', self._part(diagnosis.stages, as_json.stages))
+        return line.replace(f'"{_UNCHECKED}"', self._part(diagnosis.unchecked, as_json.questions))
+
+    def _part(self, part: P, write: Callable[[P], Any]) -> str:
+        text = self._parts.get(part)
+        if text is None:
+            if len(self._parts) >= _MOST_PARTS:
+                self._parts.clear()
+            text = self._parts[part] = as_json.line(write(part))
+        return text
 
     def _text(self, diagnosis: Diagnosis) -> list[str] | None:
         """The line of an attempt in pieces, each second one a gap; None where it cannot be used for others."""
