@@ -154,7 +154,7 @@ def diagnose_sources(
     from trace_lens.diagnosis.retold import Firsts
 
     firsts = Firsts()
-    shared = _shared(judge_share, remembering(run), alone, workers)
+    shared = _shared(judge_share, remembering(run, workers), alone, workers)
     judged = {part.gathered.at: part.with_told(firsts) for part in shared}
     joined = join(run, [part.gathered for part in judged.values()])
     parts = [judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined]
@@ -195,14 +195,16 @@ def _may_be_brief(run: Run) -> bool:
     return not (options.at or options.app or options.provider or options.supposed or answering())
 
 
-def remembering(run: Run) -> Run:
-    """A run that remembers what it judged, for what is like that: where nothing is told or supposed beforehand."""
+def remembering(run: Run, workers: int) -> Run:
+    """A run each of whose processes remembers what it judged, for what is like that; not where anything is told or
+    supposed beforehand.
+    """
     from trace_lens.diagnosis.repeated import dates_on_record
-    from trace_lens.diagnosis.retold import Retold
+    from trace_lens.diagnosis.retold import MOST, Retold
 
     if not _may_be_brief(run) or run.options.with_logs:
         return run
-    return run._replace(retold=Retold({*dates_on_record(run.workspace), run.options.now}))
+    return run._replace(retold=Retold({*dates_on_record(run.workspace), run.options.now}, MOST // workers))
 
 
 def _with_rests(result: Result, run: Run) -> Result:

@@ -32,8 +32,10 @@ from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import Diagnosis
 from trace_lens.diagnosis.sound import Sound
 
-_MOST, _AT_FIRST, _MOST_CAME = 4_000, 200, 100_000
-"""Diagnoses that a process remembers, so many of them of anybody, and people of whom it only knows that they came."""
+MOST = 8_000
+"""Diagnoses that all processes together remember."""
+_AT_FIRST, _MOST_CAME = 200, 100_000
+"""Of those of one process so many are of anybody; people of whom it only knows that they came."""
 _ANY = "\0"
 """Stands for the source in what may be told of any; no file has this name."""
 _END = 8
@@ -109,7 +111,8 @@ class Retold:
     things of.
     """
 
-    def __init__(self, dates: Iterable[datetime]) -> None:
+    def __init__(self, dates: Iterable[datetime], most: int = MOST) -> None:
+        self._most = most
         self._told: dict[Hashable, _Told | None] = {}
         self._dates = list(dates)
         self._laid: dict[tuple[frozenset[timedelta], tuple[datetime, ...]], list[datetime]] = {}
@@ -136,7 +139,7 @@ class Retold:
     def learn(self, like: Likeness, diagnosis: Diagnosis) -> None:
         """Remember what the full judge said of a message."""
         if like.key not in self._told:
-            if len(self._told) < _MOST and self._pays(like):
+            if len(self._told) < self._most and self._pays(like):
                 self._told[like.key] = self._new(like, diagnosis)
             return
         told = self._told[like.key]

@@ -61,7 +61,7 @@ class Streamed:
         numbered = enumerate(sources)
         shares = iter(lambda: list(islice(numbered, _SHARE)), [])
         first = list(islice(shares, 2))
-        run = self._run if len(first) < 2 else remembering(self._run)
+        run = self._run if len(first) < 2 else remembering(self._run, workers)
 
         def taken(every: Iterable[list[tuple[int, SourceFile]]]) -> Iterator[list[tuple[int, SourceFile]]]:
             for share in every:
