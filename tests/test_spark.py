@@ -244,7 +244,8 @@ def test_a_cluster_answers_alike(root: Path, tmp_path_factory: pytest.TempPathFa
     asked = "import sys; sys.path[:0] = sys.argv[3:]; from pathlib import Path; import test_spark\n"
     asked += "print(repr(test_spark.answers(Path(sys.argv[1]), sys.argv[2])))"
     with cluster(folder) as master:
-        call = [sys.executable, "-c", asked, str(root), f"{master}{parts}", str(Path(__file__).parent)]
+        modules = [Path(__file__).parent, Path(__file__).parents[1] / "benchmarks"]
+        call = [sys.executable, "-c", asked, str(root), f"{master}{parts}", *map(str, modules)]
         done = subprocess.run(call, capture_output=True, text=True, timeout=300)
         workers = (folder / "0.log").read_text("utf-8", "replace").count("Registering worker")
     assert done.returncode == 0, done.stderr[-3000:]
