@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from cases import CASES, Case
 from kit import ACS, ISSUED, NOW, TERN, attribute, response, workspace
 from test_strict import SETTINGS, WIDE
+from trace_lens.common.findings import Allows, Unchecked, lack
 from trace_lens.common.masking import Masks
 from trace_lens.diagnosis import alike, diagnosing, streaming
 from trace_lens.diagnosis.gathering import Run, gather
@@ -176,3 +177,11 @@ def test_a_change_in_between_is_told(tmp_path: Path) -> None:
         varied(FAULTS["audience"], {"shift": shift, "identifier": f"_a{place}"}) for place, shift in enumerate(shifts)
     ]
     assert share(folder, messages) == Share(2, 0)
+
+
+def test_what_is_lacking_in_two_files_is_not_one_part() -> None:
+    """The same words, but another place to put what is lacking: parts of diagnoses are held by what they say."""
+    one, other = (lack("no list is declared", Allows.RECORD, f"apps/{name}.toml", "account.list") for name in "ab")
+    assert one != other
+    assert len({Unchecked("account-not-found", one): 1, Unchecked("account-not-found", other): 2}) == 2
+    assert one == "no list is declared"

@@ -167,6 +167,16 @@ class Lacking(str):
     key: str | None
     __slots__ = ("allows", "file", "key")
 
+    def __eq__(self, other: object) -> bool:
+        if isinstance(other, Lacking) and (self.allows, self.file, self.key) != (other.allows, other.file, other.key):
+            return False
+        return str.__eq__(self, other) is True
+
+    def __ne__(self, other: object) -> bool:
+        return not self == other
+
+    __hash__ = str.__hash__
+
     def __reduce__(self) -> tuple[Callable[..., Lacking], tuple[object, ...]]:
         return lack, (str(self), self.allows, self.file, self.key)
 
