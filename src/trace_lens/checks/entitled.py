@@ -115,7 +115,8 @@ def values_allowed(case: Case) -> Answer:
             yield from _unknown_values(case, match)
 
 
-def _known(claim: Claim) -> list[str]:
+def known_values(claim: Claim) -> list[str]:
+    """The values of a claim that the application knows, where any are on record."""
     known = list(dict.fromkeys([*claim.one_of, *claim.elevated]))
     if claim.default_role and known:
         known.append(claim.default_role)
@@ -124,7 +125,7 @@ def _known(claim: Claim) -> list[str]:
 
 def _unknown_values(case: Case, match: Match) -> Iterator[Finding]:
     claim = match.claim
-    known = _known(claim)
+    known = known_values(claim)
     if known:
         wrong = [value for value, mapped in zip(match.filled, match.mapped(), strict=True) if mapped not in known]
     elif claim.maps:
@@ -242,12 +243,12 @@ def groups_known(case: Case) -> Answer:
     """Are the groups named as the application names them, and does any of them mean something here?"""
     for match in matches(case):
         claim = match.claim
-        known = [*claim.maps, *_known(claim)] if not claim.maps else list(claim.maps)
+        known = [*claim.maps, *known_values(claim)] if not claim.maps else list(claim.maps)
         if claim.means == "plain" or (claim.means == "role" and not claim.maps) or not match.served:
             continue
         if not known or not match.filled or any(value in known for value in match.filled):
             continue
-        if claim.means == "role" and any(value in _known(claim) for value in match.filled):
+        if claim.means == "role" and any(value in known_values(claim) for value in match.filled):
             continue
         ids_sent = all(_GUID.fullmatch(value) for value in match.filled)
         ids_known = all(_GUID.fullmatch(value) for value in known)

@@ -320,17 +320,22 @@ def guest(
     return None
 
 
+def domain_of(name: str) -> str | None:
+    """The domain of a name that is an e-mail address, in lower case; None of any other."""
+    match = _ADDRESS.fullmatch(name.strip())
+    return match[1].casefold() if match else None
+
+
 @check("domain-not-routed")
 def routed(case: Case) -> Answer:
     """Does the user's e-mail domain lead to this provider?"""
     name = account_name(case)
-    match = _ADDRESS.fullmatch(name.sent.strip()) if name else None
-    if match is None or case.provider is None:
+    domain = domain_of(name.sent) if name else None
+    if domain is None or case.provider is None:
         return
     if case.other_provider:
         yield Unchecked("domain-not-routed", "another provider answered than the one that the application trusts")
         return
-    domain = match[1].casefold()
     owners = [
         provider
         for provider in case.workspace.providers.values()

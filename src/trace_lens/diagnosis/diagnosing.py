@@ -204,7 +204,9 @@ def remembering(run: Run, workers: int) -> Run:
 
     if not _may_be_brief(run) or run.options.with_logs:
         return run
-    return run._replace(retold=Retold({*dates_on_record(run.workspace), run.options.now}, MOST // workers))
+    return run._replace(
+        retold=Retold({*dates_on_record(run.workspace), run.options.now}, run.workspace, MOST // workers)
+    )
 
 
 def _with_rests(result: Result, run: Run) -> Result:

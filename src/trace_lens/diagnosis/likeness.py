@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator, Mapping
 from contextlib import suppress
 from datetime import UTC, datetime
 from functools import partial
 from typing import Any
 
+from trace_lens.checks.oidc.case import PROTOCOL_CLAIMS, values_of
+from trace_lens.common.sentences import Person
 from trace_lens.diagnosis import strict, strict_tokens
 from trace_lens.diagnosis.alike import Held
 from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.persons import Values, seen
 from trace_lens.diagnosis.prepared import Prepared, prepared
 from trace_lens.diagnosis.repeated import SPANS, brought_in, kind_key, mended_fits
 from trace_lens.diagnosis.retold import Likeness
@@ -26,6 +29,8 @@ from trace_lens.workspace.token_keys import published
 _IDS = ("jti", "nonce", "sid", "at_hash", "c_hash")
 _MOMENTS = ("iat", "exp", "nbf", "auth_time")
 _OTHERS = {*_IDS, *_MOMENTS}
+_CLOSED = PROTOCOL_CLAIMS - {"sub"}
+"""Claims that checks read one by one; all others are of the person."""
 
 
 def likeness(source: SourceFile, workspace: Workspace) -> Likeness | None:
@@ -54,16 +59,19 @@ def _of_response(held: Held, found: FoundMessage, workspace: Workspace) -> Liken
     assert at is not None
     lines = (said.digest.count("\n"), said.signature.count("\n"))
     ids = len({said.id, said.assertion_id, said.asked, said.confirmed, said.session})
-    lengths = tuple(value and len(value) for value in held.values)
-    attributes = tuple((name, tuple(values)) for name, values in held.attributes)
+    lengths = tuple(value and len(value) for value in said._replace(name=""))
     wrapping = (found.layers, found.where, tuple(found.context.items()))
+    claims = {name: tuple(values) for name, values in held.attributes}
     return Likeness(
         held.written,
-        (kind, said.name, attributes, lengths, lines, ids, wrapping),
+        (kind, lengths, lines, ids, wrapping),
         held.values,
+        Person(said.name),
+        claims,
         at,
         tuple(moment - at for moment in moments if moment),
         partial(_bases, found.data, workspace),
+        partial(_seen, said.name, claims, workspace),
         partial(_fits, held),
         partial(_dates, found.data, workspace),
     )
@@ -76,6 +84,16 @@ def _bases(data: bytes, workspace: Workspace, diagnosis: Diagnosis) -> Iterator[
             brought = brought_in(data)
             for key in [*([brought.public_key] if brought else []), *to.keys]:
                 yield to._replace(keys=[key])
+
+
+def _seen(name: str, claims: Mapping[str, Values], workspace: Workspace, to: Prepared) -> Hashable:
+    source = to.app.settings.account.source
+    by = name if source in ("NameID", "sub") else _first(claims.get(source, ()))
+    return seen(to.app, to.provider, workspace, (name, by), claims)
+
+
+def _first(values: Values) -> str:
+    return next((value for value in values if value.strip()), "")
 
 
 def _fits(held: Held, to: Prepared) -> Any:
@@ -106,23 +124,55 @@ def _of_token(held: HeldToken, data: bytes, workspace: Workspace) -> Likeness | 
     except (ValueError, OverflowError, OSError):
         return None
     spans = tuple(other - at for other, there in zip(others, moments[1:], strict=True) if there is not None)
+    told = {name: values_of(value) for name, value in claims.items()}
+    person = {name: told[name] for name, value in claims.items() if name not in _CLOSED and _of_texts(value)}
     return Likeness(
         (held.head, tuple(claims)),
         (
             held.head,
-            tuple((name, None if name in _OTHERS else _plain(value)) for name, value in claims.items()),
+            tuple(
+                (name, len(person[name]) if name in person else None if name in _OTHERS else _plain(value))
+                for name, value in claims.items()
+            ),
             spans,
             tuple(one and len(one) for one in ids),
             len(set(ids)),
             data[len(held.text) :],
         ),
-        (*ids, *(str(one) for one in moments), held.text.decode()),
+        (
+            *ids,
+            *(str(one) for one in moments),
+            held.text.decode(),
+            *(one for those in person.values() for one in those),
+        ),
+        Person(claims["sub"]) if "sub" in person else None,
+        told,
         at,
         spans,
         lambda diagnosis: (workspace,),
+        partial(_seen_of_token, claims, person, workspace),
         partial(strict_tokens.sound_as_read, held),
         partial(_dates_of_keys, workspace),
     )
+
+
+def _of_texts(value: Any) -> bool:
+    """Whether the value of a claim is a text, or a list of texts."""
+    return isinstance(value, str) or (isinstance(value, list) and all(isinstance(one, str) for one in value))
+
+
+def _seen_of_token(
+    claims: Mapping[str, Any], person: Mapping[str, Values], workspace: Workspace, base: Workspace
+) -> Hashable:
+    audience = claims.get("aud")
+    client = audience[0] if isinstance(audience, list) and len(audience) == 1 else audience
+    to = strict_tokens.prepared_clients(workspace).get(client) if isinstance(client, str) else None
+    if to is None:
+        return None
+    source, subject = to.app.settings.account.source, person.get("sub", ("",))[0]
+    by = subject if source in ("NameID", "sub") else _first(person.get(source, ()))
+    of_checks = {name: values for name, values in person.items() if name in to.read or name not in PROTOCOL_CLAIMS}
+    return seen(to.app, to.provider, workspace, (by or subject, by), of_checks)
 
 
 def _dates_of_keys(workspace: Workspace) -> frozenset[datetime]:

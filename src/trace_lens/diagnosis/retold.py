@@ -1,27 +1,28 @@
-"""Whole diagnoses told again: the same person signs in once more at the same application, by a message written alike.
+"""Whole diagnoses told again: somebody signs in at the same application as another did, by a message written alike.
 
 Where captures are many, most are of this kind. What the full judge said of one is said of the next, with its own
-source, moment and ids, where nothing else of it can differ. Why that is right:
+source, moment, ids, name and claims, where nothing else of it can differ. Why that is right:
 
 - Both are written alike (`alike`), or are tokens with the same header, and came in the same wrapping. What differs
-  between them are ids, moments, digest and signature, each as long as it was; all other values, the name and the
-  attributes among them, are the same to the letter.
+  between them are ids, moments, digest and signature, each as long as it was, and what is said of the person. All other
+  values are the same to the letter.
+- The checks see the same of both persons (`persons`).
 - The strict path holds what differs to be sound, by the same key. What breaks does so for values that are the same
   (`repeated`): with the right ones in their place the strict path calls it sound.
 - All moments lie as far from the moment of issue as they did, and no date on record, nor today, lies between a moment
   of the one and the same moment of the other. A diagnosis that tells a moment, or how long something takes, is not told
   again.
 - A diagnosis is told again where a value differs only if nothing tells that value, but as it is told here: as an id
-  that logs are searched for. Either the same was said, to the letter, of another message of the same person in which
-  it differed; or that was so with another person's messages that are written alike, and no text of the diagnosis holds
-  the value, nor either end of it.
+  that logs are searched for, the subject, or a row of the claims. Either the same was said, to the letter, of another
+  message in which it differed; or that was so with other messages that are written alike, and no text of the diagnosis
+  holds the value, nor either end of it.
 """
 
 from __future__ import annotations
 
 import os
 from bisect import bisect_left, bisect_right
-from collections.abc import Callable, Hashable, Iterable, Iterator
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Any
@@ -30,12 +31,14 @@ from trace_lens.common.expressions import expression
 from trace_lens.common.findings import Evidence, Finding
 from trace_lens.common.tuples import NamedTuple
 from trace_lens.diagnosis.judging import Diagnosis
+from trace_lens.diagnosis.persons import read_by
 from trace_lens.diagnosis.sound import Sound
+from trace_lens.workspace.records import Workspace
 
 MOST = 8_000
 """Diagnoses that all processes together remember."""
 _AT_FIRST, _MOST_CAME = 200, 100_000
-"""Of those of one process so many are of anybody; people of whom it only knows that they came."""
+"""Of those of one process so many are of whatever comes; kinds of which it only knows that one came."""
 _ANY = "\0"
 """Stands for the source in what may be told of any; no file has this name."""
 _END = 8
@@ -44,41 +47,53 @@ _TELLS_TIME = expression(
     r"\d (?:ms|second|minute|hour|day|week|month|year)|\d{4}-\d\d|(?<![:\w])\d\d:\d\d(?!:[0-9A-F]{2}:)"
 )
 """What every moment and duration that is shown has in it; fingerprints have not."""
+_BASES = 4
+"""What messages of one key are compared with at most: keys that sign change."""
 Number = tuple[int, int]
 """Names a diagnosis among those of all processes."""
 
 
 class Likeness(NamedTuple):
     """A message as far as others may be like it: how it is written, the `key` that they share, the `values` in which
-    they differ, the moment of issue, and how far from it its other moments lie.
+    they differ, the subject and what is claimed of them, the moment of issue, and how far from it its other moments
+    lie.
 
-    `bases` gives what it may have to be compared with, given its diagnosis, and `fits` what is known of it where one
-    comparison with that holds. `dates` are those that it brings along.
+    `bases` gives what it may have to be compared with, given its diagnosis. `seen` is what the checks see of the person
+    beside that, and `fits` what is known of the message where one comparison with that holds. `dates` are those that it
+    brings along.
     """
 
     written: Hashable
     key: Hashable
     values: tuple[str | None, ...]
+    subject: str | None
+    claims: Mapping[str, tuple[str, ...]]
     at: datetime
     spans: tuple[timedelta, ...]
     bases: Callable[[Diagnosis], Iterable[Any]]
+    seen: Callable[[Any], Hashable]
     fits: Callable[[Any], Sound | None]
     dates: Callable[[], Iterable[datetime]]
 
 
 class Again(NamedTuple):
-    """What is told again: which diagnosis, of which source, at which moment, with which ids."""
+    """What is told again: which diagnosis, of which source, at which moment, with which ids, of whom, and the values of
+    the rows of their claims with what the application makes of them.
+    """
 
     number: Number
     source: str
     at: datetime
     ids: tuple[str, ...]
+    subject: str | None
+    claims: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...]
 
 
 class _Told(NamedTuple):
-    """A diagnosis that may be told again: of a message with which values, issued when, what others are compared with,
-    between which dates they lie, and which values it tells nothing of. `ids` are the places of the values that are ids.
-    The diagnosis names no source; `source` is that which it was made of.
+    """A diagnosis that may be told again: of a message with which values, issued when,
+    between which dates they lie, and which values it tells nothing of. `ids` are the places of the values that are ids,
+    `rows` the names of the claims in its table, with what the application makes of their values. The diagnosis names no
+    source; `source` is that which it was made of.
     """
 
     number: Number
@@ -86,8 +101,8 @@ class _Told(NamedTuple):
     source: str
     values: tuple[str | None, ...]
     at: datetime
-    base: Any
     ids: tuple[int, ...]
+    rows: tuple[tuple[str, Mapping[str, str]], ...]
     dates: list[datetime]
     untold: frozenset[int] = frozenset()
 
@@ -103,7 +118,8 @@ class _Told(NamedTuple):
 
     def again(self, source: str, like: Likeness) -> Again:
         """What is told of another message."""
-        return Again(self.number, source, like.at, tuple(like.values[place] or "" for place in self.ids))
+        ids = tuple(like.values[place] or "" for place in self.ids)
+        return Again(self.number, source, like.at, ids, like.subject, _claims(self.rows, like))
 
 
 class Retold:
@@ -111,8 +127,10 @@ class Retold:
     things of.
     """
 
-    def __init__(self, dates: Iterable[datetime], most: int = MOST) -> None:
+    def __init__(self, dates: Iterable[datetime], workspace: Workspace, most: int = MOST) -> None:
         self._most = most
+        self._workspace = workspace
+        self._bases: dict[Hashable, list[Any]] = {}
         self._told: dict[Hashable, _Told | None] = {}
         self._dates = list(dates)
         self._laid: dict[tuple[frozenset[timedelta], tuple[datetime, ...]], list[datetime]] = {}
@@ -126,48 +144,57 @@ class Retold:
         """What is told again of a message, with the diagnosis that it is told after if that was not given before, and
         what is known of the message; None where only the full judge can tell.
         """
-        told = self._told.get(like.key)
-        if told is None or not told.untold or told.lies_apart(like.at) or not told.differing(like) <= told.untold:
-            return None
-        sound = like.fits(told.base)
-        if sound is None:
-            return None
-        first = None if told.number in self._sent else told.first
-        self._sent.add(told.number)
-        return told.again(source, like), first, sound
+        for place, base in enumerate(self._bases.get(like.key, ())):
+            told = self._told.get((like.key, place, like.seen(base)))
+            if told is None or not told.untold or told.lies_apart(like.at) or not told.differing(like) <= told.untold:
+                continue
+            sound = like.fits(base)
+            if sound is None:
+                continue
+            first = None if told.number in self._sent else told.first
+            self._sent.add(told.number)
+            return told.again(source, like), first, sound
+        return None
 
     def learn(self, like: Likeness, diagnosis: Diagnosis) -> None:
         """Remember what the full judge said of a message."""
-        if like.key not in self._told:
-            if len(self._told) < self._most and self._pays(like):
-                self._told[like.key] = self._new(like, diagnosis)
+        bases = self._bases.get(like.key, [])
+        place = next((place for place, base in enumerate(bases) if like.fits(base)), len(bases))
+        if place == len(bases):
+            base = None if place == _BASES else next((one for one in like.bases(diagnosis) if like.fits(one)), None)
+            if base is None or len(self._told) >= self._most:
+                return
+            self._bases[like.key] = bases = [*bases, base]
+        base = bases[place]
+        kind = (like.key, place, like.seen(base))
+        if kind not in self._told:
+            if len(self._told) < self._most and self._pays(kind):
+                self._told[kind] = self._new(like, diagnosis, base)
             return
-        told = self._told[like.key]
+        told = self._told[kind]
         if told is None or told.lies_apart(like.at) or told.source == diagnosis.source:
-            return
-        if not like.fits(told.base):
             return
         differing = told.differing(like)
         if told_after(told.first, told.again(diagnosis.source, like))._replace(id=diagnosis.id) == diagnosis:
             self._varied[like.written] = self._varied.get(like.written, frozenset()) | differing
-            self._told[like.key] = told._replace(untold=told.untold | differing)
+            self._told[kind] = told._replace(untold=told.untold | differing)
             return
-        self._told[like.key] = None
+        self._told[kind] = None
         if differing <= _untold(told.first, told.values, differing):
             self._odd.add(like.written)
 
-    def _pays(self, like: Likeness) -> bool:
-        """Whether a diagnosis is likely to be told again: where most people came only once so far, one who did not."""
+    def _pays(self, kind: Hashable) -> bool:
+        """Whether a diagnosis is likely to be told again: where most kinds came only once so far, one that did not."""
         if len(self._told) < _AT_FIRST or 4 * len(self._sent) >= len(self._told):
             return True
-        came = hash(like.key)
+        came = hash(kind)
         if came in self._came:
             return True
         if len(self._came) < _MOST_CAME:
             self._came.add(came)
         return False
 
-    def _new(self, like: Likeness, diagnosis: Diagnosis) -> _Told | None:
+    def _new(self, like: Likeness, diagnosis: Diagnosis, base: Any) -> _Told | None:
         details = diagnosis.details
         by_itself = not (details.steps or details.logs or details.message or details.candidates or details.typed)
         held = diagnosis.judged
@@ -175,16 +202,26 @@ class Retold:
             return None
         if set(details.ids) - set(like.values) or any(map(_tells_time, _texts(diagnosis))):
             return None
-        base = next((one for one in like.bases(diagnosis) if like.fits(one)), None)
-        if base is None:
+        rows = self._rows(diagnosis)
+        if diagnosis.subject != like.subject or any(name not in like.claims for name, _ in rows):
             return None
         dates = self._laid_out(frozenset({timedelta(0), *like.spans}), tuple(like.dates()))
         number = (os.getpid(), len(self._told))
         ids = tuple(map(like.values.index, details.ids))
         varied = frozenset() if like.written in self._odd else self._varied.get(like.written, frozenset())
         untold = _untold(diagnosis, like.values, varied)
-        first = self._parts.shared(told_after(diagnosis, Again(number, _ANY, like.at, details.ids)))
-        return _Told(number, first, diagnosis.source, like.values, like.at, base, ids, dates, untold)
+        again = Again(number, _ANY, like.at, details.ids, like.subject, _claims(rows, like))
+        first = self._parts.shared(told_after(diagnosis, again))
+        if first.details.claims != details.claims:
+            return None
+        return _Told(number, first, diagnosis.source, like.values, like.at, ids, rows, dates, untold)
+
+    def _rows(self, diagnosis: Diagnosis) -> tuple[tuple[str, Mapping[str, str]], ...]:
+        """The names of the claims that were sent, each with what the application makes of its values."""
+        names = [row.name for row in diagnosis.details.claims if row.use != "missing"]
+        app = self._workspace.apps.get(diagnosis.app or "")
+        read = read_by(app.settings.claims if app else (), names)
+        return tuple((name, read[name][-1].maps if read[name] else {}) for name in names)
 
     def _laid_out(self, spans: frozenset[timedelta], brought: tuple[datetime, ...]) -> list[datetime]:
         """The moments of issue at which some moment of a message falls on a date."""
@@ -242,10 +279,15 @@ def told_after(first: Diagnosis, again: Again) -> Diagnosis:
         window._replace(begins=window.begins and window.begins + later, ends=window.ends and window.ends + later)
         for window in first.details.windows
     )
+    rows = first.details.claims
+    sent = (
+        row._replace(values=values, mapped=mapped) for row, (values, mapped) in zip(rows, again.claims, strict=False)
+    )
     told = first._replace(
         source=again.source,
+        parties=first.parties._replace(subject=again.subject),
         judged=first.judged._replace(at=again.at),
-        details=first.details._replace(windows=windows, ids=again.ids),
+        details=first.details._replace(claims=(*sent, *rows[len(again.claims) :]), windows=windows, ids=again.ids),
     )
     if not any(item.source == source for finding in first.findings for item in finding.evidence):
         return told
@@ -253,6 +295,17 @@ def told_after(first: Diagnosis, again: Again) -> Diagnosis:
         first_break=first.first_break and of(first.first_break),
         findings=tuple(map(of, first.findings)),
         stages=tuple(stage._replace(findings=tuple(map(of, stage.findings))) for stage in first.stages),
+    )
+
+
+def _claims(
+    rows: Iterable[tuple[str, Mapping[str, str]]], like: Likeness
+) -> tuple[tuple[tuple[str, ...], tuple[str, ...]], ...]:
+    """The values of the rows of claims, and what the application makes of them."""
+    return tuple(
+        (values, tuple(maps.get(value, value) for value in values if value.strip()) if maps else ())
+        for name, maps in rows
+        for values in (like.claims[name],)
     )
 
 

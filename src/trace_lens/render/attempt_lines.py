@@ -15,13 +15,13 @@ from trace_lens.diagnosis.retold import Again, Number, told_after
 from trace_lens.render import as_json
 
 P = TypeVar("P", bound=Hashable)
-_NUMBER, _SOURCE, _STAGES, _UNCHECKED = (f"gap-{uuid4().hex}" for _ in range(4))
+_NUMBER, _SOURCE, _STAGES, _UNCHECKED, _SUBJECT, _VALUES = (f"gap-{uuid4().hex}" for _ in range(6))
 _MOMENT = datetime(9999, 12, 31, 23, 59, 58, 987_654, UTC)
 _MOST = 2_000
 """Texts of attempts that are kept."""
 _MOST_PARTS = 500
 """Texts of parts that are kept at once."""
-_GAP = re.compile(f"({_NUMBER}|{_SOURCE}|{re.escape(show_moment(_MOMENT))})")
+_GAP = re.compile(rf'({_NUMBER}|{_SOURCE}|{re.escape(show_moment(_MOMENT))}|"{_SUBJECT}"|\["{_VALUES}-[0-9]+"\])')
 
 
 class AttemptLines:
@@ -61,7 +61,9 @@ class AttemptLines:
         if any(item.secret for finding in diagnosis.findings for item in finding.evidence):
             return None  # a mask has a number of its own
         assert diagnosis.at is not None
-        marked = told_after(diagnosis, Again((0, 0), _SOURCE, diagnosis.at, ()))
+        sent = [row for row in diagnosis.details.claims if row.use != "missing"]
+        values = tuple(((f"{_VALUES}-{place}",), row.mapped) for place, row in enumerate(sent))
+        marked = told_after(diagnosis, Again((0, 0), _SOURCE, diagnosis.at, (), _SUBJECT, values))
         marked = marked._replace(id=_NUMBER, judged=marked.judged._replace(at=_MOMENT))
         text = _GAP.split(self._whole(marked))
         return text if _filled(text, diagnosis) == self._whole(diagnosis) else None
@@ -70,7 +72,9 @@ class AttemptLines:
 def _filled(text: list[str], diagnosis: Diagnosis) -> str:
     assert diagnosis.at is not None
     source = as_json.line(diagnosis.source)[1:-1]
-    fills = {_NUMBER: diagnosis.id, _SOURCE: source}
+    fills = {_NUMBER: diagnosis.id, _SOURCE: source, f'"{_SUBJECT}"': as_json.line(diagnosis.subject)}
+    for place, row in enumerate(diagnosis.details.claims):
+        fills[f'["{_VALUES}-{place}"]'] = as_json.line(list(row.values))
     made = text.copy()
     at = show_moment(diagnosis.at)
     made[1::2] = [fills.get(gap, at) for gap in text[1::2]]
