@@ -12,9 +12,9 @@ from typing import Any
 from trace_lens.checks.oidc.case import PROTOCOL_CLAIMS, values_of
 from trace_lens.common.sentences import Person
 from trace_lens.diagnosis import strict, strict_tokens
-from trace_lens.diagnosis.alike import Held
+from trace_lens.diagnosis.alike import Held, Said
 from trace_lens.diagnosis.judging import Diagnosis
-from trace_lens.diagnosis.persons import Values, seen
+from trace_lens.diagnosis.persons import Values, seeing
 from trace_lens.diagnosis.prepared import Prepared, prepared
 from trace_lens.diagnosis.repeated import SPANS, brought_in, kind_key, mended_fits
 from trace_lens.diagnosis.retold import Likeness
@@ -29,6 +29,7 @@ from trace_lens.workspace.token_keys import published
 _IDS = ("jti", "nonce", "sid", "at_hash", "c_hash")
 _MOMENTS = ("iat", "exp", "nbf", "auth_time")
 _OTHERS = {*_IDS, *_MOMENTS}
+_NAME = Said._fields.index("name")
 _CLOSED = PROTOCOL_CLAIMS - {"sub"}
 """Claims that checks read one by one; all others are of the person."""
 
@@ -59,7 +60,7 @@ def _of_response(held: Held, found: FoundMessage, workspace: Workspace) -> Liken
     assert at is not None
     lines = (said.digest.count("\n"), said.signature.count("\n"))
     ids = len({said.id, said.assertion_id, said.asked, said.confirmed, said.session})
-    lengths = tuple(value and len(value) for value in said._replace(name=""))
+    lengths = tuple([value and len(value) for value in (*said[:_NAME], *said[_NAME + 1 :])])
     wrapping = (found.layers, found.where, tuple(found.context.items()))
     claims = {name: tuple(values) for name, values in held.attributes}
     return Likeness(
@@ -89,7 +90,7 @@ def _bases(data: bytes, workspace: Workspace, diagnosis: Diagnosis) -> Iterator[
 def _seen(name: str, claims: Mapping[str, Values], workspace: Workspace, to: Prepared) -> Hashable:
     source = to.app.settings.account.source
     by = name if source in ("NameID", "sub") else _first(claims.get(source, ()))
-    return seen(to.app, to.provider, workspace, (name, by), claims)
+    return seeing(to.app, to.provider, workspace).seen((name, by), claims)
 
 
 def _first(values: Values) -> str:
@@ -172,7 +173,7 @@ def _seen_of_token(
     source, subject = to.app.settings.account.source, person.get("sub", ("",))[0]
     by = subject if source in ("NameID", "sub") else _first(person.get(source, ()))
     of_checks = {name: values for name, values in person.items() if name in to.read or name not in PROTOCOL_CLAIMS}
-    return seen(to.app, to.provider, workspace, (by or subject, by), of_checks)
+    return (client, seeing(to.app, to.provider, workspace).seen((by or subject, by), of_checks))
 
 
 def _dates_of_keys(workspace: Workspace) -> frozenset[datetime]:

@@ -24,21 +24,33 @@ from trace_lens.workspace.settings import Claim
 Values = tuple[str, ...]
 
 
-def seen(
-    app: App, provider: Provider, workspace: Workspace, names: tuple[str, str], claims: Mapping[str, Values]
-) -> Hashable:
-    """What the checks see of a person. `names` are the one that may be a guest's, and the one that the account is found
-    by; `claims` are all that the message says of the person, by name.
-    """
-    rows = app.accounts
-    index = account_index(app, rows, workspace) if rows is not None else None
-    read = read_by(app.settings.claims, claims)
-    return (
-        app.id,
-        guest(names[0], provider, workspace, index),
-        domain_of(names[1]),
-        tuple((name, _white(values), *(_of(claim, values) for claim in read[name])) for name, values in claims.items()),
-    )
+class Seeing:
+    """What the checks see of those who sign in at one application by one provider."""
+
+    def __init__(self, app: App, provider: Provider, workspace: Workspace) -> None:
+        rows = app.accounts
+        self._index = account_index(app, rows, workspace) if rows is not None else None
+        self._provider, self._workspace = provider, workspace
+        known = ((claim, known_values(claim)) for claim in app.settings.claims)
+        self._by_value = [
+            (claim, values, (claim.name, *claim.also_as)) for claim, values in known if claim.maps or values
+        ]
+
+    def seen(self, names: tuple[str, str], claims: Mapping[str, Values]) -> Hashable:
+        """What they see of a person. `names` are the one that may be a guest's, and the one that the account is found
+        by; `claims` are all that the message says of the person, by name.
+        """
+        told = []
+        for claim, known, called in self._by_value:
+            sent = next((name for name in called if name in claims), None)
+            told.append(_of(claim, known, claims[sent]) if sent else None)
+        found = guest(names[0], self._provider, self._workspace, self._index)
+        return (found, domain_of(names[1]), *claims, *map(_white, claims.values()), *told)
+
+
+def seeing(app: App, provider: Provider, workspace: Workspace) -> Seeing:
+    """What the checks see of those who sign in at an application, made ready once."""
+    return workspace.once(f"seeing {app.id} {provider.id}", lambda: Seeing(app, provider, workspace))
 
 
 def read_by(claims: Iterable[Claim], sent: Iterable[str]) -> dict[str, list[Claim]]:
@@ -51,22 +63,22 @@ def read_by(claims: Iterable[Claim], sent: Iterable[str]) -> dict[str, list[Clai
     return read
 
 
-def _white(values: Sequence[str]) -> tuple[int, ...]:
+def _white(values: Values) -> tuple[int, ...]:
     """How much white space stands around each value; -1 where it is nothing else."""
-    return tuple(len(value) - len(value.strip()) if value.strip() else -1 for value in values)
+    return tuple([len(value) - len(bare) if (bare := value.strip()) else -1 for value in values])
 
 
-def _of(claim: Claim, values: Values) -> Values | None:
-    """The values of a claim as far as it matters which they are; None where it does not."""
+def _of(claim: Claim, known: Sequence[str], values: Values) -> Values | None:
+    """The values of a claim as far as it matters which they are; None where it does not. `known` are those that the
+    application knows.
+    """
     filled = [value for value in values if value.strip()]
-    known = known_values(claim)
     if claim.means == "groups":
-        named = claim.maps or known
-        return None if not named or any(value in named for value in filled) else values
+        return None if any(value in (claim.maps or known) for value in filled) else values
     if claim.means == "role" and claim.maps and not any(value in claim.maps or value in known for value in filled):
         return values
     if known:
         right = all(claim.maps.get(value, value) in known for value in filled)
     else:
-        right = not claim.maps or all(value in claim.maps or value in claim.maps.values() for value in filled)
+        right = all(value in claim.maps or value in claim.maps.values() for value in filled)
     return None if right else values

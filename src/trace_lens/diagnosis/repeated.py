@@ -147,6 +147,14 @@ def _at(issued: str) -> datetime:
 def mended_fits(held: Held, to: Prepared) -> Sound | None:
     """What is known of a message that would be sound if it named both sides as they are."""
     said: Said = held.said
+    if (
+        said.audience == to.app.entity_id
+        and said.issuer == said.assertion_issuer == to.issuer
+        and said.destination == said.recipient
+        and said.destination in to.acs_urls
+        and (said.context in to.contexts or not to.contexts)
+    ):
+        return holds(held, to)
     address = said.destination if said.destination in to.acs_urls else min(to.acs_urls)
     mended = said._replace(
         audience=to.app.entity_id or "",

@@ -105,11 +105,21 @@ class _Told(NamedTuple):
     rows: tuple[tuple[str, Mapping[str, str]], ...]
     dates: list[datetime]
     untold: frozenset[int] = frozenset()
+    fixed: tuple[int, ...] = ()
+
+    def telling_nothing_of(self, places: frozenset[int]) -> _Told:
+        """The same, known to tell nothing of some values; `fixed` are the places of all others."""
+        untold = self.untold | places
+        return self._replace(untold=untold, fixed=tuple(sorted(set(range(len(self.values))) - untold)))
 
     def lies_apart(self, at: datetime) -> bool:
         """Whether a date lies between a moment of issue and that of the first, or on one of them."""
         begin, end = min(at, self.at), max(at, self.at)
         return bisect_left(self.dates, begin) != bisect_right(self.dates, end)
+
+    def tells_what_differs(self, like: Likeness) -> bool:
+        """Whether something may be told of a value in which another message differs from the first."""
+        return any(like.values[place] != self.values[place] for place in self.fixed)
 
     def differing(self, like: Likeness) -> frozenset[int]:
         """The places of the values in which another message differs from the first."""
@@ -146,7 +156,7 @@ class Retold:
         """
         for place, base in enumerate(self._bases.get(like.key, ())):
             told = self._told.get((like.key, place, like.seen(base)))
-            if told is None or not told.untold or told.lies_apart(like.at) or not told.differing(like) <= told.untold:
+            if told is None or not told.untold or told.lies_apart(like.at) or told.tells_what_differs(like):
                 continue
             sound = like.fits(base)
             if sound is None:
@@ -177,7 +187,7 @@ class Retold:
         differing = told.differing(like)
         if told_after(told.first, told.again(diagnosis.source, like))._replace(id=diagnosis.id) == diagnosis:
             self._varied[like.written] = self._varied.get(like.written, frozenset()) | differing
-            self._told[kind] = told._replace(untold=told.untold | differing)
+            self._told[kind] = told.telling_nothing_of(differing)
             return
         self._told[kind] = None
         if differing <= _untold(told.first, told.values, differing):
@@ -214,7 +224,8 @@ class Retold:
         first = self._parts.shared(told_after(diagnosis, again))
         if first.details.claims != details.claims:
             return None
-        return _Told(number, first, diagnosis.source, like.values, like.at, ids, rows, dates, untold)
+        told = _Told(number, first, diagnosis.source, like.values, like.at, ids, rows, dates)
+        return told.telling_nothing_of(untold)
 
     def _rows(self, diagnosis: Diagnosis) -> tuple[tuple[str, Mapping[str, str]], ...]:
         """The names of the claims that were sent, each with what the application makes of its values."""

@@ -29,6 +29,7 @@ import binascii
 import hashlib
 import hmac
 from datetime import datetime
+from functools import lru_cache
 from typing import cast
 
 from lxml import etree
@@ -149,8 +150,11 @@ def _bare(text: str) -> str:
 
 def moment(text: str | None) -> datetime | None:
     """A moment in the form that nearly all messages write it in. Raises Other."""
-    if text is None:
-        return None
+    return None if text is None else _read_moment(text)
+
+
+@lru_cache(1_000)
+def _read_moment(text: str) -> datetime:
     if not _MOMENT.fullmatch(text):
         raise Other
     return datetime.fromisoformat(text)

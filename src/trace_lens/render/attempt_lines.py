@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Hashable
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any, TypeVar
 from uuid import uuid4
 
@@ -69,12 +70,17 @@ class AttemptLines:
         return text if _filled(text, diagnosis) == self._whole(diagnosis) else None
 
 
+@lru_cache(1_000)
+def _listed(values: tuple[str, ...]) -> str:
+    return as_json.line(list(values))
+
+
 def _filled(text: list[str], diagnosis: Diagnosis) -> str:
     assert diagnosis.at is not None
     source = as_json.line(diagnosis.source)[1:-1]
     fills = {_NUMBER: diagnosis.id, _SOURCE: source, f'"{_SUBJECT}"': as_json.line(diagnosis.subject)}
     for place, row in enumerate(diagnosis.details.claims):
-        fills[f'["{_VALUES}-{place}"]'] = as_json.line(list(row.values))
+        fills[f'["{_VALUES}-{place}"]'] = _listed(row.values)
     made = text.copy()
     at = show_moment(diagnosis.at)
     made[1::2] = [fills.get(gap, at) for gap in text[1::2]]

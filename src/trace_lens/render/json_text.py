@@ -9,13 +9,14 @@ from collections.abc import Callable
 from json.encoder import encode_basestring as quoted
 from typing import Any
 
+_ENCODER = json.JSONEncoder(ensure_ascii=False, default=str)
 _KEPT = 20_000
 """So many pieces of text are put together before they are written."""
 
 
 def one_line(value: Any) -> str:
     """JSON text without a line break in it."""
-    return json.dumps(value, ensure_ascii=False, default=str)
+    return _ENCODER.encode(value)
 
 
 def write_indented(value: Any, write: Callable[[str], object]) -> None:
