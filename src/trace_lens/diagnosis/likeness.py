@@ -127,14 +127,13 @@ def _of_token(held: HeldToken, data: bytes, workspace: Workspace) -> Likeness | 
     spans = tuple(other - at for other, there in zip(others, moments[1:], strict=True) if there is not None)
     told = {name: values_of(value) for name, value in claims.items()}
     person = {name: told[name] for name, value in claims.items() if name not in _CLOSED and _of_texts(value)}
+    written = tuple((name, len(person[name]) if name in person else None) for name in claims)
     return Likeness(
-        (held.head, tuple(claims)),
+        (held.head, written),
         (
             held.head,
-            tuple(
-                (name, len(person[name]) if name in person else None if name in _OTHERS else _plain(value))
-                for name, value in claims.items()
-            ),
+            written,
+            tuple(_plain(value) for name, value in claims.items() if name not in person and name not in _OTHERS),
             spans,
             tuple(one and len(one) for one in ids),
             len(set(ids)),

@@ -13,9 +13,9 @@ source, moment, ids, name and claims, where nothing else of it can differ. Why t
   of the one and the same moment of the other. A diagnosis that tells a moment, or how long something takes, is not told
   again.
 - A diagnosis is told again where a value differs only if nothing tells that value, but as it is told here: as an id
-  that logs are searched for, the subject, or a row of the claims. Either the same was said, to the letter, of another
-  message in which it differed; or that was so with other messages that are written alike, and no text of the diagnosis
-  holds the value, nor either end of it.
+  that logs are searched for, the subject, a row of the claims, or that row as evidence. Either the same was said, to
+  the letter, of another message in which it differed; or that was so with other messages that are written alike, and no
+  text of the diagnosis holds the value, nor either end of it.
 """
 
 from __future__ import annotations
@@ -276,7 +276,17 @@ def told_after(first: Diagnosis, again: Again) -> Diagnosis:
     """The diagnosis of a message that is like the first."""
     assert first.at is not None
     later = again.at - first.at
-    source = first.source
+    source, rows = first.source, first.details.claims
+    sent = [
+        row if (row.values, row.mapped) == told else row._replace(values=told[0], mapped=told[1])
+        for row, told in zip(rows, again.claims, strict=False)
+    ]
+    shown = {
+        (row.name, show(row.values)): show(now.values)
+        for row, now in zip(rows, sent, strict=False)
+        if row is not now
+        for show in (_first_of, ", ".join)
+    }
 
     def of(finding: Finding) -> Finding:
         if not any(item.source == source for item in finding.evidence):
@@ -284,15 +294,14 @@ def told_after(first: Diagnosis, again: Again) -> Diagnosis:
         return finding._replace(evidence=tuple(map(evident, finding.evidence)))
 
     def evident(item: Evidence) -> Evidence:
-        return item._replace(source=again.source) if item.source == source else item
+        if item.source != source:
+            return item
+        value = shown.get((item.label, item.value), item.value)
+        return item._replace(source=again.source, value=type(item.value)(value))
 
     windows = tuple(
         window._replace(begins=window.begins and window.begins + later, ends=window.ends and window.ends + later)
         for window in first.details.windows
-    )
-    rows = first.details.claims
-    sent = (
-        row._replace(values=values, mapped=mapped) for row, (values, mapped) in zip(rows, again.claims, strict=False)
     )
     told = first._replace(
         source=again.source,
@@ -330,6 +339,10 @@ def _untold(diagnosis: Diagnosis, values: tuple[str | None, ...], varied: frozen
     texts = "\n".join(_texts(diagnosis))
     ends = {place: (value[:_END], value[-_END:]) for place in varied if (value := values[place])}
     return frozenset(place for place in varied if not any(end in texts for end in ends.get(place, ())))
+
+
+def _first_of(values: tuple[str, ...]) -> str:
+    return values[0] if values else ""
 
 
 def _before(date: datetime, span: timedelta) -> datetime | None:

@@ -31,7 +31,7 @@ def write(document: Json, put: Callable[[str], object]) -> None:
     write_indented(document, lambda text: put(escaped(text)))
 
 
-def line(document: Json | list[Json] | list[str] | str | None) -> str:
+def line(document: Json | list[Json] | str) -> str:
     """JSON text in one line, as JSON Lines have it; escaped likewise."""
     return escaped(one_line(document))
 

@@ -22,7 +22,7 @@ _MOST = 2_000
 """Texts of attempts that are kept."""
 _MOST_PARTS = 500
 """Texts of parts that are kept at once."""
-_GAP = re.compile(rf'({_NUMBER}|{_SOURCE}|{re.escape(show_moment(_MOMENT))}|"{_SUBJECT}"|\["{_VALUES}-[0-9]+"\])')
+_GAP = re.compile(f"({_NUMBER}|{_SOURCE}|{_SUBJECT}|{re.escape(show_moment(_MOMENT))}|{_VALUES}-[0-9]+-[0-9]+)")
 
 
 class AttemptLines:
@@ -63,7 +63,10 @@ class AttemptLines:
             return None  # a mask has a number of its own
         assert diagnosis.at is not None
         sent = [row for row in diagnosis.details.claims if row.use != "missing"]
-        values = tuple(((f"{_VALUES}-{place}",), row.mapped) for place, row in enumerate(sent))
+        values = tuple(
+            (tuple(f"{_VALUES}-{place}-{number}" for number in range(len(row.values))), row.mapped)
+            for place, row in enumerate(sent)
+        )
         marked = told_after(diagnosis, Again((0, 0), _SOURCE, diagnosis.at, (), _SUBJECT, values))
         marked = marked._replace(id=_NUMBER, judged=marked.judged._replace(at=_MOMENT))
         text = _GAP.split(self._whole(marked))
@@ -71,16 +74,18 @@ class AttemptLines:
 
 
 @lru_cache(1_000)
-def _listed(values: tuple[str, ...]) -> str:
-    return as_json.line(list(values))
+def _inside(value: str) -> str:
+    """A text as it stands between the quotes of JSON."""
+    return as_json.line(value)[1:-1]
 
 
 def _filled(text: list[str], diagnosis: Diagnosis) -> str:
     assert diagnosis.at is not None
     source = as_json.line(diagnosis.source)[1:-1]
-    fills = {_NUMBER: diagnosis.id, _SOURCE: source, f'"{_SUBJECT}"': as_json.line(diagnosis.subject)}
+    fills = {_NUMBER: diagnosis.id, _SOURCE: source, _SUBJECT: _inside(diagnosis.subject or "")}
     for place, row in enumerate(diagnosis.details.claims):
-        fills[f'["{_VALUES}-{place}"]'] = _listed(row.values)
+        for number, value in enumerate(row.values):
+            fills[f"{_VALUES}-{place}-{number}"] = _inside(value)
     made = text.copy()
     at = show_moment(diagnosis.at)
     made[1::2] = [fills.get(gap, at) for gap in text[1::2]]
