@@ -72,7 +72,10 @@ class Streamed:
             for share in taken(chain(first, shares)):
                 yield from judge_sources(run, share)
             return
-        for done in shared_out(judge_sources, taken(chain(first, shares)), workers, run):
+        if first[0]:  # what has to be made ready for one is ready in every process then
+            (begun,) = taken([first[0][:1]])
+            yield from judge_sources(run, begun)
+        for done in shared_out(judge_sources, taken(chain([first[0][1:]], first[1:], shares)), workers, run):
             yield from done
 
     def _ready(self, waiting: deque[Judged], held: dict[int, SourceFile], kept: int) -> Iterator[Judged]:
