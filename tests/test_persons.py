@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable, Iterator
 from functools import cached_property
@@ -77,7 +78,7 @@ PROVIDERS = [
     "guest_pattern = '(?P<local>.+)_(?P<domain>[^_]+)#EXT#@northmere\\.example'\n",
 ]
 SUPPRESSED = [HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
-MANY = settings(max_examples=60, suppress_health_check=SUPPRESSED)
+MANY = settings(max_examples=300 if os.environ.get("EVERY_CAPTURE") else 20, suppress_health_check=SUPPRESSED)
 
 
 def of_person(person: dict[str, Any], place: int, **more: Any) -> bytes:

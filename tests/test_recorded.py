@@ -40,7 +40,7 @@ OVERCOME = ("more-acs-gateway", "more-callback-gateway")
 """Here a first error was overcome by loading again: without that the sign-in did fail."""
 SAMPLE = [name for name in (NAMES if EVERY else NAMES[::14]) if name not in OVERCOME]
 SOUND = [name for name in NAMES if EXPECTED[name]["works"] and name not in OVERCOME]
-SOUND_SAMPLE = SOUND if EVERY else SOUND[::11]
+SOUND_SAMPLE = SOUND if EVERY else SOUND[::19]
 
 
 @pytest.mark.parametrize("name", NAMES)
