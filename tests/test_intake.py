@@ -19,6 +19,7 @@ from kit import SAMLP, certificate, key, pem, private_pem, response
 from trace_lens.decoding.messages import open_messages
 from trace_lens.intake.peeling import Peeled, peel, search
 from trace_lens.intake.straight import straight
+from trace_lens.oidc.parameters import KNOWN
 
 XML = response()
 B64 = base64.b64encode(XML)
@@ -160,6 +161,7 @@ PLAIN = [
     b"SAMLResponse=" + B64.replace(b"+", b"%2B"),
     b"SAMLResponse=" + escaped(B64) + b"&RelayState=ss-4d1f",
     b"SAMLRequest=" + escaped(base64.b64encode(b"<x>" + XML + b"</x>")),
+    b"SAMLResponse=" + escaped(B64) + b"&RelayState=https%3A%2F%2Froster.northmere.example%2Fdeck%3Fday%3D2",
     TOKEN,
     XML,
     b'<?xml version="1.0"?>\n' + XML + b"\n",
@@ -199,5 +201,30 @@ def test_the_straight_way_gives_what_the_search_gives(
             "drop": blob[:place] + blob[place + 1 :],
         }[how]
     blob += around
+    found = straight(blob)
+    assert found is None or search(blob) == Peeled((found,))
+
+
+WORDS = [
+    "https://roster.northmere.example/x",
+    "?",
+    "&",
+    "#",
+    "day",
+    "2",
+    ":",
+    "/",
+    "GET ",
+    "SAMLart",
+    "wctx",
+    "iss",
+    "x" * 40,
+]
+
+
+@given(words=st.lists(st.sampled_from([*WORDS, *(f"&{name}=" for name in sorted(KNOWN))]), max_size=7))
+@settings(max_examples=100)
+def test_whatever_the_relay_state_holds(words: list[str]) -> None:
+    blob = PLAIN[0] + b"&RelayState=" + quote("".join(words), safe="").encode()
     found = straight(blob)
     assert found is None or search(blob) == Peeled((found,))

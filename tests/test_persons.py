@@ -13,7 +13,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from kit import PROVIDER, TERN, attribute, judge, workspace
+from kit import PROVIDER, TERN, attribute, judge, posted, workspace
 from oidc_kit import IAT, client_workspace, judge_texts, token
 from test_oidc import discovery
 from test_repeated import AUDIENCES, Share, share, varied
@@ -123,6 +123,32 @@ def test_whoever_signs_in(
     share(folder, [of_person(person, place, **fault) for place, person in enumerate(people)])
 
 
+DECK = "https://roster.northmere.example/deck"
+RELAY_STATES = st.sampled_from(
+    [None, "", "ss-1", "ss:mem:4d1f", DECK, f"{DECK}?day=2", f"{DECK}/{'x' * 80}", "/a?code=1"]
+)
+
+
+@given(
+    told=st.lists(st.tuples(PEOPLE, RELAY_STATES), min_size=4, max_size=12),
+    default=st.sampled_from([{}, {"relay_state": DECK}]),
+    asked=st.booleans(),
+)
+@MANY
+def test_whatever_the_relay_state_is(
+    told: list[tuple[dict[str, Any], str | None]], default: dict[str, Any], asked: bool, tmp_path: Path
+) -> None:
+    folder = workspace(tmp_path, {"application": default}, LISTED)
+    request = {} if asked else {"request": "", "response_request": ""}
+    share(
+        folder,
+        [
+            posted(of_person(person, place, **request), **({} if relay is None else {"RelayState": relay}))
+            for place, (person, relay) in enumerate(told)
+        ],
+    )
+
+
 def table(name: str, told: dict[str, Any]) -> str:
     """Settings of an application of OpenID Connect."""
     maps = ", ".join(f'{one} = "{other}"' for one, other in told.get("maps", {}).items())
@@ -166,7 +192,10 @@ def test_a_fair_share_is_told_of_others(account: dict[str, Any], claims: list[di
         {"name": name, "mail": name, "role": "mate", "groups": ["grp-deck", f"grp-{place}"], "town": f"Skerry {place}"}
         for place, name in enumerate(CREW)
     ]
-    assert share(folder, [of_person(person, place) for place, person in enumerate(people)]) == Share(0, 4)
+    messages = [of_person(person, place) for place, person in enumerate(people)]
+    assert share(folder, messages) == Share(0, 4)
+    forms = [posted(message, RelayState=f"{DECK}/{place}") for place, message in enumerate(messages)]
+    assert share(folder, forms) == Share(0, 4)
     more = "\n".join([table("[account]", account), *(table("[[claims]]", claim) for claim in claims)])
     client = client_workspace(tmp_path / "client", more=more, files={**LISTED_CREW, **discovery()})
     assert told_again(client, [of_token(person, place) for place, person in enumerate(people)]) == 4

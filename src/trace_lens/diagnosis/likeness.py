@@ -10,6 +10,7 @@ from functools import partial
 from typing import Any
 
 from trace_lens.checks.oidc.case import PROTOCOL_CLAIMS, values_of
+from trace_lens.common import limits
 from trace_lens.common.sentences import Person
 from trace_lens.diagnosis import strict, strict_tokens
 from trace_lens.diagnosis.alike import Held, Said
@@ -30,6 +31,7 @@ _IDS = ("jti", "nonce", "sid", "at_hash", "c_hash")
 _MOMENTS = ("iat", "exp", "nbf", "auth_time")
 _OTHERS = {*_IDS, *_MOMENTS}
 _NAME = Said._fields.index("name")
+_RELAY = "RelayState"
 _CLOSED = PROTOCOL_CLAIMS - {"sub"}
 """Claims that checks read one by one; all others are of the person."""
 
@@ -61,18 +63,20 @@ def _of_response(held: Held, found: FoundMessage, workspace: Workspace) -> Liken
     lines = (said.digest.count("\n"), said.signature.count("\n"))
     ids = len({said.id, said.assertion_id, said.asked, said.confirmed, said.session})
     lengths = tuple([value and len(value) for value in (*said[:_NAME], *said[_NAME + 1 :])])
-    wrapping = (found.layers, found.where, tuple(found.context.items()))
+    relay = found.context.get(_RELAY)
+    long = relay if relay and len(relay) > limits.RELAY_STATE_BYTES else None
+    wrapping = (found.layers, found.where, tuple(found.context), long)
     claims = {name: tuple(values) for name, values in held.attributes}
     return Likeness(
         held.written,
         (kind, lengths, lines, ids, wrapping),
-        held.values,
+        (*held.values, relay),
         Person(said.name),
         claims,
         at,
         tuple(moment - at for moment in moments if moment),
         partial(_bases, found.data, workspace),
-        partial(_seen, said.name, claims, workspace),
+        partial(_seen, said.name, claims, relay, workspace),
         partial(_fits, held),
         partial(_dates, found.data, workspace),
     )
@@ -87,10 +91,12 @@ def _bases(data: bytes, workspace: Workspace, diagnosis: Diagnosis) -> Iterator[
                 yield to._replace(keys=[key])
 
 
-def _seen(name: str, claims: Mapping[str, Values], workspace: Workspace, to: Prepared) -> Hashable:
+def _seen(name: str, claims: Mapping[str, Values], relay: str | None, workspace: Workspace, to: Prepared) -> Hashable:
+    """What the checks see of the person, and whether the relay state is the default one."""
     source = to.app.settings.account.source
     by = name if source in ("NameID", "sub") else _first(claims.get(source, ()))
-    return seeing(to.app, to.provider, workspace).seen((name, by), claims)
+    default = relay == to.app.settings.application.saml.relay_state
+    return (default, seeing(to.app, to.provider, workspace).seen((name, by), claims))
 
 
 def _first(values: Values) -> str:

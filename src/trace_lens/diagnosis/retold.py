@@ -4,8 +4,8 @@ Where captures are many, most are of this kind. What the full judge said of one 
 source, moment, ids, name and claims, where nothing else of it can differ. Why that is right:
 
 - Both are written alike (`alike`), or are tokens with the same header, and came in the same wrapping. What differs
-  between them are ids, moments, digest and signature, each as long as it was, and what is said of the person. All other
-  values are the same to the letter.
+  between them are ids, moments, digest and signature, each as long as it was, the relay state, and what is said of the
+  person. All other values are the same to the letter.
 - The checks see the same of both persons (`persons`).
 - The strict path holds what differs to be sound, by the same key. What breaks does so for values that are the same
   (`repeated`): with the right ones in their place the strict path calls it sound.

@@ -3,8 +3,8 @@
 It gives what the search gives, or nothing; then the search is made. Only texts that leave the search no choice are
 taken:
 
-- one line `SAMLResponse=…` or `SAMLRequest=…`, percent-encoded, with a plain `RelayState` at most beside it, whose
-  value is base64 to the letter of an XML message that is there to its end;
+- one line `SAMLResponse=…` or `SAMLRequest=…`, percent-encoded, whose value is base64 to the letter of an XML message
+  that is there to its end, with a `RelayState` at most beside it that is a plain word or address;
 - one XML message, there to its end, in which nothing looks like a recording or a page;
 - one line that is one compact token to the letter.
 """
@@ -25,10 +25,25 @@ from trace_lens.intake.markup import first_element
 from trace_lens.intake.oauth_pieces import damaged, whole_token
 
 _FORM = expression(
-    rb"(SAMLResponse|SAMLRequest)=((?:[A-Za-z0-9/]++|%2[BbFf])++(?:=|%3[Dd]){0,2})(?:&RelayState=([\w.~-]*+))?\s*+"
+    rb"(SAMLResponse|SAMLRequest)=((?:[A-Za-z0-9/]++|%2[BbFf])++(?:=|%3[Dd]){0,2})"
+    rb"(?:&RelayState=((?:[\w.~*-]|%[0-9A-Fa-f]{2})*+))?\s*+"
 )
+_RELAY = expression(rb"[\w.~*:/?&=#@,; -]*+")
 _TOKEN = expression(rb"eyJ[A-Za-z0-9_-]++\.[A-Za-z0-9_-]++\.[A-Za-z0-9_-]++\s*+")
-_TAKEN = (b"SAML", b"wresult", b"code", b"eyJ")
+_TAKEN = (
+    b"SAML",
+    b"wresult",
+    b"code",
+    b"eyJ",
+    b"token",
+    b"state",
+    b"error",
+    b"client",
+    b"request",
+    b"assertion",
+    b"grant",
+    b"logout",
+)
 """What makes more of a relay state than a value beside a message."""
 
 
@@ -56,8 +71,8 @@ def _form(data: bytes) -> FoundMessage | None:
     match = _FORM.fullmatch(data)
     if match is None:
         return None
-    relay = match[3]
-    if relay and any(word in relay for word in _TAKEN):
+    relay = None if match[3] is None else form_value(match[3])
+    if relay and (not _RELAY.fullmatch(relay) or any(word in relay or word in match[3] for word in _TAKEN)):
         return None
     try:
         xml = base64.b64decode(form_value(match[2]), validate=True)
