@@ -339,12 +339,12 @@ def _report(workspace: Workspace, plan: Plan, kept: Plan, *, dry_run: bool, upda
 
 def _tell_unknown(item: Planned, workspace: Workspace) -> None:
     """What is not on record yet, and what of it the provider's record proposes."""
-    import tomllib
+    import tomli
 
     from trace_lens.estate.proposals import proposed_by_provider
     from trace_lens.workspace.adding import unknown
 
-    raw = tomllib.loads(item.text)
+    raw = tomli.loads(item.text)
     lacking = unknown(raw)
     if lacking:
         click.echo()

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from functools import cache
 from importlib.resources import files
+
+import tomli
 
 from trace_lens.common.difference import edit_distance
 from trace_lens.common.tuples import NamedTuple
@@ -41,7 +42,7 @@ def symptoms() -> tuple[Symptom, ...]:
     text = files("trace_lens.common.catalogue").joinpath("symptoms.toml").read_text("utf-8")
     return tuple(
         Symptom(id=name, title=held["title"], **{key: tuple(held[key]) for key in Symptom._fields[2:]})
-        for name, held in tomllib.loads(text).items()
+        for name, held in tomli.loads(text).items()
     )
 
 

@@ -103,14 +103,14 @@ def copied(table: dict[str, Any], name: str, workspace: Workspace) -> dict[str, 
 
 def speaks_saml(item: Planned) -> bool:
     """Whether a provider's file tells anything of SAML."""
-    import tomllib
+    import tomli
 
-    return bool({"metadata", "entity_id", "certificates"} & set(tomllib.loads(item.text)))
+    return bool({"metadata", "entity_id", "certificates"} & set(tomli.loads(item.text)))
 
 
 def only_seen(item: Planned) -> bool:
     """Whether an application's file names certificates that were seen, and none that are trusted."""
-    import tomllib
+    import tomli
 
-    told = tomllib.loads(item.text).get("application", {})
+    told = tomli.loads(item.text).get("application", {})
     return bool(told.get("seen_certificates")) and not told.get("trusted_certificates")

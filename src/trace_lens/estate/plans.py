@@ -7,12 +7,13 @@ Nothing is written here but by `write`; what is to be written is valid, or nothi
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+
+import tomli
 
 from trace_lens.attempts.cookies import is_loopback
 from trace_lens.attempts.evidence import SourceEvidence, assemble
@@ -270,7 +271,7 @@ def with_planned(workspace: Workspace, plan: Plan) -> Workspace:
     """The workspace as it would be with the providers and applications of a plan."""
     apps, providers = dict(workspace.apps), dict(workspace.providers)
     for item in plan.files:
-        raw = tomllib.loads(item.text)
+        raw = tomli.loads(item.text)
         source = Source(workspace.root or Path(), item.file, item.text, raw)
         if item.kind == APP:
             apps[item.id] = App(item.id, read_table(AppSettings, raw), source, workspace.settings)
@@ -300,7 +301,7 @@ def planned(wanted: Wanted, workspace: Workspace, also: Iterable[str] = ()) -> P
         text = updated_text(
             held.source.text, {key: value for key, value in wanted.settings.items() if key in keys}, wanted.comments
         )
-    raw = tomllib.loads(text)
+    raw = tomli.loads(text)
     problems = validate(RECORDS[wanted.kind], raw, file, text)
     provider = raw.get("provider")
     if wanted.kind == APP and isinstance(provider, str) and provider not in {*workspace.providers, *also}:
@@ -337,7 +338,7 @@ def check_files(plan: Plan, root: Path) -> None:
     """Raise SettingsError where a file that the settings name is neither there nor to be written."""
     problems: list[Problem] = []
     for item in plan.files:
-        source = Source(root, item.file, item.text, tomllib.loads(item.text))
+        source = Source(root, item.file, item.text, tomli.loads(item.text))
         missing = missing_files(source, item.kind)
         problems += [problem for problem in missing if not any(name in problem.reason for name in plan.beside)]
     if problems:

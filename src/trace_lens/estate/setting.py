@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import csv
 import io
-import tomllib
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
+
+import tomli
 
 from trace_lens.common.moments import show_moment
 from trace_lens.common.octets import as_utf8
@@ -62,7 +63,7 @@ def _changed(workspace: Workspace, held: App | Provider, kind: str, settings: Se
     text = document.as_string()
     file = held.source.file
     if not problems:
-        raw = tomllib.loads(text)
+        raw = tomli.loads(text)
         problems += validate(RECORDS[kind], raw, file, text)
         problems += missing_files(Source(held.source.root, file, text, raw), kind)
         provider = raw.get("provider")

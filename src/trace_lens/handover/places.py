@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import tomllib
 from functools import cache
 from importlib.resources import files
+
+import tomli
 
 from trace_lens.common.findings import Side
 
@@ -20,7 +21,7 @@ def usual_place(code: str, side: Side | None) -> str | None:
 
 @cache
 def _places() -> dict[tuple[str, str], str]:
-    told = tomllib.loads(files(__package__).joinpath("places.toml").read_text("utf-8"))
+    told = tomli.loads(files(__package__).joinpath("places.toml").read_text("utf-8"))
     return {
         (side, code): words for side, table in told.items() for codes, words in table.items() for code in codes.split()
     }

@@ -6,12 +6,12 @@ Nothing that exists is overwritten unless that is told; what is written is valid
 from __future__ import annotations
 
 import re
-import tomllib
 import unicodedata
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
+import tomli
 from lxml import etree
 
 from trace_lens.common import limits
@@ -212,7 +212,7 @@ def make_addition(
         put(table, RECORDS[kind], setting, problems)
     file = f"{_FOLDERS[kind]}/{name}.toml"
     text = document_of(table).as_string()
-    problems += validate(RECORDS[kind], tomllib.loads(text), file, text)
+    problems += validate(RECORDS[kind], tomli.loads(text), file, text)
     files = {file: text.encode()}
     if metadata:
         files[metadata[0]] = metadata[1]

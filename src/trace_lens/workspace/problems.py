@@ -50,11 +50,11 @@ class SettingsError(Meant):
 
 def load_toml(text: str, file: str, problems: list[Problem]) -> dict[str, Any] | None:
     """A settings file as plain data; what is wrong with its form is added to `problems`."""
-    import tomllib
+    import tomli
 
     try:
-        return tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+        return tomli.loads(text)
+    except tomli.TOMLDecodeError as error:
         words = str(error)
         line = int(words.rpartition("line ")[2].split(",")[0]) if "line " in words else text.count("\n") + 1
         problems.append(Problem(file, line, "", f"is not valid TOML: {words.partition(' (at')[0]}"))

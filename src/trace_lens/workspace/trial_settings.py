@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import copy
-import tomllib
 from dataclasses import replace
 from typing import Any
+
+import tomli
 
 from trace_lens.common.tuples import NamedTuple
 from trace_lens.workspace.loading import missing_files
@@ -45,7 +46,7 @@ def read_supposed(text: str) -> TrialSetting:
 
 def _value(text: str) -> Any:
     try:
-        return tomllib.loads(f"value = {text}")["value"]
+        return tomli.loads(f"value = {text}")["value"]
     except (ValueError, KeyError, RecursionError):
         return text
 

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import os
 import stat
-import tomllib
 from collections.abc import Callable, Iterator
 from pathlib import Path
+
+import tomli
 
 from trace_lens.workspace.own_files import config_file
 
@@ -43,7 +44,7 @@ class Trust:
 def trusted_by_user(root: Path) -> bool:
     """Whether the user's own configuration lists a workspace under `trusted_workspaces`."""
     try:
-        told = tomllib.loads(config_file().read_text("utf-8")).get("trusted_workspaces")
+        told = tomli.loads(config_file().read_text("utf-8")).get("trusted_workspaces")
     except (OSError, RuntimeError, ValueError):  # no home, or nested too deep, among them
         return False
     listed = told if isinstance(told, list) else []

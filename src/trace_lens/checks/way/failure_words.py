@@ -70,9 +70,9 @@ class _Words(NamedTuple):
 
 @cache
 def _words() -> _Words:
-    import tomllib
+    import tomli
 
-    languages = tomllib.loads(_FILE.read_text("utf-8"))
+    languages = tomli.loads(_FILE.read_text("utf-8"))
     rows = list(languages.values())
     abroad = "|".join(f"(?:{text})" for name, row in languages.items() if name != "en" for text in row["sentences"])
     listed = [

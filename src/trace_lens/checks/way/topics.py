@@ -52,14 +52,14 @@ class Topic(NamedTuple):
 @cache
 def topics_of(side: str) -> tuple[Topic, ...]:
     """What the pages of a side may name, in the order of `page_words.toml`."""
-    import tomllib
+    import tomli
 
     text = _WORDS.read_text("utf-8")
     return tuple(
         Topic(
             tuple(row["codes"]), re.compile("|".join(row["words"]), re.IGNORECASE), row.get("raises"), "states" in row
         )
-        for row in tomllib.loads(text)[side]
+        for row in tomli.loads(text)[side]
     )
 
 

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import math
 import re
-import tomllib
 from collections.abc import Iterator
 from functools import cache
 from pathlib import Path
+
+import tomli
 
 from trace_lens.common.findings import Severity, Side, Stage
 from trace_lens.common.tuples import NamedTuple
@@ -64,7 +65,7 @@ def of_stage(stage: Stage) -> dict[str, Entry]:
             remedies={Side(side): text for side, text in raw["remedy"].items()},
             reference=raw["reference"],
         )
-        for position, (code, raw) in enumerate(tomllib.loads(text).items())
+        for position, (code, raw) in enumerate(tomli.loads(text).items())
     }
 
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import gzip
 import json
-import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+
+import tomli
 
 from trace_lens.common.findings import Evidence
 from trace_lens.common.octets import as_utf8
@@ -27,7 +28,7 @@ from trace_lens.workspace.trust import files_on_record
 def told_in(workspace: Workspace) -> Iterator[str]:
     """Every value of the settings and of the documents that they name."""
     if workspace.root is not None and (workspace.root / ROOT_FILE).is_file():
-        yield from strings_of(tomllib.loads(as_utf8((workspace.root / ROOT_FILE).read_bytes()).decode("utf-8-sig")))
+        yield from strings_of(tomli.loads(as_utf8((workspace.root / ROOT_FILE).read_bytes()).decode("utf-8-sig")))
     for app in workspace.apps.values():
         yield from strings_of(app.source.raw)
         yield app.id
@@ -78,7 +79,7 @@ def _log_tables(workspace: Workspace) -> Iterator[dict[str, Any]]:
     folder = workspace.root / "logs" if workspace.root else None
     for path in sorted(folder.glob("*.toml")) if folder and folder.is_dir() else ():
         try:
-            yield tomllib.loads(as_utf8(path.read_bytes()).decode("utf-8-sig"))
+            yield tomli.loads(as_utf8(path.read_bytes()).decode("utf-8-sig"))
         except (OSError, ValueError):
             continue
 

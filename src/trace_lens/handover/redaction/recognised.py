@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import io
-import tomllib
 from collections.abc import Iterable
 from typing import BinaryIO
+
+import tomli
 
 from trace_lens.attempts.evidence import read_evidence
 from trace_lens.attempts.oidc_messages import OidcMessage
@@ -69,7 +70,7 @@ def _is_text_around(data: bytes) -> bool:
 
 def _settings(data: bytes) -> Recognised:
     try:
-        tomllib.loads(as_utf8(data).decode("utf-8-sig"))
+        tomli.loads(as_utf8(data).decode("utf-8-sig"))
     except (ValueError, UnicodeDecodeError) as error:
         return Recognised(because=f"it is no TOML that can be read: {error}")
     return Recognised(TEXT)

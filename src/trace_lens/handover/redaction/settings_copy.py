@@ -11,11 +11,11 @@ import io
 import json
 import re
 import secrets
-import tomllib
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
+import tomli
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 
@@ -74,7 +74,7 @@ class SettingsCopy:
         root = self._workspace.root
         if root is None:
             return
-        told = tomllib.loads(as_utf8((root / ROOT_FILE).read_bytes()).decode("utf-8-sig"))
+        told = tomli.loads(as_utf8((root / ROOT_FILE).read_bytes()).decode("utf-8-sig"))
         yield ROOT_FILE, document_of({key: value for key, value in told.items() if key != "store"}).as_string().encode()
         for name in sorted(needed.apps & self._workspace.apps.keys()):
             yield from self._of_app(self._workspace.apps[name])

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from functools import cache
 from importlib.resources import files
 from typing import Any
+
+import tomli
 
 from trace_lens.logs.recognising.columns import Column
 
@@ -14,7 +15,7 @@ from trace_lens.logs.recognising.columns import Column
 @cache
 def word_lists() -> dict[str, Any]:
     """The words by which unknown logs are read."""
-    return tomllib.loads(files(__package__).joinpath("words.toml").read_text("utf-8"))
+    return tomli.loads(files(__package__).joinpath("words.toml").read_text("utf-8"))
 
 
 def _pattern(words: str) -> re.Pattern[str]:
