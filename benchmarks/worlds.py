@@ -92,7 +92,7 @@ class World:
         lines = AttemptLines(Masks())
         numbered = enumerate(stream.of(sources, 1), 1)
         return sum(
-            len(lines.line(diagnosis._replace(id=str(number)), judged.again))
+            len(lines.line(diagnosis, number, judged.again))
             for number, judged in numbered
             for diagnosis in judged.diagnoses
         )

@@ -80,9 +80,9 @@ def share(folder: Path, messages: list[bytes], *, prove: bool = False) -> Share:
         return found.outcome, found.parties, found.judged, first, found.proposal, found.next_breaks
 
     assert [plainly(one) for one in brief] == [plainly(one) for one in full]
-    assert [one for judged in retold for one in judged.diagnoses] == [one._replace(id="1") for one in full]
+    assert [one for judged in retold for one in judged.whole.diagnoses] == [one._replace(id="1") for one in full]
     lines = AttemptLines(Masks())
-    assert [lines.line(one, judged.again) for judged in retold for one in judged.diagnoses] == [
+    assert [lines.line(one, 1, judged.again) for judged in retold for one in judged.diagnoses] == [
         as_json.line(as_json.attempt(one._replace(id="1"), Masks())) for one in full
     ]
     return Share(

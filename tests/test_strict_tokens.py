@@ -218,7 +218,7 @@ def told_again(folder: Path, texts: list[str]) -> int:
     sources = [SourceFile(f"{number}.txt", text.encode()) for number, text in enumerate(texts)]
     full = diagnose_sources(sources, load_workspace(folder), Options(NOW), 1).diagnoses
     stream = told_of(sources, folder, Options(NOW))
-    assert [one for judged in stream for one in judged.diagnoses] == [one._replace(id="1") for one in full]
+    assert [one for judged in stream for one in judged.whole.diagnoses] == [one._replace(id="1") for one in full]
     return sum(judged.again is not None for judged in stream)
 
 

@@ -170,7 +170,7 @@ def _streamed(session: Session, sources: tuple[str, ...], options: Options, *, s
                 tell(f"{source}: {because}")
             for diagnosis in judged.diagnoses:
                 number += 1
-                yield lines.line(diagnosis._replace(id=str(number)), judged.again)
+                yield lines.line(diagnosis, number, judged.again)
 
     with watched("sources") as told:
         stream = Streamed(session.workspace, options, told)

@@ -100,7 +100,8 @@ class Result(NamedTuple):
 class Judged(NamedTuple):
     """What came of sources that belong together.
 
-    `again` is what is told of a source after the diagnosis of another, and `first` that diagnosis where it comes along.
+    `again` is what is told of a source after the diagnosis of another, and `first` that diagnosis where it comes along
+    from another process; `diagnoses` holds it then, until all of it is told (`whole`).
     """
 
     gathered: Gathered
@@ -110,9 +111,19 @@ class Judged(NamedTuple):
     again: Again | None = None
     first: Diagnosis | None = None
 
-    def with_told(self, firsts: Firsts) -> Judged:
-        """The same with the diagnosis of what is told after another."""
-        return self._replace(diagnoses=(firsts.whole(self.again, self.first),)) if self.again else self
+    def after(self, firsts: Firsts) -> Judged:
+        """The same with the diagnosis that it is told after, where it is."""
+        return self._replace(diagnoses=(firsts.of(self.again, self.first),)) if self.again else self
+
+    @property
+    def whole(self) -> Judged:
+        """The same with its own diagnosis."""
+        if self.again is None:
+            return self
+        from trace_lens.diagnosis.retold import told_after
+
+        (first,) = self.diagnoses
+        return self._replace(diagnoses=(told_after(first, self.again),), again=None)
 
 
 def diagnose_sources(
@@ -155,7 +166,7 @@ def diagnose_sources(
 
     firsts = Firsts()
     shared = _shared(judge_share, remembering(run, workers), alone, workers)
-    judged = {part.gathered.at: part.with_told(firsts) for part in shared}
+    judged = {part.gathered.at: part.after(firsts).whole for part in shared}
     joined = join(run, [part.gathered for part in judged.values()])
     parts = [judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined]
     del judged, joined  # of very many sources there is only room for one copy

@@ -56,7 +56,6 @@ def _of_response(held: Held, found: FoundMessage, workspace: Workspace) -> Liken
     try:
         kind = kind_key(held)
         at = strict.moment(said.issued)
-        moments = [strict.moment(getattr(said, name)) for name in SPANS]
     except (strict.Other, ValueError, OverflowError):
         return None
     assert at is not None
@@ -74,7 +73,7 @@ def _of_response(held: Held, found: FoundMessage, workspace: Workspace) -> Liken
         Person(said.name),
         claims,
         at,
-        tuple(moment - at for moment in moments if moment),
+        tuple(span for span in kind[-len(SPANS) :] if span),
         partial(_bases, found.data, workspace),
         partial(_seen, said.name, claims, relay, workspace),
         partial(_fits, held),

@@ -265,11 +265,11 @@ class Firsts:
         self._held: dict[Number, Diagnosis] = {}
         self._parts = _Parts()
 
-    def whole(self, again: Again, first: Diagnosis | None) -> Diagnosis:
-        """The diagnosis of a message that was told again."""
+    def of(self, again: Again, first: Diagnosis | None) -> Diagnosis:
+        """The diagnosis that a message is told after."""
         if first is not None:
             self._held[again.number] = self._parts.shared(first)
-        return told_after(self._held[again.number], again)
+        return self._held[again.number]
 
 
 def told_after(first: Diagnosis, again: Again) -> Diagnosis:

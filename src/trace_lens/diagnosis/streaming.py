@@ -46,7 +46,7 @@ class Streamed:
         enough = WINDOW + 1  # the first is told as soon as it may be
         firsts = Firsts()
         for count, told in enumerate(self._judged(sources, held, workers or os.cpu_count() or 1), 1):
-            judged = told.with_told(firsts)
+            judged = told.after(firsts)
             self.late += self._is_late(judged)
             waiting.append(judged)
             if self._told:

@@ -22,7 +22,8 @@ _MOST = 2_000
 """Texts of attempts that are kept."""
 _MOST_PARTS = 500
 """Texts of parts that are kept at once."""
-_GAP = re.compile(f"({_NUMBER}|{_SOURCE}|{_SUBJECT}|{re.escape(show_moment(_MOMENT))}|{_VALUES}-[0-9]+-[0-9]+)")
+_AT = show_moment(_MOMENT)
+_GAP = re.compile(f"({_NUMBER}|{_SOURCE}|{_SUBJECT}|{re.escape(_AT)}|{_VALUES}-[0-9]+-[0-9]+)")
 
 
 class AttemptLines:
@@ -33,14 +34,17 @@ class AttemptLines:
         self._texts: dict[Number, list[str] | None] = {}
         self._parts: dict[Hashable, str] = {}
 
-    def line(self, diagnosis: Diagnosis, again: Again | None = None) -> str:
-        """One attempt; `again` says after which other it was told, where it was."""
+    def line(self, diagnosis: Diagnosis, number: int, again: Again | None = None) -> str:
+        """One attempt by its number; `again` is what is told of it after the diagnosis, where that is of another."""
         if again is None:
-            return self._whole(diagnosis)
+            return self._whole(diagnosis._replace(id=str(number)))
         if again.number not in self._texts and len(self._texts) < _MOST:
-            self._texts[again.number] = self._text(diagnosis)
+            self._texts[again.number] = self._text(diagnosis, again)
         text = self._texts.get(again.number)
-        return self._whole(diagnosis) if text is None else _filled(text, diagnosis)
+        return self._told(diagnosis, number, again) if text is None else _filled(text, number, again)
+
+    def _told(self, first: Diagnosis, number: int, again: Again) -> str:
+        return self._whole(told_after(first, again)._replace(id=str(number)))
 
     def _whole(self, diagnosis: Diagnosis) -> str:
         """A line of which the parts that many attempts share are written once."""
@@ -57,20 +61,18 @@ class AttemptLines:
             text = self._parts[part] = as_json.line(write(part))
         return text
 
-    def _text(self, diagnosis: Diagnosis) -> list[str] | None:
+    def _text(self, first: Diagnosis, again: Again) -> list[str] | None:
         """The line of an attempt in pieces, each second one a gap; None where it cannot be used for others."""
-        if any(item.secret for finding in diagnosis.findings for item in finding.evidence):
+        if any(item.secret for finding in first.findings for item in finding.evidence):
             return None  # a mask has a number of its own
-        assert diagnosis.at is not None
-        sent = [row for row in diagnosis.details.claims if row.use != "missing"]
-        values = tuple(
-            (tuple(f"{_VALUES}-{place}-{number}" for number in range(len(row.values))), row.mapped)
-            for place, row in enumerate(sent)
+        claims = tuple(
+            (tuple(f"{_VALUES}-{place}-{number}" for number in range(len(values))), mapped)
+            for place, (values, mapped) in enumerate(again.claims)
         )
-        marked = told_after(diagnosis, Again((0, 0), _SOURCE, diagnosis.at, (), _SUBJECT, values))
+        marked = told_after(first, Again((0, 0), _SOURCE, first.judged.at or _MOMENT, (), _SUBJECT, claims))
         marked = marked._replace(id=_NUMBER, judged=marked.judged._replace(at=_MOMENT))
         text = _GAP.split(self._whole(marked))
-        return text if _filled(text, diagnosis) == self._whole(diagnosis) else None
+        return text if _filled(text, 1, again) == self._told(first, 1, again) else None
 
 
 @lru_cache(1_000)
@@ -79,14 +81,16 @@ def _inside(value: str) -> str:
     return as_json.line(value)[1:-1]
 
 
-def _filled(text: list[str], diagnosis: Diagnosis) -> str:
-    assert diagnosis.at is not None
-    source = as_json.line(diagnosis.source)[1:-1]
-    fills = {_NUMBER: diagnosis.id, _SOURCE: source, _SUBJECT: _inside(diagnosis.subject or "")}
-    for place, row in enumerate(diagnosis.details.claims):
-        for number, value in enumerate(row.values):
-            fills[f"{_VALUES}-{place}-{number}"] = _inside(value)
+def _filled(text: list[str], number: int, again: Again) -> str:
+    fills = {
+        _NUMBER: str(number),
+        _SOURCE: as_json.line(again.source)[1:-1],
+        _SUBJECT: _inside(again.subject or ""),
+        _AT: show_moment(again.at),
+    }
+    for place, (values, _) in enumerate(again.claims):
+        for which, value in enumerate(values):
+            fills[f"{_VALUES}-{place}-{which}"] = _inside(value)
     made = text.copy()
-    at = show_moment(diagnosis.at)
-    made[1::2] = [fills.get(gap, at) for gap in text[1::2]]
+    made[1::2] = [fills[gap] for gap in text[1::2]]
     return "".join(made)
