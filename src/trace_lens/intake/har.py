@@ -287,22 +287,21 @@ _SLIM_URL = 2000
 
 def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     request, response = object_of(entry, "request"), object_of(entry, "response")
-    url = text_of(request, "url")
-    if url and _is_noise(entry, url):
-        return _static(_slim(number, entry, usual(url), STATIC), response, headers_of(response))
+    url, told = text_of(request, "url"), (text_of(entry, "_resourceType") or "").lower()
+    if url and _is_noise(told, url):
+        return _static(number, entry, usual(url), response)
     sent, received = headers_of(request), headers_of(response)
     asked, answered = by_name(sent), by_name(received)
     url = url or address_of_pseudo(asked)
     if not url:
         return None
-    noise = _is_noise(entry, url)
     url = usual(url)
     content = object_of(response, "content")
     media = (text_of(content, "mimeType") or answered.get("content-type") or "").lower()
-    kind = STATIC if noise else _kind(entry, url, asked, media)
-    slim = _slim(number, entry, url, kind)
+    kind = STATIC if _is_noise(told, url) else _kind(told, request, url, asked, media)
     if kind == STATIC:
-        return _static(slim, response, received)
+        return _static(number, entry, url, response)
+    slim = _slim(number, entry, url, kind)
     received = _with_cookies_set(response, received)
     sent = _with_cookies_sent(request, sent, asked)
     target = text_of(response, "redirectURL")
@@ -342,12 +341,12 @@ def _exchange(number: int, entry: Any, budget: list[int]) -> Exchange | None:
     )
 
 
-def _slim(number: int, entry: dict[str, Any], url: str, kind: str) -> Exchange:
+def _slim(number: int, entry: dict[str, Any], url: str, kind: str, place: str | None = None) -> Exchange:
     """What every exchange has."""
     request, response = object_of(entry, "request"), object_of(entry, "response")
     return Exchange(
         number,
-        f"entry {number}",
+        f"entry {number}" if place is None else place,
         (text_of(request, "method") or "GET").upper(),
         url[:_SLIM_URL],
         max(whole_of(response.get("status")), 0),
@@ -357,10 +356,21 @@ def _slim(number: int, entry: dict[str, Any], url: str, kind: str) -> Exchange:
     )
 
 
-def _static(slim: Exchange, response: dict[str, Any], received: Headers) -> Exchange:
+def _static(number: int, entry: dict[str, Any], url: str, response: dict[str, Any]) -> Exchange:
     """What is kept of a picture, a style, a script: the cookies that came with it."""
-    set_by_it = those_of(_with_cookies_set(response, received), _SET)
-    return slim._replace(received=set_by_it) if set_by_it else slim._replace(url=_only_origin(slim.url), place="")
+    slim = _slim(number, entry, _only_origin(url[:_SLIM_URL]), STATIC, "")
+    if not _sets_cookies(response):
+        return slim
+    set_by_it = those_of(_with_cookies_set(response, headers_of(response)), _SET)
+    return slim._replace(url=url[:_SLIM_URL], place=f"entry {number}", received=set_by_it) if set_by_it else slim
+
+
+def _sets_cookies(response: dict[str, Any]) -> bool:
+    """Whether a response may have set cookies; a quick look, for thousands of entries set none."""
+    listed = response.get("headers")
+    if response.get("cookies") or type(listed) is not list:
+        return True
+    return any([type(item) is not dict or str(item.get("name")).lower() in _SET for item in listed])  # noqa: C419
 
 
 def _only_origin(url: str) -> str:
@@ -432,14 +442,13 @@ def _head_of(content: dict[str, Any], budget: list[int]) -> bytes | None:
     return head
 
 
-def _is_noise(entry: dict[str, Any], url: str) -> bool:
+def _is_noise(told: str, url: str) -> bool:
     """Whether the browser's own word for an exchange, or its address, says that it is no part of a sign-in."""
-    return (text_of(entry, "_resourceType") or "").lower() in _STATIC_TYPES or url[:5].lower().startswith(_NO_REQUESTS)
+    return told in _STATIC_TYPES or url[:5].lower().startswith(_NO_REQUESTS)
 
 
-def _kind(entry: dict[str, Any], url: str, sent: dict[str, str], media: str) -> str:
+def _kind(told: str, request: dict[str, Any], url: str, sent: dict[str, str], media: str) -> str:
     """Told by the browser's own word for it, by what the request says it is for, else by what came."""
-    told = (text_of(entry, "_resourceType") or "").lower()
     wanted = sent.get("sec-fetch-dest", "").lower()
     if told == "document" or wanted in ("document", *_FRAMES):
         return PAGE
@@ -449,12 +458,12 @@ def _kind(entry: dict[str, Any], url: str, sent: dict[str, str], media: str) -> 
         return CALL
     if _STATIC_MEDIA.match(media) or STATIC_END.search(plain(url)):
         return STATIC
-    return CALL if "json" in media or _only_scripts_send(entry, sent) else PAGE
+    return CALL if "json" in media or _only_scripts_send(request, sent) else PAGE
 
 
-def _only_scripts_send(entry: dict[str, Any], sent: dict[str, str]) -> bool:
+def _only_scripts_send(request: dict[str, Any], sent: dict[str, str]) -> bool:
     """Whether a request is one that no window or frame makes: with a token, or for tokens."""
     if sent.get("authorization", "")[:7].lower() == "bearer ":
         return True
-    posted = object_of(object_of(entry, "request"), "postData")
+    posted = object_of(request, "postData")
     return "grant_type=" in (text_of(posted, "text") or "")[:4096]

@@ -88,6 +88,8 @@ def moment_of(text: str) -> datetime | None:
         moment = datetime.fromisoformat(text)
     except ValueError:
         return None
+    if moment.tzinfo is UTC:
+        return moment
     try:
         return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
     except OverflowError:

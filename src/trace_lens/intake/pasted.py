@@ -22,7 +22,7 @@ _UNSEEN = {
     "\u202f": " ",
 }
 _UNSEEN_OCTETS = tuple(char.encode() for char in _UNSEEN)
-_DUMP_LINE = re.compile(
+_DUMP_LINE = expression(
     rb"[ \t]*(?:0x)?[0-9A-Fa-f]{4,16}:?[ \t]{1,3}"
     rb"((?:[0-9A-Fa-f]{2}[ \t]{1,3}){1,32}|(?:[0-9A-Fa-f]{4}[ \t]{1,2}){1,16})"
 )

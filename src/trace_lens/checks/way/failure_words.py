@@ -42,13 +42,13 @@ ADVICE = expression(
     re.IGNORECASE,
 )
 """What marks a sentence as a question or as advice for a case that need not have come."""
-SENTENCE = re.compile(r"(?<=[.!?])\s+|(?<=[。！？])\s*")
+SENTENCE = expression(r"(?<=[.!?])\s+|(?<=[。！？])\s*")
 _LITTLE = 600
 """A page of so many characters at most says little besides one thing."""
 _FEW_LINKS = 8
 _ONE_THING, _OFFERS = 220, 3
 """A page with so many characters and links at most has one thing to say."""
-_LABEL = re.compile(r"[:–]\s*\d")
+_LABEL = expression(r"[:–]\s*\d")
 """What stands before a number in a table: no statement."""
 _STATEMENT = 400
 """What is said loudly, or in one sentence, is said in so many characters."""
@@ -80,13 +80,13 @@ def _words() -> _Words:
     ]
     sentences, whole, welcomes, anywhere = ("|".join(f"(?:{text})" for text in texts) for texts in listed)
     return _Words(
-        re.compile(sentences, re.IGNORECASE),
-        re.compile(abroad, re.IGNORECASE),
-        re.compile(rf"\W*(?:{whole})\W*", re.IGNORECASE),
-        re.compile(welcomes, re.IGNORECASE),
-        re.compile(anywhere),
+        expression(sentences, re.IGNORECASE),
+        expression(abroad, re.IGNORECASE),
+        expression(rf"\W*(?:{whole})\W*", re.IGNORECASE),
+        expression(welcomes, re.IGNORECASE),
+        expression(anywhere),
         tuple(
-            (re.compile(row["about"], re.IGNORECASE), re.compile(row["amiss"], re.IGNORECASE))
+            (expression(row["about"], re.IGNORECASE), expression(row["amiss"], re.IGNORECASE))
             for row in rows
             if "about" in row
         ),

@@ -57,7 +57,7 @@ def topics_of(side: str) -> tuple[Topic, ...]:
     text = _WORDS.read_text("utf-8")
     return tuple(
         Topic(
-            tuple(row["codes"]), re.compile("|".join(row["words"]), re.IGNORECASE), row.get("raises"), "states" in row
+            tuple(row["codes"]), expression("|".join(row["words"]), re.IGNORECASE), row.get("raises"), "states" in row
         )
         for row in tomli.loads(text)[side]
     )
