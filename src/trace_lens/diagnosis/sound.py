@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 
-from trace_lens.checks.entitled import known_values
 from trace_lens.common.tuples import NamedTuple
 from trace_lens.people.accounts import account_index
 from trace_lens.people.rewriting import result
@@ -48,10 +47,12 @@ def serves(claim: Claim, values: Mapping[str, Sequence[str]]) -> bool:
     filled = [value for value in values[sent] if value.strip()] if sent else []
     if not filled:
         return claim.need != "must"
-    known = known_values(claim)
+    if not (claim.maps or claim.one_of or claim.elevated):
+        return True
+    known = (*claim.one_of, *claim.elevated, claim.default_role) if claim.one_of or claim.elevated else ()
     mapped = any(value in claim.maps for value in filled)
     if claim.means == "groups":
-        return mapped or not (claim.maps or known)
+        return mapped
     if claim.means == "role" and claim.maps and not mapped and not any(value in known for value in filled):
         return False
     return any(claim.maps.get(value, value) in known for value in filled) if known else mapped or not claim.maps
