@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable, Iterator
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -77,6 +77,24 @@ PROVIDERS = [
     "most_groups = { assertion = 3, token = 3 }\n",
     "guest_pattern = '(?P<local>.+)_(?P<domain>[^_]+)#EXT#@northmere\\.example'\n",
 ]
+
+
+class World(NamedTuple):
+    """People, and what an application and its provider have on record."""
+
+    people: list[dict[str, Any]]
+    account: dict[str, Any]
+    claims: list[dict[str, Any]]
+    provider: str
+
+
+WORLDS = st.builds(
+    World,
+    people=st.lists(PEOPLE, min_size=4, max_size=12),
+    account=st.sampled_from(ACCOUNTS),
+    claims=st.sampled_from(CLAIMS),
+    provider=st.sampled_from(PROVIDERS),
+)
 SUPPRESSED = [HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
 MANY = settings(max_examples=300 if os.environ.get("EVERY_CAPTURE") else 20, suppress_health_check=SUPPRESSED)
 
@@ -102,25 +120,15 @@ def settings_of(account: dict[str, Any], claims: list[dict[str, Any]], assigned:
 
 
 @given(
-    people=st.lists(PEOPLE, min_size=4, max_size=12),
-    account=st.sampled_from(ACCOUNTS),
-    claims=st.sampled_from(CLAIMS),
-    provider=st.sampled_from(PROVIDERS),
+    world=WORLDS,
     fault=st.sampled_from([{}, {}, {"audiences": AUDIENCES.format("https://roster.northmere.example/saml")}]),
     assigned=st.booleans(),
 )
 @MANY
-def test_whoever_signs_in(
-    people: list[dict[str, Any]],
-    account: dict[str, Any],
-    claims: list[dict[str, Any]],
-    provider: str,
-    fault: dict[str, Any],
-    assigned: bool,
-    tmp_path: Path,
-) -> None:
-    folder = workspace(tmp_path, settings_of(account, claims, assigned), LISTED, PROVIDER + provider)
-    share(folder, [of_person(person, place, **fault) for place, person in enumerate(people)])
+def test_whoever_signs_in(world: World, fault: dict[str, Any], assigned: bool, tmp_path: Path) -> None:
+    told = settings_of(world.account, world.claims, assigned)
+    folder = workspace(tmp_path, told, LISTED, PROVIDER + world.provider)
+    share(folder, [of_person(person, place, **fault) for place, person in enumerate(world.people)])
 
 
 DECK = "https://roster.northmere.example/deck"
@@ -158,28 +166,20 @@ def table(name: str, told: dict[str, Any]) -> str:
     return "\n".join([name, *plain, *([f"maps = {{{maps}}}"] if maps else [])])
 
 
-@given(
-    people=st.lists(PEOPLE, min_size=4, max_size=12),
-    account=st.sampled_from(ACCOUNTS),
-    claims=st.sampled_from(CLAIMS),
-    provider=st.sampled_from(PROVIDERS),
-)
+@given(world=WORLDS)
 @MANY
-def test_whoever_has_a_token(
-    people: list[dict[str, Any]],
-    account: dict[str, Any],
-    claims: list[dict[str, Any]],
-    provider: str,
-    tmp_path: Path,
-) -> None:
+def test_whoever_has_a_token(world: World, tmp_path: Path) -> None:
+    provider = f'email_domains = ["northmere.example"]\n{world.provider}'
+    folder = client_of(tmp_path, world.account, world.claims, provider)
+    told_again(folder, [of_token(person, place) for place, person in enumerate(world.people)])
+
+
+def client_of(
+    folder: Path, account: dict[str, Any], claims: list[dict[str, Any]], provider: str = "", **files: str
+) -> Path:
+    """A workspace with one client that reads these claims."""
     more = "\n".join([table("[account]", account), *(table("[[claims]]", claim) for claim in claims)])
-    folder = client_workspace(
-        tmp_path,
-        more=more,
-        provider=f'email_domains = ["northmere.example"]\n{provider}',
-        files={**LISTED, **discovery()},
-    )
-    told_again(folder, [of_token(person, place) for place, person in enumerate(people)])
+    return client_workspace(folder, more=more, provider=provider, files={**(files or LISTED), **discovery()})
 
 
 @pytest.mark.parametrize(
@@ -196,8 +196,7 @@ def test_a_fair_share_is_told_of_others(account: dict[str, Any], claims: list[di
     assert share(folder, messages) == Share(0, 4)
     forms = [posted(message, RelayState=f"{DECK}/{place}") for place, message in enumerate(messages)]
     assert share(folder, forms) == Share(0, 4)
-    more = "\n".join([table("[account]", account), *(table("[[claims]]", claim) for claim in claims)])
-    client = client_workspace(tmp_path / "client", more=more, files={**LISTED_CREW, **discovery()})
+    client = client_of(tmp_path / "client", account, claims, **LISTED_CREW)
     assert told_again(client, [of_token(person, place) for place, person in enumerate(people)]) == 4
 
 
@@ -297,6 +296,5 @@ def test_nobody_else_reads_what_is_said_of_a_person(tmp_path: Path) -> None:
     for place, (account, claims) in enumerate((account, claims) for account in ACCOUNTS for claims in CLAIMS):
         folder = workspace(tmp_path / str(place), settings_of(account, claims, True), LISTED)
         assert readers_of(lambda folder=folder: judge(of_person(person, 0), folder)) <= EVERYBODY | OF_SAML
-        more = "\n".join([table("[account]", account), *(table("[[claims]]", claim) for claim in claims)])
-        client = client_workspace(tmp_path / f"client {place}", more=more, files={**LISTED, **discovery()})
+        client = client_of(tmp_path / f"client {place}", account, claims)
         assert readers_of(lambda folder=client: judge_texts(folder, of_token(person, 0))) <= EVERYBODY | OF_TOKENS
