@@ -148,13 +148,11 @@ def _bare(text: str) -> str:
     return text
 
 
+@lru_cache(1_000)
 def moment(text: str | None) -> datetime | None:
     """A moment in the form that nearly all messages write it in. Raises Other."""
-    return None if text is None else _read_moment(text)
-
-
-@lru_cache(1_000)
-def _read_moment(text: str) -> datetime:
+    if text is None:
+        return None
     if not _MOMENT.fullmatch(text):
         raise Other
     return datetime.fromisoformat(text)
