@@ -10,6 +10,7 @@ import base64
 import binascii
 import hashlib
 import json
+import os
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -39,28 +40,28 @@ class Recorded(NamedTuple):
         return tuple(self.digests)
 
 
-def recorded_in(folder: Path) -> Recorded | None:
+def recorded_in(folder: str | Path) -> Recorded | None:
     """The record in a folder; None where none is there that can be read."""
-    path = folder / FILE
+    path = os.path.join(folder, FILE)  # asked of every source: a Path takes longer than the question
     try:
-        found = path.stat()
+        found = os.stat(path)
     except OSError:
         return None
     if found.st_size > _MOST_BYTES:
         return None
-    return _read(path, found.st_mtime_ns, found.st_size)
+    return _read(Path(path), found.st_mtime_ns, found.st_size)
 
 
-def record_of(path: Path, data: bytes | None = None) -> Recorded | None:
+def record_of(path: str | Path, data: bytes | None = None) -> Recorded | None:
     """The record of a copy; None where there is none, or it is about another content. Raises OSError."""
-    recorded = recorded_in(path.parent)
-    digest = recorded.digests.get(path.name) if recorded else None
+    recorded = recorded_in(os.path.dirname(path) or os.curdir)
+    digest = recorded.digests.get(os.path.basename(path)) if recorded else None
     if digest is None:
         return None
     if data is not None:
         own = hashlib.sha256(data).hexdigest()
     else:
-        with path.open("rb") as stream:
+        with open(path, "rb") as stream:
             own = hashlib.file_digest(stream, "sha256").hexdigest()
     return recorded if own == digest else None
 

@@ -115,8 +115,7 @@ def _below(folder: str) -> Iterator[SourceFile]:
         if entry.is_dir(follow_symlinks=False):
             yield from _below(entry.path)
         elif not entry.is_dir():
-            file = Path(entry.path)
-            yield _read(str(file), file)
+            yield _read(entry.path, entry.path)
 
 
 _KINDS = (
@@ -131,21 +130,23 @@ _HANDED = ("/dev/fd/", "/dev/stdin", "/proc/self/fd/")
 """What the shell itself hands over, as `<(command)` does: a pipe that ends, unlike one that has a name."""
 
 
-def _read(name: str, path: Path) -> SourceFile:
+def _read(name: str, path: str | Path) -> SourceFile:
     """A file, opened only where it is a regular one: what else there is may give for ever, or never."""
     try:
-        mode = path.stat().st_mode
+        found = os.stat(path)
+        mode = found.st_mode
         handed = str(path).startswith(_HANDED)
         kind = None if handed else next((words for holds, words in _KINDS if holds(mode)), None)
         if kind:
             hint = "; send its content to standard input, and name - as the source"
             return SourceFile(name, None, f"it is {kind}, not a file{hint}")
-        with path.open("rb") as stream:
+        with open(path, "rb") as stream:
             if handed and not stat.S_ISREG(mode):
                 return bounded(name, stream)
-            if path.stat().st_size > limits.STREAMED_BYTES and is_har(stream.read(_HEAD)):
-                return SourceFile(name, None, None, path, record_of(path))
-            stream.seek(0)
+            if found.st_size > limits.STREAMED_BYTES:
+                if is_har(stream.read(_HEAD)):
+                    return SourceFile(name, None, None, Path(path), record_of(path))
+                stream.seek(0)
             read = bounded(name, stream)
             if read.data is None:
                 return read
