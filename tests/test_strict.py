@@ -185,6 +185,20 @@ def test_whatever_differs(message: dict[str, Any], told: dict[str, Any], tmp_pat
     agrees(response(**message), workspace(tmp_path, told, WIDE))
 
 
+@pytest.mark.parametrize(("group", "judged"), [("grp-deck", True), ("grp-bridge", False), ("mate", True), ("x", False)])
+def test_a_map_must_lead_to_a_value_that_is_known(group: str, judged: bool, tmp_path: Path) -> None:
+    claim = {
+        "name": "groups",
+        "kind": "role",
+        "maps": {"grp-deck": "mate", "grp-bridge": "captain"},
+        "one_of": ["mate"],
+    }
+    folder = workspace(tmp_path, {"claims": [claim]}, {})
+    message = response(attributes=attribute("groups", group))
+    assert agrees(message, folder) is judged
+    assert (judge(message, folder).outcome == "sound") is judged
+
+
 def test_it_judges_a_fair_share(tmp_path: Path) -> None:
     """Of messages that work it judges all but those of another shape: a law that never applies shows nothing."""
     folder = workspace(tmp_path, {"account": {"list": "accounts/crew.csv"}, "claims": [CLAIM]}, WIDE)
