@@ -6,6 +6,8 @@ Also its beginnings, many times over: where a search begins anew at each of them
 
 from __future__ import annotations
 
+import gc
+import math
 import re
 import re._constants as op
 import re._parser as parser
@@ -175,42 +177,65 @@ def _at_most(seconds: float) -> Iterator[None]:
 
 
 def cost(work: Callable[[], object], idle: float = 0.0, most: float = 20.0) -> float:
-    """Least CPU seconds of two runs, of one where that is below `idle`; TooLong where one takes over `most` seconds."""
+    """Least CPU seconds of two runs, of one where that is below `idle`; TooLong where one takes over `most` seconds.
+
+    Nothing is collected meanwhile: how long a collection takes goes by all that the process holds, not by the work.
+    """
     best = float("inf")
-    for _ in range(2):
-        start = time.thread_time()
-        with _at_most(most):
-            work()
-        best = min(best, time.thread_time() - start)
-        if best < idle or best > 0.05:
-            break
+    collected = gc.isenabled()
+    gc.disable()
+    try:
+        for _ in range(2):
+            start = time.thread_time()
+            with _at_most(most):
+                work()
+            best = min(best, time.thread_time() - start)
+            if best < idle or best > 0.05:
+                break
+    finally:
+        if collected:
+            gc.enable()
     return best
 
 
-def growth(work: Callable[[int], Callable[[], object]], sizes: tuple[int, ...], idle: float = 0.002) -> float:
-    """By how much the work grows with each doubling, from the smallest size to the largest that was tried.
+def growth(
+    work: Callable[[int], Callable[[], object]],
+    sizes: tuple[int, int],
+    idle: float = 0.002,
+    worst: float = 0.0,
+    tries: int = 1,
+    length: Callable[[int], int] = int,
+) -> float:
+    """By how much the work grows with each doubling of its length, from the smaller size to the larger.
 
-    `work` makes the work for a size. What takes less than `idle` seconds at the largest size counts as linear; the
-    sizes are tried in order, and where one takes far too long the rest is not tried.
+    `work` makes the work for a size, `length` says how long its text is. What takes less than `idle` seconds at the
+    larger size counts as linear. What seems to grow by more than `worst` is measured anew, `tries` times in all, and
+    the least of each size is taken: a busy machine makes a measure longer, never shorter.
     """
-    first, largest = sizes[0], sizes[-1]
-    try:
-        last = cost(work(largest), idle, most=3.0)
-    except TooLong:
-        return float("inf")
-    if last < idle:
-        return 1.0
-    doublings = (largest // first).bit_length() - 1
-    return (last / max(cost(work(first)), 1e-6)) ** (1 / doublings)
+    first, largest = sizes
+    doublings = math.log2(length(largest) / length(first))
+    small = large = float("inf")
+    found = 1.0
+    for _ in range(tries):
+        try:
+            large = min(large, cost(work(largest), idle, most=3.0))
+        except TooLong:
+            return float("inf")
+        if large < idle:
+            return 1.0
+        small = min(small, max(cost(work(first)), 1e-6))
+        found = (large / small) ** (1 / doublings)
+        if found <= worst:
+            break
+    return found
 
 
 def least_growth(
-    work: Callable[[int], Callable[[], object]], sizes: tuple[int, ...], worst: float, idle: float = 0.002
+    work: Callable[[int], Callable[[], object]],
+    sizes: tuple[int, int],
+    worst: float,
+    idle: float = 0.002,
+    length: Callable[[int], int] = int,
 ) -> float:
-    """The growth, measured anew where it seems too much: a busy machine makes a measure worse, never better."""
-    found = growth(work, sizes, idle)
-    for _ in range(3):
-        if found <= worst:
-            break
-        found = min(found, growth(work, sizes, idle))
-    return found
+    """The growth, measured up to six times while it seems too much."""
+    return growth(work, sizes, idle, worst, 6, length)
