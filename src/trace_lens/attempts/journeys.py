@@ -290,16 +290,8 @@ def _hidden(capture: Capture, hops: tuple[Hop, ...]) -> int:
     """How many exchanges lie between the first and the last hop without being one."""
     if not hops:
         return 0
-    numbers = {hop.exchange.number for hop in hops}
-    inside = False
-    count = waiting = 0
-    for exchange in capture.exchanges:
-        if exchange.number in numbers:
-            count += waiting if inside else 0
-            inside, waiting = True, 0
-        else:
-            waiting += 1
-    return count
+    places = {capture.places[hop.exchange.number] for hop in hops}
+    return max(places) - min(places) + 1 - len(places)
 
 
 def _climb(

@@ -137,7 +137,7 @@ def _names(attempt: Attempt) -> set[str]:
 
 def _as_round(first: Attempt, again: Attempt, before: Way, after: Way) -> Attempt:
     """Two rounds of the same sign-in as one attempt, named after the last round that has an answer."""
-    places = {exchange.number: place for place, exchange in enumerate(before.capture.exchanges)}
+    places = before.capture.places
     hops = tuple(sorted((*before.hops, *after.hops), key=lambda item: places[item.exchange.number]))
     way = after._replace(hops=hops, rounds=before.rounds + after.rounds, hidden=before.hidden + after.hidden)
     if isinstance(first, OidcAttempt) and isinstance(again, OidcAttempt):

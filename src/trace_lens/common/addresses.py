@@ -14,6 +14,7 @@ _USUAL = expression(r"https?://([a-z0-9.-]++)(?::\d{1,4}+)?(?=[/?#]|\Z)")
 _SESSION_IN_PATH = expression(r";(?:jsessionid|phpsessid|sid|session_?id)=[^/;?#]*+", re.IGNORECASE)
 
 _PLAIN_HOST = expression(r"https?://[a-z0-9.-]++(?::(?!(?:443|80)\b)\d++)?+(?=[/?#]|\Z)")
+_USUAL_ORIGIN = expression(r"https?://[a-z0-9.-]++(?::(?!(?:443|80)\b)[1-9]\d{0,3}+)?+(?=[/?#]|\Z)")
 _DEFAULTS = {"https": ":443", "http": ":80"}
 
 
@@ -49,9 +50,14 @@ def ascii_host(host: str) -> str:
         return host.lower()
 
 
-@lru_cache(maxsize=4096)
 def origin_of(url: str) -> str:
     """Scheme, host and port of an address, the default port left out."""
+    usual = _USUAL_ORIGIN.match(url)
+    return usual[0] if usual else _origin_of(url)
+
+
+@lru_cache(maxsize=4096)
+def _origin_of(url: str) -> str:
     parts = parts_of(url.strip())
     default = {"https": 443, "http": 80}.get(parts.scheme.lower())
     port = "" if parts.port in (None, default) else f":{parts.port}"

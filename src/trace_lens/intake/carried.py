@@ -98,7 +98,8 @@ def messages_of(capture: Capture, peel: Peel) -> tuple[FoundMessage, ...]:
     for exchange in capture.exchanges:
         if exchange.kind == STATIC:
             continue
-        for part, text in _texts(exchange):
+        target = exchange.redirects_to
+        for part, text in _texts(exchange, target):
             inside = peel(text) if is_worth_reading(text, of_many=many) else ()
             inside = () if _is_own_error(inside, exchange, part, states, sent_on) else inside
             if part == IN_RESPONSE and not _answers_for_tokens(exchange):
@@ -109,8 +110,8 @@ def messages_of(capture: Capture, peel: Peel) -> tuple[FoundMessage, ...]:
                 for message in inside
                 if part != IN_HEADER or OPAQUE not in message.context
             ]
-        if exchange.redirects_to:
-            sent_on[exchange.redirects_to] = exchange.origin
+        if target:
+            sent_on[target] = exchange.origin
     return _once(found)
 
 
@@ -145,8 +146,10 @@ def _pairs_of(message: FoundMessage) -> list[tuple[str, str]]:
     return [(str(pair[0]), str(pair[1])) for pair in pairs if isinstance(pair, list) and len(pair) == 2]
 
 
-def _texts(exchange: Exchange) -> Iterator[tuple[str, bytes]]:
-    """The texts of an exchange in which messages may stand, in the order in which they travelled."""
+def _texts(exchange: Exchange, target: str | None) -> Iterator[tuple[str, bytes]]:
+    """The texts of an exchange, with the target of its redirect, in which messages may stand, in the order in which
+    they travelled.
+    """
     url = f"GET {exchange.url}" if exchange.url.startswith("/") else exchange.url
     yield IN_ADDRESS, url.encode("utf-8", "surrogatepass")
     authorization = exchange.request("authorization")
@@ -154,8 +157,8 @@ def _texts(exchange: Exchange) -> Iterator[tuple[str, bytes]]:
         yield IN_HEADER, authorization.encode("utf-8", "surrogatepass")
     if exchange.body:
         yield IN_REQUEST, exchange.body
-    if exchange.redirects_to:
-        yield IN_REDIRECT, exchange.redirects_to.encode("utf-8", "surrogatepass")
+    if target:
+        yield IN_REDIRECT, target.encode("utf-8", "surrogatepass")
     if exchange.answer:
         yield IN_RESPONSE, exchange.answer
 

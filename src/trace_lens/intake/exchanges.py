@@ -137,7 +137,9 @@ class Exchange(_Exchange):
     @property
     def redirects_to(self) -> str | None:
         """Where a redirect sends the browser (RFC 9110 §10.2.2), resolved against its own address."""
-        location = self.response("location") if self.leads_on else None
+        if not self.leads_on:
+            return None
+        location = self.response("location")
         return None if location is None else led_to(self.url, location.strip())
 
     @property
@@ -190,6 +192,11 @@ class Capture(_Capture):
     def setting_cookies(self) -> tuple[Exchange, ...]:
         """The exchanges whose response sets cookies: of thousands, few."""
         return tuple(exchange for exchange in self.exchanges if exchange.received and exchange.set_cookies)
+
+    @cached_property
+    def places(self) -> dict[int, int]:
+        """The place of each exchange among all, by its number."""
+        return {exchange.number: place for place, exchange in enumerate(self.exchanges)}
 
     @cached_property
     def telling(self) -> tuple[Exchange, ...]:

@@ -6,6 +6,7 @@ import base64
 import binascii
 import re
 from datetime import UTC, datetime
+from itertools import chain
 from typing import Any
 from urllib.parse import quote_plus
 
@@ -47,14 +48,17 @@ def headers_of(holder: dict[str, Any]) -> tuple[Header, ...]:
     if not isinstance(listed, list):
         return ()
     try:  # as nearly all are written; thousands of entries have dozens of them
-        return tuple([(str(item["name"]), str(item["value"])) for item in listed])
+        fields = tuple([(item["name"], item["value"]) for item in listed])
+        "".join(chain.from_iterable(fields))
     except (KeyError, TypeError):
-        pass
+        pass  # one lacks a part, or one is no text
+    else:
+        return fields
     return tuple((str(item.get("name", "")), str(item.get("value", ""))) for item in listed if isinstance(item, dict))
 
 
 def those_of(fields: tuple[Header, ...], names: tuple[str, ...]) -> tuple[Header, ...]:
-    return tuple(field for field in fields if field[0].lower() in names)
+    return tuple([field for field in fields if field[0].lower() in names])
 
 
 def by_name(fields: tuple[Header, ...]) -> dict[str, str]:
@@ -99,7 +103,7 @@ def moment_of(text: str) -> datetime | None:
 def seconds_of(entry: dict[str, Any]) -> float | None:
     """Seconds in all; HAR counts milliseconds, and −1 for what does not apply."""
     told = entry.get("time")
-    if isinstance(told, int | float) and 0 <= told <= _LONGEST:
+    if (type(told) is float or isinstance(told, int)) and 0 <= told <= _LONGEST:
         return told / 1000
     phases = phases_of(entry)
     return sum(phases) if phases else None
@@ -128,17 +132,17 @@ def initiator_of(initiator: dict[str, Any]) -> str | None:
 
 
 def request_body(request: dict[str, Any]) -> tuple[bytes | None, bool]:
-    posted = object_of(request, "postData")
-    text = text_of(posted, "text")
+    posted = object_of(request, "postData") if "postData" in request else {}
+    text = text_of(posted, "text") if posted else None
     if text:
         if text_of(posted, "encoding") == "base64":
             return from_base64(text), False
         return text.encode("utf-8", "surrogatepass")[: limits.KEPT_BODY_BYTES], False
-    listed = posted.get("params")
+    listed = posted.get("params") if posted else None
     if isinstance(listed, list) and listed:
         return "&".join(_pair(item) for item in listed if isinstance(item, dict)).encode(), False
     size = request.get("bodySize")
-    return None, isinstance(size, int | float) and size > 0 and text_of(request, "method") == "POST"
+    return None, bool(size) and isinstance(size, int | float) and size > 0 and text_of(request, "method") == "POST"
 
 
 def _pair(document: dict[str, Any]) -> str:

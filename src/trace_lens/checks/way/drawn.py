@@ -62,7 +62,7 @@ def calls_after(case: Case, returns: Sequence[Exchange], page: Exchange | None) 
     mute: set[int] = set()
     numbers = {exchange.number for exchange in returns}
     public = _answered_to_all(way, returns[0])
-    nobody = {one.url for one in way.capture.telling if one.kind == CALL and told_by(one).there is False}
+    nobody = {one.url for one in way.capture.telling if one.kind == CALL and one.answer and told_by(one).there is False}
     for exchange in way.telling:
         if exchange.number < returns[0].number or exchange.kind == STATIC or exchange.method == "OPTIONS":
             continue  # a browser asks whether it may call without any session (Fetch §4.8)

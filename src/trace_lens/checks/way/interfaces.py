@@ -53,9 +53,11 @@ def interfaces(case: Case) -> Answer:
     if way is None or back is None or not isinstance(case.attempt, OidcAttempt):
         return
     own = case.attempt.access_token_texts | ({text} if (text := _id_token_text(case.attempt)) else set())
-    for exchange in way.exchanges:
+    for exchange in way.telling:
+        if exchange.number <= back.exchange.number or exchange.kind != CALL:
+            continue
         token = bearer_of(exchange)
-        if exchange.number <= back.exchange.number or exchange.kind != CALL or token is None:
+        if token is None:
             continue
         page = _caller(exchange) or back.exchange.url
         if token in own and _kept_by_browser(way, exchange, page) and not _taken_later(way, exchange):

@@ -27,9 +27,10 @@ class Parties(NamedTuple):
 
     def side_of(self, exchange: Exchange) -> str:
         """`application`, `provider` or `other`."""
-        if exchange.host in self.application:
+        host = exchange.host
+        if host in self.application:
             return APPLICATION
-        return PROVIDER if exchange.host in self.provider else OTHER
+        return PROVIDER if host in self.provider else OTHER
 
 
 def parties(case: Case) -> Parties:

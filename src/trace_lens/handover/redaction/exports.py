@@ -10,7 +10,7 @@ from trace_lens.handover.redaction import json_text
 from trace_lens.handover.redaction.json_text import Member
 from trace_lens.handover.redaction.places import KEPT, place_of
 from trace_lens.handover.redaction.texts import Texts
-from trace_lens.intake.har import is_static_media
+from trace_lens.intake.har_exchange import is_static_media
 
 _PIECE = 1 << 20
 _KEPT = frozenset(
