@@ -17,6 +17,7 @@ from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, r
 
 from trace_lens.pki.fingerprints import Fingerprint, colons
 from trace_lens.pki.public_keys import octets_of
+from trace_lens.pki.usual_certificates import UsualCertificate, usual_certificate
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -29,11 +30,11 @@ class CertificateError(ValueError):
 
 @contextmanager
 def _quietly() -> Iterator[None]:
-    """Without the library's warning about a serial number that is not positive."""
-    from cryptography.utils import CryptographyDeprecationWarning
-
+    """Without the library's warnings, of a serial number that is not positive or a name that is too long: certificates
+    are shown as they are.
+    """
     with warnings.catch_warnings():
-        warnings.simplefilter("ignore", CryptographyDeprecationWarning)
+        warnings.simplefilter("ignore", UserWarning)
         yield
 
 
@@ -52,14 +53,19 @@ class Certificate:
             return x509.load_der_x509_certificate(self.der)
 
     @cached_property
+    def _usual(self) -> UsualCertificate | None:
+        """What serves most questions without the library, where it is of the usual shape."""
+        return usual_certificate(self.der)
+
+    @cached_property
     def public_key(self) -> PublicKeyTypes:
         """The key that it certifies."""
-        return self.as_x509.public_key()
+        return self._usual.key if self._usual else self.as_x509.public_key()
 
     @cached_property
     def public_key_octets(self) -> bytes:
         """SubjectPublicKeyInfo in DER: equal for two certificates of one key."""
-        return octets_of(self.public_key)
+        return self._usual.key_octets if self._usual else octets_of(self.public_key)
 
     @cached_property
     def key_print(self) -> str:
@@ -69,12 +75,12 @@ class Certificate:
     @property
     def not_before(self) -> datetime:
         """Beginning of its validity, UTC."""
-        return self.as_x509.not_valid_before_utc
+        return self._usual.not_before if self._usual else self.as_x509.not_valid_before_utc
 
     @property
     def not_after(self) -> datetime:
         """End of its validity, UTC."""
-        return self.as_x509.not_valid_after_utc
+        return self._usual.not_after if self._usual else self.as_x509.not_valid_after_utc
 
     @property
     def subject(self) -> str:
@@ -89,6 +95,8 @@ class Certificate:
     @property
     def serial(self) -> str:
         """Serial number in hexadecimal."""
+        if self._usual:
+            return f"{self._usual.serial:x}"
         with _quietly():
             return f"{self.as_x509.serial_number:x}"
 
@@ -105,12 +113,16 @@ class Certificate:
     @property
     def self_issued(self) -> bool:
         """Whether subject and issuer are the same (RFC 5280 §3.2)."""
-        return self.as_x509.subject == self.as_x509.issuer
+        if self._usual and self._usual.subject == self._usual.issuer:
+            return True
+        with _quietly():
+            return self.as_x509.subject == self.as_x509.issuer
 
     def signed(self, other: Certificate) -> bool:
         """Whether this one's key signed another certificate that names it as issuer."""
         try:
-            other.as_x509.verify_directly_issued_by(self.as_x509)
+            with _quietly():
+                other.as_x509.verify_directly_issued_by(self.as_x509)
         except (ValueError, TypeError, InvalidSignature, UnsupportedAlgorithm):
             return False
         return True
@@ -149,7 +161,8 @@ class Certificate:
         from cryptography import x509
 
         try:
-            names = self.as_x509.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+            with _quietly():
+                names = self.as_x509.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
         except (x509.ExtensionNotFound, x509.DuplicateExtension, x509.UnsupportedGeneralNameType, ValueError):
             return ()
         return tuple(str(name.value) for name in names)
@@ -158,15 +171,20 @@ class Certificate:
 @lru_cache(maxsize=512)
 def read_certificate(der: bytes) -> Certificate:
     """Read DER octets. Raises CertificateError."""
-    from cryptography import x509
-
     certificate = Certificate(der)
     try:
         certificate.public_key  # noqa: B018  reading the key is what shows a damaged certificate
         certificate.not_after  # noqa: B018
-    except (ValueError, UnsupportedAlgorithm, x509.InvalidVersion) as error:
+    except (ValueError, UnsupportedAlgorithm, _invalid_version()) as error:
         raise CertificateError(f"its octets are not a certificate that can be read ({error})") from None
     return certificate
+
+
+def _invalid_version() -> type[Exception]:
+    """What the library raises at a version that there is none of; asked for only where something was raised."""
+    from cryptography.x509 import InvalidVersion
+
+    return InvalidVersion
 
 
 def certificate_or_none(der: bytes | None) -> Certificate | None:
@@ -206,6 +224,7 @@ def key_weakness(key: PublicKeyTypes) -> str | None:
 def _name(read: Callable[[], x509.Name]) -> str:
     """A name of a certificate; its parts are read only when it is asked for, and may be no names at all."""
     try:
-        return read().rfc4514_string()
+        with _quietly():
+            return read().rfc4514_string()
     except ValueError:
         return "(a name that cannot be shown)"
