@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 from cryptography.hazmat.primitives.asymmetric import rsa
 
+from trace_lens.common.expressions import expression
 from trace_lens.common.tuples import NamedTuple
 
 if TYPE_CHECKING:
@@ -28,7 +29,7 @@ _RSA_SIGNATURES = tuple(bytes.fromhex(f"300d06092a864886f70d0101{last}0500") for
 _CRITICAL = bytes.fromhex("0101ff")
 _TEXTS = {0x0C: "utf-8", 0x13: "ascii", 0x16: "ascii"}
 """UTF8String, PrintableString and IA5String."""
-_PRINTABLE = re.compile(rb"[A-Za-z0-9 '()+,\-./:=?]*")
+_PRINTABLE = expression(rb"[A-Za-z0-9 '()+,\-./:=?]*")
 _LONGEST_SERIAL = 20
 _EXPONENT, _KEY_BITS = 65_537, range(2048, 8193)
 

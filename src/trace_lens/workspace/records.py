@@ -387,12 +387,16 @@ class Workspace:
 
     def read_certificates(self, name: str) -> list[PastedCertificate]:
         """The certificates of a file of the workspace, whole or damaged; empty where it cannot be read."""
-        from trace_lens.pki.pem import certificates_in
+        return self.once(f"certificates of {name}", lambda: _certificates_of((self.root or Path()) / name))
 
-        try:
-            return certificates_in(((self.root or Path()) / name).read_bytes())
-        except OSError:
-            return []
+
+def _certificates_of(file: Path) -> list[PastedCertificate]:
+    from trace_lens.pki.pem import certificates_in
+
+    try:
+        return certificates_in(file.read_bytes())
+    except OSError:
+        return []
 
 
 def _json(source: Source, name: str | None) -> object:

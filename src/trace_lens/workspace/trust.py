@@ -64,8 +64,8 @@ def pinned(app: App, workspace: Workspace) -> tuple[RecordedKey, ...]:
 def _held(app: App, workspace: Workspace, key: str, held_by: str) -> tuple[RecordedKey, ...]:
     found: list[RecordedKey] = []
     for position, name in enumerate(getattr(app.settings.application.saml, key)):
-        where = app.source.where("application", key, position)
         if is_fingerprint(name):
+            where = app.source.where("application", key, position)
             found.append(RecordedKey(held_by, app.name, app.source.file, where, fingerprint=read_fingerprint(name)))
         else:
             found += _from_file(workspace, name, held_by, app.name)
