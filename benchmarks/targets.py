@@ -17,6 +17,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import NamedTuple
@@ -50,6 +51,14 @@ class Row(NamedTuple):
         )
 
 
+def in_turns(bare: Callable[[], float], whole: Callable[[], float], rounds: int = ROUNDS) -> tuple[float, float]:
+    """Seconds of both, one right after the other, so many times: of these pairs the one with the middle ratio. Where a
+    machine stalls, the least of each may be of different hours.
+    """
+    pairs = sorted(((bare(), whole()) for _ in range(rounds)), key=lambda pair: pair[1] / pair[0])
+    return pairs[rounds // 2]
+
+
 def cpu_of(command: list[str], folder: Path) -> float:
     """Processor seconds of a process, user and system."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
@@ -59,7 +68,7 @@ def cpu_of(command: list[str], folder: Path) -> float:
 
 
 def processes(folder: Path, loaded: Path) -> Iterator[Row]:
-    """Whole processes against bare imports; they take turns, the least of each counts."""
+    """Whole processes, each against bare imports."""
     response, token = "captures/01-crew-roster-works.txt", "captures/47-deck-log-works-powerful.txt"
     commands = {
         "trace-lens --version": ([PROGRAM, "--version"], folder, 1.0),
@@ -69,22 +78,13 @@ def processes(folder: Path, loaded: Path) -> Iterator[Row]:
         "diagnose one ID token": ([PROGRAM, "diagnose", token], folder, 2.0),
         "the response beside the demo's logs": ([PROGRAM, "diagnose", response], loaded, 4.5),
     }
-    best = dict.fromkeys((*commands, "floor"), float("inf"))
-    for _ in range(ROUNDS):
-        best["floor"] = min(best["floor"], cpu_of(IMPORTS, folder))
-        for what, (command, there, _) in commands.items():
-            best[what] = min(best[what], cpu_of(command, there))
-    for what, (_, _, reach) in commands.items():
-        yield Row(
-            what,
-            f"{best[what] * 1000:.0f} ms, imports {best['floor'] * 1000:.0f} ms",
-            best[what] / best["floor"],
-            reach,
-        )
+    for what, (command, there, reach) in commands.items():
+        bare, whole = in_turns(partial(cpu_of, IMPORTS, folder), partial(cpu_of, command, there))
+        yield Row(what, f"{whole * 1000:.0f} ms, imports {bare * 1000:.0f} ms", whole / bare, reach)
 
 
 def rates(world: worlds.World) -> Iterator[Row]:
-    """Messages a second on one core against the form floor, which is asked in turns with them."""
+    """Messages a second on one core, each kind against the form floor."""
     kinds: dict[str, tuple[Callable[[], object], float]] = {
         "sound forms, in a summary": (lambda: world.judge(world.forms, brief=True), 0.5),
         "sound XML, in a summary": (lambda: world.judge(world.xml, brief=True), 0.5),
@@ -98,15 +98,10 @@ def rates(world: worlds.World) -> Iterator[Row]:
     for what, (work, _) in kinds.items():
         told = work()
         assert isinstance(told, int) or told == {"broken" if what.startswith("broken") else "sound"}, what
-    best = dict.fromkeys((*kinds, "floor"), float("inf"))
-    for _ in range(ROUNDS):
-        for what, work in (("floor", lambda: floor(world)), *((what, work) for what, (work, _) in kinds.items())):
-            begin = time.process_time()
-            work()
-            best[what] = min(best[what], time.process_time() - begin)
-    for what, (_, reach) in kinds.items():
-        each, bare = best[what] / MESSAGES * 1e6, best["floor"] / MESSAGES * 1e6
-        yield Row(what, f"{each:.0f} us each, form floor {bare:.0f} us", bare / each, reach, more_is_better=True)
+    for what, (work, reach) in kinds.items():
+        bare, spent = in_turns(partial(timed, partial(floor, world)), partial(timed, work))
+        shown = f"{spent / MESSAGES * 1e6:.0f} us each, form floor {bare / MESSAGES * 1e6:.0f} us"
+        yield Row(what, shown, bare / spent, reach, more_is_better=True)
 
 
 def floor(world: worlds.World) -> None:
@@ -116,12 +111,13 @@ def floor(world: worlds.World) -> None:
 
 
 def growth(folder: Path) -> Iterator[Row]:
-    """The most that processor time grows by with each of five doublings, from a size that takes long enough."""
+    """The most that processor time grows by with each of five doublings, from a size that takes long enough; of
+    each size the least of five, a pass over all sizes at a time.
+    """
     for what, make in worlds.GROWING.items():
-        spent = []
-        for doubling in range(6):
-            work = make(folder, 2**doubling)
-            spent.append(min(timed(work) for _ in range(3)))
+        sizes = [make(folder, 2**doubling) for doubling in range(6)]
+        passes = [[timed(work) for work in sizes] for _ in range(5)]
+        spent = [min(taken) for taken in zip(*passes, strict=True)]
         factors = [after / before for before, after in pairwise(spent)]
         shown = ", ".join(f"{seconds * 1000:.0f}" for seconds in spent)
         yield Row(f"doubling {what}", f"{shown} ms", max(factors), 2.2)
@@ -138,23 +134,20 @@ def flatness(folder: Path) -> Iterator[Row]:
     """Processor time a message with 1,000 applications on record against that with 20."""
     few, many = (worlds.make(folder / str(count), MESSAGES, count) for count in (20, 1_000))
     for kind in ("forms", "broken"):
-        spent = [least(world, world.messages[kind]) for world in (few, many)]
-        shown = f"{spent[1] / MESSAGES * 1e6:.0f} us each"
-        yield Row(f"{kind} with 1,000 applications against 20", shown, spent[1] / spent[0], 1.1)
-
-
-def least(world: worlds.World, messages: list[bytes]) -> float:
-    """The least processor seconds that judging messages takes, once the settings are compared."""
-    return min(timed(lambda: world.judge(messages)) for _ in range(ROUNDS))
+        judging = [partial(world.judge, world.messages[kind]) for world in (few, many)]
+        for judge in judging:
+            judge()  # the settings are compared by then
+        bare, spent = in_turns(*(partial(timed, judge) for judge in judging))
+        shown = f"{spent / MESSAGES * 1e6:.0f} us each, {bare / MESSAGES * 1e6:.0f} us with 20"
+        yield Row(f"{kind} with 1,000 applications against 20", shown, spent / bare, 1.1)
 
 
 def export(folder: Path) -> Iterator[Row]:
-    """An export of 100 MB against ijson alone: in turns, the pair in the middle of five, for both take seconds."""
+    """An export of 100 MB against ijson alone."""
     worlds.long_export(folder / "long.har", 100, 24_000)
     bare = "import ijson; sum(1 for _ in ijson.items(open('long.har', 'rb'), 'log.entries.item'))"
     commands = [sys.executable, "-c", bare], [PROGRAM, "diagnose", "long.har"]
-    pairs = [[cpu_of(command, folder) for command in commands] for _ in range(5)]
-    alone, whole = sorted(pairs, key=lambda pair: pair[1] / pair[0])[len(pairs) // 2]
+    alone, whole = in_turns(*(partial(cpu_of, command, folder) for command in commands), rounds=5)
     yield Row("an export of 100 MB", f"{whole:.1f} s, ijson {alone:.1f} s", whole / alone, 2.5)
 
 
