@@ -456,12 +456,12 @@ def test_steps_that_are_known_late_that_fail_and_that_take_too_long() -> None:
     steps = [
         _step("first", more=(late,)),
         Step("broken", "http", "broken", (), broken),
-        _step("slow", wait=3.0),
+        _step("slow", wait=8.0),
         _step("behind", "slow"),
     ]
     begin = time.monotonic()
     told = {tried.step.id: tried.outcome.status for tried in carry_out(steps, 0.5)}
-    assert time.monotonic() - begin < 2
+    assert time.monotonic() - begin < 7  # machines stall for seconds
     assert told == {"first": OK, "late": OK, "broken": SKIPPED, "slow": SKIPPED, "behind": BLOCKED}
 
 
