@@ -81,7 +81,8 @@ def command(
 
     A SOURCE is a file, a folder, a glob, or - for standard input. Says at which step the sign-in breaks, why, on whose
     side, and which value to set. Exit status: 0 nothing breaks, 1 something does, 2 wrong usage or settings, 3 a source
-    could not be read.
+    could not be read, 130 interrupted. What was judged until an interruption is told as JSON Lines, and in a summary of
+    many sources.
     """
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Options
@@ -106,6 +107,8 @@ def command(
         result = diagnose_sources(
             read, session.workspace, options, together=together, logbook=book, told=told, brief=brief
         )
+    if result.left:
+        tell("Interrupted.")
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):
         return 2

@@ -36,7 +36,7 @@ from trace_lens.diagnosis.judging import Diagnosis, Options, case_of, judge
 from trace_lens.diagnosis.later import Broken, LaterDiagnosis, later
 from trace_lens.diagnosis.proving import proven
 from trace_lens.diagnosis.recording import as_recorded, for_stand_ins, without_lists
-from trace_lens.diagnosis.sharing import forks, shared_out
+from trace_lens.diagnosis.sharing import INTERRUPTED, forks, shared_out
 from trace_lens.intake.straight import straight
 from trace_lens.workspace.records import Workspace
 from trace_lens.workspace.sources import HeldSources, SourceFile
@@ -71,7 +71,8 @@ class Result(NamedTuple):
     """What came of all sources: the diagnoses, the sources (with the reason) that hold no sign-in, and the steps of
     captures that belong to none.
 
-    `clocks` are those of the logs that were laid beside, `log_problem` why none could be.
+    `clocks` are those of the logs that were laid beside, `log_problem` why none could be. `left` counts the sources
+    that were not judged, since an interruption ended the run before.
     """
 
     diagnoses: tuple[Diagnosis, ...]
@@ -79,13 +80,16 @@ class Result(NamedTuple):
     unplaced: tuple[Unplaced, ...] = ()
     clocks: tuple[Clock, ...] = ()
     log_problem: str | None = None
+    left: int = 0
 
     def exit_status(self, *, strict: bool) -> int:
-        """3 a source could not be read, 1 something breaks, 0 otherwise.
+        """130 the run was interrupted, 3 a source could not be read, 1 something breaks, 0 otherwise.
 
         If strict, what is inconclusive counts as 1, and so does a sign-in that went through against the record, or
         although the application must refuse it.
         """
+        if self.left:
+            return INTERRUPTED
         if self.unreadable:
             return 3
         outcomes = {diagnosis.outcome for diagnosis in self.diagnoses}
@@ -138,7 +142,8 @@ def diagnose_sources(
     brief: bool = False,
 ) -> Result:
     """Diagnose every attempt of every source, in their order; `together` says that all are of one attempt. `brief` says
-    that of many sound ones little more than the outcome is wanted: the rest of these is made when it is looked at.
+    that of many sound ones little more than the outcome is wanted: the rest of these is made when it is looked at; an
+    interruption then ends the run with what was judged until it came.
 
     `told` hears how many sources of how many were read or judged, as the work goes on.
 
@@ -165,14 +170,15 @@ def diagnose_sources(
     from trace_lens.diagnosis.retold import Firsts
 
     firsts = Firsts()
-    shared = _shared(judge_share, remembering(run, workers), alone, workers)
+    shared = _shared(judge_share, remembering(run, workers), alone, workers, stops=brief)
+    left = len(alone) - len(shared)
     judged = {part.gathered.at: part.after(firsts).whole for part in shared}
     joined = join(run, [part.gathered for part in judged.values()])
     parts = [judged[gathered.at] if len(gathered.places) == 1 else _judge(run, gathered) for gathered in joined]
     del judged, joined  # of very many sources there is only room for one copy
     if whole.options.prove and brief:
         parts = _with_proven_values(parts, whole)
-    result = _result(parts)
+    result = _result(parts)._replace(left=left)
     return _with_rests(result, whole) if judge_share is _judge_share_briefly else result
 
 
@@ -350,15 +356,30 @@ def _let_go(gathered: Gathered) -> Gathered:
     return gathered._replace(evidence=None, attempts=())
 
 
-def _shared(work: Callable[[Run, list[Places]], list[T]], run: Run, groups: list[Places], workers: int) -> list[T]:
-    """What the work gives for all groups, shared out to processes where there are several."""
+def _shared(
+    work: Callable[[Run, list[Places]], list[T]],
+    run: Run,
+    groups: list[Places],
+    workers: int,
+    *,
+    stops: bool = False,
+) -> list[T]:
+    """What the work gives for all groups, shared out to processes where there are several; if it `stops`, an
+    interruption ends it with what is done by then, where anything is.
+    """
     size = min(_SHARE, -(-len(groups) // (workers * 4)))
     shares = [groups[start : start + size] for start in range(0, len(groups), size)]
-    if not forks(workers):
-        done_here = (work(run, share) for share in shares)
-        return [part for share in run.heard(done_here, len(groups), size) for part in share]
-    done = shared_out(work, shares, workers, run._replace(told=None))
-    return [part for share in run.heard(done, len(groups), size) for part in share]
+    done: Iterable[list[T]] = (work(run, share) for share in shares)
+    if forks(workers):
+        done = shared_out(work, shares, workers, run._replace(told=None))
+    parts: list[T] = []
+    try:
+        for share in run.heard(done, len(groups), size):
+            parts += share
+    except KeyboardInterrupt:
+        if not (stops and parts):
+            raise
+    return parts
 
 
 def _judge(run: Run, gathered: Gathered) -> Judged:

@@ -14,7 +14,8 @@ _AHEAD = 4
 """So many shares are handed to each process ahead."""
 _judged_by: list[Run] = []
 """In a process that was forked: what its shares are judged by. It gets that whole, without any copying."""
-_INTERRUPTED = 130
+INTERRUPTED = 130
+"""The exit status of what was interrupted."""
 
 
 def forks(workers: int) -> bool:
@@ -33,7 +34,7 @@ def _begin_child(run: Run) -> None:
     import signal
 
     gc.freeze()  # what it has from there stays in memory that both share
-    signal.signal(signal.SIGINT, lambda *_: os._exit(_INTERRUPTED))
+    signal.signal(signal.SIGINT, lambda *_: os._exit(INTERRUPTED))
     _judged_by[:] = [run]
 
 

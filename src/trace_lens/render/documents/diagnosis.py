@@ -43,6 +43,11 @@ def diagnosis_pages(result: Result, *, full: bool = False, details: bool = True)
 
     `full` shows every finding with its evidence, `details` each attempt of several by itself.
     """
+    if result.left:
+        were = "was" if result.left == 1 else "were"
+        words = f"Interrupted: {_count(result.left, 'source')} {were} not judged. This is of those before."
+        yield prose(words, 0, "break")
+        yield BLANK
     many = len(result.diagnoses) > 1
     if len(result.diagnoses) > _MOST_ROWS and not full:
         details = False
