@@ -66,11 +66,12 @@ def test_what_belongs_together_is_waited_for_and_said_where_it_comes_late(
     assert sum(len(part.diagnoses) for part in parts) == 20 + late
 
 
+@pytest.mark.parametrize("brief", [True, False])
 @pytest.mark.parametrize("workers", [1, 2])
-def test_an_interruption_ends_a_summary_with_what_was_done(tmp_path: Path, workers: int) -> None:
+def test_an_interruption_ends_a_summary_with_what_was_done(tmp_path: Path, workers: int, brief: bool) -> None:
     from kit import NOW
     from trace_lens.diagnosis.diagnosing import diagnose_sources
-    from trace_lens.render.documents.diagnosis import diagnosis_pages
+    from trace_lens.render.documents.diagnosis import diagnosis_pages, quiet_pages
     from trace_lens.render.terminal import writing
 
     held, options = load_workspace(workspace(tmp_path)), Options(NOW)
@@ -80,14 +81,15 @@ def test_an_interruption_ends_a_summary_with_what_was_done(tmp_path: Path, worke
         if done > 100:
             raise KeyboardInterrupt
 
-    whole = diagnose_sources(sources, held, options, 1, brief=True)
-    part = diagnose_sources(sources, held, options, workers, told=interrupted, brief=True)
+    whole = diagnose_sources(sources, held, options, 1, brief=brief)
+    part = diagnose_sources(sources, held, options, workers, told=interrupted, brief=brief, stops=True)
     assert (whole.left, whole.exit_status(strict=False)) == (0, 0)
     assert 0 < len(part.diagnoses) == 250 - part.left < 200
     assert part.exit_status(strict=False) == 130
     assert [item.source for item in part.diagnoses] == [item.source for item in whole.diagnoses[: len(part.diagnoses)]]
-    lines = writing.write(diagnosis_pages(part, details=False), "never").splitlines()
-    assert lines[0] == f"Interrupted: {part.left} sources were not judged. This is of those before."
+    for pages in (diagnosis_pages(part, details=False), quiet_pages(part)):
+        told = writing.write(pages, "never").splitlines()[0]
+        assert told == f"Interrupted: {part.left} sources were not judged. This is of those before."
     assert not writing.write(diagnosis_pages(whole, details=False), "never").startswith("Interrupted")
     with pytest.raises(KeyboardInterrupt):  # a document of all is not given in part
         diagnose_sources(sources, held, options, workers, told=interrupted)

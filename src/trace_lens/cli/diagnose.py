@@ -81,8 +81,8 @@ def command(
 
     A SOURCE is a file, a folder, a glob, or - for standard input. Says at which step the sign-in breaks, why, on whose
     side, and which value to set. Exit status: 0 nothing breaks, 1 something does, 2 wrong usage or settings, 3 a source
-    could not be read, 130 interrupted. What was judged until an interruption is told as JSON Lines, and in a summary of
-    many sources.
+    could not be read, 130 interrupted. What was judged until an interruption is told as JSON Lines, and of many
+    sources as text.
     """
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.diagnosis.judging import Options
@@ -105,7 +105,14 @@ def command(
         read = session.sources(sources)
         brief = session.format in ("text", "markdown") and not (session.verbose or quiet or strict or figure)
         result = diagnose_sources(
-            read, session.workspace, options, together=together, logbook=book, told=told, brief=brief
+            read,
+            session.workspace,
+            options,
+            together=together,
+            logbook=book,
+            told=told,
+            brief=brief,
+            stops=session.format in ("text", "markdown") and not figure,
         )
     if result.left:
         tell("Interrupted.")

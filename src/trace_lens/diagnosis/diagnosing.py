@@ -140,10 +140,11 @@ def diagnose_sources(
     logbook: Logbook | None = None,
     told: Progress | None = None,
     brief: bool = False,
+    stops: bool = False,
 ) -> Result:
     """Diagnose every attempt of every source, in their order; `together` says that all are of one attempt. `brief` says
-    that of many sound ones little more than the outcome is wanted: the rest of these is made when it is looked at; an
-    interruption then ends the run with what was judged until it came.
+    that of many sound ones little more than the outcome is wanted: the rest of these is made when it is looked at. If
+    it `stops`, an interruption ends a run over many sources with what was judged until it came.
 
     `told` hears how many sources of how many were read or judged, as the work goes on.
 
@@ -164,13 +165,13 @@ def diagnose_sources(
         return _with_logs(run, join(run, gathered), logbook)
     if logbook is not None:
         gathered = _shared(_gather_share, run, alone, workers)
-        return _with_logs(run, join(run, gathered), logbook, workers)
+        return _with_logs(run, join(run, gathered), logbook, workers, stops=stops)
     whole, run = run, run._replace(options=options._replace(prove=options.prove and not brief))
     judge_share = _judge_share_briefly if brief and _may_be_brief(run) else _judge_share
     from trace_lens.diagnosis.retold import Firsts
 
     firsts = Firsts()
-    shared = _shared(judge_share, remembering(run, workers), alone, workers, stops=brief)
+    shared = _shared(judge_share, remembering(run, workers), alone, workers, stops=stops)
     left = len(alone) - len(shared)
     judged = {part.gathered.at: part.after(firsts).whole for part in shared}
     joined = join(run, [part.gathered for part in judged.values()])
@@ -240,7 +241,9 @@ def _whole_of(run: Run, place: int) -> Diagnosis:
     return diagnosis
 
 
-def _with_logs(run: Run, gathered: list[Gathered], logbook: Logbook | None, workers: int = 1) -> Result:
+def _with_logs(
+    run: Run, gathered: list[Gathered], logbook: Logbook | None, workers: int = 1, *, stops: bool = False
+) -> Result:
     """The result of all that was gathered, where logs are loaded with what they say."""
     clocks: tuple[Clock, ...] = ()
     problem = None
@@ -256,8 +259,9 @@ def _with_logs(run: Run, gathered: list[Gathered], logbook: Logbook | None, work
     if workers == 1 or len(gathered) < MANY:
         judged = [_judge(run, group) for group in run.heard(gathered, len(gathered))]
     else:
-        judged = _shared(_judge_share, run, [group.places for group in gathered], workers)
-    return _result(judged)._replace(clocks=clocks, log_problem=problem)
+        judged = _shared(_judge_share, run, [group.places for group in gathered], workers, stops=stops)
+    left = sum(len(group.places) for group in gathered[len(judged) :])
+    return _result(judged)._replace(clocks=clocks, log_problem=problem, left=left)
 
 
 def _result(judged: list[Judged]) -> Result:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from typing import TypeVar
 
 from trace_lens.diagnosis.gathering import Run
@@ -35,7 +36,20 @@ def _begin_child(run: Run) -> None:
 
     gc.freeze()  # what it has from there stays in memory that both share
     signal.signal(signal.SIGINT, lambda *_: os._exit(INTERRUPTED))
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT})  # as it was not when this process was made
     _judged_by[:] = [run]
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """An interruption waits until this is done: in the middle of making processes it would leave half of them."""
+    import signal
+
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
 def _in_child(work: Callable[[Run, S], T], share: S) -> T:
@@ -54,7 +68,8 @@ def shared_out(work: Callable[[Run, S], T], shares: Iterable[S], workers: int, r
     under_way: deque[Future[T]] = deque()
     with ProcessPoolExecutor(workers, fork, initializer=_begin_child, initargs=(run,)) as pool:
         for share in shares:
-            under_way.append(pool.submit(_in_child, work, share))
+            with _undisturbed():
+                under_way.append(pool.submit(_in_child, work, share))
             if len(under_way) > workers * _AHEAD:
                 yield under_way.popleft().result()
         while under_way:

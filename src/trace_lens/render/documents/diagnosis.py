@@ -43,11 +43,7 @@ def diagnosis_pages(result: Result, *, full: bool = False, details: bool = True)
 
     `full` shows every finding with its evidence, `details` each attempt of several by itself.
     """
-    if result.left:
-        were = "was" if result.left == 1 else "were"
-        words = f"Interrupted: {_count(result.left, 'source')} {were} not judged. This is of those before."
-        yield prose(words, 0, "break")
-        yield BLANK
+    yield from _interrupted(result)
     many = len(result.diagnoses) > 1
     if len(result.diagnoses) > _MOST_ROWS and not full:
         details = False
@@ -76,6 +72,7 @@ def diagnosis_pages(result: Result, *, full: bool = False, details: bool = True)
 
 def quiet_pages(result: Result) -> Document:
     """One line for each attempt."""
+    yield from _interrupted(result)
     for diagnosis in result.diagnoses:
         first = diagnosis.first_break
         broken = f" {first.code}, {first.side or 'nobody'}: {first.value_to_set or first.remedy}" if first else ""
@@ -83,6 +80,15 @@ def quiet_pages(result: Result) -> Document:
         yield line(f"{visible(diagnosis.source)}: {diagnosis.app or '?'} ", outcome, broken)
     for source, because in result.unreadable:
         yield line(f"{visible(source)}: ", Span("not read", "break"), f" {because}")
+
+
+def _interrupted(result: Result) -> Document:
+    """That a run was interrupted, and how much of it is not told."""
+    if result.left:
+        were = "was" if result.left == 1 else "were"
+        words = f"Interrupted: {_count(result.left, 'source')} {were} not judged. This is of those before."
+        yield prose(words, 0, "break")
+        yield BLANK
 
 
 def _unplaced(result: Result) -> Document:
