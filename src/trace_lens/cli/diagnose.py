@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 from pathlib import Path
@@ -114,7 +115,7 @@ def command(
             brief=brief,
             stops=session.format in ("text", "markdown") and not figure,
         )
-    if result.left:
+    if result.left and (session.output or not sys.stdout.isatty()):  # the page says it too
         tell("Interrupted.")
     tell_problem(result)
     if figure and not draw(figure, result.diagnoses):

@@ -29,14 +29,14 @@ def forks(workers: int) -> bool:
 
 
 def _begin_child(run: Run) -> None:
-    """A process of its own, which ends at an interruption without a word: that is for the one that began it."""
+    """A process of its own. An interruption is for the one that began it: what ends in the middle of handing something
+    over leaves the other waiting for the rest.
+    """
     import gc
-    import os
     import signal
 
     gc.freeze()  # what it has from there stays in memory that both share
-    signal.signal(signal.SIGINT, lambda *_: os._exit(INTERRUPTED))
-    signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT})  # as it was not when this process was made
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     _judged_by[:] = [run]
 
 
@@ -66,7 +66,8 @@ def shared_out(work: Callable[[Run, S], T], shares: Iterable[S], workers: int, r
 
     fork = multiprocessing.get_context("fork")
     under_way: deque[Future[T]] = deque()
-    with ProcessPoolExecutor(workers, fork, initializer=_begin_child, initargs=(run,)) as pool:
+    pool = ProcessPoolExecutor(workers, fork, initializer=_begin_child, initargs=(run,))
+    try:
         for share in shares:
             with _undisturbed():
                 under_way.append(pool.submit(_in_child, work, share))
@@ -74,3 +75,10 @@ def shared_out(work: Callable[[Run, S], T], shares: Iterable[S], workers: int, r
                 yield under_way.popleft().result()
         while under_way:
             yield under_way.popleft().result()
+    finally:
+        try:
+            pool.shutdown(cancel_futures=True)
+        except KeyboardInterrupt:  # once more: nobody waits for what is under way
+            for child in multiprocessing.active_children():
+                child.terminate()
+            raise
