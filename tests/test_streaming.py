@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import io
 import json
+import os
+import signal
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from kit import authn_request, posted, redirect, response, run, workspace
+from kit import NOW, authn_request, posted, redirect, response, run, workspace
 from trace_lens.diagnosis import streaming
+from trace_lens.diagnosis.gathering import Run
 from trace_lens.diagnosis.judging import Options
+from trace_lens.diagnosis.sharing import shared_out
 from trace_lens.diagnosis.streaming import Streamed
 from trace_lens.workspace.loading import load_workspace
 from trace_lens.workspace.sources import SourceFile, bounded, read_sources
@@ -24,7 +28,6 @@ def told(text: bytes) -> list[dict[str, Any]]:
 @pytest.mark.parametrize("workers", [1, 2])
 def test_the_same_as_all_at_once(demo: Path, workers: int) -> None:
     """For every capture of the demo: order, numbers, findings; shared out or not."""
-    from kit import NOW
     from trace_lens.common.masking import Masks
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.render import as_json
@@ -53,7 +56,6 @@ def sources_of(count: int) -> list[SourceFile]:
 def test_what_belongs_together_is_waited_for_and_said_where_it_comes_late(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, window: int, late: int
 ) -> None:
-    from kit import NOW
 
     monkeypatch.setattr(streaming, "WINDOW", window)
     monkeypatch.setattr(streaming, "_STEP", 2)
@@ -66,10 +68,21 @@ def test_what_belongs_together_is_waited_for_and_said_where_it_comes_late(
     assert sum(len(part.diagnoses) for part in parts) == 20 + late
 
 
+def _interrupted_at(_: Any, share: int) -> tuple[int, bytes]:
+    os.kill(os.getpid(), signal.SIGINT)
+    return share, b"x" * 200_000
+
+
+def test_a_process_that_is_interrupted_hands_over_what_it_has_begun(tmp_path: Path) -> None:
+    """Ctrl-C reaches all processes: one that ended while it hands something over would leave the first waiting."""
+    run = Run({}, load_workspace(workspace(tmp_path)), Options(NOW))
+    told = list(shared_out(_interrupted_at, range(20), 2, run))
+    assert [(share, len(data)) for share, data in told] == [(share, 200_000) for share in range(20)]
+
+
 @pytest.mark.parametrize("brief", [True, False])
 @pytest.mark.parametrize("workers", [1, 2])
 def test_an_interruption_ends_a_summary_with_what_was_done(tmp_path: Path, workers: int, brief: bool) -> None:
-    from kit import NOW
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.render.documents.diagnosis import diagnosis_pages, quiet_pages
     from trace_lens.render.terminal import writing
@@ -96,7 +109,6 @@ def test_an_interruption_ends_a_summary_with_what_was_done(tmp_path: Path, worke
 
 
 def test_lines_come_as_they_are_known(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from kit import NOW
 
     monkeypatch.setattr(streaming, "WINDOW", 3)
     monkeypatch.setattr(streaming, "_STEP", 1)
@@ -126,7 +138,6 @@ def test_through_the_command(tmp_path: Path) -> None:
 
 def test_sources_that_are_not_held_give_the_same(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Beyond so many, a source is read again where it is needed; what is no file is held."""
-    from kit import NOW
     from trace_lens.common import limits
     from trace_lens.diagnosis.diagnosing import diagnose_sources
     from trace_lens.workspace.sources import HeldSources
